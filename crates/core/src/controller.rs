@@ -1,0 +1,378 @@
+//! Controllers: what drives one property of one node.
+
+use glam::{DQuat, DVec3, DVec4};
+use thiserror::Error;
+
+use crate::curve::{Behaviour, Curve, CurveError, DiscreteCurve};
+use crate::rotation::RotationOrder;
+use crate::time::{FrameRate, Ticks, TimeRange};
+use crate::value::Value;
+
+/// What drives a property. It keeps its type through every operation that can keep it.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Controller {
+    /// One value throughout.
+    Constant(Value),
+    /// One curve a component: one for a scalar, three for a vector, sixteen for a matrix by columns. A curve
+    /// without keys leaves its component at rest.
+    Components(Vec<Curve>),
+    /// Curves of three Euler angles.
+    Euler(EulerCurves),
+    /// Keys that are rotations.
+    Quaternion(QuaternionCurve),
+    /// Keys shaped by tension, continuity and bias.
+    Tcb(TcbCurve),
+    /// Values that only hold.
+    Discrete(DiscreteCurve),
+    /// Baked data at a uniform step.
+    Samples(Samples),
+    /// Several controllers, summed with weights.
+    Stack(Vec<StackEntry>),
+    /// Something this program cannot evaluate, kept as text beside its sampled result.
+    Procedural(Procedural),
+}
+
+/// Curves of three Euler angles, in radians, by axis.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EulerCurves {
+    /// The order in which the turns act.
+    pub order: RotationOrder,
+    /// Curves of the angles about x, y and z; one without keys leaves its angle at rest.
+    pub curves: [Curve; 3],
+}
+
+/// How a rotation gets from one quaternion key to the next.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum QuaternionInterpolation {
+    /// Holds.
+    Step,
+    /// Along the great arc, at constant speed.
+    #[default]
+    Slerp,
+    /// Spherical quadrangle, smooth through the keys.
+    Squad,
+    /// A cubic by component, then normalised, shaped by the tangents.
+    Cubic,
+}
+
+/// A key of a quaternion curve.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct QuaternionKey {
+    /// When.
+    pub time: Ticks,
+    /// The rotation.
+    pub value: DQuat,
+    /// How the curve goes on to the next key.
+    pub interpolation: QuaternionInterpolation,
+    /// Derivative before the key by component, per second, for cubic interpolation.
+    pub tangent_in: DVec4,
+    /// Derivative after the key by component, per second, for cubic interpolation.
+    pub tangent_out: DVec4,
+}
+
+/// Keys that are rotations.
+#[derive(Clone, Debug, PartialEq, Default)]
+pub struct QuaternionCurve {
+    /// The keys, in order of time.
+    pub keys: Vec<QuaternionKey>,
+    /// What happens before the first key.
+    pub before: Behaviour,
+    /// What happens after the last key.
+    pub after: Behaviour,
+}
+
+/// A key with tension, continuity and bias, after Kochanek and Bartels (SIGGRAPH 1984), and ease.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct TcbKey<V> {
+    /// When.
+    pub time: Ticks,
+    /// The value.
+    pub value: V,
+    /// From -1 (round) over 0 to 1 (tight).
+    pub tension: f64,
+    /// From -1 (boxy corner) over 0 (smooth) to 1 (inverted corner).
+    pub continuity: f64,
+    /// From -1 (undershoot) over 0 to 1 (overshoot).
+    pub bias: f64,
+    /// Slowing down towards the key, 0 to 1.
+    pub ease_in: f64,
+    /// Speeding up away from the key, 0 to 1.
+    pub ease_out: f64,
+}
+
+/// Curves shaped by tension, continuity and bias.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TcbCurve {
+    /// The keys.
+    pub keys: TcbKeys,
+    /// What happens before the first key.
+    pub before: Behaviour,
+    /// What happens after the last key.
+    pub after: Behaviour,
+}
+
+/// Keys of a tension-continuity-bias curve, by the kind of their values.
+#[derive(Clone, Debug, PartialEq)]
+pub enum TcbKeys {
+    /// Numbers.
+    Scalar(Vec<TcbKey<f64>>),
+    /// Vectors.
+    Vector(Vec<TcbKey<DVec3>>),
+    /// Rotations.
+    Rotation(Vec<TcbKey<DQuat>>),
+}
+
+/// What the numbers of samples are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SampleKind {
+    /// One number a sample.
+    Scalar,
+    /// Three numbers a sample.
+    Vector,
+    /// Three Euler angles a sample, in radians, by axis.
+    Euler(RotationOrder),
+    /// A quaternion a sample: x, y, z, w.
+    Quaternion,
+    /// A matrix a sample: sixteen numbers by columns.
+    Matrix,
+}
+
+impl SampleKind {
+    /// How many numbers a sample has.
+    pub fn width(self) -> usize {
+        match self {
+            SampleKind::Scalar => 1,
+            SampleKind::Vector | SampleKind::Euler(_) => 3,
+            SampleKind::Quaternion => 4,
+            SampleKind::Matrix => 16,
+        }
+    }
+}
+
+/// Baked data: values at a uniform step, stored densely.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Samples {
+    /// When the first sample is.
+    pub start: Ticks,
+    /// Samples per second.
+    pub rate: FrameRate,
+    /// What the numbers are.
+    pub kind: SampleKind,
+    /// The numbers, sample after sample.
+    pub values: Vec<f64>,
+}
+
+impl Samples {
+    /// How many samples there are.
+    pub fn len(&self) -> usize {
+        self.values.len() / self.kind.width()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.values.is_empty()
+    }
+
+    /// When a sample is.
+    pub fn time(&self, index: usize) -> Ticks {
+        self.start + self.rate.ticks(index as i64)
+    }
+
+    /// The numbers of a sample.
+    pub fn row(&self, index: usize) -> &[f64] {
+        let width = self.kind.width();
+        &self.values[index * width..(index + 1) * width]
+    }
+
+    /// The sample just before a time in ticks, and how far the time is towards the next, 0 to 1.
+    pub fn locate(&self, time: f64) -> (usize, f64) {
+        let last = self.len().saturating_sub(1);
+        let position = (time - self.start.as_f64()) / self.rate.ticks_per_frame();
+        // Sample times are rounded to ticks: a time within a tick of one belongs to it.
+        let nearest = position.round();
+        let slack = 1.0 / self.rate.ticks_per_frame();
+        let position = if (position - nearest).abs() <= slack { nearest } else { position };
+        if position >= last as f64 {
+            return (last, 0.0);
+        }
+        let index = position.max(0.0).floor();
+        (index as usize, position.max(0.0) - index)
+    }
+}
+
+/// A weight: of a layer, or of an entry of a stack.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Weight {
+    /// The same throughout; 1 is full.
+    Constant(f64),
+    /// Animated.
+    Curve(Curve),
+}
+
+impl Weight {
+    /// Full weight.
+    pub const FULL: Weight = Weight::Constant(1.0);
+
+    /// The weight at a time in ticks; 1 where its curve has no value.
+    pub fn at(&self, time: f64) -> f64 {
+        match self {
+            Weight::Constant(weight) => *weight,
+            Weight::Curve(curve) => curve.value_at(time).unwrap_or(1.0),
+        }
+    }
+
+    /// The weight where it is the same throughout.
+    pub fn constant(&self) -> Option<f64> {
+        match self {
+            Weight::Constant(weight) => Some(*weight),
+            Weight::Curve(curve) if curve.is_constant() => {
+                Some(curve.keys().first().map_or(1.0, |k| k.value))
+            }
+            Weight::Curve(_) => None,
+        }
+    }
+}
+
+/// One entry of a stack of controllers.
+#[derive(Clone, Debug, PartialEq)]
+pub struct StackEntry {
+    /// The entry's name.
+    pub name: String,
+    /// How much of it counts; 0 switches it off.
+    pub weight: Weight,
+    /// What it adds.
+    pub controller: Controller,
+}
+
+/// A controller that cannot be evaluated here.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Procedural {
+    /// What kind of thing it is: an expression, a constraint, a noise.
+    pub kind: String,
+    /// Its definition.
+    pub text: String,
+    /// What it came to when it was sampled.
+    pub sampled: Option<Box<Controller>>,
+}
+
+/// Keys or samples that do not make a controller.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum ControllerError {
+    /// In one of its curves.
+    #[error(transparent)]
+    Curve(#[from] CurveError),
+    /// A quaternion of no length.
+    #[error("key {index} is a quaternion of length zero")]
+    ZeroQuaternion {
+        /// Which key, from 0.
+        index: usize,
+    },
+    /// The number of values is not a multiple of what one sample has.
+    #[error("{values} values do not make whole samples of {width}")]
+    Ragged {
+        /// How many values there are.
+        values: usize,
+        /// How many a sample has.
+        width: usize,
+    },
+}
+
+/// Checks that key times increase.
+///
+/// # Errors
+/// [`CurveError::NotIncreasing`], or [`CurveError::OutOfRange`] beyond the allowed times.
+pub fn check_times(times: impl Iterator<Item = Ticks>) -> Result<(), CurveError> {
+    let mut last: Option<Ticks> = None;
+    for (index, time) in times.enumerate() {
+        if time.0.abs() > crate::time::MAX_TICKS {
+            return Err(CurveError::OutOfRange { index });
+        }
+        if last.is_some_and(|last| time <= last) {
+            return Err(CurveError::NotIncreasing { index });
+        }
+        last = Some(time);
+    }
+    Ok(())
+}
+
+impl Controller {
+    /// The short name of the type, for tables.
+    pub fn type_name(&self) -> &'static str {
+        match self {
+            Controller::Constant(_) => "constant",
+            Controller::Components(_) => "component curves",
+            Controller::Euler(_) => "euler curves",
+            Controller::Quaternion(_) => "quaternion keys",
+            Controller::Tcb(_) => "tension-continuity-bias",
+            Controller::Discrete(_) => "discrete keys",
+            Controller::Samples(_) => "samples",
+            Controller::Stack(_) => "stack",
+            Controller::Procedural(_) => "procedural",
+        }
+    }
+
+    /// The curves in the controller itself (not those of stacked ones).
+    pub fn curves(&self) -> &[Curve] {
+        match self {
+            Controller::Components(curves) => curves,
+            Controller::Euler(euler) => &euler.curves,
+            _ => &[],
+        }
+    }
+
+    /// How many keys (not samples) there are, stacked controllers included.
+    pub fn key_count(&self) -> usize {
+        match self {
+            Controller::Constant(_) | Controller::Samples(_) => 0,
+            Controller::Components(curves) => curves.iter().map(|c| c.keys().len()).sum(),
+            Controller::Euler(euler) => euler.curves.iter().map(|c| c.keys().len()).sum(),
+            Controller::Quaternion(curve) => curve.keys.len(),
+            Controller::Tcb(curve) => match &curve.keys {
+                TcbKeys::Scalar(keys) => keys.len(),
+                TcbKeys::Vector(keys) => keys.len(),
+                TcbKeys::Rotation(keys) => keys.len(),
+            },
+            Controller::Discrete(curve) => curve.keys().len(),
+            Controller::Stack(entries) => entries.iter().map(|entry| entry.controller.key_count()).sum(),
+            Controller::Procedural(_) => 0,
+        }
+    }
+
+    /// How many sampled numbers there are.
+    pub fn sample_count(&self) -> usize {
+        match self {
+            Controller::Samples(samples) => samples.values.len(),
+            Controller::Stack(entries) => entries.iter().map(|entry| entry.controller.sample_count()).sum(),
+            Controller::Procedural(p) => p.sampled.as_ref().map_or(0, |c| c.sample_count()),
+            _ => 0,
+        }
+    }
+
+    /// From the first to the last key or sample; `None` where there is none.
+    pub fn range(&self) -> Option<TimeRange> {
+        let ends = |times: &mut dyn DoubleEndedIterator<Item = Ticks>| {
+            let first = times.next()?;
+            Some(TimeRange { first, last: times.next_back().unwrap_or(first) })
+        };
+        let union =
+            |ranges: &mut dyn Iterator<Item = Option<TimeRange>>| ranges.flatten().reduce(TimeRange::union);
+        match self {
+            Controller::Constant(_) => None,
+            Controller::Components(curves) => union(&mut curves.iter().map(Curve::range)),
+            Controller::Euler(euler) => union(&mut euler.curves.iter().map(Curve::range)),
+            Controller::Quaternion(curve) => ends(&mut curve.keys.iter().map(|key| key.time)),
+            Controller::Tcb(curve) => match &curve.keys {
+                TcbKeys::Scalar(keys) => ends(&mut keys.iter().map(|key| key.time)),
+                TcbKeys::Vector(keys) => ends(&mut keys.iter().map(|key| key.time)),
+                TcbKeys::Rotation(keys) => ends(&mut keys.iter().map(|key| key.time)),
+            },
+            Controller::Discrete(curve) => ends(&mut curve.keys().iter().map(|(time, _)| *time)),
+            Controller::Samples(samples) if samples.is_empty() => None,
+            Controller::Samples(samples) => {
+                Some(TimeRange { first: samples.start, last: samples.time(samples.len() - 1) })
+            }
+            Controller::Stack(entries) => union(&mut entries.iter().map(|entry| entry.controller.range())),
+            Controller::Procedural(p) => p.sampled.as_ref().and_then(|c| c.range()),
+        }
+    }
+}

@@ -1,0 +1,312 @@
+//! One piece of a curve, from a key to the next, ready to be evaluated many times.
+
+use super::{Interpolation, Key};
+use crate::time::TICKS_PER_SECOND;
+
+const TICKS: f64 = TICKS_PER_SECOND as f64;
+
+/// A piece of a curve between two keys.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Segment {
+    /// No value.
+    None,
+    /// One value throughout.
+    Hold(f64),
+    /// A polynomial in time of at most the third degree.
+    Plain(Plain),
+    /// A planar Bézier whose time has to be solved for.
+    Weighted(Weighted),
+}
+
+/// A plain cubic: `c0 + u·(c1 + u·(c2 + u·c3))` with `u = (t − start) / gap`.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Plain {
+    start: f64,
+    per_gap: f64,
+    c: [f64; 4],
+}
+
+/// A weighted cubic: time and value are both cubics of a parameter that runs from 0 to 1.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Weighted {
+    start: f64,
+    gap: f64,
+    /// Lengths of the two handles in gaps, shortened until time never runs backwards.
+    lengths: (f64, f64),
+    /// Value at the start, differences to the first control point, from the second one, and to the end.
+    value: (f64, f64, f64, f64),
+}
+
+impl Segment {
+    /// The piece from `from` to `to`, the next key.
+    ///
+    /// Weighted handles that would make time run backwards are shortened, see [`legal_scale`].
+    pub fn between(from: &Key, to: &Key) -> Segment {
+        let start = from.time.as_f64();
+        let gap = (to.time - from.time).as_f64();
+        let rise = to.left_value() - from.value;
+        match from.interpolation {
+            Interpolation::None => Segment::None,
+            Interpolation::Hold => Segment::Hold(from.value),
+            Interpolation::Linear => {
+                Segment::Plain(Plain { start, per_gap: 1.0 / gap, c: [from.value, rise, 0.0, 0.0] })
+            }
+            Interpolation::Cubic => {
+                let (dt0, dv0) = from.tangent_out.handle_in_gap(gap);
+                let (dt1, dv1) = to.tangent_in.handle_in_gap(gap);
+                let third = gap / 3.0;
+                let is_third = |dt: f64| (dt - third).abs() <= 1e-12 * gap;
+                if is_third(dt0) && is_third(dt1) {
+                    let (m0, m1) = (3.0 * dv0, 3.0 * dv1);
+                    let c = [from.value, m0, 3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise];
+                    return Segment::Plain(Plain { start, per_gap: 1.0 / gap, c });
+                }
+                let (a, b) = (dt0 / gap, dt1 / gap);
+                let k = legal_scale(a, b);
+                Segment::Weighted(Weighted {
+                    start,
+                    gap,
+                    lengths: (k * a, k * b),
+                    value: (from.value, k * dv0, k * dv1, rise),
+                })
+            }
+        }
+    }
+
+    /// The value at a time in ticks, which should lie within the piece.
+    #[inline]
+    pub fn value(&self, time: f64) -> Option<f64> {
+        match self {
+            Segment::None => None,
+            Segment::Hold(value) => Some(*value),
+            Segment::Plain(plain) => Some(plain.value(time)),
+            Segment::Weighted(weighted) => Some(weighted.value(time)),
+        }
+    }
+
+    /// The slope at a time in ticks, in value per second.
+    pub fn slope(&self, time: f64) -> Option<f64> {
+        match self {
+            Segment::None => None,
+            Segment::Hold(_) => Some(0.0),
+            Segment::Plain(plain) => Some(plain.slope(time)),
+            Segment::Weighted(weighted) => Some(weighted.slope(time)),
+        }
+    }
+}
+
+/// The factor by which both handles, of `a` and `b` gaps in time, must be shortened so that time does not run
+/// backwards; 1 where they are legal.
+///
+/// With the control points 0, a, 1−b, 1 the derivative of time is a quadratic in Bernstein form with the
+/// coefficients a, 1−a−b, b; it is nowhere negative exactly where a + b − √(ab) ≤ 1.
+pub fn legal_scale(a: f64, b: f64) -> f64 {
+    let reach = a + b - (a * b).sqrt();
+    if reach > 1.0 { 1.0 / reach } else { 1.0 }
+}
+
+impl Plain {
+    #[inline]
+    pub(super) fn value(&self, time: f64) -> f64 {
+        let u = (time - self.start) * self.per_gap;
+        let [c0, c1, c2, c3] = self.c;
+        c0 + u * (c1 + u * (c2 + u * c3))
+    }
+
+    fn slope(&self, time: f64) -> f64 {
+        let u = (time - self.start) * self.per_gap;
+        let [_, c1, c2, c3] = self.c;
+        (c1 + u * (2.0 * c2 + u * 3.0 * c3)) * (self.per_gap * TICKS)
+    }
+}
+
+impl Weighted {
+    fn value(&self, time: f64) -> f64 {
+        let u = ((time - self.start) / self.gap).clamp(0.0, 1.0);
+        let (a, b) = self.lengths;
+        let (v0, dv0, dv1, rise) = self.value;
+        // Solve from the nearer end, where the parameter is known to its own relative precision.
+        if u <= 0.5 {
+            let s = solve_time(a, b, u);
+            let r = 1.0 - s;
+            v0 + s * (3.0 * r * r * dv0 + s * (3.0 * r * (rise - dv1) + s * rise))
+        } else {
+            let r = solve_time(b, a, 1.0 - u);
+            let s = 1.0 - r;
+            v0 + rise - r * (3.0 * s * s * dv1 + r * (3.0 * s * (rise - dv0) + r * rise))
+        }
+    }
+
+    fn slope(&self, time: f64) -> f64 {
+        let u = ((time - self.start) / self.gap).clamp(0.0, 1.0);
+        let (a, b) = self.lengths;
+        let (_, dv0, dv1, rise) = self.value;
+        let (s, r) = if u <= 0.5 {
+            let s = solve_time(a, b, u);
+            (s, 1.0 - s)
+        } else {
+            let r = solve_time(b, a, 1.0 - u);
+            (1.0 - r, r)
+        };
+        let bernstein = |p: f64, q: f64, w: f64| r * r * p + 2.0 * r * s * q + s * s * w;
+        let mut dt = bernstein(a, 1.0 - a - b, b);
+        let mut dv = bernstein(dv0, rise - dv0 - dv1, dv1);
+        if dt == 0.0 && dv == 0.0 {
+            // A handle of no length: the direction is that of the second derivative.
+            let inward = if s < 0.5 { 1.0 } else { -1.0 };
+            dt = inward * (r * (1.0 - 2.0 * a - b) + s * (a + 2.0 * b - 1.0));
+            dv = inward * (r * (rise - 2.0 * dv0 - dv1) + s * (dv0 + 2.0 * dv1 - rise));
+            if dt == 0.0 {
+                (dt, dv) = (1.0, rise);
+            }
+        }
+        dv / dt * (TICKS / self.gap)
+    }
+}
+
+/// The parameter in 0..1 at which the time polynomial with control points 0, a, 1−b, 1 reaches `u`.
+///
+/// Newton steps kept inside a bracket, which is halved where they leave it or crawl; to the last bits of `u`.
+fn solve_time(a: f64, b: f64, u: f64) -> f64 {
+    if u <= 0.0 {
+        return 0.0;
+    }
+    let (p, q, w) = (3.0 * a, 3.0 * (1.0 - b - 2.0 * a), 3.0 * (a + b) - 2.0);
+    let (mut low, mut high) = (0.0_f64, 1.0_f64);
+    let mut s = u;
+    let mut last_step = 1.0_f64;
+    for _ in 0..80 {
+        let excess = s * (p + s * (q + s * w)) - u;
+        if excess.abs() <= f64::EPSILON * 0.5 * u {
+            break;
+        }
+        if excess < 0.0 {
+            low = s
+        } else {
+            high = s
+        }
+        let rate = p + s * (2.0 * q + s * 3.0 * w);
+        let newton = s - excess / rate;
+        let next = if newton > low && newton < high && (newton - s).abs() < 0.9 * last_step {
+            newton
+        } else {
+            0.5 * (low + high)
+        };
+        let step = (next - s).abs();
+        if step <= f64::EPSILON * 0.25 * s {
+            break;
+        }
+        (s, last_step) = (next, step);
+    }
+    s
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::curve::Tangent;
+    use crate::curve::Ticks;
+
+    fn weighted(a: f64, b: f64, dv0: f64, dv1: f64, rise: f64) -> Segment {
+        let gap = 705_600.0;
+        let key = |t, v| Key::new(Ticks(t), v);
+        let from = Key { tangent_out: Tangent::handle(a * gap, dv0), ..key(0, 0.0) };
+        let to = Key { tangent_in: Tangent::handle(b * gap, dv1), ..key(gap as i64, rise) };
+        Segment::between(&from, &to)
+    }
+
+    /// Bisection on the Bézier by de Casteljau: slow, and shares nothing with the solver under test.
+    fn by_bisection(a: f64, b: f64, values: [f64; 4], u: f64) -> f64 {
+        let bezier = |p: [f64; 4], s: f64| {
+            let mix = |x: f64, y: f64| x + (y - x) * s;
+            let (q0, q1, q2) = (mix(p[0], p[1]), mix(p[1], p[2]), mix(p[2], p[3]));
+            mix(mix(q0, q1), mix(q1, q2))
+        };
+        let (mut low, mut high) = (0.0, 1.0);
+        for _ in 0..200 {
+            let middle = 0.5 * (low + high);
+            if bezier([0.0, a, 1.0 - b, 1.0], middle) < u { low = middle } else { high = middle }
+        }
+        bezier(values, 0.5 * (low + high))
+    }
+
+    /// The least rate of time along the parameter: small where the value is ill-conditioned.
+    fn least_rate(a: f64, b: f64) -> f64 {
+        (0..=64).map(|i| f64::from(i) / 64.0).fold(f64::INFINITY, |least, s| {
+            let r = 1.0 - s;
+            least.min(r * r * a + 2.0 * r * s * (1.0 - a - b) + s * s * b)
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(2000))]
+        #[test]
+        fn weighted_values_agree_with_bisection(
+            a in 0.0..1.5_f64, b in 0.0..1.5_f64, dv0 in -3.0..3.0_f64, dv1 in -3.0..3.0_f64,
+            rise in -2.0..2.0_f64, u in 0.0..1.0_f64
+        ) {
+            let k = legal_scale(a, b);
+            let (ka, kb) = (k * a, k * b);
+            let span = 6.0;
+            let expected = by_bisection(ka, kb, [0.0, k * dv0, rise - k * dv1, rise], u);
+            let found = weighted(a, b, dv0, dv1, rise).value(u * 705_600.0).unwrap();
+            let tolerance = 1e-12 / least_rate(ka, kb).clamp(1e-4, 1.0) * span;
+            prop_assert!((found - expected).abs() < tolerance, "{found} {expected}");
+        }
+
+        #[test]
+        fn the_time_residual_is_within_four_ulp(a in 0.0..1.5_f64, b in 0.0..1.5_f64, u in 0.0..1.0_f64) {
+            let k = legal_scale(a, b);
+            let (a, b) = (k * a, k * b);
+            let s = solve_time(a, b, u);
+            let time = s * (3.0 * a + s * (3.0 * (1.0 - b - 2.0 * a) + s * (3.0 * (a + b) - 2.0)));
+            prop_assert!((time - u).abs() <= 4.0 * f64::EPSILON, "{time} {u}");
+        }
+
+        #[test]
+        fn slopes_match_differences(
+            a in 0.05..0.9_f64, b in 0.05..0.9_f64, dv0 in -3.0..3.0_f64, dv1 in -3.0..3.0_f64, u in 0.01..0.99_f64
+        ) {
+            let k = legal_scale(a, b);
+            prop_assume!(least_rate(k * a, k * b) > 0.05);
+            let segment = weighted(a, b, dv0, dv1, 1.0);
+            let (t, h) = (u * 705_600.0, 5.0);
+            let difference = (segment.value(t + h).unwrap() - segment.value(t - h).unwrap()) / (2.0 * h) * TICKS;
+            let slope = segment.slope(t).unwrap();
+            prop_assert!((slope - difference).abs() < 1e-3 * (1e3 + slope.abs()), "{slope} {difference}");
+        }
+    }
+
+    #[test]
+    fn vertical_and_zero_length_handles_are_legal() {
+        for (a, b, dv0, dv1) in
+            [(0.0, 0.0, 0.0, 0.0), (0.0, 1.0, 2.0, 0.0), (1.0, 0.0, 0.0, 2.0), (1.0, 1.0, 0.0, 0.0)]
+        {
+            let segment = weighted(a, b, dv0, dv1, 1.0);
+            assert_eq!(segment.value(0.0), Some(0.0));
+            assert_eq!(segment.value(705_600.0), Some(1.0));
+            // Not at the middle, where two handles of full length make the curve vertical.
+            for i in (1..100).filter(|&i| i != 50) {
+                let u = f64::from(i) / 100.0;
+                let expected = by_bisection(a, b, [0.0, dv0, 1.0 - dv1, 1.0], u);
+                let found = segment.value(u * 705_600.0).unwrap();
+                let tolerance = 1e-12 / least_rate(a, b).max((u - 0.5) * (u - 0.5));
+                assert!((found - expected).abs() < tolerance, "{a} {b} {u}: {found} {expected}");
+            }
+        }
+        assert_eq!(weighted(0.0, 0.3, 1.0, 0.0, 1.0).slope(0.0), Some(f64::INFINITY));
+        let straight = weighted(0.0, 0.0, 0.0, 0.0, 1.0);
+        assert!((straight.slope(0.0).unwrap() - 1000.0).abs() < 1e-9, "{:?}", straight.slope(0.0));
+    }
+
+    #[test]
+    fn handles_are_shortened_only_where_time_would_run_backwards() {
+        for (a, b, k) in
+            [(0.3, 0.3, 1.0), (1.0, 1.0, 1.0), (1.0, 0.0, 1.0), (2.0, 0.0, 0.5), (1.2, 1.2, 1.0 / 1.2)]
+        {
+            assert!((legal_scale(a, b) - k).abs() < 1e-12, "{a} {b}");
+        }
+    }
+}

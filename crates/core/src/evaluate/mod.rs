@@ -1,0 +1,34 @@
+//! Evaluation: values of properties under all layers, and poses by forward kinematics.
+
+mod mix;
+mod pose;
+mod sampler;
+
+pub use pose::{Evaluator, Pose};
+pub use sampler::{PropertySampler, Sampler};
+
+use thiserror::Error;
+
+/// Why something cannot be evaluated.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum EvaluateError {
+    /// A type of controller that is kept, but not evaluated.
+    #[error("{channel}: a {controller} controller cannot be evaluated yet")]
+    Unsupported {
+        /// The channel's address.
+        channel: String,
+        /// The controller's type.
+        controller: &'static str,
+    },
+    /// A controller whose values do not fit the property.
+    #[error("{channel}: a {controller} controller does not fit this property")]
+    Unfit {
+        /// The channel's address.
+        channel: String,
+        /// The controller's type.
+        controller: &'static str,
+    },
+    /// A rig, node or property that is not in the scene.
+    #[error("{0} is not in the scene")]
+    Missing(String),
+}

@@ -1,0 +1,135 @@
+//! Poses: all nodes of a rig at an instant, by forward kinematics.
+
+use glam::{DAffine3, DQuat, DVec3};
+
+use super::{EvaluateError, PropertySampler};
+use crate::rig::{OpValue, Rig, ScaleInheritance};
+use crate::scene::{Scene, Take, Target};
+use crate::value::Value;
+
+/// The transforms of all nodes at an instant, in order of [`Rig::nodes`].
+#[derive(Clone, Debug, Default)]
+pub struct Pose {
+    /// Relative to the parent.
+    pub local: Vec<DAffine3>,
+    /// The rotation part of the local transform, scale left out.
+    pub local_rotation: Vec<DQuat>,
+    /// Relative to the world.
+    pub world: Vec<DAffine3>,
+    /// The product of the local rotations from the top down.
+    pub world_rotation: Vec<DQuat>,
+}
+
+/// Evaluates poses of one rig in one take.
+#[derive(Debug)]
+pub struct Evaluator<'a> {
+    nodes: Vec<NodePlan<'a>>,
+}
+
+#[derive(Debug)]
+struct NodePlan<'a> {
+    parent: Option<usize>,
+    inherits: ScaleInheritance,
+    steps: Vec<Step<'a>>,
+}
+
+#[derive(Debug)]
+struct Step<'a> {
+    rest: OpValue,
+    inverse: bool,
+    /// What animates the step, if anything does.
+    driver: Option<PropertySampler<'a>>,
+}
+
+impl<'a> Evaluator<'a> {
+    /// An evaluator of one rig in a take; without a take all nodes stay at rest.
+    ///
+    /// # Errors
+    /// Where a controller on the rig cannot be evaluated.
+    pub fn new(scene: &'a Scene, take: Option<&'a Take>, rig: usize) -> Result<Evaluator<'a>, EvaluateError> {
+        let nodes_of: &Rig =
+            scene.rigs.get(rig).ok_or_else(|| EvaluateError::Missing(format!("rig {rig}")))?;
+        let mut nodes = Vec::with_capacity(nodes_of.len());
+        let driven: std::collections::HashSet<&Target> =
+            take.into_iter().flat_map(Take::tracks).map(|(_, track)| &track.target).collect();
+        for ((id, node), parent) in nodes_of.nodes().zip(nodes_of.parent_positions()) {
+            let mut steps = Vec::with_capacity(node.transform.len());
+            for op in &node.transform {
+                let target = Target { rig, node: id, property: op.name.clone() };
+                let driver = match take {
+                    Some(take) if driven.contains(&target) => {
+                        Some(PropertySampler::new(scene, take, &target)?)
+                    }
+                    _ => None,
+                };
+                steps.push(Step { rest: op.value, inverse: op.inverse, driver });
+            }
+            nodes.push(NodePlan { parent, inherits: node.inherits, steps });
+        }
+        Ok(Evaluator { nodes })
+    }
+
+    /// Computes the pose at a time in ticks into `pose`, whose memory is used again.
+    pub fn pose_at(&mut self, time: f64, pose: &mut Pose) {
+        pose.local.clear();
+        pose.local_rotation.clear();
+        pose.world.clear();
+        pose.world_rotation.clear();
+        for node in &mut self.nodes {
+            let mut local = DAffine3::IDENTITY;
+            let mut rotation = DQuat::IDENTITY;
+            for step in &mut node.steps {
+                let value = match &mut step.driver {
+                    Some(driver) => with_value(step.rest, driver.value_at(time)),
+                    None => step.rest,
+                };
+                let (mut affine, mut turn) = (value.affine(), value.rotation());
+                if step.inverse {
+                    (affine, turn) = (affine.inverse(), turn.conjugate());
+                }
+                local *= affine;
+                rotation *= turn;
+            }
+            let (world, world_rotation) = match node.parent {
+                None => (local, rotation),
+                Some(parent) => {
+                    let above = pose.world[parent];
+                    let world = match node.inherits {
+                        ScaleInheritance::Full => above * local,
+                        ScaleInheritance::PositionOnly => DAffine3 {
+                            translation: above.transform_point3(local.translation),
+                            matrix3: unscaled(above.matrix3) * local.matrix3,
+                        },
+                    };
+                    (world, pose.world_rotation[parent] * rotation)
+                }
+            };
+            pose.local.push(local);
+            pose.local_rotation.push(rotation);
+            pose.world.push(world);
+            pose.world_rotation.push(world_rotation.normalize());
+        }
+    }
+}
+
+/// A matrix with its columns brought to length 1.
+fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
+    let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
+    glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
+}
+
+/// A step with an animated value in place of the one at rest.
+fn with_value(rest: OpValue, value: Value) -> OpValue {
+    match (rest, value) {
+        (OpValue::Translate(_), Value::Vector(v)) => OpValue::Translate(v),
+        (OpValue::Scale(_), Value::Vector(v)) => OpValue::Scale(v),
+        (OpValue::Shear(_), Value::Vector(v)) => OpValue::Shear(v),
+        (OpValue::RotateAxis { axis, .. }, Value::Scalar(angle)) => OpValue::RotateAxis { axis, angle },
+        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Euler { order, angles }) => {
+            OpValue::Rotate { order, angles }
+        }
+        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Quaternion(q)) => OpValue::Orient(q),
+        (OpValue::Matrix(_), Value::Matrix(m)) => OpValue::Matrix(m),
+        (rest, _) => rest,
+    }
+}

@@ -1,0 +1,147 @@
+//! The ledger: what became of every channel that an operation touched.
+
+use serde::Serialize;
+
+use crate::value::Quantity;
+
+/// What became of a channel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fate {
+    /// The same keys, tangents and controller.
+    Kept,
+    /// Changed exactly: other names, axes, signs, units, times.
+    Remapped,
+    /// Other keys, within a measured error.
+    Refitted,
+    /// Turned into samples.
+    Sampled,
+    /// Not carried over.
+    LeftOut,
+}
+
+impl Fate {
+    /// The word for people.
+    pub fn name(self) -> &'static str {
+        match self {
+            Fate::Kept => "kept",
+            Fate::Remapped => "remapped",
+            Fate::Refitted => "refitted",
+            Fate::Sampled => "sampled",
+            Fate::LeftOut => "left out",
+        }
+    }
+}
+
+/// An error that was measured on a result.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct MeasuredError {
+    /// What it measures; an angle is that of the rotation between source and result.
+    pub quantity: Quantity,
+    /// The largest error found, in radians, scene units or as it is.
+    pub largest: f64,
+    /// The fractional frame at which it was found.
+    pub frame: f64,
+    /// Sum of the squared errors.
+    pub sum_of_squares: f64,
+    /// At how many instants it was measured.
+    pub count: usize,
+}
+
+impl MeasuredError {
+    /// Nothing measured yet.
+    pub fn none(quantity: Quantity) -> MeasuredError {
+        MeasuredError { quantity, largest: 0.0, frame: 0.0, sum_of_squares: 0.0, count: 0 }
+    }
+
+    /// Takes in the error at one instant.
+    pub fn take(&mut self, error: f64, frame: f64) {
+        if self.count == 0 || error > self.largest {
+            (self.largest, self.frame) = (error, frame);
+        }
+        self.sum_of_squares += error * error;
+        self.count += 1;
+    }
+
+    /// Takes in another measurement.
+    pub fn merge(&mut self, other: &MeasuredError) {
+        if self.count == 0 || (other.count > 0 && other.largest > self.largest) {
+            (self.largest, self.frame) = (other.largest, other.frame);
+        }
+        self.sum_of_squares += other.sum_of_squares;
+        self.count += other.count;
+    }
+
+    /// The root of the mean square.
+    pub fn rms(&self) -> f64 {
+        if self.count == 0 { 0.0 } else { (self.sum_of_squares / self.count as f64).sqrt() }
+    }
+}
+
+/// What became of one property of one node.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Entry {
+    /// The take.
+    pub take: String,
+    /// The layer.
+    pub layer: String,
+    /// The channel's address in the source; that of the target where the source has none.
+    pub channel: String,
+    /// The channel's address in the result, where it is another one.
+    pub to: Option<String>,
+    /// Its fate.
+    pub fate: Fate,
+    /// The measured error, where there can be one.
+    pub error: Option<MeasuredError>,
+    /// Keys or sampled numbers before.
+    pub before: usize,
+    /// Keys or sampled numbers after.
+    pub after: usize,
+    /// How it was changed, or why it was left out.
+    pub note: String,
+}
+
+/// What became of everything.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Ledger {
+    /// One entry a property and layer.
+    pub entries: Vec<Entry>,
+    /// What holds for the whole.
+    pub notes: Vec<String>,
+}
+
+impl Ledger {
+    /// How many entries have a fate.
+    pub fn count(&self, fate: Fate) -> usize {
+        self.entries.iter().filter(|entry| entry.fate == fate).count()
+    }
+
+    /// The error over all entries that measure one quantity.
+    pub fn error(&self, quantity: Quantity) -> Option<MeasuredError> {
+        let mut total: Option<MeasuredError> = None;
+        for error in self.entries.iter().filter_map(|entry| entry.error.as_ref()) {
+            if error.quantity == quantity && error.count > 0 {
+                total.get_or_insert(MeasuredError::none(quantity)).merge(error);
+            }
+        }
+        total
+    }
+
+    /// The entry with the largest error of one quantity.
+    pub fn worst(&self, quantity: Quantity) -> Option<&Entry> {
+        let size = |entry: &Entry| {
+            entry.error.filter(|e| e.quantity == quantity && e.count > 0).map(|error| error.largest)
+        };
+        self.entries
+            .iter()
+            .filter_map(|entry| Some((size(entry)?, entry)))
+            .max_by(|a, b| a.0.total_cmp(&b.0))
+            .map(|(_, entry)| entry)
+    }
+
+    /// Takes in another ledger.
+    pub fn extend(&mut self, other: Ledger) {
+        self.entries.extend(other.entries);
+        self.notes.extend(other.notes);
+    }
+}

@@ -1,0 +1,17 @@
+//! Animation curves, rotations, rigs and layers, and the operations that move them between rigs.
+//!
+//! Everything here is a function from values to values: no files, no printing. All values are `f64`, angles are
+//! radians, slopes are per second, times are [`time::Ticks`]; evaluation takes fractional ticks. A [`scene::Scene`]
+//! goes in, an operation returns a new one and a [`ledger::Ledger`] of what became of every channel.
+
+pub mod address;
+pub mod controller;
+pub mod curve;
+pub mod evaluate;
+pub mod ledger;
+pub mod rig;
+pub mod rotation;
+pub mod scene;
+pub mod space;
+pub mod time;
+pub mod value;

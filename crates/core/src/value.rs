@@ -1,0 +1,62 @@
+//! Values of channels, and what they measure.
+
+use glam::{DMat4, DQuat, DVec3};
+
+use crate::curve::Discrete;
+use crate::rotation::{RotationOrder, quat_from_euler};
+
+/// What a channel's numbers measure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+pub enum Quantity {
+    /// Radians in core, degrees for people.
+    Angle,
+    /// Units of the scene.
+    Length,
+    /// A number without a unit: scale factors, weights, face controls.
+    #[default]
+    Scalar,
+}
+
+/// The value of a property at an instant.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    /// One number.
+    Scalar(f64),
+    /// Three numbers.
+    Vector(DVec3),
+    /// Euler angles in radians, by axis.
+    Euler {
+        /// The order in which they act.
+        order: RotationOrder,
+        /// The angles.
+        angles: DVec3,
+    },
+    /// A rotation.
+    Quaternion(DQuat),
+    /// An affine transform.
+    Matrix(DMat4),
+    /// A value that only holds.
+    Discrete(Discrete),
+}
+
+impl Value {
+    /// The rotation that the value stands for, where it is one.
+    pub fn rotation(&self) -> Option<DQuat> {
+        match self {
+            Value::Euler { order, angles } => Some(quat_from_euler(*order, *angles)),
+            Value::Quaternion(q) => Some(q.normalize()),
+            _ => None,
+        }
+    }
+
+    /// The numbers in the value; `None` for discrete ones.
+    pub fn numbers(&self) -> Option<Vec<f64>> {
+        Some(match self {
+            Value::Scalar(v) => vec![*v],
+            Value::Vector(v) | Value::Euler { angles: v, .. } => v.to_array().to_vec(),
+            Value::Quaternion(q) => q.to_array().to_vec(),
+            Value::Matrix(m) => m.to_cols_array().to_vec(),
+            Value::Discrete(_) => return None,
+        })
+    }
+}

@@ -1,0 +1,13 @@
+//! BVH: a hierarchy with offsets and channels, then a row of numbers a frame.
+//!
+//! The format states neither unit nor up axis; whoever reads it says them. A joint's rotation channels, as listed
+//! from left to right, are the factors of the product from left to right (`Zrotation Xrotation Yrotation` is
+//! `R = Rz·Rx·Ry`), position channels replace the joint's offset, and end sites become helper nodes.
+
+mod hierarchy;
+mod motion;
+mod read;
+mod write;
+
+pub use read::read;
+pub use write::write;

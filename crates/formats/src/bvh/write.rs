@@ -1,0 +1,277 @@
+//! From a scene to BVH text: every channel is sampled.
+
+use std::fmt::Write as _;
+
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::controller::{Controller, Samples};
+use nimble_curve_core::evaluate::{Evaluator, Pose, PropertySampler};
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::rig::{Node, NodeId, NodeKind, Rig};
+use nimble_curve_core::rotation::{RotationOrder, nearest_euler, principal_euler};
+use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
+use nimble_curve_core::time::{FrameRate, TimeRange};
+use nimble_curve_core::value::Value;
+
+use crate::error::Fault;
+
+/// The text of a BVH file with the first rig of a scene in one take, and what became of its channels.
+///
+/// Each frame of the take's range is a row, at the rate of its samples where all have one, else of the scene.
+/// Angles that were read with six decimals are written with them; others with nine.
+///
+/// # Errors
+/// Where there is no rig, or a controller cannot be evaluated.
+pub fn write(scene: &Scene, take: Option<&Take>) -> Result<(String, Ledger), Fault> {
+    let Some(rig) = scene.rigs.first() else {
+        return Err(Fault::of_whole("a BVH file needs a rig, and the scene has none"));
+    };
+    let sheet = Sheet::of(scene, rig, take)?;
+    let mut text = String::from("HIERARCHY\n");
+    for root in rig.children(None) {
+        sheet.write_joint(&mut text, root, 0);
+    }
+    let (rate, range) = sheet.timing();
+    let frames = if take.is_some() { rate.frame(range.last - range.first).round() as usize + 1 } else { 0 };
+    let _ = writeln!(text, "MOTION\nFrames: {frames}\nFrame Time: {:.10}", 1.0 / rate.fps());
+    sheet.write_rows(&mut text, frames)?;
+    Ok((text, sheet.ledger()))
+}
+
+struct Sheet<'a> {
+    scene: &'a Scene,
+    rig: &'a Rig,
+    take: Option<&'a Take>,
+    /// The joints with channels, in the order of their columns.
+    columns: Vec<Joint>,
+}
+
+struct Joint {
+    id: NodeId,
+    position: usize,
+    order: RotationOrder,
+    moves: bool,
+    /// Whether the angles of the animated rotation are those of the joint.
+    is_plain: bool,
+}
+
+impl<'a> Sheet<'a> {
+    fn of(scene: &'a Scene, rig: &'a Rig, take: Option<&'a Take>) -> Result<Sheet<'a>, Fault> {
+        let animated = |id: NodeId, property: &str| {
+            take.into_iter().flat_map(Take::tracks).any(|(_, track)| is_on(track, id, property))
+        };
+        // Columns follow the hierarchy depth first, which need not be the order of the nodes.
+        let mut columns = Vec::new();
+        let mut open: Vec<NodeId> = rig.children(None).collect();
+        open.reverse();
+        while let Some(id) = open.pop() {
+            let (Some(node), Some(position)) = (rig.node(id), rig.position(id)) else { continue };
+            let below: Vec<NodeId> = rig.children(Some(id)).collect();
+            open.extend(below.iter().rev());
+            if is_end_site(rig, id, node) {
+                continue;
+            }
+            let view = node.canonical();
+            let is_identity = |q: glam::DQuat| q.w.abs() >= 1.0;
+            columns.push(Joint {
+                id,
+                position,
+                order: order_of(node, take, id),
+                moves: rig.parent(id).is_none() || animated(id, "translation") || view.is_none(),
+                is_plain: view.is_some_and(|v| is_identity(v.before) && is_identity(v.after)),
+            });
+        }
+        Ok(Sheet { scene, rig, take, columns })
+    }
+
+    /// The rate of the rows and the range they cover.
+    fn timing(&self) -> (FrameRate, TimeRange) {
+        let still = TimeRange::new(Default::default(), Default::default());
+        let Some(take) = self.take else { return (self.scene.rate, still) };
+        let mut rates = take.tracks().filter_map(|(_, track)| match &track.controller {
+            Controller::Samples(samples) => Some(samples.rate),
+            _ => None,
+        });
+        let first = rates.next();
+        let rate = first.filter(|&first| rates.all(|rate| rate == first)).unwrap_or(self.scene.rate);
+        (rate, take.range)
+    }
+
+    fn write_joint(&self, text: &mut String, id: NodeId, depth: usize) {
+        let Some(node) = self.rig.node(id) else { return };
+        let indent = "  ".repeat(depth);
+        let offset = node.rest().translation;
+        let column = self.columns.iter().find(|joint| joint.id == id);
+        let head = match column {
+            None => "End Site".to_owned(),
+            Some(_) if depth == 0 => format!("ROOT {}", one_line(&node.name)),
+            Some(_) => format!("JOINT {}", one_line(&node.name)),
+        };
+        let _ = writeln!(text, "{indent}{head}\n{indent}{{");
+        let [x, y, z] = offset.to_array();
+        let _ = writeln!(text, "{indent}  OFFSET {x} {y} {z}");
+        if let Some(joint) = column {
+            let (a, b, c) = joint.order.axes();
+            let letter = |axis: usize| ["X", "Y", "Z"][axis];
+            let rotation = format!("{}rotation {}rotation {}rotation", letter(a), letter(b), letter(c));
+            let channels = if joint.moves {
+                format!("6 Xposition Yposition Zposition {rotation}")
+            } else {
+                format!("3 {rotation}")
+            };
+            let _ = writeln!(text, "{indent}  CHANNELS {channels}");
+            let mut below = self.rig.children(Some(id)).peekable();
+            if below.peek().is_none() {
+                let _ = writeln!(
+                    text,
+                    "{indent}  End Site\n{indent}  {{\n{indent}    OFFSET 0 0 0\n{indent}  }}"
+                );
+            }
+            for child in below {
+                self.write_joint(text, child, depth + 1);
+            }
+        }
+        let _ = writeln!(text, "{indent}}}");
+    }
+
+    fn write_rows(&self, text: &mut String, frames: usize) -> Result<(), Fault> {
+        let (rate, range) = self.timing();
+        let (Some(take), true) = (self.take, frames > 0) else { return Ok(()) };
+        let fault = |error: nimble_curve_core::evaluate::EvaluateError| Fault::of_whole(error.to_string());
+        let mut poses = Evaluator::new(self.scene, Some(take), 0).map_err(fault)?;
+        let mut plain = Vec::with_capacity(self.columns.len());
+        for joint in &self.columns {
+            let target = Target { rig: 0, node: joint.id, property: "rotation".into() };
+            plain.push(match joint.is_plain {
+                true => Some(PropertySampler::new(self.scene, take, &target).map_err(fault)?),
+                false => None,
+            });
+        }
+        let mut pose = Pose::default();
+        let mut last: Vec<Option<glam::DVec3>> = vec![None; self.columns.len()];
+        for frame in 0..frames {
+            let time = (range.first + rate.ticks(frame as i64)).as_f64();
+            poses.pose_at(time, &mut pose);
+            for (index, joint) in self.columns.iter().enumerate() {
+                if joint.moves {
+                    for number in pose.local[joint.position].translation.to_array() {
+                        push_number(text, number);
+                    }
+                }
+                let kept = plain[index].as_mut().map(|sampler| sampler.value_at(time));
+                let angles = match kept {
+                    Some(Value::Euler { order, angles }) if order == joint.order => angles,
+                    _ => {
+                        let rotation = pose.local_rotation[joint.position];
+                        match last[index] {
+                            Some(last) => nearest_euler(joint.order, rotation, last),
+                            None => principal_euler(joint.order, rotation),
+                        }
+                    }
+                };
+                last[index] = Some(angles);
+                let (a, b, c) = joint.order.axes();
+                for axis in [a, b, c] {
+                    push_degrees(text, angles[axis]);
+                }
+            }
+            text.pop();
+            text.push('\n');
+        }
+        Ok(())
+    }
+
+    fn ledger(&self) -> Ledger {
+        let mut ledger = Ledger::default();
+        let Some(take) = self.take else { return ledger };
+        let addresses = Addresses::new(self.scene);
+        let (rate, range) = self.timing();
+        for (layer, track) in take.tracks() {
+            let holds = track.target.rig == 0
+                && self.columns.iter().any(|joint| {
+                    joint.id == track.target.node
+                        && self.rig.node(joint.id).and_then(|node| node.op(&track.target.property)).is_some()
+                });
+            let kind =
+                self.scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property);
+            let is_scale = kind == Some(PropertyKind::Scale);
+            let same = |samples: &Samples| samples.rate == rate && samples.start == range.first;
+            let (fate, note) = match &track.controller {
+                _ if !holds => (Fate::LeftOut, "BVH holds translation and rotation of one rig's joints only"),
+                _ if is_scale => (Fate::LeftOut, "BVH holds no scale"),
+                Controller::Samples(samples) if same(samples) && take.layers.len() == 1 => (Fate::Kept, ""),
+                _ => (Fate::Sampled, "BVH holds a value a frame"),
+            };
+            let before = track.controller.key_count().max(track.controller.sample_count());
+            let rows = (rate.frame(range.last - range.first).round() as usize + 1) * 3;
+            ledger.entries.push(Entry {
+                take: take.name.clone(),
+                layer: take.layers[layer].name.clone(),
+                channel: addresses.property(&track.target),
+                to: None,
+                fate,
+                error: None,
+                before,
+                after: if fate == Fate::LeftOut { 0 } else { rows },
+                note: note.to_owned(),
+            });
+        }
+        if self.scene.rigs.len() > 1 {
+            ledger.notes.push(format!("only the first rig, '{}', is written: BVH holds one", self.rig.name));
+        }
+        if self.scene.takes.len() > 1 {
+            ledger.notes.push(format!("only the take '{}' is written: BVH holds one", take.name));
+        }
+        ledger
+    }
+}
+
+fn is_on(track: &Track, id: NodeId, property: &str) -> bool {
+    track.target.rig == 0 && track.target.node == id && track.target.property == property
+}
+
+/// Whether a node is written as an end site: a helper without children below a joint.
+fn is_end_site(rig: &Rig, id: NodeId, node: &Node) -> bool {
+    node.kind == NodeKind::Helper && rig.parent(id).is_some() && rig.children(Some(id)).next().is_none()
+}
+
+/// The order in which a joint's rotation is animated, else that of its rest.
+fn order_of(node: &Node, take: Option<&Take>, id: NodeId) -> RotationOrder {
+    let at_rest = node.canonical().and_then(|view| view.order).unwrap_or(RotationOrder::Yxz);
+    let of_track = |controller: &Controller| match controller {
+        Controller::Euler(euler) => Some(euler.order),
+        Controller::Samples(samples) => match samples.kind {
+            nimble_curve_core::controller::SampleKind::Euler(order) => Some(order),
+            _ => None,
+        },
+        _ => None,
+    };
+    take.into_iter()
+        .flat_map(Take::tracks)
+        .filter(|(_, track)| is_on(track, id, "rotation"))
+        .find_map(|(_, track)| of_track(&track.controller))
+        .unwrap_or(at_rest)
+}
+
+/// A name without the line breaks and braces that would end it.
+fn one_line(name: &str) -> String {
+    let clean: String =
+        name.chars().map(|c| if c.is_control() || matches!(c, '{' | '}') { '_' } else { c }).collect();
+    let clean = clean.trim();
+    if clean.is_empty() { "unnamed".to_owned() } else { clean.to_owned() }
+}
+
+fn push_degrees(text: &mut String, radians: f64) {
+    let degrees = radians.to_degrees();
+    let six = (degrees * 1e6).round() / 1e6;
+    let written = if six * 1_f64.to_radians() == radians { six } else { (degrees * 1e9).round() / 1e9 };
+    let _ = write!(text, "{} ", written + 0.0);
+}
+
+fn push_number(text: &mut String, number: f64) {
+    let six = (number * 1e6).round() / 1e6;
+    let _ = write!(
+        text,
+        "{} ",
+        if (six - number).abs() <= f64::EPSILON * number.abs() { six + 0.0 } else { number }
+    );
+}

@@ -1,0 +1,226 @@
+//! Reading and writing whole files: formats by ending or content, outputs written whole or not at all.
+
+use std::fs;
+use std::io::{self, Read as _, Write as _};
+use std::path::Path;
+
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::space::{Space, UpAxis};
+
+use crate::error::{Fault, FormatError};
+use crate::{bvh, ncurve};
+
+/// The formats that are read and written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// Our own, `.ncurve`.
+    Ncurve,
+    /// `.bvh`.
+    Bvh,
+}
+
+/// The endings of all formats, for messages.
+pub const ENDINGS: &str = ".ncurve, .bvh";
+
+impl Format {
+    /// The format that a file's ending names.
+    pub fn of_path(path: &Path) -> Option<Format> {
+        match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
+            "ncurve" => Some(Format::Ncurve),
+            "bvh" => Some(Format::Bvh),
+            _ => None,
+        }
+    }
+
+    /// The format that a file's first bytes show.
+    pub fn of_content(bytes: &[u8]) -> Option<Format> {
+        let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
+        if bytes.starts_with(b"{") {
+            Some(Format::Ncurve)
+        } else if bytes.len() >= 9 && bytes[..9].eq_ignore_ascii_case(b"hierarchy") {
+            Some(Format::Bvh)
+        } else {
+            None
+        }
+    }
+
+    /// The format's name for people.
+    pub fn name(self) -> &'static str {
+        match self {
+            Format::Ncurve => "ncurve",
+            Format::Bvh => "BVH",
+        }
+    }
+}
+
+/// What a reader takes for granted where the format does not say.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Assume {
+    /// Metres in one unit.
+    pub metres_per_unit: Option<f64>,
+    /// The up axis.
+    pub up: Option<UpAxis>,
+}
+
+/// A scene from a file, with what had to be assumed.
+#[derive(Clone, Debug)]
+pub struct Loaded {
+    /// The scene.
+    pub scene: Scene,
+    /// Its format.
+    pub format: Format,
+    /// What the reader assumed or let pass.
+    pub notes: Vec<String>,
+}
+
+/// Reads a file; `-` is standard input.
+///
+/// # Errors
+/// See [`FormatError`].
+pub fn read(path: &Path, assume: Assume) -> Result<Loaded, FormatError> {
+    let failed = |source| FormatError::Read { path: path.to_owned(), source };
+    let bytes = if path == Path::new("-") {
+        let mut bytes = Vec::new();
+        io::stdin().lock().read_to_end(&mut bytes).map_err(failed)?;
+        bytes
+    } else {
+        if path.is_dir() {
+            return Err(failed(io::Error::other("it is a folder")));
+        }
+        fs::read(path).map_err(failed)?
+    };
+    read_bytes(&bytes, path, assume)
+}
+
+/// Reads the contents of a file; `path` names it in messages and its scene.
+///
+/// # Errors
+/// See [`FormatError`].
+pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, FormatError> {
+    if bytes.trim_ascii().is_empty() {
+        return Err(Fault::of_whole("the file is empty").in_file(path));
+    }
+    let format = Format::of_content(bytes);
+    let Some(format) =
+        format.or_else(|| Format::of_path(path).filter(|_| std::str::from_utf8(bytes).is_ok()))
+    else {
+        return Err(FormatError::UnknownFormat { path: path.to_owned(), known: ENDINGS.to_owned() });
+    };
+    let name = path.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
+    let mut notes = Vec::new();
+    let scene = match format {
+        Format::Ncurve => {
+            let text = std::str::from_utf8(bytes).map_err(|error| {
+                let line = bytes[..error.valid_up_to()].iter().filter(|&&byte| byte == b'\n').count() + 1;
+                Fault::on_line(line, "this is not UTF-8 text").in_file(path)
+            })?;
+            ncurve::read(text.strip_prefix('\u{feff}').unwrap_or(text))
+                .map_err(|fault| fault.in_file(path))?
+        }
+        Format::Bvh => {
+            let mut space = Space::CENTIMETRES_Y_UP;
+            space.metres_per_unit = assume.metres_per_unit.unwrap_or(space.metres_per_unit);
+            space.up = assume.up.unwrap_or(space.up);
+            if assume.metres_per_unit.is_none() {
+                notes.push("BVH states no unit: took centimetres (--unit says otherwise)".to_owned());
+            }
+            bvh::read(bytes, name, space).map_err(|fault| fault.in_file(path))?
+        }
+    };
+    Ok(Loaded { scene, format, notes })
+}
+
+/// The contents of a file in some format, and what became of the channels.
+///
+/// # Errors
+/// Where the format cannot hold the scene at all.
+pub fn encode(scene: &Scene, format: Format, path: &Path) -> Result<(Vec<u8>, Ledger), FormatError> {
+    match format {
+        Format::Ncurve => Ok((ncurve::write(scene).into_bytes(), all_kept(scene))),
+        Format::Bvh => bvh::write(scene, scene.takes.first())
+            .map(|(text, ledger)| (text.into_bytes(), ledger))
+            .map_err(|fault| FormatError::CannotHold { path: path.to_owned(), message: fault.message }),
+    }
+}
+
+fn all_kept(scene: &Scene) -> Ledger {
+    let addresses = Addresses::new(scene);
+    let entry = |take: &Take, (layer, track): (usize, &nimble_curve_core::scene::Track)| {
+        let count = track.controller.key_count() + track.controller.sample_count();
+        Entry {
+            take: take.name.clone(),
+            layer: take.layers[layer].name.clone(),
+            channel: addresses.property(&track.target),
+            to: None,
+            fate: Fate::Kept,
+            error: None,
+            before: count,
+            after: count,
+            note: String::new(),
+        }
+    };
+    let entries = scene.takes.iter().flat_map(|take| take.tracks().map(move |track| (take, track)));
+    Ledger { entries: entries.map(|(take, track)| entry(take, track)).collect(), notes: Vec::new() }
+}
+
+/// The format of an output: by its ending; standard output gets our own.
+///
+/// # Errors
+/// [`FormatError::UnknownFormat`].
+pub fn output_format(path: &Path) -> Result<Format, FormatError> {
+    if path == Path::new("-") {
+        return Ok(Format::Ncurve);
+    }
+    Format::of_path(path).ok_or_else(|| FormatError::CannotHold {
+        path: path.to_owned(),
+        message: format!("its ending names no format that can be written: use one of {ENDINGS}"),
+    })
+}
+
+/// Writes a scene, whole or not at all; `-` is standard output.
+///
+/// # Errors
+/// See [`FormatError`]; nothing is left behind.
+pub fn write(scene: &Scene, path: &Path) -> Result<Ledger, FormatError> {
+    let (bytes, ledger) = encode(scene, output_format(path)?, path)?;
+    write_bytes(&bytes, path)?;
+    Ok(ledger)
+}
+
+/// Writes a file, whole or not at all: to a temporary file beside it, which then takes its name.
+///
+/// # Errors
+/// [`FormatError::Write`]; nothing is left behind.
+pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
+    let failed = |source| FormatError::Write { path: path.to_owned(), source };
+    if path == Path::new("-") {
+        return io::stdout().lock().write_all(bytes).map_err(failed);
+    }
+    if path.is_dir() {
+        return Err(failed(io::Error::other("it is a folder")));
+    }
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !folder.is_dir() {
+        return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
+    }
+    let mut file = tempfile::Builder::new().prefix(".nimble-curve-").tempfile_in(folder).map_err(failed)?;
+    file.write_all(bytes).and_then(|()| file.as_file().sync_data()).map_err(failed)?;
+    set_permissions(&file, path).map_err(failed)?;
+    file.persist(path).map_err(|error| failed(error.error))?;
+    Ok(())
+}
+
+/// Gives the temporary file the permissions of the file it replaces, or those of any new file.
+fn set_permissions(file: &tempfile::NamedTempFile, path: &Path) -> io::Result<()> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt as _;
+        let mode = fs::metadata(path).map_or(0o644, |existing| existing.permissions().mode());
+        file.as_file().set_permissions(fs::Permissions::from_mode(mode))?;
+    }
+    #[cfg(not(unix))]
+    let _ = (file, path);
+    Ok(())
+}

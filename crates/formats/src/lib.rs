@@ -1,0 +1,11 @@
+//! Readers and writers of animation files, one module a format, all to and from [`nimble_curve_core::scene::Scene`].
+
+pub mod bvh;
+pub mod error;
+mod files;
+pub mod ncurve;
+
+pub use error::FormatError;
+pub use files::{
+    Assume, ENDINGS, Format, Loaded, encode, output_format, read, read_bytes, write, write_bytes,
+};

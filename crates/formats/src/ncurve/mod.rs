@@ -1,0 +1,63 @@
+//! Our own format, `.ncurve`: complete, and made to be read, compared and edited by people.
+
+mod layout;
+pub mod model;
+mod number;
+mod read;
+mod units;
+mod write;
+
+use nimble_curve_core::scene::Scene;
+use serde::Deserialize;
+
+use crate::error::Fault;
+
+/// Reads a scene from the text of a file.
+///
+/// # Errors
+/// Where it is not JSON, has fields that do not exist, is of a newer version, or does not make a scene.
+pub fn read(text: &str) -> Result<Scene, Fault> {
+    match serde_json::from_str::<model::File>(text) {
+        Ok(file) if file.ncurve == model::VERSION => read::scene(&file),
+        Ok(file) => Err(wrong_version(file.ncurve.into())),
+        Err(error) => {
+            // A newer version may well have fields that are unknown here: that is the thing to say.
+            #[derive(Deserialize)]
+            struct Version {
+                ncurve: u64,
+            }
+            match serde_json::from_str::<Version>(text) {
+                Ok(Version { ncurve }) if ncurve != u64::from(model::VERSION) => Err(wrong_version(ncurve)),
+                _ => {
+                    let full = error.to_string();
+                    let message = full.split(" at line ").next().unwrap_or(&full).to_owned();
+                    Err(Fault::on_line(error.line(), message))
+                }
+            }
+        }
+    }
+}
+
+fn wrong_version(version: u64) -> Fault {
+    Fault::of_whole(if version > u64::from(model::VERSION) {
+        format!(
+            "written in version {version} of the format, this program reads version {}: use a newer nimble-curve",
+            model::VERSION
+        )
+    } else {
+        format!("there is no version {version} of the format: write \"ncurve\": {}", model::VERSION)
+    })
+}
+
+/// The text of a file that holds a scene.
+pub fn write(scene: &Scene) -> String {
+    // The shapes hold no maps with keys other than text and no numbers that JSON lacks.
+    let compact = serde_json::to_string(&write::file(scene)).expect("the model is valid JSON");
+    layout::lay_out(&compact)
+}
+
+/// The JSON Schema of the format.
+pub fn schema() -> String {
+    let schema = schemars::schema_for!(model::File);
+    layout::lay_out(&serde_json::to_string(&schema).expect("a schema is valid JSON"))
+}
