@@ -1,1 +1,31 @@
-//! x
+//! The sample scenario: a canal-town post office, generated the same on every machine.
+//!
+//! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
+//! names, proportions and rotation orders; and a parcel cart with turning wheels and a weather vane.
+
+pub mod authored;
+pub mod cart;
+pub mod otter;
+pub mod shapes;
+pub mod stilt;
+pub mod wade;
+
+use nimble_curve_core::scene::Scene;
+use nimble_curve_formats::{bvh, ncurve};
+
+/// The files of the scenario: their names and contents.
+///
+/// # Panics
+/// Where a scene cannot be written, which would be a mistake in this crate.
+pub fn files() -> Vec<(&'static str, String)> {
+    let capture = wade::scene();
+    let (capture, _) = bvh::write(&capture, capture.takes.first()).expect("the capture is a BVH scene");
+    let own = |scene: &Scene| ncurve::write(scene);
+    vec![
+        ("bramble_wade.bvh", capture),
+        ("bramble.ncurve", own(&authored::scene())),
+        ("stilt.ncurve", own(&stilt::scene())),
+        ("cart.ncurve", own(&cart::scene())),
+        ("bramble_to_stilt.toml", stilt::NAME_MAP.to_owned()),
+    ]
+}
