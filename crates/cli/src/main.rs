@@ -1,1 +1,25 @@
-fn main() {}
+//! Nimble Curve: moves editable keyframe curves between rigs and applications.
+
+mod args;
+mod commands;
+mod failure;
+mod files;
+mod quantity;
+mod report;
+mod table;
+mod terminal;
+
+use std::process::ExitCode;
+
+use clap::Parser as _;
+
+fn main() -> ExitCode {
+    match commands::run(args::Cli::parse()) {
+        Ok(code) => code,
+        Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
+        Err(failure) => {
+            terminal::complain(&failure.to_string());
+            ExitCode::FAILURE
+        }
+    }
+}

@@ -5,10 +5,13 @@
 //! goes in, an operation returns a new one and a [`ledger::Ledger`] of what became of every channel.
 
 pub mod address;
+pub mod angle;
 pub mod controller;
 pub mod curve;
 pub mod evaluate;
+pub mod fit;
 pub mod ledger;
+pub mod ops;
 pub mod rig;
 pub mod rotation;
 pub mod scene;

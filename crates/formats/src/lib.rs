@@ -3,6 +3,7 @@
 pub mod bvh;
 pub mod error;
 mod files;
+pub mod name_map;
 pub mod ncurve;
 
 pub use error::FormatError;

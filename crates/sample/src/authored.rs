@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use glam::{DQuat, DVec3, DVec4};
+use nimble_curve_core::angle;
 use nimble_curve_core::controller::{
     Controller, EulerCurves, Procedural, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind,
     Samples, StackEntry, TcbCurve, TcbKey, TcbKeys, Weight,
@@ -103,7 +104,7 @@ fn rig() -> (Rig, HashMap<&'static str, NodeId>) {
         scalar("smile", -1.0, 1.0, Quantity::Scalar),
         scalar("blink", 0.0, 1.0, Quantity::Scalar),
         scalar("whiskers", -1.0, 1.0, Quantity::Scalar),
-        scalar("jaw", 0.0, 40_f64.to_radians(), Quantity::Angle),
+        scalar("jaw", 0.0, angle::radians(40.0), Quantity::Angle),
         Attribute {
             name: "gaze".into(),
             kind: AttributeKind::Vector { default: DVec3::new(0.0, -100.0, 0.0), quantity: Quantity::Length },
@@ -132,7 +133,7 @@ fn curve(keys: Vec<Key>) -> Curve {
 }
 
 fn degrees(keys: &[(i64, f64)]) -> Curve {
-    curve(keys.iter().map(|&(frame, degrees)| key(frame, degrees.to_radians())).collect())
+    curve(keys.iter().map(|&(frame, degrees)| key(frame, angle::radians(degrees))).collect())
 }
 
 fn euler(order: RotationOrder, x: Curve, y: Curve, z: Curve) -> Controller {
@@ -185,7 +186,7 @@ fn base(on: On<'_>) -> Layer {
         ]),
     };
     let tail_sway =
-        curve(vec![key(1, 0.0), key(9, 9_f64.to_radians()), key(17, -9_f64.to_radians()), key(25, 0.0)])
+        curve(vec![key(1, 0.0), key(9, angle::radians(9.0)), key(17, angle::radians(-9.0)), key(25, 0.0)])
             .with_behaviours(Behaviour::LoopRepeat, Behaviour::LoopRepeat);
     let mut tap = degrees(&[(1, 0.0), (5, 0.0), (8, -14.0), (11, 0.0), (60, 0.0)]);
     let pattern =
@@ -230,7 +231,7 @@ fn base(on: On<'_>) -> Layer {
             "rotation",
             Controller::Constant(Value::Euler {
                 order: RotationOrder::Yzx,
-                angles: DVec3::new(0.0, 0.0, 30_f64.to_radians()),
+                angles: DVec3::new(0.0, 0.0, angle::radians(30.0)),
             }),
         ),
         on("tail_01", "rotation", euler(RotationOrder::Xyz, none(), none(), tail_sway)),
@@ -357,8 +358,7 @@ fn tail_samples() -> Samples {
     for frame in 1..=97 {
         let t = f64::from(frame) / 24.0;
         let angle = |hertz, size: f64, phase| ((size * wave(t, hertz, phase)) * 1e3).round() / 1e3;
-        values
-            .extend([angle(0.7, 5.0, 0.3), 0.0, angle(1.0, 11.0, 1.1)].map(|a: f64| a * 1_f64.to_radians()));
+        values.extend([angle(0.7, 5.0, 0.3), 0.0, angle(1.0, 11.0, 1.1)].map(angle::radians));
     }
     Samples { start: RATE.ticks(1), rate: RATE, kind: SampleKind::Euler(RotationOrder::Xyz), values }
 }

@@ -1,6 +1,7 @@
 //! The parcel cart: wheels that turn many times between two keys, and a weather vane that passes the gimbal pole.
 
 use glam::DVec3;
+use nimble_curve_core::angle;
 use nimble_curve_core::controller::{Controller, EulerCurves};
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key};
 use nimble_curve_core::rig::{Node, NodeId, NodeKind, Rig};
@@ -20,7 +21,7 @@ fn curve(keys: Vec<Key>) -> Curve {
 }
 
 fn angles(keys: &[(i64, f64)]) -> Curve {
-    curve(keys.iter().map(|&(frame, degrees)| key(frame, degrees.to_radians())).collect())
+    curve(keys.iter().map(|&(frame, degrees)| key(frame, angle::radians(degrees))).collect())
 }
 
 /// The cart, rolling 2.1 m along the quay.
@@ -60,7 +61,7 @@ pub fn scene() -> Scene {
     let mut tracks =
         vec![track(cart, "translation", Controller::Components(vec![still(0.0), still(0.0), travel]))];
     for wheel in wheels {
-        let turns = curve(vec![key(1, 0.0).with_slope(0.0), key(73, 1080_f64.to_radians()).with_slope(0.0)]);
+        let turns = curve(vec![key(1, 0.0).with_slope(0.0), key(73, angle::radians(1080.0)).with_slope(0.0)]);
         tracks.push(track(wheel, "rotation", euler(RotationOrder::Xyz, turns, none(), none())));
     }
     // A gust throws the vane over its top: the middle angle passes 90 degrees.
@@ -70,8 +71,8 @@ pub fn scene() -> Scene {
     tracks.push(track(vane, "rotation", euler(RotationOrder::Zxy, vane_x, vane_y, vane_z)));
     let rattle = curve(vec![
         key(1, 0.0).with_interpolation(Interpolation::Linear),
-        key(4, 1.2_f64.to_radians()).with_interpolation(Interpolation::Linear),
-        key(8, -0.9_f64.to_radians()).with_interpolation(Interpolation::Linear),
+        key(4, angle::radians(1.2)).with_interpolation(Interpolation::Linear),
+        key(8, angle::radians(-0.9)).with_interpolation(Interpolation::Linear),
         key(12, 0.0),
     ])
     .with_behaviours(Behaviour::Held, Behaviour::LoopRepeat);

@@ -7,6 +7,7 @@
 use std::collections::HashMap;
 
 use glam::{DQuat, DVec3};
+use nimble_curve_core::angle;
 use nimble_curve_core::controller::{Controller, SampleKind, Samples};
 use nimble_curve_core::curve::Ticks;
 use nimble_curve_core::rig::{Node, NodeId, NodeKind, Rig};
@@ -154,7 +155,7 @@ pub fn scene() -> Scene {
             last[joint] = angles;
             for axis in 0..3 {
                 let jitter = NOISE * noise(3 * joint as u64 + axis as u64, frame as u64);
-                rotations[joint].push(rounded(angles[axis].to_degrees() + jitter) * 1_f64.to_radians());
+                rotations[joint].push(angle::radians(rounded(angles[axis].to_degrees() + jitter)));
             }
         }
     }

@@ -1,6 +1,7 @@
 //! Making curves out of others: an inner loop written out as keys.
 
-use super::{Curve, Key, Ticks};
+use super::{Behaviour, Curve, InnerLoop, Key, Tangent, TangentShape, Ticks};
+use crate::time::TimeRange;
 
 impl Curve {
     /// The same curve with its inner loop written out as keys; a copy where there is none.
@@ -38,5 +39,83 @@ impl Curve {
         keys.push(closing);
         keys.extend(self.keys().iter().filter(|key| key.time > last).copied());
         Curve { keys, before: self.before, after: self.after, inner_loop: None }
+    }
+
+    /// Whether the curve stands still before its first and after its last key.
+    pub fn is_held_outside(&self) -> bool {
+        let still = |behaviour: Behaviour, at_last: bool| match behaviour {
+            Behaviour::Held => true,
+            Behaviour::Linear => self.end_slope(at_last) == 0.0,
+            Behaviour::Sloped(slope) => slope == 0.0,
+            Behaviour::None => false,
+            Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate => self.keys().len() < 2,
+        };
+        self.is_empty() || still(self.before, false) && still(self.after, true)
+    }
+
+    /// The times within `range` but outside the keys at which the curve has a key again because it loops, and the
+    /// ends of the range where the curve still moves there.
+    pub fn key_times_outside(&self, range: TimeRange) -> Vec<Ticks> {
+        let Some(own) = self.range() else { return Vec::new() };
+        let mut times = Vec::new();
+        if self.is_held_outside() {
+            return times;
+        }
+        let period = (own.last - own.first).0;
+        for (behaviour, from, to) in
+            [(self.before, range.first, own.first), (self.after, own.last, range.last)]
+        {
+            if from >= to {
+                continue;
+            }
+            times.push(if from == range.first { from } else { to });
+            let is_loop =
+                matches!(behaviour, Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate);
+            if !is_loop || period == 0 {
+                continue;
+            }
+            for turn in (from - own.first).0.div_euclid(period)..=(to - own.first).0.div_euclid(period) {
+                let backwards = behaviour == Behaviour::LoopOscillate && turn.rem_euclid(2) == 1;
+                for key in self.keys() {
+                    let within = (key.time - own.first).0;
+                    let within = if backwards { period - within } else { within };
+                    let time = Ticks(own.first.0 + turn * period + within);
+                    if from <= time && time <= to {
+                        times.push(time);
+                    }
+                }
+            }
+        }
+        times.sort_unstable();
+        times.dedup();
+        times
+    }
+
+    /// The curve of `value · factor + offset`: values, slopes and handles exactly (each rounded once).
+    pub fn affine(&self, factor: f64, offset: f64) -> Curve {
+        let turned = |tangent: Tangent| Tangent {
+            mode: tangent.mode,
+            shape: match tangent.shape {
+                TangentShape::Slope(slope) => TangentShape::Slope(slope * factor),
+                TangentShape::Handle { dt, dv } => TangentShape::Handle { dt, dv: dv * factor },
+            },
+        };
+        let behaviour = |behaviour: Behaviour| match behaviour {
+            Behaviour::Sloped(slope) => Behaviour::Sloped(slope * factor),
+            other => other,
+        };
+        let keys = self.keys().iter().map(|key| Key {
+            value: key.value * factor + offset,
+            value_before: key.value_before.map(|value| value * factor + offset),
+            tangent_in: turned(key.tangent_in),
+            tangent_out: turned(key.tangent_out),
+            ..*key
+        });
+        let inner_loop =
+            self.inner_loop.map(|region| InnerLoop { value_offset: region.value_offset * factor, ..region });
+        let (before, after) = (behaviour(self.before), behaviour(self.after));
+        let mut curve = Curve { keys: keys.collect(), before, after, inner_loop };
+        curve.refresh_tangents();
+        curve
     }
 }

@@ -111,7 +111,7 @@ impl Curve {
     }
 
     /// The slope that the curve has at its first or last key, on the side of the keys.
-    fn end_slope(&self, at_last: bool) -> f64 {
+    pub(crate) fn end_slope(&self, at_last: bool) -> f64 {
         let keys = self.keys();
         match (keys, at_last) {
             ([only], true) => only.tangent_out.slope_per_second(),

@@ -6,7 +6,7 @@ use crate::scene::{LayerMode, PropertyKind, RotationMixing};
 use crate::value::Value;
 
 /// The value that changes nothing when it is added: zero, factor one, no rotation.
-pub(super) fn neutral(kind: PropertyKind, rest: &Value) -> Value {
+pub(crate) fn neutral(kind: PropertyKind, rest: &Value) -> Value {
     match (kind, rest) {
         (PropertyKind::Scale, _) => Value::Vector(DVec3::ONE),
         (_, Value::Scalar(_)) => Value::Scalar(0.0),

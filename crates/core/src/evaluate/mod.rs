@@ -4,6 +4,7 @@ mod mix;
 mod pose;
 mod sampler;
 
+pub(crate) use mix::neutral;
 pub use pose::{Evaluator, Pose};
 pub use sampler::{PropertySampler, Sampler};
 

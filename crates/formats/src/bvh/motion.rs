@@ -1,13 +1,15 @@
 //! The second half of a BVH file: rows of numbers, read in one pass over the bytes.
 
+use nimble_curve_core::angle;
+
 use crate::error::Fault;
 
-/// Where the numbers of one column go: which buffer, at which component of its rows, and times what.
+/// Where the numbers of one column go: which buffer, and at which component of its rows; angles become radians.
 #[derive(Clone, Copy, Debug)]
 pub struct Destination {
     pub buffer: usize,
     pub component: usize,
-    pub factor: f64,
+    pub is_angle: bool,
 }
 
 /// Reads `frames` rows into `buffers`, which hold three numbers a frame; `line` is the number of the first line.
@@ -39,7 +41,8 @@ pub fn read_rows(
             if !number.is_finite() {
                 return Err(Fault::on_line(line, format!("number {} of the frame is not finite", index + 1)));
             }
-            buffers[column.buffer][frame * 3 + column.component] = number * column.factor;
+            buffers[column.buffer][frame * 3 + column.component] =
+                if column.is_angle { angle::radians(number) } else { number };
             at += length;
         }
         while at < bytes.len() && matches!(bytes[at], b' ' | b'\t' | b'\r') {

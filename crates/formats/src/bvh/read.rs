@@ -90,8 +90,7 @@ impl Slots {
                 slots.buffers.push(empty_rows(&hierarchy.joints[column.joint], column.is_rotation, frames));
                 slots.buffers.len() - 1
             });
-            let factor = if column.is_rotation { 1_f64.to_radians() } else { 1.0 };
-            slots.columns.push(Destination { buffer, component: column.axis, factor });
+            slots.columns.push(Destination { buffer, component: column.axis, is_angle: column.is_rotation });
         }
         slots
     }

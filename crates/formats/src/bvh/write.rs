@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use nimble_curve_core::address::Addresses;
+use nimble_curve_core::angle;
 use nimble_curve_core::controller::{Controller, Samples};
 use nimble_curve_core::evaluate::{Evaluator, Pose, PropertySampler};
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
@@ -263,7 +264,7 @@ fn one_line(name: &str) -> String {
 fn push_degrees(text: &mut String, radians: f64) {
     let degrees = radians.to_degrees();
     let six = (degrees * 1e6).round() / 1e6;
-    let written = if six * 1_f64.to_radians() == radians { six } else { (degrees * 1e9).round() / 1e9 };
+    let written = if angle::radians(six) == radians { six } else { (degrees * 1e9).round() / 1e9 };
     let _ = write!(text, "{} ", written + 0.0);
 }
 

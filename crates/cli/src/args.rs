@@ -1,0 +1,162 @@
+//! The command line as it is typed; what the options mean is documented here and nowhere else.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::rotation::RotationOrder;
+
+use crate::files::{InputArgs, OutputArgs};
+use crate::quantity;
+
+/// Moves editable keyframe curves between rigs and applications.
+#[derive(Debug, Parser)]
+#[command(name = "nimble-curve", version, arg_required_else_help = true, infer_subcommands = false)]
+#[command(
+    after_help = "Start with: nimble-curve demo\n\nQuantities carry units: 0.1deg, 0.5mm, 2%. Exit codes: 0 done, 1 failed, 2 wrong usage."
+)]
+pub struct Cli {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    Inspect(Inspect),
+    Convert(Convert),
+    Unbake(Unbake),
+    Reorder(Reorder),
+    Carry(Carry),
+    Demo(Demo),
+    /// Print the JSON Schema of .ncurve files
+    Schema,
+    /// Print completions for a shell: bash, zsh, fish, elvish or powershell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+/// Show what is in a file: rig, takes, ranges, controllers, and what moves how far
+#[derive(Args, Debug)]
+pub struct Inspect {
+    /// File to look into; - is standard input
+    pub file: PathBuf,
+    /// Draw the hierarchy
+    #[arg(long)]
+    pub tree: bool,
+    /// How many of the channels that move most to list
+    #[arg(long, value_name = "N", default_value_t = 8)]
+    pub most: usize,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Turn a file into another format; the endings say which
+#[derive(Args, Debug)]
+pub struct Convert {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// File to write; - is standard output
+    #[arg(value_name = "OUT")]
+    pub output: PathBuf,
+    /// Allow the output to replace the input
+    #[arg(long)]
+    pub in_place: bool,
+    /// Print what became of every channel as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Turn samples into sparse curves within a bound
+#[derive(Args, Debug)]
+pub struct Unbake {
+    /// File with samples; - is standard input
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// How far the result may be from the samples: angle of rotations, distance of positions, difference of scalars
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
+    pub tolerance: Tolerance,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Give nodes another rotation order without flips
+#[derive(Args, Debug)]
+pub struct Reorder {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// The new order: xyz, xzy, yxz, yzx, zxy or zyx (the axis that acts first comes first)
+    #[arg(long, value_name = "ORDER")]
+    pub to: RotationOrder,
+    /// Nodes to change, by name or pattern with *; all where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1..)]
+    pub only: Vec<String>,
+    /// The largest angle between source and result
+    #[arg(long, value_name = "ANGLE", value_parser = quantity::angle, default_value = "0.05deg")]
+    pub tolerance: f64,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Put the animation of one rig onto another
+#[derive(Args, Debug)]
+pub struct Carry {
+    /// File with the animation; - is standard input
+    pub source: PathBuf,
+    /// File with the rig that gets it
+    #[arg(long, value_name = "TARGET")]
+    pub onto: PathBuf,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// Name map: a TOML file that says which node goes to which
+    #[arg(long, value_name = "MAP.toml")]
+    pub map: Option<PathBuf>,
+    /// The largest error of a joint's world rotation relative to rest
+    #[arg(long, value_name = "ANGLE", value_parser = quantity::angle, default_value = "0.1deg")]
+    pub tolerance: f64,
+    /// Factor on translations in metres: a number, or hips for the ratio of the hip heights
+    #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel)]
+    pub travel: Travel,
+    /// Write what became of every channel to a JSON file
+    #[arg(long, value_name = "FILE")]
+    pub ledger: Option<PathBuf>,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// How translations grow.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Travel {
+    Hips,
+    Factor(f64),
+}
+
+fn travel(text: &str) -> Result<Travel, String> {
+    if text == "hips" { Ok(Travel::Hips) } else { quantity::factor(text).map(Travel::Factor) }
+}
+
+/// Run the whole job on the sample scenario
+#[derive(Args, Debug)]
+pub struct Demo {
+    /// Folder for its files
+    #[arg(default_value = "nimble-demo")]
+    pub folder: PathBuf,
+}

@@ -1,0 +1,91 @@
+//! `demo`: the whole job on the sample scenario.
+
+use std::io::Write as _;
+use std::path::Path;
+
+use clap::Parser as _;
+
+use crate::args::{Cli, Demo};
+use crate::failure::Failure;
+use crate::terminal::{Report, Style};
+
+/// The files of the scenario, as the generator in the repository makes them.
+const FILES: &[(&str, &[u8])] = &[
+    ("bramble_wade.bvh", include_bytes!("../../../../demo/bramble_wade.bvh")),
+    ("bramble.ncurve", include_bytes!("../../../../demo/bramble.ncurve")),
+    ("stilt.ncurve", include_bytes!("../../../../demo/stilt.ncurve")),
+    ("cart.ncurve", include_bytes!("../../../../demo/cart.ncurve")),
+    ("bramble_to_stilt.toml", include_bytes!("../../../../demo/bramble_to_stilt.toml")),
+];
+
+/// The steps: what to say, and the command, in which `@/` stands for the folder.
+const STEPS: &[(&str, &str)] = &[
+    (
+        "Bramble, an otter courier, was captured wading through the canal: a sample of every joint, 120 times a second.",
+        "inspect @/bramble_wade.bvh --unit cm --most 5",
+    ),
+    (
+        "Nobody can edit that. Unbaked, it is sparse curves that stay within a tenth of a degree and half a millimetre.",
+        "unbake @/bramble_wade.bvh --unit cm --tolerance 0.1deg,0.5mm -o @/bramble_wade.ncurve",
+    ),
+    (
+        "Stilt, the stork postmaster, has other names, proportions, units and rotation orders. Here is the rig.",
+        "inspect @/stilt.ncurve --tree",
+    ),
+    (
+        "A short name map says who is who. The curves move over; what could not come along is named.",
+        "carry @/bramble_wade.ncurve --onto @/stilt.ncurve --map @/bramble_to_stilt.toml -o @/stilt_wade.ncurve \
+         --ledger @/stilt_wade.ledger.json",
+    ),
+    (
+        "The parcel cart's wheels turn many times, and its weather vane goes over the gimbal pole: no flips, no lost turns.",
+        "reorder @/cart.ncurve --to yxz -o @/cart_yxz.ncurve",
+    ),
+    (
+        "For an application that takes samples only, there is BVH.",
+        "convert @/stilt_wade.ncurve @/stilt_wade.bvh",
+    ),
+];
+
+pub fn run(args: &Demo) -> Result<(), Failure> {
+    let folder = &args.folder;
+    std::fs::create_dir_all(folder)
+        .map_err(|error| Failure::new(format!("{}: the folder cannot be made: {error}", folder.display())))?;
+    for (name, contents) in FILES {
+        nimble_curve_formats::write_bytes(contents, &folder.join(name))?;
+    }
+    let names: Vec<&str> = FILES.iter().map(|(name, _)| *name).collect();
+    let mut out = Report::out();
+    writeln!(out, "The sample scenario is in {}: {}.", folder.display(), names.join(", "))?;
+    for (number, (story, command)) in STEPS.iter().enumerate() {
+        step(folder, number + 1, story, command)?;
+    }
+    writeln!(out, "\n{}", Style::Strong.paint("What to try next"))?;
+    let prefix = folder.display();
+    for (command, why) in [
+        (
+            format!("inspect {prefix}/bramble.ncurve"),
+            "an authored take: five layers, every type of controller",
+        ),
+        (format!("unbake {prefix}/bramble_wade.bvh --tolerance 0.5deg,2mm -o sparser.ncurve"), "fewer keys"),
+        (format!("reorder {prefix}/cart.ncurve --to zyx --only vane -o vane.ncurve"), "one node only"),
+        ("--help".to_owned(), "all commands"),
+    ] {
+        writeln!(out, "  nimble-curve {command:<76} {}", Style::Faint.paint(why))?;
+    }
+    Ok(())
+}
+
+/// Runs one command as if it had been typed, and shows it.
+fn step(folder: &Path, number: usize, story: &str, command: &str) -> Result<(), Failure> {
+    let mut out = Report::out();
+    let folder = folder.display().to_string();
+    let words: Vec<String> = command.split_whitespace().map(|word| word.replace('@', &folder)).collect();
+    writeln!(out, "\n{} {story}", Style::Strong.paint(&format!("{number}.")))?;
+    writeln!(out, "{}", Style::Good.paint(&format!("$ nimble-curve {}", words.join(" "))))?;
+    out.flush()?;
+    let cli = Cli::try_parse_from(std::iter::once("nimble-curve".to_owned()).chain(words))
+        .map_err(|error| Failure::new(error.to_string()))?;
+    super::run(cli)?;
+    Ok(())
+}

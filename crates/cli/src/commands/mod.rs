@@ -1,0 +1,30 @@
+//! One module a command.
+
+mod carry;
+mod completions;
+mod convert;
+mod demo;
+mod inspect;
+mod reorder;
+mod schema;
+mod unbake;
+
+use std::process::ExitCode;
+
+use crate::args::{Cli, Command};
+use crate::failure::Failure;
+
+/// Runs a command.
+pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
+    match cli.command {
+        Command::Inspect(args) => inspect::run(&args),
+        Command::Convert(args) => convert::run(&args),
+        Command::Unbake(args) => unbake::run(&args),
+        Command::Reorder(args) => reorder::run(&args),
+        Command::Carry(args) => carry::run(&args),
+        Command::Demo(args) => demo::run(&args),
+        Command::Schema => schema::run(),
+        Command::Completions { shell } => completions::run(shell),
+    }?;
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,43 @@
+//! Everything that can end a command, as one sentence.
+
+use std::io;
+
+use nimble_curve_core::evaluate::EvaluateError;
+use nimble_curve_core::ops::carry::CarryError;
+use nimble_curve_core::ops::reorder::ReorderError;
+use nimble_curve_formats::FormatError;
+use thiserror::Error;
+
+/// Why a command ended without a result.
+#[derive(Debug, Error)]
+pub enum Failure {
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    #[error(transparent)]
+    Carry(#[from] CarryError),
+    #[error(transparent)]
+    Reorder(#[from] ReorderError),
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
+    #[error("cannot print: {0}")]
+    Print(#[from] io::Error),
+    #[error("{0}")]
+    Other(String),
+}
+
+impl Failure {
+    /// A sentence of its own.
+    pub fn new(sentence: impl Into<String>) -> Failure {
+        Failure::Other(sentence.into())
+    }
+
+    /// Whether whoever read our output stopped reading, which is no error.
+    pub fn is_closed_pipe(&self) -> bool {
+        let error = match self {
+            Failure::Print(error) => error,
+            Failure::Format(FormatError::Write { path, source }) if path.as_os_str() == "-" => source,
+            _ => return false,
+        };
+        error.kind() == io::ErrorKind::BrokenPipe
+    }
+}

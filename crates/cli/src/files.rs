@@ -1,0 +1,90 @@
+//! Reading and writing with what the command line says about files.
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::space::UpAxis;
+use nimble_curve_formats::{Assume, Loaded};
+
+use crate::failure::Failure;
+use crate::{quantity, terminal};
+
+/// What to take for granted where a file does not say.
+#[derive(Args, Clone, Copy, Debug, Default)]
+pub struct InputArgs {
+    /// Unit of files that state none, such as BVH: m, cm, mm, in, ft, or the metres in one unit [default: cm]
+    #[arg(long, value_name = "UNIT", value_parser = quantity::unit, global = false)]
+    pub unit: Option<f64>,
+    /// Up axis of files that state none: x, y or z [default: y]
+    #[arg(long, value_name = "AXIS", value_parser = up_axis)]
+    pub up: Option<UpAxis>,
+}
+
+fn up_axis(text: &str) -> Result<UpAxis, String> {
+    match text.to_ascii_lowercase().as_str() {
+        "x" => Ok(UpAxis::X),
+        "y" => Ok(UpAxis::Y),
+        "z" => Ok(UpAxis::Z),
+        _ => Err(format!("'{text}' is not an axis: write x, y or z")),
+    }
+}
+
+/// Where a result goes.
+#[derive(Args, Clone, Debug)]
+pub struct OutputArgs {
+    /// File to write; its ending says the format, - is standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// Allow the output to replace the input
+    #[arg(long)]
+    pub in_place: bool,
+}
+
+impl OutputArgs {
+    /// Refuses to write over an input that was not meant to be replaced, before any work is done.
+    pub fn check(&self, inputs: &[&Path]) -> Result<(), Failure> {
+        nimble_curve_formats::output_format(&self.output)?;
+        let same = |input: &&&Path| match (input.canonicalize(), self.output.canonicalize()) {
+            (Ok(a), Ok(b)) => a == b,
+            _ => false,
+        };
+        match inputs.iter().find(same) {
+            Some(input) if !self.in_place => Err(Failure::new(format!(
+                "{}: is an input: write to another file, or say --in-place",
+                input.display()
+            ))),
+            _ => Ok(()),
+        }
+    }
+
+    /// Writes a scene; what the format could not hold is said on standard error.
+    pub fn write(&self, scene: &Scene) -> Result<Ledger, Failure> {
+        let ledger = nimble_curve_formats::write(scene, &self.output)?;
+        let lost: Vec<&str> = (ledger.entries.iter())
+            .filter(|entry| entry.fate == Fate::LeftOut)
+            .map(|entry| entry.channel.as_str())
+            .collect();
+        if !lost.is_empty() {
+            terminal::remark(&format!(
+                "{}: left out, as the format cannot hold them: {}",
+                self.output.display(),
+                lost.join(", ")
+            ));
+        }
+        for note in &ledger.notes {
+            terminal::remark(&format!("{}: {note}", self.output.display()));
+        }
+        Ok(ledger)
+    }
+}
+
+/// Reads a file; what had to be assumed is said on standard error.
+pub fn read(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
+    let loaded = nimble_curve_formats::read(path, Assume { metres_per_unit: assume.unit, up: assume.up })?;
+    for note in &loaded.notes {
+        terminal::remark(&format!("{}: {note}", path.display()));
+    }
+    Ok(loaded)
+}

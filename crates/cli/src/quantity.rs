@@ -1,0 +1,97 @@
+//! Quantities as people write them: `0.1deg`, `0.5mm`, `2%`.
+
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::space::Space;
+
+/// An angle in degrees or radians, as radians.
+pub fn angle(text: &str) -> Result<f64, String> {
+    match parse(text)? {
+        Quantity::Angle(radians) => Ok(radians),
+        _ => Err(format!("'{text}' is not an angle: write it like 0.05deg")),
+    }
+}
+
+/// A tolerance: quantities separated by commas; kinds that are not given keep their default.
+pub fn tolerance(text: &str) -> Result<Tolerance, String> {
+    let mut tolerance = Tolerance::default();
+    for part in text.split(',').map(str::trim) {
+        match parse(part)? {
+            Quantity::Angle(radians) => tolerance.angle = radians,
+            Quantity::Length(metres) => tolerance.length = metres,
+            Quantity::Scalar(number) => tolerance.scalar = number,
+        }
+    }
+    Ok(tolerance)
+}
+
+/// The metres in a unit given by name (`cm`) or number (`0.01`).
+pub fn unit(text: &str) -> Result<f64, String> {
+    let metres = Space::unit_metres(text).or_else(|| text.parse().ok());
+    metres
+        .filter(|m: &f64| m.is_finite() && *m > 0.0)
+        .ok_or_else(|| format!("'{text}' is not a unit: write m, cm, mm, in, ft, or the metres in one unit"))
+}
+
+/// A factor above zero.
+pub fn factor(text: &str) -> Result<f64, String> {
+    match parse(text)? {
+        Quantity::Scalar(factor) => Ok(factor),
+        _ => Err(format!("'{text}' is not a factor: write a number like 1.2, or 120%")),
+    }
+}
+
+#[derive(Debug, PartialEq)]
+enum Quantity {
+    /// Radians.
+    Angle(f64),
+    /// Metres.
+    Length(f64),
+    Scalar(f64),
+}
+
+fn parse(text: &str) -> Result<Quantity, String> {
+    let end = text
+        .find(|c: char| c.is_alphabetic() && c != 'e' && c != 'E' || c == '%' || c == '°')
+        .unwrap_or(text.len());
+    let (number, unit) = (text[..end].trim(), text[end..].trim());
+    let bad = || format!("'{text}' is not a quantity: write a number and a unit, like 0.1deg, 0.5mm or 2%");
+    let number: f64 = number.parse().map_err(|_| bad())?;
+    if !(number.is_finite() && number > 0.0) {
+        return Err(format!("'{text}' must be above zero"));
+    }
+    match unit {
+        "deg" | "°" => Ok(Quantity::Angle(number.to_radians())),
+        "rad" => Ok(Quantity::Angle(number)),
+        "%" => Ok(Quantity::Scalar(number / 100.0)),
+        "" => Ok(Quantity::Scalar(number)),
+        unit => Space::unit_metres(unit).map(|metres| Quantity::Length(number * metres)).ok_or_else(bad),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn quantities_carry_units() {
+        for (text, expected) in [
+            ("180deg", Quantity::Angle(std::f64::consts::PI)),
+            ("0.5 mm", Quantity::Length(0.0005)),
+            ("1e-1cm", Quantity::Length(0.001)),
+            ("2%", Quantity::Scalar(0.02)),
+            ("0.25", Quantity::Scalar(0.25)),
+        ] {
+            assert_eq!(parse(text), Ok(expected), "{text}");
+        }
+        for text in ["", "deg", "0deg", "-1mm", "1parsec", "nan", "1deg2"] {
+            assert!(parse(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn a_tolerance_sets_the_kinds_it_names() {
+        let found = tolerance("1rad, 3mm").unwrap();
+        assert_eq!((found.angle, found.length, found.scalar), (1.0, 0.003, Tolerance::default().scalar));
+        assert!(tolerance("1deg,").is_err());
+    }
+}

@@ -1,0 +1,191 @@
+//! Ledgers for people and for machines.
+
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+
+use nimble_curve_core::ledger::{Entry, Fate, Ledger, MeasuredError};
+use nimble_curve_core::space::Space;
+use nimble_curve_core::value::Quantity;
+use serde::Serialize;
+
+use crate::table::{Align, Table};
+use crate::terminal::Style;
+
+/// An amount with a unit that suits its size.
+pub fn amount(value: f64, quantity: Quantity, space: &Space) -> String {
+    match quantity {
+        Quantity::Angle => format!("{} deg", short(value.to_degrees())),
+        Quantity::Length => {
+            let metres = value * space.metres_per_unit;
+            match metres.abs() {
+                m if m >= 1.0 => format!("{} m", short(metres)),
+                m if m >= 0.01 => format!("{} cm", short(metres * 100.0)),
+                _ => format!("{} mm", short(metres * 1000.0)),
+            }
+        }
+        Quantity::Scalar => short(value),
+    }
+}
+
+/// A number with three or four digits that count.
+pub fn short(value: f64) -> String {
+    match value.abs() {
+        0.0 => "0".into(),
+        v if v < 1e-9 => "0".into(),
+        v if v < 0.00095 => format!("{value:.1e}"),
+        v if v < 1.0 => format!("{value:.4}"),
+        v if v < 100.0 => format!("{value:.2}"),
+        _ => format!("{value:.0}"),
+    }
+}
+
+/// A frame without needless decimals.
+pub fn frame(value: f64) -> String {
+    if (value - value.round()).abs() < 1e-6 { format!("{value:.0}") } else { format!("{value:.2}") }
+}
+
+/// The plural where there are several.
+pub fn counted(count: usize, thing: &str) -> String {
+    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
+}
+
+/// How a quantity's channels are called.
+pub fn kind_name(quantity: Quantity) -> &'static str {
+    match quantity {
+        Quantity::Angle => "rotation",
+        Quantity::Length => "position",
+        Quantity::Scalar => "scalar",
+    }
+}
+
+/// A ledger as JSON: angles in degrees, lengths in millimetres.
+#[derive(Serialize)]
+pub struct LedgerJson<'a> {
+    entries: Vec<EntryJson<'a>>,
+    notes: &'a [String],
+}
+
+#[derive(Serialize)]
+struct EntryJson<'a> {
+    take: &'a str,
+    layer: &'a str,
+    channel: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    to: Option<&'a str>,
+    fate: Fate,
+    before: usize,
+    after: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    error: Option<ErrorJson>,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    note: &'a str,
+}
+
+/// A measured error as JSON.
+#[derive(Serialize)]
+pub struct ErrorJson {
+    unit: &'static str,
+    largest: f64,
+    frame: f64,
+    rms: f64,
+}
+
+impl ErrorJson {
+    pub fn new(error: &MeasuredError, space: &Space) -> ErrorJson {
+        let (unit, factor) = match error.quantity {
+            Quantity::Angle => ("deg", 1_f64.to_degrees()),
+            Quantity::Length => ("mm", space.metres_per_unit * 1000.0),
+            Quantity::Scalar => ("", 1.0),
+        };
+        ErrorJson { unit, largest: error.largest * factor, frame: error.frame, rms: error.rms() * factor }
+    }
+}
+
+impl<'a> LedgerJson<'a> {
+    pub fn new(ledger: &'a Ledger, space: &Space) -> LedgerJson<'a> {
+        let entry = |entry: &'a Entry| EntryJson {
+            take: &entry.take,
+            layer: &entry.layer,
+            channel: &entry.channel,
+            to: entry.to.as_deref(),
+            fate: entry.fate,
+            before: entry.before,
+            after: entry.after,
+            error: entry.error.as_ref().map(|error| ErrorJson::new(error, space)),
+            note: &entry.note,
+        };
+        LedgerJson { entries: ledger.entries.iter().map(entry).collect(), notes: &ledger.notes }
+    }
+}
+
+/// Prints how many properties met which fate, with the largest error of each kind.
+pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::Result<()> {
+    let mut table = Table::new(&[
+        ("fate", Align::Left),
+        ("tracks", Align::Right),
+        ("before", Align::Right),
+        ("after", Align::Right),
+        ("largest error", Align::Right),
+        ("where", Align::Left),
+    ]);
+    for fate in [Fate::Kept, Fate::Remapped, Fate::Refitted, Fate::Sampled, Fate::LeftOut] {
+        let entries: Vec<Entry> = ledger.entries.iter().filter(|entry| entry.fate == fate).cloned().collect();
+        if entries.is_empty() {
+            continue;
+        }
+        let sum = |count: fn(&Entry) -> usize| entries.iter().map(count).sum::<usize>().to_string();
+        let (before, after, tracks) = (sum(|e| e.before), sum(|e| e.after), entries.len().to_string());
+        let part = Ledger { entries, notes: Vec::new() };
+        let (error, place) = if matches!(fate, Fate::Refitted | Fate::Sampled) {
+            worst(&part, space)
+        } else {
+            (String::new(), String::new())
+        };
+        let cells = [fate.name().to_owned(), tracks, before, after, error, place];
+        match fate {
+            Fate::LeftOut => table.styled(Style::Warn, cells),
+            _ => table.row(cells),
+        }
+    }
+    table.print(out)
+}
+
+fn worst(ledger: &Ledger, space: &Space) -> (String, String) {
+    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Scalar] {
+        if let Some(entry) = ledger.worst(quantity)
+            && let Some(error) = entry.error
+        {
+            let channel = entry.to.as_ref().unwrap_or(&entry.channel);
+            let place = format!("{channel} at frame {}", frame(error.frame));
+            return (amount(error.largest, quantity, space), place);
+        }
+    }
+    (String::new(), String::new())
+}
+
+/// Prints what was left out, by reason.
+pub fn print_left_out(out: &mut impl Write, ledger: &Ledger) -> io::Result<()> {
+    let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for entry in ledger.entries.iter().filter(|entry| entry.fate == Fate::LeftOut) {
+        by_reason.entry(&entry.note).or_default().push(&entry.channel);
+    }
+    for (reason, channels) in by_reason {
+        writeln!(out, "  {} {reason}: {}", Style::Warn.paint("left out,"), listed(&channels, 8))?;
+    }
+    Ok(())
+}
+
+/// The first few of a list, and how many more there are.
+pub fn listed(items: &[&str], most: usize) -> String {
+    let mut text = items.iter().take(most).copied().collect::<Vec<_>>().join(", ");
+    if items.len() > most {
+        text.push_str(&format!(" and {} more", items.len() - most));
+    }
+    text
+}
+
+/// Prints JSON for machines.
+pub fn print_json(out: &mut impl Write, value: &impl Serialize) -> io::Result<()> {
+    serde_json::to_writer_pretty(&mut *out, value)?;
+    writeln!(out)
+}

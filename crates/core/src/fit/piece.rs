@@ -1,0 +1,165 @@
+//! One cubic piece between two samples: which pairs of end slopes keep every sample within the tolerance.
+//!
+//! With the end values fixed, the error at each sample is linear in the two end slopes, so the slopes that keep it
+//! within ±tolerance lie between two parallel lines, and those that keep all samples within it form a convex
+//! polygon. The method is the cutting of half-planes (Preparata and Shamos, *Computational Geometry*, 1985); it is
+//! exact: an empty polygon means that no slopes at all will do.
+
+/// A range of slopes, both ends included.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Interval {
+    pub low: f64,
+    pub high: f64,
+}
+
+impl Interval {
+    /// All slopes, for numbers of ordinary size.
+    pub fn everything(scale: f64) -> Interval {
+        Interval { low: -1e3 * scale, high: 1e3 * scale }
+    }
+
+    pub fn middle(self) -> f64 {
+        0.5 * (self.low + self.high)
+    }
+
+    pub fn contains(self, value: f64) -> bool {
+        self.low <= value && value <= self.high
+    }
+}
+
+/// The pairs of slopes (at the start, at the end) that keep a piece within its tolerance: a convex polygon.
+#[derive(Clone, Debug, Default)]
+pub struct Slopes {
+    corners: Vec<(f64, f64)>,
+    spare: Vec<(f64, f64)>,
+}
+
+impl Slopes {
+    /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
+    /// `start`; slopes are in value a sample. Returns whether there are any.
+    pub fn find(&mut self, samples: &[f64], tolerance: f64, start: Interval, any: Interval) -> bool {
+        self.corners.clear();
+        self.corners.extend([
+            (start.low, any.low),
+            (start.high, any.low),
+            (start.high, any.high),
+            (start.low, any.high),
+        ]);
+        let last = samples.len() - 1;
+        let (from, to) = (samples[0], samples[last]);
+        let length = last as f64;
+        // Far-apart samples first: where there is no piece, that shows soonest.
+        let mut stride = last.next_power_of_two().max(2) / 2;
+        let mut first = stride;
+        loop {
+            for index in (first..last).step_by(stride * 2) {
+                let u = index as f64 / length;
+                let r = 1.0 - u;
+                let by_start = length * u * r * r;
+                let by_end = -length * u * u * r;
+                let base = from + (to - from) * u * u * (3.0 - 2.0 * u);
+                let wanted = samples[index] - base;
+                self.cut(by_start, by_end, wanted + tolerance);
+                self.cut(-by_start, -by_end, tolerance - wanted);
+                if self.corners.is_empty() {
+                    return false;
+                }
+            }
+            if stride == 1 {
+                return true;
+            }
+            stride /= 2;
+            first = stride;
+        }
+    }
+
+    /// Keeps the part of the polygon where `a·start + b·end ≤ most`.
+    fn cut(&mut self, a: f64, b: f64, most: f64) {
+        let over = |&(x, y): &(f64, f64)| a * x + b * y - most;
+        if self.corners.iter().all(|corner| over(corner) <= 0.0) {
+            return;
+        }
+        self.spare.clear();
+        for (index, corner) in self.corners.iter().enumerate() {
+            let next = &self.corners[(index + 1) % self.corners.len()];
+            let (here, there) = (over(corner), over(next));
+            if here <= 0.0 {
+                self.spare.push(*corner);
+            }
+            if (here < 0.0 && there > 0.0) || (here > 0.0 && there < 0.0) {
+                let part = here / (here - there);
+                self.spare
+                    .push((corner.0 + (next.0 - corner.0) * part, corner.1 + (next.1 - corner.1) * part));
+            }
+        }
+        std::mem::swap(&mut self.corners, &mut self.spare);
+    }
+
+    /// The slopes at the end for which there is a slope at the start.
+    pub fn at_end(&self) -> Interval {
+        self.corners.iter().fold(Interval { low: f64::INFINITY, high: f64::NEG_INFINITY }, |range, corner| {
+            Interval { low: range.low.min(corner.1), high: range.high.max(corner.1) }
+        })
+    }
+
+    /// The slopes at the start that go with a slope at the end.
+    pub fn at_start(&self, end: f64) -> Interval {
+        let mut range = Interval { low: f64::INFINITY, high: f64::NEG_INFINITY };
+        let mut take = |x: f64| range = Interval { low: range.low.min(x), high: range.high.max(x) };
+        let mut nearest = (f64::INFINITY, 0.0);
+        for (index, &(x0, y0)) in self.corners.iter().enumerate() {
+            let (x1, y1) = self.corners[(index + 1) % self.corners.len()];
+            if (y0 - end).abs() < nearest.0 {
+                nearest = ((y0 - end).abs(), x0);
+            }
+            if y0 == end {
+                take(x0);
+            }
+            if (y0 < end && y1 > end) || (y0 > end && y1 < end) {
+                take(x0 + (x1 - x0) * (end - y0) / (y1 - y0));
+            }
+        }
+        // Rounding may leave the end slope a hair outside the polygon.
+        if range.low > range.high { Interval { low: nearest.1, high: nearest.1 } } else { range }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn hermite(v0: f64, m0: f64, v1: f64, m1: f64, length: f64, u: f64) -> f64 {
+        let (u2, u3) = (u * u, u * u * u);
+        v0 * (2.0 * u3 - 3.0 * u2 + 1.0)
+            + m0 * length * (u3 - 2.0 * u2 + u)
+            + v1 * (3.0 * u2 - 2.0 * u3)
+            + m1 * length * (u3 - u2)
+    }
+
+    proptest! {
+        #[test]
+        fn found_slopes_keep_the_bound_and_missing_ones_do_not_exist(
+            noise in prop::collection::vec(-1.0..1.0_f64, 4..40), m0 in -2.0..2.0_f64, m1 in -2.0..2.0_f64,
+            size in 0.0..0.4_f64
+        ) {
+            let length = (noise.len() - 1) as f64;
+            let samples: Vec<f64> = noise.iter().enumerate()
+                .map(|(i, n)| hermite(0.0, m0, 1.0, m1, length, i as f64 / length)
+                    + if i == 0 || i + 1 == noise.len() { 0.0 } else { n * size })
+                .collect();
+            let any = Interval::everything(10.0);
+            let mut slopes = Slopes::default();
+            // The curve that the samples came from is within `size` of them all.
+            prop_assert!(slopes.find(&samples, size + 1e-9, any, any));
+            prop_assert!(slopes.at_end().low <= m1 + 1e-6 && m1 - 1e-6 <= slopes.at_end().high);
+            let end = slopes.at_end().middle();
+            let start = slopes.at_start(end).middle();
+            for (i, sample) in samples.iter().enumerate() {
+                let value = hermite(samples[0], start, samples[samples.len() - 1], end, length, i as f64 / length);
+                prop_assert!((value - sample).abs() <= size + 1e-7);
+            }
+        }
+    }
+}

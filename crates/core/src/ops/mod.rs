@@ -1,0 +1,11 @@
+//! Operations: each takes a scene and returns a new one with a ledger of what became of every channel.
+
+mod channel;
+
+pub mod carry;
+pub mod reorder;
+pub mod survey;
+mod turn;
+pub mod unbake;
+
+pub use channel::Tolerance;

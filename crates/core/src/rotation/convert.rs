@@ -1,0 +1,479 @@
+//! Conversion of a rotation path into Euler curves of any order: no flips, tangents kept, few keys added.
+//!
+//! The path is followed in steps so small that no turn is lost, and at each step the Euler angles are the candidate
+//! nearest to those of the step before. Tangents come from the angular velocity, on both sides of each key:
+//! `θ̇ = E(θ)⁻¹·ω`. Keys are added only where the cubic between two keys strays from the path by more than the
+//! tolerance, and then as few as greedily longest pieces need, evenly spread.
+
+use glam::{DQuat, DVec3};
+
+use super::path::{Knot, Leaving, RotationPath};
+use super::{RotationOrder, angle_between, nearest_euler, quat_from_euler, rates_from_velocity};
+use crate::curve::{Curve, Interpolation, Key, Side, Tangent, Ticks};
+use crate::ledger::MeasuredError;
+use crate::time::{FrameRate, TICKS_PER_SECOND};
+use crate::value::Quantity;
+
+/// The most by which an angle may change from one followed step to the next, unless the rotation hardly does.
+const MAX_STEP: f64 = 0.26;
+/// Steps to a frame at which the path is followed and the error measured.
+const STEPS_PER_FRAME: f64 = 16.0;
+/// Below this cosine of the middle angle, angles and rates at a key are taken as limits from its side.
+const NEAR_POLE: f64 = 1e-5;
+
+/// What to convert to.
+#[derive(Clone, Copy, Debug)]
+pub struct Conversion {
+    /// The new order.
+    pub order: RotationOrder,
+    /// The largest angle between source and result, in radians.
+    pub tolerance: f64,
+    /// Added keys stand on whole frames of this rate, except where a frame is too long.
+    pub rate: FrameRate,
+    /// The angles that the result should be near to at its start, in radians by axis.
+    pub start: DVec3,
+}
+
+/// A converted rotation.
+#[derive(Clone, Debug)]
+pub struct Converted {
+    /// Curves of the angles about x, y and z.
+    pub curves: [Curve; 3],
+    /// The largest angle between source and result; its place is in ticks.
+    pub error: MeasuredError,
+    /// How many key times were added.
+    pub added: usize,
+    /// The least distance from the pole, in radians, and when, in ticks.
+    pub closest_to_pole: (f64, f64),
+    /// Instants where the path stops or turns exactly at the pole, so that a key has two values.
+    pub split_at_pole: Vec<Ticks>,
+}
+
+/// Converts a path with keys at `knots`, in order of time, into curves of another order.
+///
+/// All knots become keys of the result; the path outside them is not looked at.
+pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion) -> Converted {
+    let mut run = Run {
+        path,
+        c: conversion,
+        keys: Vec::new(),
+        points: Vec::new(),
+        closest: (f64::INFINITY, 0.0),
+        split_at_pole: Vec::new(),
+    };
+    run.all(knots);
+    run.finish()
+}
+
+/// A step of the followed path.
+#[derive(Clone, Copy, Debug)]
+struct Point {
+    time: f64,
+    rotation: DQuat,
+    angles: DVec3,
+}
+
+/// A key of all three channels.
+#[derive(Clone, Copy, Debug)]
+struct TripleKey {
+    time: Ticks,
+    before: Option<DVec3>,
+    value: DVec3,
+    slope_in: DVec3,
+    slope_out: DVec3,
+    interpolation: Interpolation,
+    added: bool,
+}
+
+struct Run<'a, P: RotationPath> {
+    path: &'a P,
+    c: &'a Conversion,
+    keys: Vec<TripleKey>,
+    /// All points at which the result will be measured.
+    points: Vec<(f64, DQuat)>,
+    closest: (f64, f64),
+    split_at_pole: Vec<Ticks>,
+}
+
+impl<P: RotationPath> Run<'_, P> {
+    fn all(&mut self, knots: &[Knot]) {
+        let Some(first) = knots.first() else { return };
+        let at = first.time.as_f64();
+        let start = nearest_euler(self.c.order, self.path.rotation(at, Side::Right), self.c.start);
+        let before = self
+            .path
+            .jumps(at)
+            .then(|| nearest_euler(self.c.order, self.path.rotation(at, Side::Left), start));
+        self.push_key(first.time, before, start, DVec3::ZERO);
+        for pair in knots.windows(2) {
+            self.interval(pair[0], pair[1].time);
+        }
+        if let [only] = knots {
+            self.points.push((only.time.as_f64(), self.path.rotation(only.time.as_f64(), Side::Right)));
+        }
+    }
+
+    fn push_key(&mut self, time: Ticks, before: Option<DVec3>, value: DVec3, slope_in: DVec3) {
+        let interpolation = Interpolation::Cubic;
+        self.keys.push(TripleKey {
+            time,
+            before,
+            value,
+            slope_in,
+            slope_out: DVec3::ZERO,
+            interpolation,
+            added: false,
+        });
+    }
+
+    /// From the last key to the knot at `to`, which becomes a key.
+    fn interval(&mut self, from: Knot, to: Ticks) {
+        let last = self.keys.len() - 1;
+        let end = to.as_f64();
+        if from.leaving == Leaving::Holding {
+            self.keys[last].interpolation = Interpolation::Hold;
+            let held = self.keys[last].value;
+            self.points.push((from.time.as_f64(), self.path.rotation(from.time.as_f64(), Side::Right)));
+            self.points.push((
+                0.5 * (from.time.as_f64() + end),
+                self.path.rotation(from.time.as_f64(), Side::Right),
+            ));
+            let value = self.across(end, held);
+            self.push_key(to, None, value, DVec3::ZERO);
+            return;
+        }
+        let (start_angles, start_slope) = self.departure(from.time.as_f64(), self.keys[last].value);
+        if (start_angles - self.keys[last].value).abs().max_element() > 1e-4 {
+            // No continuous angles lead through the pole here: one key, two values, one rotation.
+            let value = self.keys[last].value;
+            self.keys[last].before.get_or_insert(value);
+            self.split_at_pole.push(from.time);
+        }
+        self.keys[last].value = start_angles;
+        let points = self.follow(from.time.as_f64(), start_angles, end);
+        self.note_pole(&points);
+        let (arrival, end_slope) = self.arrival(&points);
+        let trace = Trace { run: self, points: &points, start_slope, end_slope, arrival };
+        if from.leaving == Leaving::Straight && trace.is_straight() {
+            self.keys[last].interpolation = Interpolation::Linear;
+        } else {
+            let cuts = trace.cuts();
+            let added: Vec<(Ticks, DVec3, DVec3)> = (cuts.iter())
+                .map(|&index| {
+                    (Ticks(points[index].time.round() as i64), points[index].angles, trace.slope(index))
+                })
+                .collect();
+            self.keys[last].slope_out = start_slope;
+            for (time, angles, slope) in added {
+                self.push_key(time, None, angles, slope);
+                let key = self.keys.len() - 1;
+                self.keys[key].slope_out = slope;
+                self.keys[key].added = true;
+            }
+        }
+        self.points.extend(points.iter().map(|point| (point.time, point.rotation)));
+        self.points.pop();
+        let value = if self.path.jumps(end) { self.across(end, arrival) } else { arrival };
+        let before = (value != arrival).then_some(arrival);
+        self.push_key(to, before, value, end_slope);
+    }
+
+    /// The angles after a jump or the end of a hold: the bridge counts as the path.
+    fn across(&self, time: f64, from: DVec3) -> DVec3 {
+        let mut angles = from;
+        let mut advance = |part: f64| {
+            angles = nearest_euler(self.c.order, self.path.bridge(time, part), angles);
+        };
+        const STEPS: u32 = 96;
+        for step in 1..=STEPS {
+            advance(f64::from(step) / f64::from(STEPS));
+        }
+        angles
+    }
+
+    /// Follows the path from `from`, where it has these angles, to `to`.
+    fn follow(&self, from: f64, angles: DVec3, to: f64) -> Vec<Point> {
+        let step = self.c.rate.ticks_per_frame() / STEPS_PER_FRAME;
+        let first = (from / step).floor() as i64 + 1;
+        let mut points = vec![Point { time: from, rotation: self.path.rotation(from, Side::Right), angles }];
+        for index in first.. {
+            // Whole frames exactly, so that keys can stand on them.
+            let time = if index % STEPS_PER_FRAME as i64 == 0 {
+                self.c.rate.ticks(index / STEPS_PER_FRAME as i64).as_f64()
+            } else {
+                (index as f64 * step).round()
+            };
+            if time >= to {
+                break;
+            }
+            if time > from {
+                self.advance(&mut points, time, Side::Right, 0);
+            }
+        }
+        self.advance(&mut points, to, Side::Left, 0);
+        points
+    }
+
+    /// One step on from the last point, in smaller steps where angles change fast.
+    fn advance(&self, points: &mut Vec<Point>, to: f64, side: Side, depth: u32) {
+        let last = points[points.len() - 1];
+        let rotation = self.path.rotation(to, side);
+        let angles = nearest_euler(self.c.order, rotation, last.angles);
+        let turned = angle_between(last.rotation, rotation);
+        let leaps = (angles - last.angles).abs().max_element() > MAX_STEP && turned > 0.5 * self.c.tolerance;
+        // A path may turn so far between two points that its ends tell nothing: its speed does.
+        let speed =
+            self.path.velocity(last.time, Side::Right).length() * (to - last.time) / TICKS_PER_SECOND as f64;
+        if (leaps || speed > 1.0) && depth < 24 && to - last.time > 2.0 {
+            let middle = (0.5 * (last.time + to)).round();
+            self.advance(points, middle, Side::Right, depth + 1);
+            self.advance(points, to, side, depth + 1);
+        } else {
+            points.push(Point { time: to, rotation, angles });
+        }
+    }
+
+    fn is_near_pole(&self, angles: DVec3) -> bool {
+        angles[self.c.order.middle()].cos().abs() < NEAR_POLE
+    }
+
+    /// Angles and slopes with which the path leaves an instant, coming from `angles`.
+    fn departure(&self, time: f64, angles: DVec3) -> (DVec3, DVec3) {
+        let velocity = self.path.velocity(time, Side::Right);
+        if !self.is_near_pole(angles) {
+            return (angles, rates_from_velocity(self.c.order, angles, velocity).unwrap_or(DVec3::ZERO));
+        }
+        self.limit(time, angles, 1.0)
+    }
+
+    /// Angles and slopes with which the path arrives at its last point.
+    fn arrival(&self, points: &[Point]) -> (DVec3, DVec3) {
+        let end = points[points.len() - 1];
+        if !self.is_near_pole(end.angles) {
+            let velocity = self.path.velocity(end.time, Side::Left);
+            return (
+                end.angles,
+                rates_from_velocity(self.c.order, end.angles, velocity).unwrap_or(DVec3::ZERO),
+            );
+        }
+        let before = points[points.len().saturating_sub(2)];
+        self.limit(end.time, before.angles, -1.0)
+    }
+
+    /// The limit of angles and slopes towards an instant at the pole, from after it (`way` 1) or before it (-1).
+    fn limit(&self, time: f64, near: DVec3, way: f64) -> (DVec3, DVec3) {
+        let side = if way > 0.0 { Side::Right } else { Side::Left };
+        let h = self.c.rate.ticks_per_frame() / 64.0;
+        let at = |part: f64, near: DVec3| {
+            nearest_euler(self.c.order, self.path.rotation(time + way * h * part, Side::Right), near)
+        };
+        let whole = at(1.0, near);
+        let half = at(0.5, whole);
+        let quarter = at(0.25, half);
+        // Extrapolation through three points; then the exact rotation nearest to it.
+        let angles = (8.0 * quarter - 6.0 * half + whole) / 3.0;
+        let angles = nearest_euler(self.c.order, self.path.rotation(time, side), angles);
+        let seconds = h / TICKS_PER_SECOND as f64;
+        // The slope at the start of the parabola through the value and the points at a quarter and the whole.
+        let slope = (16.0 * quarter - whole - 15.0 * angles) / (3.0 * seconds) * way;
+        if self.path.velocity(time, side).length() < 1e-9 {
+            return (angles, DVec3::ZERO);
+        }
+        (angles, slope)
+    }
+
+    fn note_pole(&mut self, points: &[Point]) {
+        let middle = self.c.order.middle();
+        for point in points {
+            let distance = point.angles[middle].cos().abs().asin();
+            if distance < self.closest.0 {
+                self.closest = (distance, point.time);
+            }
+        }
+    }
+
+    fn finish(self) -> Converted {
+        let curves: [Curve; 3] = std::array::from_fn(|axis| channel(&self.keys, axis));
+        let mut error = MeasuredError::none(Quantity::Angle);
+        let mut cursors = curves.each_ref().map(crate::curve::Cursor::new);
+        for (time, rotation) in &self.points {
+            let angles =
+                DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(*time).unwrap_or(0.0)));
+            error.take(angle_between(*rotation, quat_from_euler(self.c.order, angles)), *time);
+        }
+        let added = self.keys.iter().filter(|key| key.added).count();
+        Converted { curves, error, added, closest_to_pole: self.closest, split_at_pole: self.split_at_pole }
+    }
+}
+
+/// The curve of one angle; one key is enough where it never changes.
+fn channel(keys: &[TripleKey], axis: usize) -> Curve {
+    let Some(first) = keys.first() else { return Curve::default() };
+    let is_still = keys.iter().all(|key| {
+        let still = |slope: DVec3| slope[axis].abs() < 1e-12;
+        (key.value[axis] - first.value[axis]).abs() < 1e-13
+            && key.before.is_none_or(|before| (before[axis] - first.value[axis]).abs() < 1e-13)
+            && still(key.slope_in)
+            && still(key.slope_out)
+    });
+    if is_still {
+        return Curve::constant(first.time, first.value[axis]);
+    }
+    let made = keys.iter().map(|key| {
+        let (slope_in, slope_out) = (key.slope_in[axis], key.slope_out[axis]);
+        let joined = slope_in == slope_out;
+        Key {
+            time: key.time,
+            value: key.value[axis],
+            value_before: key.before.map(|before| before[axis]).filter(|&before| before != key.value[axis]),
+            interpolation: key.interpolation,
+            tangent_in: Tangent::slope(slope_in),
+            tangent_out: Tangent::slope(slope_out),
+            joined,
+            added: key.added,
+        }
+    });
+    Curve::new(made.collect()).expect("keys were made in order of time")
+}
+
+/// The followed path between two knots.
+struct Trace<'a, 'b, P: RotationPath> {
+    run: &'a Run<'b, P>,
+    points: &'a [Point],
+    start_slope: DVec3,
+    end_slope: DVec3,
+    arrival: DVec3,
+}
+
+impl<P: RotationPath> Trace<'_, '_, P> {
+    /// The slopes of the angles at a point, per second.
+    fn slope(&self, index: usize) -> DVec3 {
+        let last = self.points.len() - 1;
+        if index == 0 {
+            return self.start_slope;
+        }
+        if index == last {
+            return self.end_slope;
+        }
+        let point = &self.points[index];
+        let c = self.run.c;
+        let velocity = self.run.path.velocity(point.time, Side::Right);
+        match rates_from_velocity(c.order, point.angles, velocity) {
+            Some(rates) if !self.run.is_near_pole(point.angles) => rates,
+            _ => {
+                let (before, after) = (&self.points[index - 1], &self.points[index + 1]);
+                (after.angles - before.angles) / ((after.time - before.time) / TICKS_PER_SECOND as f64)
+            }
+        }
+    }
+
+    fn angles(&self, index: usize) -> DVec3 {
+        if index + 1 == self.points.len() { self.arrival } else { self.points[index].angles }
+    }
+
+    /// Whether straight lines in the new angles stay within the tolerance.
+    fn is_straight(&self) -> bool {
+        let last = self.points.len() - 1;
+        let (from, to) = (&self.points[0], &self.points[last]);
+        self.points[1..last].iter().all(|point| {
+            let part = (point.time - from.time) / (to.time - from.time);
+            let angles = from.angles + (self.arrival - from.angles) * part;
+            self.error(point, angles) <= self.run.c.tolerance
+        })
+    }
+
+    /// The angle between a point of the path and a rotation with these angles.
+    fn error(&self, point: &Point, angles: DVec3) -> f64 {
+        let order = self.run.c.order;
+        let d = angles - point.angles;
+        if d.abs().max_element() > 0.02 {
+            return angle_between(point.rotation, quat_from_euler(order, angles));
+        }
+        // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb.
+        let (a, b, c) = order.axes();
+        let lean = order.sign() * point.angles[b].sin();
+        (d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * lean * d[a] * d[c]).max(0.0).sqrt()
+    }
+
+    /// Whether one cubic from a point to another stays within a tolerance.
+    fn fits(&self, from: usize, to: usize, tolerance: f64) -> bool {
+        let (start, end) = (self.points[from].time, self.points[to].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        let (v0, v1) = (self.angles(from), self.angles(to));
+        let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
+        let rise = v1 - v0;
+        let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
+        self.points[from + 1..to].iter().all(|point| {
+            let u = (point.time - start) / (end - start);
+            self.error(point, v0 + (m0 + (c2 + c3 * u) * u) * u) <= tolerance
+        })
+    }
+
+    /// The points at which keys must be added, as few as can be found and evenly spread.
+    fn cuts(&self) -> Vec<usize> {
+        let tolerance = self.run.c.tolerance;
+        let mut cuts = self.cuts_within(tolerance);
+        if cuts.is_empty() {
+            return cuts;
+        }
+        // The least tolerance that needs no more keys spreads the error evenly.
+        let (mut enough, mut too_little) = (tolerance, 0.0);
+        for _ in 0..5 {
+            let middle = 0.5 * (enough + too_little);
+            let tried = self.cuts_within(middle);
+            if tried.len() <= cuts.len() {
+                (enough, cuts) = (middle, tried);
+            } else {
+                too_little = middle;
+            }
+        }
+        cuts
+    }
+
+    fn cuts_within(&self, tolerance: f64) -> Vec<usize> {
+        let last = self.points.len() - 1;
+        let rate = self.run.c.rate;
+        let frames: Vec<usize> = (1..last)
+            .filter(|&index| rate.whole_frame(Ticks(self.points[index].time as i64)).is_some())
+            .collect();
+        let mut cuts = Vec::new();
+        let mut at = 0;
+        while !self.fits(at, last, tolerance) {
+            let ahead = &frames[frames.partition_point(|&index| index <= at)..];
+            let reach = longest(ahead.len(), |count| self.fits(at, ahead[count - 1], tolerance));
+            at = match reach {
+                0 => {
+                    // Not even to the next frame: as far as the steps in between allow.
+                    let limit = ahead.first().copied().unwrap_or(last);
+                    let steps = longest(limit - 1 - at, |count| self.fits(at, at + count, tolerance)).max(1);
+                    at + steps
+                }
+                count => ahead[count - 1],
+            };
+            if at >= last {
+                break;
+            }
+            cuts.push(at);
+        }
+        cuts
+    }
+}
+
+/// The largest count, of at most `most`, that fits, if smaller ones fit where larger ones do; 0 where none does.
+fn longest(most: usize, fits: impl Fn(usize) -> bool) -> usize {
+    let (mut good, mut bad, mut step) = (0, most + 1, 1);
+    while good < most {
+        let next = (good + step).min(most);
+        if !fits(next) {
+            bad = next;
+            break;
+        }
+        good = next;
+        step *= 2;
+    }
+    while bad - good > 1 {
+        let middle = good + (bad - good) / 2;
+        if fits(middle) { good = middle } else { bad = middle }
+    }
+    good
+}
