@@ -27,6 +27,7 @@ pub enum Command {
     Unbake(Unbake),
     Reorder(Reorder),
     Carry(Carry),
+    Plot(Plot),
     Demo(Demo),
     /// Print the JSON Schema of .ncurve files
     Schema,
@@ -140,6 +141,36 @@ pub struct Carry {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+/// Draw curves with their keys, or a strip of poses, as .png or .svg
+#[derive(Args, Debug)]
+pub struct Plot {
+    /// File to draw; - is standard input
+    pub file: PathBuf,
+    /// Picture to write: .png or .svg
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// What to draw
+    #[arg(long, value_enum, default_value_t = View::Curves)]
+    pub view: View,
+    /// Another file to compare with: samples and error of curves, or a second row of poses
+    #[arg(long, value_name = "OTHER")]
+    pub against: Option<PathBuf>,
+    /// Channels to draw, by address or pattern with *; the three with most keys where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1..)]
+    pub only: Vec<String>,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// What a picture shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum View {
+    /// Values over frames, with keys and handles
+    Curves,
+    /// Stick figures over time
+    Poses,
 }
 
 /// How translations grow.

@@ -201,6 +201,14 @@ pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
     if path.is_dir() {
         return Err(failed(io::Error::other("it is a folder")));
     }
+    if fs::metadata(path).is_ok_and(|existing| !existing.is_file()) {
+        // A device or pipe is written to, never replaced.
+        return fs::OpenOptions::new()
+            .write(true)
+            .open(path)
+            .and_then(|mut file| file.write_all(bytes))
+            .map_err(failed);
+    }
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     if !folder.is_dir() {
         return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));

@@ -55,7 +55,7 @@ pub fn leg(hip: DVec3, ankle: DVec3, thigh: f64, shin: f64, forward: DVec3) -> (
     let cosine = (thigh * thigh + reach * reach - shin * shin) / (2.0 * thigh * reach);
     let bend = libm::acos(cosine.clamp(-1.0, 1.0));
     let across = along.cross(side);
-    let thigh_along = along * libm::cos(bend) - across * libm::sin(bend);
+    let thigh_along = along * libm::cos(bend) + across * libm::sin(bend);
     let knee = hip + thigh_along * thigh;
     let shin_along = (hip + along * reach - knee).normalize();
     let facing = |down: DVec3| DQuat::from_mat3(&DMat3::from_cols(side, -down, side.cross(-down)));

@@ -5,6 +5,7 @@ mod completions;
 mod convert;
 mod demo;
 mod inspect;
+mod plot;
 mod reorder;
 mod schema;
 mod unbake;
@@ -23,6 +24,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Reorder(args) => reorder::run(&args),
         Command::Carry(args) => carry::run(&args),
         Command::Demo(args) => demo::run(&args),
+        Command::Plot(args) => plot::run(&args),
         Command::Schema => schema::run(),
         Command::Completions { shell } => completions::run(shell),
     }?;

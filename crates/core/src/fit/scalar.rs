@@ -149,27 +149,41 @@ impl Chain<'_> {
     }
 
     /// The farthest end of a piece from `at` whose start slope is in `open`; its slopes are left in `slopes`.
+    ///
+    /// The very farthest end often leaves slopes open that point away from where the samples go, for which the next
+    /// piece pays. So the farthest end counts whose open slopes include that of the samples there, unless that costs
+    /// more than a third of the piece.
     fn longest(&self, at: usize, open: Interval, limit: usize, slopes: &mut Slopes) -> usize {
-        let fits = |to: usize, slopes: &mut Slopes| {
-            slopes.find(&self.samples[at..=to], self.tolerance, open, self.any_for(at, to))
-        };
-        let (mut good, mut step) = (at + 1, 4);
-        let mut bad = limit + 1;
-        while good < limit {
-            let to = (at + step).min(limit);
-            if !fits(to, slopes) {
-                bad = to;
-                break;
+        let mut fits =
+            |to: usize| slopes.find(&self.samples[at..=to], self.tolerance, open, self.any_for(at, to));
+        let mut end = farthest(at + 1, limit, &mut fits);
+        if end < limit && end > at + 3 {
+            let least = at + 1 + 2 * (end - at) / 3;
+            let agrees = |to: &usize| {
+                slopes.find(&self.samples[at..=*to], self.tolerance, open, self.any_for(at, *to))
+                    && slopes.at_end().contains(self.natural_slope(*to))
+            };
+            if let Some(to) = (least..=end).rev().find(agrees) {
+                end = to;
             }
-            good = to;
-            step *= 2;
         }
-        while bad - good > 1 {
-            let middle = good + (bad - good) / 2;
-            if fits(middle, slopes) { good = middle } else { bad = middle }
+        slopes.find(&self.samples[at..=end], self.tolerance, open, self.any_for(at, end));
+        end
+    }
+
+    /// The slope of the samples around one: least squares over as many as a few neighbours on each side.
+    fn natural_slope(&self, index: usize) -> f64 {
+        const REACH: usize = 4;
+        let reach = REACH.min(index).min(self.samples.len() - 1 - index);
+        if reach == 0 {
+            return 0.0;
         }
-        fits(good, slopes);
-        good
+        let (mut sum, mut weight) = (0.0, 0.0);
+        for d in 1..=reach {
+            sum += d as f64 * (self.samples[index + d] - self.samples[index - d]);
+            weight += 2.0 * (d * d) as f64;
+        }
+        sum / weight
     }
 
     /// Chooses the slopes from the last key to the first.
@@ -227,6 +241,25 @@ impl Chain<'_> {
         };
         (s[index] - before) * (after - s[index]) <= 0.0
     }
+}
+
+/// The farthest of `first..=limit` that fits, if nearer ones fit where farther ones do; `first` itself always does.
+fn farthest(first: usize, limit: usize, mut fits: impl FnMut(usize) -> bool) -> usize {
+    let (mut good, mut bad, mut step) = (first, limit + 1, 4);
+    while good < limit {
+        let to = (good + step).min(limit);
+        if !fits(to) {
+            bad = to;
+            break;
+        }
+        good = to;
+        step *= 2;
+    }
+    while bad - good > 1 {
+        let middle = good + (bad - good) / 2;
+        if fits(middle) { good = middle } else { bad = middle }
+    }
+    good
 }
 
 /// The wish where the range contains it (and it is wanted at all), else the middle.

@@ -94,6 +94,9 @@ impl Hierarchy {
         is_end: bool,
         lines: &mut Lines<'_>,
     ) -> Result<usize, Fault> {
+        if matches!(name, "" | "{") {
+            return Err(lines.fault("a joint has no name"));
+        }
         let name = match name.strip_suffix('{') {
             Some(name) => name.trim(),
             None => {
@@ -104,9 +107,6 @@ impl Hierarchy {
                 name
             }
         };
-        if name.is_empty() {
-            return Err(lines.fault("a joint has no name"));
-        }
         self.joints.push(Joint {
             name: name.to_owned(),
             parent,

@@ -131,11 +131,9 @@ fn frame_count(lines: &mut Lines<'_>) -> Result<usize, Fault> {
 fn frame_rate(lines: &mut Lines<'_>) -> Result<FrameRate, Fault> {
     let text = lines.labelled("Frame Time:")?;
     let seconds: f64 = text.parse().unwrap_or(f64::NAN);
-    let decimals = match text.find(['e', 'E']) {
-        // With an exponent all digits count, wherever the point stands.
-        Some(_) => 12,
-        None => text.split_once('.').map_or(0, |(_, decimals)| decimals.len() as u32),
-    };
+    let (digits, exponent) = text.split_once(['e', 'E']).unwrap_or((text, "0"));
+    let written = digits.split_once('.').map_or(0, |(_, decimals)| decimals.len() as i64);
+    let decimals = (written - exponent.parse::<i64>().unwrap_or(0)).clamp(0, 18) as u32;
     FrameRate::from_frame_time(seconds, decimals)
         .ok_or_else(|| lines.fault(format!("'{text}' is not a frame time: give seconds a frame, above zero")))
 }

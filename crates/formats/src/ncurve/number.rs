@@ -130,11 +130,12 @@ impl Num {
             return plain(value);
         }
         let exact = Double { high: value, low: 0.0 }.divided_by(factor);
-        for digits in [12, 15, 16, 17] {
+        for digits in [12, 15, 17] {
             let rounded: f64 = format!("{:.*e}", digits - 1, exact.high).parse().unwrap_or(exact.high);
-            // Written, it is the shortest text of this f64, so that text is what has to lead back.
-            if Num::parse(&format!("{rounded:?}")).is_some_and(|num| num.to_core(factor) == value) {
-                return plain(rounded);
+            let text = format!("{rounded:?}");
+            if Num::parse(&text).is_some_and(|num| num.to_core(factor) == value) {
+                // Up to fifteen digits any shortest text is the same; beyond, this is the one that was tried.
+                return Num { text: (digits > 15).then_some(text), ..plain(rounded) };
             }
         }
         for digits in 18..=21 {

@@ -1,0 +1,103 @@
+//! What the tests of the program share: its start, and measures of results that share nothing with its own.
+#![allow(dead_code)]
+
+use std::path::{Path, PathBuf};
+use std::process::Output;
+
+use glam::{DQuat, DVec3, EulerRot};
+use nimble_curve_core::evaluate::PropertySampler;
+use nimble_curve_core::rotation::RotationOrder;
+use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::value::Value;
+use nimble_curve_formats::{Assume, read};
+
+/// A file of the sample scenario.
+pub fn sample(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(name)
+}
+
+/// Runs the program in a folder.
+pub fn run(folder: &Path, arguments: &[&str]) -> Output {
+    assert_cmd::Command::cargo_bin("nimble-curve")
+        .unwrap()
+        .current_dir(folder)
+        .args(arguments)
+        .output()
+        .unwrap()
+}
+
+/// Runs the program, which must succeed, and returns what it printed.
+pub fn succeed(folder: &Path, arguments: &[&str]) -> String {
+    let output = run(folder, arguments);
+    let errors = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{arguments:?}: {errors}");
+    String::from_utf8(output.stdout).unwrap()
+}
+
+/// Runs the program, which must fail with one clear line, and returns that line.
+pub fn fail(folder: &Path, arguments: &[&str]) -> String {
+    let output = run(folder, arguments);
+    let errors = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(1), "{arguments:?}: {errors}");
+    let lines: Vec<&str> = errors.lines().filter(|line| !line.starts_with("note:")).collect();
+    assert_eq!(lines.len(), 1, "{arguments:?}: {errors}");
+    assert!(lines[0].starts_with("error: "), "{errors}");
+    assert!(output.stdout.is_empty(), "{arguments:?}: printed a result beside its error");
+    lines[0].to_owned()
+}
+
+/// Reads a scene.
+pub fn scene(path: &Path) -> Scene {
+    read(path, Assume::default()).unwrap().scene
+}
+
+/// The names in a folder, sorted.
+pub fn names(folder: &Path) -> Vec<String> {
+    let mut names: Vec<String> = std::fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
+        .collect();
+    names.sort();
+    names
+}
+
+/// A rotation from Euler angles by the vector library, whose names list the axes of the product left to right.
+pub fn rotation(order: RotationOrder, angles: DVec3) -> DQuat {
+    let (a, b, c) = order.axes();
+    let name = match order {
+        RotationOrder::Xyz => EulerRot::ZYX,
+        RotationOrder::Xzy => EulerRot::YZX,
+        RotationOrder::Yxz => EulerRot::ZXY,
+        RotationOrder::Yzx => EulerRot::XZY,
+        RotationOrder::Zxy => EulerRot::YXZ,
+        RotationOrder::Zyx => EulerRot::XYZ,
+    };
+    DQuat::from_euler(name, angles[a], angles[b], angles[c])
+}
+
+/// The degrees between two rotations.
+pub fn degrees_between(a: DQuat, b: DQuat) -> f64 {
+    let d = a.conjugate() * b;
+    (2.0 * d.xyz().length().atan2(d.w.abs())).to_degrees()
+}
+
+/// The local rotations of a node, by name, at some frames of the scene's rate.
+pub fn rotations(scene: &Scene, node: &str, frames: impl Iterator<Item = f64>) -> Vec<DQuat> {
+    values(scene, node, "rotation", frames)
+        .into_iter()
+        .map(|value| match value {
+            Value::Euler { order, angles } => rotation(order, angles),
+            Value::Quaternion(q) => q.normalize(),
+            other => panic!("{other:?} is no rotation"),
+        })
+        .collect()
+}
+
+/// The values of a property at some frames of the scene's rate.
+pub fn values(scene: &Scene, node: &str, property: &str, frames: impl Iterator<Item = f64>) -> Vec<Value> {
+    let id =
+        scene.rigs[0].nodes().find(|(_, n)| n.name == node).unwrap_or_else(|| panic!("no node {node}")).0;
+    let target = Target { rig: 0, node: id, property: property.into() };
+    let mut sampler = PropertySampler::new(scene, &scene.takes[0], &target).unwrap();
+    frames.map(|frame| sampler.value_at(frame * scene.rate.ticks_per_frame())).collect()
+}
