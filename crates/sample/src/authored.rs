@@ -83,7 +83,7 @@ fn rig() -> (Rig, HashMap<&'static str, NodeId>) {
             _ => RotationOrder::Xyz,
         };
         let kind = if name.ends_with("_end") { NodeKind::Helper } else { NodeKind::Joint };
-        let mut node = Node::new(format!("{NAMESPACE}{name}"), kind, DVec3::new(*x, -*z, *y), order);
+        let mut node = Node::new(format!("{NAMESPACE}{name}"), kind, DVec3::new(*x, 0.0 - *z, *y), order);
         if kind == NodeKind::Joint {
             node.locked = vec!["scale".into()];
         }

@@ -155,7 +155,11 @@ impl Num {
 
     /// The value in core when one unit of the file is `factor` units in core.
     pub fn to_core(&self, factor: Double) -> f64 {
-        if factor == Double::ONE { self.value.rounded() } else { self.value.times(factor).rounded() }
+        if factor == Double::ONE || self.value.high == 0.0 {
+            // No sum here: it would lose the sign of a zero.
+            return self.value.high;
+        }
+        self.value.times(factor).rounded()
     }
 }
 
@@ -276,5 +280,10 @@ mod tests {
         }
         assert_eq!(written(&Num::from_core(-0.0, Double::ONE)), "-0.0");
         assert_eq!(written(&Num::from_core(30.0, Double::ONE)), "30");
+        let zero: Num = serde_json::from_str("-0.0").unwrap();
+        assert!(
+            zero.to_core(Double::ONE).is_sign_negative()
+                && zero.to_core(Double::RADIANS_PER_DEGREE).is_sign_negative()
+        );
     }
 }
