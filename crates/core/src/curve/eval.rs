@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::{Behaviour, Curve, Key, Segment};
+use super::outside::{Line, Place, place};
+use super::{Curve, Key, Segment};
 use crate::time::TICKS_PER_SECOND;
 
 /// From which side an instant is approached; it matters at jumps and corners.
@@ -15,33 +16,12 @@ pub enum Side {
 }
 
 impl Side {
-    fn flipped(self) -> Side {
+    pub(super) fn flipped(self) -> Side {
         match self {
             Side::Left => Side::Right,
             Side::Right => Side::Left,
         }
     }
-}
-
-/// A time brought back among the keys, and what the way there does to the value.
-struct Folded {
-    time: f64,
-    side: Side,
-    offset: f64,
-    backwards: bool,
-}
-
-/// A straight line outside the keys.
-struct Ray {
-    from: f64,
-    value: f64,
-    slope: f64,
-}
-
-enum Place {
-    Nowhere,
-    Among(Folded),
-    Along(Ray),
 }
 
 impl Curve {
@@ -59,8 +39,14 @@ impl Curve {
         }
         match self.place(time, side) {
             Place::Nowhere => None,
-            Place::Along(ray) => Some(ray.value + ray.slope * (time - ray.from) / TICKS_PER_SECOND as f64),
-            Place::Among(folded) => Some(self.among(folded.time, folded.side)? + folded.offset),
+            Place::Along { at_last, line } => {
+                let (from, value) = self.end(at_last)?;
+                Some(value + self.slope_of(line, at_last) * (time - from) / TICKS_PER_SECOND as f64)
+            }
+            Place::Among(folded) => {
+                let value = self.among(folded.time, folded.side)?;
+                Some(if folded.climbed == 0.0 { value } else { value + folded.climbed * self.climb() })
+            }
         }
     }
 
@@ -71,7 +57,7 @@ impl Curve {
         }
         match self.place(time, side) {
             Place::Nowhere => None,
-            Place::Along(ray) => Some(ray.slope),
+            Place::Along { at_last, line } => Some(self.slope_of(line, at_last)),
             Place::Among(folded) => {
                 let (from, to) = self.keys_around(folded.time, folded.side)?;
                 let slope = Segment::between(from, to).slope(folded.time)?;
@@ -127,76 +113,29 @@ impl Curve {
     }
 
     fn place(&self, time: f64, side: Side) -> Place {
-        let keys = self.keys();
-        let [first, .., last] = keys else {
-            let [only] = keys else { return Place::Nowhere };
-            let at = only.time.as_f64();
-            let is_before = time < at || (time == at && side == Side::Left);
-            return self.place_outside(only, only, is_before, time, side);
-        };
-        let (from, to) = (first.time.as_f64(), last.time.as_f64());
-        if time < from || (time == from && side == Side::Left) {
-            self.place_outside(first, last, true, time, side)
-        } else if time > to || (time == to && side == Side::Right) {
-            self.place_outside(first, last, false, time, side)
-        } else {
-            Place::Among(Folded { time, side, offset: 0.0, backwards: false })
+        let Some(range) = self.range() else { return Place::Nowhere };
+        place((range.first, range.last), (self.before, self.after), time, side)
+    }
+
+    /// Time in ticks and value at the outer side of the first or last key.
+    fn end(&self, at_last: bool) -> Option<(f64, f64)> {
+        let key = if at_last { self.keys().last() } else { self.keys().first() }?;
+        Some((key.time.as_f64(), if at_last { key.value } else { key.left_value() }))
+    }
+
+    /// The slope of a line outside the keys, in value per second.
+    fn slope_of(&self, line: Line, at_last: bool) -> f64 {
+        match line {
+            Line::Still => 0.0,
+            Line::Sloped(slope) => slope,
+            Line::AsItEnds => Some(self.end_slope(at_last)).filter(|slope| slope.is_finite()).unwrap_or(0.0),
         }
     }
 
-    fn place_outside(&self, first: &Key, last: &Key, is_before: bool, time: f64, side: Side) -> Place {
-        let (behaviour, key) = if is_before { (self.before, first) } else { (self.after, last) };
-        let value = if is_before { key.left_value() } else { key.value };
-        let ray = |slope| Place::Along(Ray { from: key.time.as_f64(), value, slope });
-        let period = (last.time - first.time).as_f64();
-        match behaviour {
-            // The last key's own value stands even where nothing follows it.
-            Behaviour::None if !is_before && time == key.time.as_f64() => ray(0.0),
-            Behaviour::None => Place::Nowhere,
-            Behaviour::Held => ray(0.0),
-            Behaviour::Linear => match self.end_slope(!is_before) {
-                slope if slope.is_finite() => ray(slope),
-                _ => ray(0.0),
-            },
-            Behaviour::Sloped(slope) => ray(slope),
-            _ if period == 0.0 => ray(0.0),
-            Behaviour::LoopRepeat => {
-                let (time, side, turn) = fold(time, first.time.as_f64(), period, side);
-                Place::Among(Folded {
-                    time,
-                    side,
-                    offset: turn * (last.value - first.value),
-                    backwards: false,
-                })
-            }
-            Behaviour::LoopReset => {
-                let (time, side, _) = fold(time, first.time.as_f64(), period, side);
-                Place::Among(Folded { time, side, offset: 0.0, backwards: false })
-            }
-            Behaviour::LoopOscillate => {
-                let start = first.time.as_f64();
-                let (folded, side, turn) = fold(time, start, period, side);
-                let backwards = turn.rem_euclid(2.0) == 1.0;
-                if !backwards {
-                    return Place::Among(Folded { time: folded, side, offset: 0.0, backwards });
-                }
-                let mirrored = (start + period - (folded - start)).clamp(start, start + period);
-                Place::Among(Folded { time: mirrored, side: side.flipped(), offset: 0.0, backwards })
-            }
-        }
+    /// By how much a loop that goes on from where it ended rises each time.
+    fn climb(&self) -> f64 {
+        self.keys().last().map_or(0.0, |key| key.value) - self.keys().first().map_or(0.0, |key| key.value)
     }
-}
-
-/// Brings a time into one period from `start`; also the whole periods that it lay away.
-fn fold(time: f64, start: f64, period: f64, side: Side) -> (f64, Side, f64) {
-    let mut turn = ((time - start) / period).floor();
-    let mut folded = (time - turn * period).clamp(start, start + period);
-    if side == Side::Left && folded == start {
-        (turn, folded) = (turn - 1.0, start + period);
-    } else if side == Side::Right && folded == start + period {
-        (turn, folded) = (turn + 1.0, start);
-    }
-    (folded, side, turn)
 }
 
 /// Evaluates a curve at times in ascending order, at constant cost a sample.

@@ -1,13 +1,20 @@
 //! Curves: keys with values, interpolation and tangents, and what happens outside the keys.
 
 mod build;
+mod combine;
 mod discrete;
+mod edit;
 mod eval;
+pub(crate) mod outside;
+mod refit;
 mod segment;
 mod tangent;
 
+pub use combine::combine;
 pub use discrete::{Discrete, DiscreteCurve};
+pub use edit::EditError;
 pub use eval::{Cursor, Side};
+pub use refit::{Refit, refit};
 pub use segment::Segment;
 pub use tangent::{Tangent, TangentMode, TangentShape};
 
@@ -106,6 +113,13 @@ pub enum Behaviour {
     LoopOscillate,
     /// There is no value.
     None,
+}
+
+impl Behaviour {
+    /// Whether the keys repeat.
+    pub fn is_loop(self) -> bool {
+        matches!(self, Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate)
+    }
 }
 
 /// A region of keys that repeats inside the curve.

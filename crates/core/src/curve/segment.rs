@@ -120,7 +120,43 @@ impl Plain {
     }
 }
 
+/// A weighted segment cut in two: handles as (ticks, value), each counted forward in time.
+pub(super) struct Cut {
+    pub value: f64,
+    /// The handle at the start of the first part.
+    pub first: (f64, f64),
+    /// The handles before and after the cut.
+    pub handle_in: (f64, f64),
+    pub handle_out: (f64, f64),
+    /// The handle at the end of the second part.
+    pub last: (f64, f64),
+}
+
 impl Weighted {
+    /// Cuts the segment at a time in ticks, by de Casteljau.
+    pub(super) fn cut(&self, time: f64) -> Cut {
+        let u = ((time - self.start) / self.gap).clamp(0.0, 1.0);
+        let (a, b) = self.lengths;
+        let (v0, dv0, dv1, rise) = self.value;
+        let s = if u <= 0.5 { solve_time(a, b, u) } else { 1.0 - solve_time(b, a, 1.0 - u) };
+        let mix = |p: (f64, f64), q: (f64, f64)| (p.0 + (q.0 - p.0) * s, p.1 + (q.1 - p.1) * s);
+        let (p0, p1, p2, p3) = ((0.0, 0.0), (a, dv0), (1.0 - b, rise - dv1), (1.0, rise));
+        let (q0, q1, q2) = (mix(p0, p1), mix(p1, p2), mix(p2, p3));
+        let (r0, r1) = (mix(q0, q1), mix(q1, q2));
+        let cut = mix(r0, r1);
+        // Time is known exactly; what rounding leaves of it goes to the handles, which may not be negative.
+        let handle =
+            |from: (f64, f64), to: (f64, f64)| (((to.0 - from.0) * self.gap).max(0.0), to.1 - from.1);
+        let at = (u, cut.1);
+        Cut {
+            value: v0 + cut.1,
+            first: handle(p0, q0),
+            handle_in: handle(r0, at),
+            handle_out: handle(at, r1),
+            last: handle(q2, p3),
+        }
+    }
+
     fn value(&self, time: f64) -> f64 {
         let u = ((time - self.start) / self.gap).clamp(0.0, 1.0);
         let (a, b) = self.lengths;

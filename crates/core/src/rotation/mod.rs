@@ -2,13 +2,17 @@
 
 mod convert;
 mod euler;
+mod keyed;
 mod order;
 mod path;
+mod vector;
 
 pub use convert::{Conversion, Converted, convert};
 pub use euler::{
     angle_between, nearest_euler, nearest_turn, pole_distance, principal_euler, quat_from_euler,
     rates_from_velocity, velocity_from_rates,
 };
+pub use keyed::KeyedRotation;
 pub use order::{RotationOrder, RotationOrderError};
 pub use path::{EulerPath, Knot, Leaving, RotationPath};
+pub use vector::{along_arc, from_vector, nearest_vector, to_vector};
