@@ -320,6 +320,18 @@ impl Controller {
         }
     }
 
+    /// Whether the controller gives a component a value, or leaves it at rest.
+    pub fn drives(&self, component: usize) -> bool {
+        match self {
+            Controller::Components(_) | Controller::Euler(_) => {
+                self.curves().get(component).is_some_and(|curve| !curve.is_empty())
+            }
+            Controller::Stack(entries) => entries.iter().any(|entry| entry.controller.drives(component)),
+            Controller::Procedural(p) => p.sampled.as_ref().is_some_and(|c| c.drives(component)),
+            _ => true,
+        }
+    }
+
     /// How many keys (not samples) there are, stacked controllers included.
     pub fn key_count(&self) -> usize {
         match self {

@@ -153,8 +153,7 @@ fn slopes<V>(keys: &[TcbKey<V>], of: impl Fn(&V) -> f64) -> Curve {
         let ((rise_before, gap_before), (rise_after, gap_after)) =
             (chord(index.max(1) - 1), chord(index.min(last - 1)));
         let seconds = 0.5 * (gap_before + gap_after);
-        let slope =
-            |(before, after): (f64, f64)| (before * rise_before + after * rise_after) / seconds;
+        let slope = |(before, after): (f64, f64)| (before * rise_before + after * rise_after) / seconds;
         let (into, out) = key.shares();
         let (slope_in, slope_out) = (slope(into), slope(out));
         if slope_in == slope_out { new.with_slope(slope_in) } else { new.with_slopes(slope_in, slope_out) }

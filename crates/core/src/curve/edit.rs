@@ -313,86 +313,70 @@ impl Curve {
         curve
     }
 
-    /// The same curve within a range, with keys in place of loops and lines outside its keys; held outside the range.
+    /// The same curve within a range, with keys in place of loops and lines outside its keys: loops are written out as
+    /// often as it takes to cover the range, lines end at its ends.
     pub fn written_out(&self, range: TimeRange) -> Curve {
         let mut curve = self.unrolled();
-        if curve.keys.is_empty() || curve.is_held_outside() {
+        let Some(own) = curve.range().filter(|_| !curve.is_held_outside()) else {
             (curve.before, curve.after) = (Behaviour::Held, Behaviour::Held);
             return curve;
+        };
+        let period = own.last - own.first;
+        let turns_to = |time: Ticks| (time - own.first).0.div_euclid(period.0.max(1));
+        let first = if curve.before.is_loop() && range.first < own.first { turns_to(range.first) } else { 0 };
+        let last = if curve.after.is_loop() && range.last >= own.last { turns_to(range.last) } else { 0 };
+        let mut result = Curve::default();
+        for turn in first..=last {
+            let behaviour = if turn < 0 { curve.before } else { curve.after };
+            let by = Ticks(period.0 * turn);
+            let played = Curve { before: Behaviour::Held, after: Behaviour::Held, ..curve.clone() };
+            let played = match behaviour {
+                _ if turn == 0 => played,
+                Behaviour::LoopOscillate if turn.rem_euclid(2) == 1 => {
+                    played.reversed(own.first).shifted(period + by)
+                }
+                Behaviour::LoopRepeat => played.affine(1.0, curve.climb() * turn as f64).shifted(by),
+                _ => played.shifted(by),
+            };
+            result.append(played);
         }
-        let times = curve.key_times_outside(range);
-        let mut keys: Vec<Key> = curve.keys.iter().map(|key| curve.as_it_is(key.time, Some(*key))).collect();
-        for time in times {
-            if keys.iter().all(|key| key.time != time) {
-                keys.push(curve.as_it_is(time, None));
-            }
-        }
-        keys.sort_by_key(|key| key.time);
-        // Weighted handles repeat with their segments.
-        for index in 0..keys.len().saturating_sub(1) {
-            let middle = 0.5 * (keys[index].time.as_f64() + keys[index + 1].time.as_f64());
-            if let Some((interpolation, out, into)) =
-                curve.way_at(middle, keys[index + 1].time - keys[index].time)
-            {
-                keys[index].interpolation = interpolation;
-                keys[index].tangent_out = out;
-                keys[index + 1].tangent_in = into;
-            }
-        }
-        Curve { keys, ..Curve::default() }
-    }
-
-    /// A key with the values that the curve has around an instant.
-    fn as_it_is(&self, time: Ticks, key: Option<Key>) -> Key {
-        let t = time.as_f64();
-        let (left, right) = (self.value_on(t, Side::Left), self.value_on(t, Side::Right));
-        let value = right.or(left).unwrap_or(0.0);
-        let slope = |side| self.slope_on(t, side).filter(|slope: &f64| slope.is_finite()).unwrap_or(0.0);
-        let mut new = key.unwrap_or_else(|| Key::new(time, value));
-        (new.value, new.value_before) = (value, left.filter(|&left| left != value));
-        new.tangent_in = Tangent::slope(slope(Side::Left));
-        new.tangent_out = Tangent::slope(slope(Side::Right));
-        new.joined = new.tangent_in == new.tangent_out;
-        new
-    }
-
-    /// Interpolation and tangents of the segment that is played at a time, as long as `gap`.
-    fn way_at(&self, time: f64, gap: Ticks) -> Option<(Interpolation, Tangent, Tangent)> {
-        let own = self.range()?;
-        let (first, last) = (own.first.as_f64(), own.last.as_f64());
-        let line = |slope: f64| Some((Interpolation::Linear, Tangent::slope(slope), Tangent::slope(slope)));
-        let mut at = time;
-        let mut backwards = false;
-        if time < first || time > last {
-            let behaviour = if time < first { self.before } else { self.after };
-            let period = last - first;
-            match behaviour {
-                Behaviour::Held => return line(0.0),
-                Behaviour::None => return Some((Interpolation::None, Tangent::FLAT, Tangent::FLAT)),
-                Behaviour::Linear | Behaviour::Sloped(_) => return line(self.slope_on(time, Side::Right)?),
-                _ => {
-                    let turn = ((time - first) / period).floor();
-                    at = time - turn * period;
-                    backwards = behaviour == Behaviour::LoopOscillate && turn.rem_euclid(2.0) == 1.0;
-                    if backwards {
-                        at = first + last - at;
-                    }
+        for (behaviour, edge, is_beyond) in [
+            (curve.before, range.first, range.first < own.first),
+            (curve.after, range.last, range.last > own.last),
+        ] {
+            let is_line = matches!(behaviour, Behaviour::Linear | Behaviour::Sloped(_));
+            if is_line && is_beyond {
+                let mut lined = Curve { before: curve.before, after: curve.after, ..result.clone() };
+                if lined.insert_key(edge).is_ok() {
+                    result = lined;
                 }
             }
         }
-        let after = self.keys.partition_point(|key| key.time.as_f64() <= at).clamp(1, self.keys.len() - 1);
-        let (from, to) = (&self.keys[after - 1], &self.keys[after]);
-        // A range that ends within a segment cuts it; its slopes are those of the curve there.
-        if to.time - from.time != gap {
-            return None;
-        }
-        let (out, into) = (freed(from.tangent_out), freed(to.tangent_in));
-        Some(if backwards {
-            let flip = |tangent: Tangent| tangent.turned_to(-tangent.slope_per_second());
-            (from.interpolation, flip(into), flip(out))
+        let outside = |behaviour| if behaviour == Behaviour::None { behaviour } else { Behaviour::Held };
+        (result.before, result.after) = (outside(curve.before), outside(curve.after));
+        result
+    }
+
+    /// Puts the keys of a curve that begins where this one ends, or later, behind those here.
+    fn append(&mut self, mut next: Curve) {
+        let (Some(end), Some(begin)) = (self.keys.last_mut(), next.keys.first_mut()) else {
+            self.keys.append(&mut next.keys);
+            return;
+        };
+        end.tangent_in = freed(end.tangent_in);
+        begin.tangent_out = freed(begin.tangent_out);
+        if begin.time == end.time {
+            let arriving = end.left_value();
+            begin.value_before = (arriving != begin.value).then_some(arriving);
+            begin.tangent_in = end.tangent_in;
+            begin.joined &= begin.tangent_in == begin.tangent_out;
+            self.keys.pop();
         } else {
-            (from.interpolation, out, into)
-        })
+            end.interpolation = Interpolation::Hold;
+            end.tangent_out = freed(end.tangent_out);
+            begin.tangent_in = freed(begin.tangent_in);
+        }
+        self.keys.append(&mut next.keys);
     }
 
     /// This curve and then another one, whose keys must not begin before this one's end. The last value here holds
@@ -409,23 +393,10 @@ impl Curve {
         if start < end {
             return Err(EditError::Order);
         }
-        let (last, begin) = (first.keys.len() - 1, &mut second.keys[0]);
-        first.keys[last].tangent_in = freed(first.keys[last].tangent_in);
-        begin.tangent_out = freed(begin.tangent_out);
-        if start == end {
-            let arriving = first.keys[last].left_value();
-            let leaving = begin.value;
-            begin.value_before = (arriving != leaving).then_some(arriving);
-            begin.tangent_in = first.keys[last].tangent_in;
-            begin.joined &= begin.tangent_in == begin.tangent_out;
-            first.keys.pop();
-        } else {
-            first.keys[last].interpolation = Interpolation::Hold;
-            first.keys[last].tangent_out = freed(first.keys[last].tangent_out);
-            begin.tangent_in = freed(begin.tangent_in);
-        }
-        first.keys.append(&mut second.keys);
-        Ok(Curve { keys: first.keys, before: first.before, after: second.after, inner_loop: None })
+        let (before, after) = (first.before, second.after);
+        second.after = Behaviour::Held;
+        first.append(second);
+        Ok(Curve { keys: first.keys, before, after, inner_loop: None })
     }
 
     /// The curve with its keys on whole frames, and by how much its value changed at most: at the old and new key

@@ -133,7 +133,7 @@ impl Curve {
     }
 
     /// By how much a loop that goes on from where it ended rises each time.
-    fn climb(&self) -> f64 {
+    pub(super) fn climb(&self) -> f64 {
         self.keys().last().map_or(0.0, |key| key.value) - self.keys().first().map_or(0.0, |key| key.value)
     }
 }
@@ -202,19 +202,30 @@ impl<'a> Cursor<'a> {
             let time = start + index as f64 * step;
             out[index] = self.value_at(time).unwrap_or(or_else);
             index += 1;
+            if step <= 0.0 || time < self.from {
+                continue;
+            }
             // Within one segment nothing has to be looked up.
-            if let Segment::Plain(plain) = self.segment
-                && step > 0.0
-                && time >= self.from
-            {
-                while index < out.len() {
-                    let time = start + index as f64 * step;
-                    if time >= self.to {
-                        break;
+            match self.segment {
+                Segment::Plain(plain) => {
+                    while index < out.len() {
+                        let time = start + index as f64 * step;
+                        if time >= self.to {
+                            break;
+                        }
+                        out[index] = plain.value(time);
+                        index += 1;
                     }
-                    out[index] = plain.value(time);
-                    index += 1;
                 }
+                Segment::Weighted(weighted) => {
+                    let mut within = (((self.to - time) / step) as usize).min(out.len() - index);
+                    while within > 0 && start + (index + within - 1) as f64 * step >= self.to {
+                        within -= 1;
+                    }
+                    weighted.fill(start + index as f64 * step, step, &mut out[index..index + within]);
+                    index += within;
+                }
+                _ => {}
             }
         }
     }

@@ -43,7 +43,12 @@ pub(crate) enum Place {
 }
 
 /// Where a time, approached from one side, leads with keys from `first` to `last`.
-pub(crate) fn place(ends: (Ticks, Ticks), behaviours: (Behaviour, Behaviour), time: f64, side: Side) -> Place {
+pub(crate) fn place(
+    ends: (Ticks, Ticks),
+    behaviours: (Behaviour, Behaviour),
+    time: f64,
+    side: Side,
+) -> Place {
     let (first, last) = (ends.0.as_f64(), ends.1.as_f64());
     let is_before = time < first || (time == first && side == Side::Left);
     let is_after = time > last || (time == last && side == Side::Right);

@@ -35,12 +35,23 @@ pub fn refit(knots: &[Ticks], at: impl Fn(f64, Side) -> (f64, f64), options: Ref
                 largest = largest.max(error);
                 break;
             }
-            let Some(key) = farthest(&start, &end, &at, options) else {
-                // Two ticks apart there is no room for another key.
-                largest = largest.max(error_of(&start, &end, &at, f64::INFINITY).0);
-                break;
+            let key = match farthest(&start, &end, &at, options) {
+                Some(key) => key,
+                // Where not even a tick fits, the function is all but vertical: a straight line goes up it.
+                None => {
+                    let straight = Key { interpolation: Interpolation::Linear, ..start };
+                    keys[last] = straight;
+                    match farthest(&straight, &end, &at, options) {
+                        Some(key) => key,
+                        None if end.time.0 - start.time.0 > 1 => knot(&at, Ticks(start.time.0 + 1)),
+                        None => {
+                            largest = largest.max(error_of(&straight, &end, &at, f64::INFINITY).0);
+                            break;
+                        }
+                    }
+                }
             };
-            largest = largest.max(error_of(&start, &key, &at, f64::INFINITY).0);
+            largest = largest.max(error_of(&keys[last], &key, &at, f64::INFINITY).0);
             keys.push(key);
             added += 1;
         }
@@ -61,7 +72,7 @@ fn knot(at: &impl Fn(f64, Side) -> (f64, f64), time: Ticks) -> Key {
 
 /// The largest difference along a piece, and whether it is within the tolerance; stops where it is not.
 fn error_of(from: &Key, to: &Key, at: &impl Fn(f64, Side) -> (f64, f64), tolerance: f64) -> (f64, bool) {
-    let segment = super::Segment::between(&Key { interpolation: Interpolation::Cubic, ..*from }, to);
+    let segment = super::Segment::between(from, to);
     let (start, gap) = (from.time.as_f64(), (to.time - from.time).as_f64());
     let mut largest = 0.0_f64;
     // From the middle outwards, where the error is largest first.
@@ -185,7 +196,11 @@ impl Curve {
     fn played_straight(&self, from: Ticks, to: Ticks, start: f64, end: f64) -> Curve {
         let (low, high) = (start.min(end), start.max(end));
         let range = crate::time::TimeRange::new(Ticks(low.round() as i64), Ticks(high.round() as i64));
-        let part = self.trimmed(range);
+        let mut part = self.trimmed(range);
+        for edge in [range.first, range.last] {
+            // Where a key stands there already, nothing is missing.
+            let _ = part.insert_key(edge);
+        }
         if range.first == range.last || part.keys.len() < 2 {
             let value = self.value_at(start).unwrap_or(0.0);
             let keys = [from, to].map(|time| Key::new(time, value).with_slope(0.0));
@@ -198,13 +213,6 @@ impl Curve {
             part.shifted(from - range.first).stretched(from, factor).map_or(Vec::new(), Curve::into_keys);
         if let Some(last) = keys.last_mut() {
             last.time = to;
-        }
-        // Keys reach the edges, held where the source stood still there.
-        if let Some(first) = keys.first().copied().filter(|key| key.time > from) {
-            keys.insert(
-                0,
-                Key::new(from, first.left_value()).with_interpolation(Interpolation::Hold).with_slope(0.0),
-            );
         }
         Curve { keys, ..Curve::default() }
     }

@@ -2,6 +2,8 @@
 
 use glam::{DQuat, DVec3};
 
+use super::blend::part_of;
+use crate::rotation::to_vector;
 use crate::scene::{LayerMode, PropertyKind, RotationMixing};
 use crate::value::Value;
 
@@ -21,7 +23,8 @@ pub(crate) fn neutral(kind: PropertyKind, rest: &Value) -> Value {
 /// The value of a property with one more layer on it.
 ///
 /// Numbers add `w·v`, scale factors multiply `v^w`, rotations follow the layer's mixing; an override blends
-/// linearly or along the great arc. Values that cannot be blended switch over at half weight.
+/// linearly or along the great arc. Values that cannot be blended switch over at half weight. `reference` is a rotation
+/// vector near to which the turn that the layer makes lies; without one the turn is the shortest.
 pub(super) fn layered(
     kind: PropertyKind,
     mode: LayerMode,
@@ -29,6 +32,7 @@ pub(super) fn layered(
     under: Value,
     over: Value,
     weight: f64,
+    reference: Option<DVec3>,
 ) -> Value {
     let switched = |under: Value, over: Value| if weight >= 0.5 { over } else { under };
     if mode == LayerMode::Override && weight == 1.0 {
@@ -36,7 +40,7 @@ pub(super) fn layered(
     }
     match (kind, mode) {
         (PropertyKind::Discrete | PropertyKind::Matrix, _) => switched(under, over),
-        (PropertyKind::Rotation, _) => rotated(mode, rotations, under, over, weight),
+        (PropertyKind::Rotation, _) => rotated(mode, rotations, under, over, weight, reference),
         (PropertyKind::Scale, LayerMode::Additive) => match (under, over) {
             (Value::Vector(u), Value::Vector(v)) => {
                 Value::Vector(DVec3::from_array(std::array::from_fn(|i| u[i] * power(v[i], weight))))
@@ -67,7 +71,14 @@ fn power(factor: f64, weight: f64) -> f64 {
     }
 }
 
-fn rotated(mode: LayerMode, mixing: RotationMixing, under: Value, over: Value, weight: f64) -> Value {
+fn rotated(
+    mode: LayerMode,
+    mixing: RotationMixing,
+    under: Value,
+    over: Value,
+    weight: f64,
+    reference: Option<DVec3>,
+) -> Value {
     if let (
         RotationMixing::ByComponent,
         Value::Euler { order, angles: u },
@@ -81,9 +92,25 @@ fn rotated(mode: LayerMode, mixing: RotationMixing, under: Value, over: Value, w
         };
         return Value::Euler { order: *order, angles };
     }
-    let (Some(u), Some(v)) = (under.rotation(), over.rotation()) else { return under };
-    Value::Quaternion(match mode {
-        LayerMode::Additive => u * DQuat::from_scaled_axis(v.to_scaled_axis() * weight),
-        LayerMode::Override => u.slerp(if u.dot(v) < 0.0 { -v } else { v }, weight),
+    let (Some(turn), Some(u)) = (turn(mode, &under, &over), under.rotation()) else { return under };
+    let whole = match reference {
+        _ if weight == 1.0 => return Value::Quaternion(u * turn),
+        Some(reference) => crate::rotation::nearest_vector(turn, reference),
+        None => to_vector(turn),
+    };
+    Value::Quaternion(u * part_of(whole, weight))
+}
+
+/// The rotation by which a layer of full weight turns what lies under it.
+pub(super) fn turn(mode: LayerMode, under: &Value, over: &Value) -> Option<DQuat> {
+    let (u, v) = (under.rotation()?, over.rotation()?);
+    Some(match mode {
+        LayerMode::Additive => v,
+        LayerMode::Override => u.conjugate() * v,
     })
+}
+
+/// Whether both values are Euler angles of one order.
+pub(super) fn same_order(under: &Value, over: &Value) -> bool {
+    matches!((under, over), (Value::Euler { order: a, .. }, Value::Euler { order: b, .. }) if a == b)
 }

@@ -1,5 +1,6 @@
 //! Evaluation: values of properties under all layers, and poses by forward kinematics.
 
+mod blend;
 mod mix;
 mod pose;
 mod sampler;
@@ -13,8 +14,10 @@ use thiserror::Error;
 /// Why something cannot be evaluated.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum EvaluateError {
-    /// A type of controller that is kept, but not evaluated.
-    #[error("{channel}: a {controller} controller cannot be evaluated yet")]
+    /// A procedural controller without samples.
+    #[error(
+        "{channel}: a {controller} controller without samples cannot be evaluated: sample it where it was made"
+    )]
     Unsupported {
         /// The channel's address.
         channel: String,

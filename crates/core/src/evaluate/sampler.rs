@@ -2,18 +2,22 @@
 
 use glam::{DQuat, DVec3};
 
+use super::blend::{Blend, follow_turns};
 use super::{EvaluateError, mix};
 use crate::address::Addresses;
-use crate::controller::{Controller, SampleKind, Samples, Weight};
-use crate::curve::{Cursor, DiscreteCurve};
-use crate::rotation::RotationOrder;
+use crate::controller::{Controller, SampleKind, Samples, StackEntry, TcbKeys};
+use crate::curve::{Cursor, Curve, DiscreteCurve, Side};
+use crate::rotation::{KeyedRotation, RotationOrder};
 use crate::scene::{LayerMode, PropertyKind, RotationMixing, Scene, Take, Target};
+use crate::tcb::Clock;
+use crate::time::TimeRange;
 use crate::value::Value;
 
 /// Evaluates one controller; fastest at times in ascending order.
 #[derive(Debug)]
 pub struct Sampler<'a> {
     rest: Value,
+    range: Option<TimeRange>,
     source: Source<'a>,
 }
 
@@ -22,32 +26,58 @@ enum Source<'a> {
     Constant(&'a Value),
     Components(Vec<Cursor<'a>>),
     Euler(RotationOrder, [Cursor<'a>; 3]),
+    Keyed(KeyedRotation),
+    Eased(Vec<Curve>, Option<Clock>),
     Samples(&'a Samples),
     Discrete(&'a DiscreteCurve),
+    Stack(Value, Vec<Blend<'a>>),
 }
 
 impl<'a> Sampler<'a> {
-    /// A sampler of a controller; `rest` fills in where it has no value.
+    /// A sampler of a controller on a property of some kind; `rest` fills in where it has no value.
     ///
     /// # Errors
-    /// The controller's type, where it cannot be evaluated.
-    pub fn new(controller: &'a Controller, rest: Value) -> Result<Sampler<'a>, &'static str> {
+    /// The controller's type, where it cannot be evaluated: procedural ones without samples.
+    pub fn new(
+        controller: &'a Controller,
+        kind: PropertyKind,
+        rest: Value,
+    ) -> Result<Sampler<'a>, &'static str> {
         let source = match controller {
             Controller::Constant(value) => Source::Constant(value),
             Controller::Components(curves) => Source::Components(curves.iter().map(Cursor::new).collect()),
             Controller::Euler(euler) => Source::Euler(euler.order, euler.curves.each_ref().map(Cursor::new)),
+            Controller::Quaternion(curve) => Source::Keyed(KeyedRotation::new(curve)),
+            Controller::Tcb(curve) => match (&curve.keys, curve.numbers()) {
+                (TcbKeys::Rotation(keys), _) => {
+                    Source::Keyed(KeyedRotation::of_tcb(keys, curve.before, curve.after))
+                }
+                (_, Some(numbers)) => Source::Eased(numbers.curves, numbers.clock),
+                (_, None) => return Err(controller.type_name()),
+            },
             Controller::Samples(samples) => Source::Samples(samples),
             Controller::Discrete(curve) => Source::Discrete(curve),
-            other => return Err(other.type_name()),
+            Controller::Stack(entries) => stack(entries, kind, &rest)?,
+            Controller::Procedural(procedural) => {
+                let Some(sampled) = &procedural.sampled else { return Err(controller.type_name()) };
+                return Sampler::new(sampled, kind, rest);
+            }
         };
-        Ok(Sampler { rest, source })
+        Ok(Sampler { rest, range: controller.range(), source })
+    }
+
+    /// From the first to the last key or sample; `None` where there is none.
+    pub(super) fn range(&self) -> Option<TimeRange> {
+        self.range
     }
 
     /// The value at a time in ticks.
     pub fn value_at(&mut self, time: f64) -> Value {
         match &mut self.source {
             Source::Constant(value) => (*value).clone(),
-            Source::Components(cursors) => components(cursors, &self.rest, time),
+            Source::Components(cursors) => {
+                components(&self.rest, |index, rest| cursors[index].value_at(time).unwrap_or(rest))
+            }
             Source::Euler(order, cursors) => {
                 let rest = match &self.rest {
                     Value::Euler { order: rest_order, angles } if rest_order == order => *angles,
@@ -59,16 +89,66 @@ impl<'a> Sampler<'a> {
                 }
                 Value::Euler { order: *order, angles }
             }
+            Source::Keyed(keyed) => {
+                keyed.rotation_on(time, Side::Right).map_or_else(|| self.rest.clone(), Value::Quaternion)
+            }
+            Source::Eased(curves, clock) => {
+                let plays = clock.as_ref().map_or(time, |clock| clock.plays(time));
+                components(&self.rest, |index, rest| {
+                    curves.get(index).and_then(|curve| curve.value_at(plays)).unwrap_or(rest)
+                })
+            }
             Source::Samples(samples) => sample(samples, time).unwrap_or_else(|| self.rest.clone()),
             Source::Discrete(curve) => {
                 curve.value_at(time).map_or_else(|| self.rest.clone(), |value| Value::Discrete(value.clone()))
+            }
+            Source::Stack(base, blends) => {
+                blends.iter_mut().fold(base.clone(), |value, blend| blend.on(value, time))
             }
         }
     }
 }
 
-fn components(cursors: &mut [Cursor<'_>], rest: &Value, time: f64) -> Value {
-    let mut at = |index: usize, rest: f64| cursors[index].value_at(time).unwrap_or(rest);
+/// Entries add up, scale factors multiply; angles of one order add up one by one, other rotations multiply.
+///
+/// A component to which no entry gives a value stays at rest.
+fn stack<'a>(
+    entries: &'a [StackEntry],
+    kind: PropertyKind,
+    rest: &Value,
+) -> Result<Source<'a>, &'static str> {
+    let nothing = mix::neutral(kind, rest);
+    let driven = |component: usize| entries.iter().any(|entry| entry.controller.drives(component));
+    let base = match (&nothing, rest) {
+        (Value::Scalar(nothing), Value::Scalar(rest)) => {
+            Value::Scalar(if driven(0) { *nothing } else { *rest })
+        }
+        (Value::Vector(nothing), Value::Vector(rest)) => {
+            let at = |axis: usize| if driven(axis) { nothing[axis] } else { rest[axis] };
+            Value::Vector(DVec3::new(at(0), at(1), at(2)))
+        }
+        (Value::Euler { order, .. }, Value::Euler { angles: rest, .. }) => {
+            let at = |axis: usize| if driven(axis) { 0.0 } else { rest[axis] };
+            Value::Euler { order: *order, angles: DVec3::new(at(0), at(1), at(2)) }
+        }
+        _ => nothing.clone(),
+    };
+    let mut blends = Vec::with_capacity(entries.len());
+    for entry in entries {
+        let sampler = Sampler::new(&entry.controller, kind, nothing.clone())?;
+        blends.push(Blend::new(
+            kind,
+            LayerMode::Additive,
+            RotationMixing::ByComponent,
+            &entry.weight,
+            sampler,
+        ));
+    }
+    follow_turns(&base, &mut blends, None);
+    Ok(Source::Stack(base, blends))
+}
+
+fn components(rest: &Value, mut at: impl FnMut(usize, f64) -> f64) -> Value {
     match rest {
         Value::Scalar(rest) => Value::Scalar(at(0, *rest)),
         Value::Vector(rest) => Value::Vector(DVec3::new(at(0, rest.x), at(1, rest.y), at(2, rest.z))),
@@ -106,12 +186,12 @@ fn sample(samples: &Samples, time: f64) -> Option<Value> {
         SampleKind::Euler(order) => {
             let angles = |row: &[f64]| DVec3::from_slice(row);
             let quat = |row: &[f64]| crate::rotation::quat_from_euler(order, angles(row));
-            let between = quat(from).slerp(quat(to), part);
+            let between = crate::rotation::along_arc(quat(from), quat(to), part);
             Value::Euler { order, angles: crate::rotation::nearest_euler(order, between, vector()) }
         }
         SampleKind::Quaternion => {
             let quat = |row: &[f64]| DQuat::from_xyzw(row[0], row[1], row[2], row[3]).normalize();
-            Value::Quaternion(quat(from).slerp(quat(to), part))
+            Value::Quaternion(crate::rotation::along_arc(quat(from), quat(to), part))
         }
         SampleKind::Matrix => Value::Matrix(glam::DMat4::from_cols_array(&std::array::from_fn(at))),
     })
@@ -122,15 +202,7 @@ fn sample(samples: &Samples, time: f64) -> Option<Value> {
 pub struct PropertySampler<'a> {
     rest: Value,
     kind: PropertyKind,
-    layers: Vec<LayerSampler<'a>>,
-}
-
-#[derive(Debug)]
-struct LayerSampler<'a> {
-    mode: LayerMode,
-    rotations: RotationMixing,
-    weight: &'a Weight,
-    sampler: Sampler<'a>,
+    layers: Vec<Blend<'a>>,
 }
 
 impl<'a> PropertySampler<'a> {
@@ -159,16 +231,12 @@ impl<'a> PropertySampler<'a> {
                     LayerMode::Override => rest.clone(),
                     LayerMode::Additive => mix::neutral(kind, &rest),
                 };
-                let sampler = Sampler::new(&track.controller, neutral)
+                let sampler = Sampler::new(&track.controller, kind, neutral)
                     .map_err(|controller| EvaluateError::Unsupported { channel: channel(), controller })?;
-                layers.push(LayerSampler {
-                    mode: layer.mode,
-                    rotations: layer.rotations,
-                    weight: &layer.weight,
-                    sampler,
-                });
+                layers.push(Blend::new(kind, layer.mode, layer.rotations, &layer.weight, sampler));
             }
         }
+        follow_turns(&rest, &mut layers, Some(take.range));
         Ok(PropertySampler { rest, kind, layers })
     }
 
@@ -184,15 +252,6 @@ impl<'a> PropertySampler<'a> {
 
     /// The value at a time in ticks, all layers counted.
     pub fn value_at(&mut self, time: f64) -> Value {
-        let mut value = self.rest.clone();
-        for layer in &mut self.layers {
-            let weight = layer.weight.at(time);
-            if weight == 0.0 {
-                continue;
-            }
-            let over = layer.sampler.value_at(time);
-            value = mix::layered(self.kind, layer.mode, layer.rotations, value, over, weight);
-        }
-        value
+        self.layers.iter_mut().fold(self.rest.clone(), |value, layer| layer.on(value, time))
     }
 }

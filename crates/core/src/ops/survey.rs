@@ -49,7 +49,7 @@ fn track_movement(
         LayerMode::Override => rest,
         LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
     };
-    let Ok(mut sampler) = Sampler::new(&track.controller, rest) else { return Vec::new() };
+    let Ok(mut sampler) = Sampler::new(&track.controller, kind, rest) else { return Vec::new() };
     let range = track.controller.range().unwrap_or(take.range);
     let (first, last) = (scene.rate.nearest_frame(range.first), scene.rate.nearest_frame(range.last));
     let mut ranges: Vec<(f64, f64)> = Vec::new();

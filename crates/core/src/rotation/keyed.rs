@@ -204,8 +204,7 @@ impl KeyedRotation {
 
     /// Whether the rotation goes on changing outside its keys.
     pub fn moves_outside(&self) -> bool {
-        let moves =
-            |behaviour: Behaviour| behaviour.is_loop() || matches!(behaviour, Behaviour::Linear);
+        let moves = |behaviour: Behaviour| behaviour.is_loop() || matches!(behaviour, Behaviour::Linear);
         self.times.len() > 1 && (moves(self.before) || moves(self.after))
     }
 
