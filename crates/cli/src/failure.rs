@@ -4,6 +4,7 @@ use std::io;
 
 use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::ops::carry::CarryError;
+use nimble_curve_core::ops::layers::LayersError;
 use nimble_curve_core::ops::reorder::ReorderError;
 use nimble_curve_formats::FormatError;
 use thiserror::Error;
@@ -17,6 +18,8 @@ pub enum Failure {
     Carry(#[from] CarryError),
     #[error(transparent)]
     Reorder(#[from] ReorderError),
+    #[error(transparent)]
+    Layers(#[from] LayersError),
     #[error(transparent)]
     Evaluate(#[from] EvaluateError),
     #[error("cannot print: {0}")]

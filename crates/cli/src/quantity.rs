@@ -32,6 +32,15 @@ pub fn unit(text: &str) -> Result<f64, String> {
         .ok_or_else(|| format!("'{text}' is not a unit: write m, cm, mm, in, ft, or the metres in one unit"))
 }
 
+/// A weight: a number or a percentage, zero and below allowed.
+pub fn weight(text: &str) -> Result<f64, String> {
+    let (number, unit) = text.strip_suffix('%').map_or((text, 1.0), |number| (number, 0.01));
+    match number.trim().parse::<f64>() {
+        Ok(weight) if weight.is_finite() => Ok(weight * unit),
+        _ => Err(format!("'{text}' is not a weight: write a number like 0.5, or 50%")),
+    }
+}
+
 /// A factor above zero.
 pub fn factor(text: &str) -> Result<f64, String> {
     match parse(text)? {

@@ -4,7 +4,7 @@ use glam::{DQuat, DVec3, DVec4};
 use thiserror::Error;
 
 use crate::curve::{Behaviour, Curve, CurveError, DiscreteCurve};
-use crate::rotation::RotationOrder;
+use crate::rotation::{KeyedRotation, RotationOrder};
 use crate::time::{FrameRate, Ticks, TimeRange};
 use crate::value::Value;
 
@@ -385,6 +385,68 @@ impl Controller {
             }
             Controller::Stack(entries) => union(&mut entries.iter().map(|entry| entry.controller.range())),
             Controller::Procedural(p) => p.sampled.as_ref().and_then(|c| c.range()),
+        }
+    }
+
+    /// The instants at which there is a key, sampled data left out: those of loops within `range`, and the range's
+    /// ends where the controller goes on moving, included. In order, each once.
+    pub fn key_times(&self, range: TimeRange) -> Vec<Ticks> {
+        let mut times = Vec::new();
+        self.collect_key_times(range, &mut times);
+        times.sort_unstable();
+        times.dedup();
+        times
+    }
+
+    fn collect_key_times(&self, range: TimeRange, times: &mut Vec<Ticks>) {
+        let of_curve = |curve: &Curve, times: &mut Vec<Ticks>| {
+            let curve = curve.unrolled();
+            times.extend(curve.keys().iter().map(|key| key.time));
+            times.extend(curve.key_times_outside(range));
+        };
+        match self {
+            Controller::Constant(_) | Controller::Samples(_) => {}
+            Controller::Components(curves) => curves.iter().for_each(|curve| of_curve(curve, times)),
+            Controller::Euler(euler) => euler.curves.iter().for_each(|curve| of_curve(curve, times)),
+            Controller::Quaternion(curve) => {
+                times.extend(KeyedRotation::new(curve).knots(Some(range)).iter().map(|knot| knot.time));
+            }
+            Controller::Tcb(curve) => match (&curve.keys, curve.numbers()) {
+                (TcbKeys::Rotation(keys), _) => {
+                    let keyed = KeyedRotation::of_tcb(keys, curve.before, curve.after);
+                    times.extend(keyed.knots(Some(range)).iter().map(|knot| knot.time));
+                }
+                (_, Some(numbers)) => {
+                    numbers.curves.iter().for_each(|curve| of_curve(curve, times));
+                    times.extend(numbers.clock.iter().flat_map(|clock| clock.corners()));
+                }
+                (_, None) => {}
+            },
+            Controller::Discrete(curve) => times.extend(curve.keys().iter().map(|(time, _)| *time)),
+            Controller::Stack(entries) => {
+                for entry in entries {
+                    entry.controller.collect_key_times(range, times);
+                    if let Weight::Curve(weight) = &entry.weight {
+                        of_curve(weight, times);
+                    }
+                }
+            }
+            Controller::Procedural(p) => {
+                p.sampled.iter().for_each(|sampled| sampled.collect_key_times(range, times));
+            }
+        }
+    }
+
+    /// The densest samples in the controller, stacked ones included.
+    pub fn samples(&self) -> Option<&Samples> {
+        match self {
+            Controller::Samples(samples) if !samples.is_empty() => Some(samples),
+            Controller::Stack(entries) => entries
+                .iter()
+                .filter_map(|entry| entry.controller.samples())
+                .max_by(|a, b| a.rate.fps().total_cmp(&b.rate.fps())),
+            Controller::Procedural(p) => p.sampled.as_ref().and_then(|sampled| sampled.samples()),
+            _ => None,
         }
     }
 }

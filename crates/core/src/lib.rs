@@ -16,6 +16,7 @@ pub mod ops;
 pub mod rig;
 pub mod rotation;
 pub mod scene;
+mod search;
 pub mod space;
 pub mod tcb;
 pub mod time;

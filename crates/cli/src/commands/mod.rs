@@ -5,6 +5,7 @@ mod completions;
 mod convert;
 mod demo;
 mod inspect;
+mod layers;
 mod plot;
 mod reorder;
 mod schema;
@@ -23,6 +24,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Unbake(args) => unbake::run(&args),
         Command::Reorder(args) => reorder::run(&args),
         Command::Carry(args) => carry::run(&args),
+        Command::Layers(args) => layers::run(&args),
         Command::Demo(args) => demo::run(&args),
         Command::Plot(args) => plot::run(&args),
         Command::Schema => schema::run(),

@@ -39,6 +39,31 @@ fn freed(tangent: Tangent) -> Tangent {
     Tangent { mode: TangentMode::Free, ..tangent }
 }
 
+/// Whether the piece from `before` to `after` has the values of the two that meet in `key`.
+fn changes_nothing(before: &Key, key: &Key, after: &Key, tolerance: f64) -> bool {
+    let plain = |tangent: Tangent| tangent.length().is_none();
+    let handles = [before.tangent_out, key.tangent_in, key.tangent_out, after.tangent_in];
+    if before.interpolation != key.interpolation
+        || key.value_before.is_some()
+        || key.interpolation == Interpolation::None
+        || !handles.into_iter().all(plain)
+    {
+        return false;
+    }
+    let (first, second) = (Segment::between(before, key), Segment::between(key, after));
+    let whole = Segment::between(before, after);
+    let same = |part: &Segment, from: &Key, to: &Key| {
+        let (start, gap) = (from.time.as_f64(), (to.time - from.time).as_f64());
+        [0.0, 0.25, 0.5, 0.75, 0.999].into_iter().all(|u| {
+            let time = start + u * gap;
+            let difference =
+                part.value(time).zip(whole.value(time)).map_or(f64::INFINITY, |(a, b)| (a - b).abs());
+            difference <= tolerance
+        })
+    };
+    same(&first, before, key) && same(&second, key, after)
+}
+
 fn is_auto(tangent: Tangent) -> bool {
     matches!(tangent.mode, TangentMode::Auto | TangentMode::AutoNoOvershoot)
 }
@@ -446,6 +471,54 @@ impl Curve {
             }
         }
         curve
+    }
+
+    /// The curve without the keys that change nothing: where both neighbours lie on one polynomial, to rounding.
+    ///
+    /// Keys with weighted handles, jumps and changes of interpolation stay. An inner loop is written out.
+    pub fn thinned(&self) -> Curve {
+        let source = self.unrolled();
+        let scale = source.keys.iter().fold(0.0_f64, |most, key| most.max(key.value.abs()));
+        let mut kept: Vec<Key> = Vec::with_capacity(source.keys.len());
+        for (index, key) in source.keys.iter().enumerate() {
+            let neighbours = (kept.last(), source.keys.get(index + 1));
+            if let (Some(before), Some(after)) = neighbours
+                && changes_nothing(before, key, after, 1e-13 * scale.max(1e-3))
+            {
+                continue;
+            }
+            kept.push(*key);
+        }
+        let mut curve = Curve { keys: kept, before: source.before, after: source.after, inner_loop: None };
+        if curve.is_constant() && curve.is_held_outside() {
+            curve.keys.truncate(1);
+        }
+        for key in &mut curve.keys {
+            key.tangent_in = freed(key.tangent_in);
+            key.tangent_out = freed(key.tangent_out);
+        }
+        curve
+    }
+
+    /// The curve without keys at its ends past which it stands still anyway, being held outside.
+    pub fn without_still_ends(mut self) -> Curve {
+        let still = |a: &Key, b: &Key| {
+            Curve { keys: vec![*a, *b], ..Curve::default() }.is_constant()
+                && b.interpolation != Interpolation::None
+        };
+        if self.inner_loop.is_none() {
+            while let [.., a, b] = self.keys.as_slice()
+                && self.after == Behaviour::Held
+                && still(a, b)
+            {
+                self.keys.pop();
+            }
+            if self.before == Behaviour::Held {
+                let moving = self.keys.windows(2).position(|pair| !still(&pair[0], &pair[1]));
+                self.keys.drain(..moving.unwrap_or(0));
+            }
+        }
+        self
     }
 
     /// How many segments have weighted handles that make time run backwards; they are shortened as they are

@@ -1,5 +1,7 @@
 //! Refitting: plain cubic keys that follow any function within a tolerance, as few as greedily longest pieces need.
 
+use crate::search::longest;
+
 use super::{Curve, Interpolation, Key, Side, Tangent, TangentShape, Ticks};
 use crate::time::{FrameRate, TICKS_PER_SECOND};
 
@@ -27,6 +29,12 @@ pub fn refit(knots: &[Ticks], at: impl Fn(f64, Side) -> (f64, f64), options: Ref
     keys.push(knot(&at, first));
     for pair in knots.windows(2) {
         let end = knot(&at, pair[1]);
+        if stands_still(pair[0], pair[1], &at) {
+            let last = keys.len() - 1;
+            keys[last].interpolation = Interpolation::Hold;
+            keys.push(end);
+            continue;
+        }
         loop {
             let last = keys.len() - 1;
             let start = keys[last];
@@ -58,6 +66,13 @@ pub fn refit(knots: &[Ticks], at: impl Fn(f64, Side) -> (f64, f64), options: Ref
         keys.push(end);
     }
     (Curve::new(keys).unwrap_or_default(), added, largest)
+}
+
+/// Whether the function has one value from an instant up to another.
+fn stands_still(from: Ticks, to: Ticks, at: &impl Fn(f64, Side) -> (f64, f64)) -> bool {
+    let (start, gap) = (from.as_f64(), (to - from).as_f64());
+    let value = at(start, Side::Right).0;
+    (1..CHECKS).all(|index| at(start + gap * index as f64 / CHECKS as f64, Side::Right).0 == value)
 }
 
 fn knot(at: &impl Fn(f64, Side) -> (f64, f64), time: Ticks) -> Key {
@@ -105,23 +120,6 @@ fn farthest(from: &Key, to: &Key, at: &impl Fn(f64, Side) -> (f64, f64), options
         return longest(from.time.0 + 1, limit, |tick| reaches(Ticks(tick)));
     }
     longest(from.time.0 + 1, to.time.0 - 1, |tick| reaches(Ticks(tick)))
-}
-
-/// The key of the largest number within `first..=last` for which there is one, by halving.
-fn longest(first: i64, last: i64, key: impl Fn(i64) -> Option<Key>) -> Option<Key> {
-    if first > last {
-        return None;
-    }
-    let mut good = key(first)?;
-    let (mut low, mut high) = (first, last + 1);
-    while high - low > 1 {
-        let middle = low + (high - low) / 2;
-        match key(middle) {
-            Some(found) => (low, good) = (middle, found),
-            None => high = middle,
-        }
-    }
-    Some(good)
 }
 
 impl Curve {

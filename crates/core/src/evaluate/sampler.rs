@@ -25,7 +25,7 @@ pub struct Sampler<'a> {
 enum Source<'a> {
     Constant(&'a Value),
     Components(Vec<Cursor<'a>>),
-    Euler(RotationOrder, [Cursor<'a>; 3]),
+    Euler(RotationOrder, Box<[Cursor<'a>; 3]>),
     Keyed(KeyedRotation),
     Eased(Vec<Curve>, Option<Clock>),
     Samples(&'a Samples),
@@ -46,7 +46,9 @@ impl<'a> Sampler<'a> {
         let source = match controller {
             Controller::Constant(value) => Source::Constant(value),
             Controller::Components(curves) => Source::Components(curves.iter().map(Cursor::new).collect()),
-            Controller::Euler(euler) => Source::Euler(euler.order, euler.curves.each_ref().map(Cursor::new)),
+            Controller::Euler(euler) => {
+                Source::Euler(euler.order, Box::new(euler.curves.each_ref().map(Cursor::new)))
+            }
             Controller::Quaternion(curve) => Source::Keyed(KeyedRotation::new(curve)),
             Controller::Tcb(curve) => match (&curve.keys, curve.numbers()) {
                 (TcbKeys::Rotation(keys), _) => {

@@ -330,11 +330,8 @@ struct Job<'a> {
     tolerance: f64,
 }
 
-/// What became of one track.
-enum Outcome {
-    Carried { controller: Controller, fate: Fate, error: Option<MeasuredError>, note: String },
-    LeftOut(String),
-}
+/// What became of one track, or why it was left out.
+type Outcome = Result<Turned, String>;
 
 impl Job<'_> {
     fn take(&self, take: &Take, ledger: &mut Ledger) -> Take {
@@ -350,10 +347,8 @@ impl Job<'_> {
             };
             let target = Target { rig: 0, node: partner, property: track.target.property.clone() };
             match self.track(take, track, &target) {
-                Outcome::LeftOut(why) => {
-                    (layer, None, books.changed(layer, track, Fate::LeftOut, 0, None, why))
-                }
-                Outcome::Carried { controller, fate, error, note } => {
+                Err(why) => (layer, None, books.changed(layer, track, Fate::LeftOut, 0, None, why)),
+                Ok(Turned { controller, fate, error, note }) => {
                     let new = Track { target, controller };
                     let mut entry = books.changed(layer, track, fate, count(&new), error, note);
                     entry.to = Some(self.target_addresses.property(&new.target));
@@ -379,16 +374,16 @@ impl Job<'_> {
             self.from.rig.property_kind(track.target.node, property),
             self.from.rig.rest_value(track.target.node, property),
         ) else {
-            return Outcome::LeftOut("the source has no such property".into());
+            return Err("the source has no such property".into());
         };
         let Some(partner) = self.onto.rig.node(target.node) else {
-            return Outcome::LeftOut("the partner is gone".into());
+            return Err("the partner is gone".into());
         };
         if self.onto.rig.property_kind(target.node, property) != Some(kind) {
-            return Outcome::LeftOut(format!("'{}' has no such '{property}'", partner.name));
+            return Err(format!("'{}' has no such '{property}'", partner.name));
         }
         if partner.is_locked(property, None) {
-            return Outcome::LeftOut("locked in the target".into());
+            return Err("locked in the target".into());
         }
         match kind {
             PropertyKind::Rotation if property == "rotation" => self.rotation(take, track, target, &rest),
@@ -399,22 +394,22 @@ impl Job<'_> {
                 let controller = scaled(&track.controller, DVec3::ZERO, self.scale, DVec3::ZERO);
                 self.moved(track, controller)
             }
-            _ => Outcome::Carried {
+            _ => Ok(Turned {
                 controller: track.controller.clone(),
                 fate: Fate::Kept,
                 error: None,
                 note: String::new(),
-            },
+            }),
         }
     }
 
     fn rotation(&self, take: &Take, track: &Track, target: &Target, rest: &Value) -> Outcome {
         let (id, partner) = (track.target.node, target.node);
         let (Some(view), Some(partner_view)) = (self.from.view(id), self.onto.view(partner)) else {
-            return Outcome::LeftOut("its transform is not translation · rotation · scale".into());
+            return Err("its transform is not translation · rotation · scale".into());
         };
         let Some(order) = partner_view.order else {
-            return Outcome::LeftOut("the partner turns by quaternions, which is not supported yet".into());
+            return Err("the partner turns by quaternions, which is not supported yet".into());
         };
         let before = self.onto.frame(partner).conjugate() * self.from.frame(id);
         let turn_of = |side: &Side<'_>, id: NodeId| side.world[side.position(id)];
@@ -430,30 +425,22 @@ impl Job<'_> {
             rate: self.source.rate,
             range: take.range,
         };
-        match turning.apply(&track.controller, rest) {
-            Some(Turned { controller, fate, error, note }) => {
-                Outcome::Carried { controller, fate, error, note }
-            }
-            None => Outcome::LeftOut(format!(
-                "a {} controller cannot be given another order or rest yet",
-                track.controller.type_name()
-            )),
-        }
+        turning.apply(&track.controller, rest).ok_or_else(|| {
+            format!("a {} controller cannot be given another order or rest yet", track.controller.type_name())
+        })
     }
 
     fn translation(&self, track: &Track, target: &Target) -> Outcome {
         let (Some(view), Some(partner)) = (self.from.view(track.target.node), self.onto.view(target.node))
         else {
-            return Outcome::LeftOut("its transform is not translation · rotation · scale".into());
+            return Err("its transform is not translation · rotation · scale".into());
         };
         let parent = |side: &Side<'_>, id: NodeId| {
             side.rig.parent(id).map_or(DQuat::IDENTITY, |parent| side.world[side.position(parent)])
         };
         let turned = parent(&self.onto, target.node).conjugate() * parent(&self.from, track.target.node);
         if angle_between(turned, DQuat::IDENTITY) > 1e-6 {
-            return Outcome::LeftOut(
-                "the parents are oriented differently at rest, which is not supported yet".into(),
-            );
+            return Err("the parents are oriented differently at rest, which is not supported yet".into());
         }
         self.moved(track, scaled(&track.controller, view.translation, self.scale, partner.translation))
     }
@@ -464,12 +451,9 @@ impl Job<'_> {
                 let same = controller == track.controller;
                 let note = if same { String::new() } else { format!("times {:.4}", self.scale) };
                 let fate = if same { Fate::Kept } else { Fate::Remapped };
-                Outcome::Carried { controller, fate, error: None, note }
+                Ok(Turned { controller, fate, error: None, note })
             }
-            None => Outcome::LeftOut(format!(
-                "a {} controller cannot be scaled yet",
-                track.controller.type_name()
-            )),
+            None => Err(format!("a {} controller cannot be scaled yet", track.controller.type_name())),
         }
     }
 

@@ -3,8 +3,12 @@
 mod channel;
 
 pub mod carry;
+pub mod controllers;
+pub mod layers;
+mod linear;
 pub mod reorder;
 pub mod survey;
+mod trace;
 mod turn;
 pub mod unbake;
 

@@ -67,35 +67,15 @@ impl Job<'_> {
         };
         let quantity = kind.quantity();
         let tolerance = self.options.tolerance.of(quantity, &self.scene.space);
-        let (controller, error) = match samples.kind {
-            SampleKind::Euler(order) => {
-                let angles = unwound(order, samples);
-                let rotations: Vec<DQuat> = angles.iter().map(|&a| quat_from_euler(order, a)).collect();
-                fit_rotation(samples, order, &angles, &rotations, tolerance)
-            }
-            SampleKind::Quaternion => {
-                let order =
-                    match rig.node(track.target.node).and_then(|node| node.op("rotation")).map(|op| op.value)
-                    {
-                        Some(OpValue::Rotate { order, .. }) => order,
-                        _ => RotationOrder::Xyz,
-                    };
-                let rotations: Vec<DQuat> =
-                    (0..samples.len()).map(|i| DQuat::from_slice(samples.row(i)).normalize()).collect();
-                let mut last = DVec3::ZERO;
-                let follow = |&q: &DQuat| {
-                    last = nearest_euler(order, q, last);
-                    last
-                };
-                let angles: Vec<DVec3> = rotations.iter().map(follow).collect();
-                fit_rotation(samples, order, &angles, &rotations, tolerance)
-            }
-            SampleKind::Scalar | SampleKind::Vector => fit_components(samples, kind, tolerance),
-            SampleKind::Matrix => {
-                let mut entry = books.kept(layer, track);
-                entry.note = "matrix samples stay samples: they have no components to fit one by one".into();
-                return (layer, Some(track.clone()), entry);
-            }
+        let order = match rig.node(track.target.node).and_then(|node| node.op("rotation")).map(|op| op.value)
+        {
+            Some(OpValue::Rotate { order, .. }) => order,
+            _ => RotationOrder::Xyz,
+        };
+        let Some((controller, error)) = fit_samples(samples, kind, order, tolerance) else {
+            let mut entry = books.kept(layer, track);
+            entry.note = "matrix samples stay samples: they have no components to fit one by one".into();
+            return (layer, Some(track.clone()), entry);
         };
         let is_base = layer == 0;
         let controller = without_rest(controller, is_base.then_some(&rest));
@@ -116,6 +96,36 @@ impl Job<'_> {
         error.frame /= self.scene.rate.ticks_per_frame();
         error
     }
+}
+
+/// Curves through samples, within a tolerance, and the error at the samples with its place in ticks; quaternions become
+/// angles of `order`. `None` for matrices.
+pub(super) fn fit_samples(
+    samples: &Samples,
+    kind: PropertyKind,
+    order: RotationOrder,
+    tolerance: f64,
+) -> Option<(Controller, MeasuredError)> {
+    Some(match samples.kind {
+        SampleKind::Euler(order) => {
+            let angles = unwound(order, samples);
+            let rotations: Vec<DQuat> = angles.iter().map(|&a| quat_from_euler(order, a)).collect();
+            fit_rotation(samples, order, &angles, &rotations, tolerance)
+        }
+        SampleKind::Quaternion => {
+            let rotations: Vec<DQuat> =
+                (0..samples.len()).map(|i| DQuat::from_slice(samples.row(i)).normalize()).collect();
+            let mut last = DVec3::ZERO;
+            let follow = |&q: &DQuat| {
+                last = nearest_euler(order, q, last);
+                last
+            };
+            let angles: Vec<DVec3> = rotations.iter().map(follow).collect();
+            fit_rotation(samples, order, &angles, &rotations, tolerance)
+        }
+        SampleKind::Scalar | SampleKind::Vector => fit_components(samples, kind, tolerance),
+        SampleKind::Matrix => return None,
+    })
 }
 
 /// Euler samples as one continuous path: no flips between neighbours.

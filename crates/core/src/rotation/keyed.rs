@@ -170,6 +170,18 @@ impl KeyedRotation {
             Knot { time, leaving }
         });
         let mut knots: Vec<Knot> = own.collect();
+        for (index, piece) in self.pieces.iter().enumerate() {
+            if let Piece::Quad { ease, .. } = piece {
+                let (from, gap) =
+                    (self.times[index].as_f64(), (self.times[index + 1] - self.times[index]).as_f64());
+                knots.extend(ease.corners().map(|u| Knot {
+                    time: Ticks((from + u * gap).round() as i64),
+                    leaving: Leaving::Moving,
+                }));
+            }
+        }
+        knots.sort_by_key(|knot| knot.time);
+        knots.dedup_by_key(|knot| knot.time);
         let (Some(&first), Some(&last)) = (self.times.first(), self.times.last()) else { return knots };
         let Some(range) = range.filter(|_| self.moves_outside()) else { return knots };
         let mut more = Vec::new();

@@ -5,6 +5,7 @@ mod euler;
 mod keyed;
 mod order;
 mod path;
+mod to_quaternion;
 mod vector;
 
 pub use convert::{Conversion, Converted, convert};
@@ -15,4 +16,5 @@ pub use euler::{
 pub use keyed::KeyedRotation;
 pub use order::{RotationOrder, RotationOrderError};
 pub use path::{EulerPath, Knot, Leaving, RotationPath};
+pub use to_quaternion::{QuaternionKeys, to_quaternion_keys};
 pub use vector::{along_arc, from_vector, nearest_vector, to_vector};

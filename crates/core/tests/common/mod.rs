@@ -133,3 +133,56 @@ pub fn span(curve: &Curve) -> f64 {
         span + key.value.abs() + key.left_value().abs() + reach(&key.tangent_in) + reach(&key.tangent_out)
     })
 }
+
+/// A scene of one node, `arm`, with a scalar `smile` and a switch `lamp`, and one take of frames 0 to 60.
+pub fn scene(layers: Vec<nimble_curve_core::scene::Layer>) -> nimble_curve_core::scene::Scene {
+    use glam::DVec3;
+    use nimble_curve_core::rig::{Attribute, AttributeKind, Node, NodeKind, Rig};
+    use nimble_curve_core::rotation::RotationOrder;
+    use nimble_curve_core::scene::{Scene, Take};
+    use nimble_curve_core::space::Space;
+    use nimble_curve_core::time::TimeRange;
+    use nimble_curve_core::value::Quantity;
+    let mut node = Node::new("arm", NodeKind::Joint, DVec3::new(1.0, 2.0, 3.0), RotationOrder::Xyz);
+    node.attributes = vec![
+        Attribute {
+            name: "smile".into(),
+            kind: AttributeKind::Scalar { default: 0.25, min: None, max: None, quantity: Quantity::Scalar },
+        },
+        Attribute { name: "lamp".into(), kind: AttributeKind::Switch { default: false } },
+    ];
+    let mut rig = Rig::new("rig");
+    rig.add(None, node).unwrap();
+    let take = Take {
+        name: "take".into(),
+        folder: None,
+        range: TimeRange::new(RATE.ticks(0), RATE.ticks(60)),
+        clips: Vec::new(),
+        markers: Vec::new(),
+        layers,
+    };
+    Scene { rate: RATE, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes: vec![take] }
+}
+
+/// A track on the node of [`scene`].
+pub fn track(
+    property: &str,
+    controller: nimble_curve_core::controller::Controller,
+) -> nimble_curve_core::scene::Track {
+    use nimble_curve_core::rig::NodeId;
+    use nimble_curve_core::scene::{Target, Track};
+    Track { target: Target { rig: 0, node: NodeId(0), property: property.into() }, controller }
+}
+
+/// The values of a property of the node of [`scene`] at some times.
+pub fn values(
+    scene: &nimble_curve_core::scene::Scene,
+    property: &str,
+    times: impl Iterator<Item = f64>,
+) -> Vec<nimble_curve_core::value::Value> {
+    use nimble_curve_core::controller::Controller;
+    let target = track(property, Controller::Components(Vec::new())).target;
+    let mut sampler =
+        nimble_curve_core::evaluate::PropertySampler::new(scene, &scene.takes[0], &target).unwrap();
+    times.map(|time| sampler.value_at(time)).collect()
+}

@@ -1,0 +1,309 @@
+//! `layers`: the stack shown, flattened, split and set.
+
+use std::collections::BTreeSet;
+use std::io::Write;
+
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::ops::layers::{
+    FlattenOptions, LayerSettings, LayersError, SplitOptions, flatten, set, split,
+};
+use nimble_curve_core::scene::{Layer, LayerMode, RotationMixing, Scene, Take};
+use nimble_curve_core::time::TimeRange;
+use serde::Serialize;
+
+use crate::args::{Layers, LayersAction, LayersFlatten, LayersSet, LayersSplit, Mode, Rotations};
+use crate::failure::Failure;
+use crate::files;
+use crate::report::{self, LedgerJson, amount, counted, frame, listed};
+use crate::table::{Align, Table};
+use crate::terminal::{Report, Style};
+
+pub fn run(args: &Layers) -> Result<(), Failure> {
+    match &args.action {
+        None => show(args),
+        Some(LayersAction::Flatten(args)) => run_flatten(args),
+        Some(LayersAction::Split(args)) => run_split(args),
+        Some(LayersAction::Set(args)) => run_set(args),
+    }
+}
+
+fn show(args: &Layers) -> Result<(), Failure> {
+    let Some(file) = &args.file else { return Err(Failure::new("name a file whose layers to show")) };
+    let scene = files::read(file, args.input)?.scene;
+    let mut out = Report::out();
+    if args.json {
+        let takes: Vec<TakeJson<'_>> = scene.takes.iter().map(|take| TakeJson::new(&scene, take)).collect();
+        return Ok(report::print_json(&mut out, &takes)?);
+    }
+    if scene.takes.is_empty() {
+        return Err(Failure::new(format!("{}: there is no take, and so no layer", file.display())));
+    }
+    for take in &scene.takes {
+        let first = frame(scene.rate.frame(take.range.first));
+        let last = frame(scene.rate.frame(take.range.last));
+        let title = format!(
+            "take {}: {}, frames {first}:{last} at {} a second",
+            take.name,
+            counted(take.layers.len(), "layer"),
+            scene.rate
+        );
+        writeln!(out, "{}", Style::Strong.paint(&title))?;
+        stack_table(&scene, take).print(&mut out)?;
+        writeln!(out, "  {}", Style::Faint.paint("the topmost layer stands first; the last is the base"))?;
+    }
+    Ok(())
+}
+
+fn stack_table(scene: &Scene, take: &Take) -> Table {
+    let mut table = Table::new(&[
+        ("layer", Align::Left),
+        ("mode", Align::Left),
+        ("rotations mix", Align::Left),
+        ("weight", Align::Right),
+        ("tracks", Align::Right),
+        ("keys", Align::Right),
+        ("samples", Align::Right),
+        ("frames", Align::Right),
+        ("nodes", Align::Left),
+    ]);
+    let addresses = Addresses::new(scene);
+    for layer in take.layers.iter().rev() {
+        let summary = Summary::new(layer);
+        let nodes: Vec<&str> = summary.nodes.iter().map(|&node| addresses.node(node)).collect();
+        let frames = match summary.range {
+            Some(range) => {
+                format!("{}:{}", frame(scene.rate.frame(range.first)), frame(scene.rate.frame(range.last)))
+            }
+            None => String::new(),
+        };
+        let state = if layer.muted { " (muted)" } else { "" };
+        let cells = [
+            format!("{}{state}", layer.name),
+            mode_name(layer.mode).to_owned(),
+            mixing_name(layer.rotations).to_owned(),
+            weight_of(scene, layer),
+            layer.tracks.len().to_string(),
+            summary.keys.to_string(),
+            summary.samples.to_string(),
+            frames,
+            if nodes.len() > 3 { counted(nodes.len(), "node") } else { listed(&nodes, 3) },
+        ];
+        if layer.is_active() { table.row(cells) } else { table.styled(Style::Warn, cells) }
+    }
+    table
+}
+
+/// What is on a layer.
+struct Summary {
+    nodes: BTreeSet<(usize, nimble_curve_core::rig::NodeId)>,
+    keys: usize,
+    samples: usize,
+    range: Option<TimeRange>,
+}
+
+impl Summary {
+    fn new(layer: &Layer) -> Summary {
+        Summary {
+            nodes: layer.tracks.iter().map(|track| (track.target.rig, track.target.node)).collect(),
+            keys: layer.tracks.iter().map(|track| track.controller.key_count()).sum(),
+            samples: layer.tracks.iter().map(|track| track.controller.sample_count()).sum(),
+            range: layer.tracks.iter().filter_map(|track| track.controller.range()).reduce(TimeRange::union),
+        }
+    }
+}
+
+fn mode_name(mode: LayerMode) -> &'static str {
+    match mode {
+        LayerMode::Additive => "additive",
+        LayerMode::Override => "override",
+    }
+}
+
+fn mixing_name(mixing: RotationMixing) -> &'static str {
+    match mixing {
+        RotationMixing::ByComponent => "by component",
+        RotationMixing::ByQuaternion => "by quaternion",
+    }
+}
+
+/// The weight in percent; from and to where it is animated.
+fn weight_of(scene: &Scene, layer: &Layer) -> String {
+    use nimble_curve_core::controller::Weight;
+    let percent = |weight: f64| format!("{}%", report::frame((weight * 1e4).round() / 1e2));
+    match (&layer.weight, layer.weight.constant()) {
+        (_, Some(weight)) => percent(weight),
+        (Weight::Curve(curve), None) => {
+            let frames = curve.range().map_or(0..=0, |range| {
+                scene.rate.nearest_frame(range.first)..=scene.rate.nearest_frame(range.last)
+            });
+            let values = frames.filter_map(|frame| curve.value_at(scene.rate.ticks(frame).as_f64()));
+            let (low, high) =
+                values.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(v), high.max(v)));
+            format!("{} to {}", percent(low), percent(high))
+        }
+        (Weight::Constant(weight), None) => percent(*weight),
+    }
+}
+
+fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let options = FlattenOptions { only: args.only.clone(), tolerance: args.tolerance };
+    let (result, ledger) = flatten(&scene, &options).map_err(|error| suggest(error, &scene))?;
+    args.output.write(&result)?;
+    let mut out = Report::beside(&args.output.output);
+    if args.json {
+        return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
+    }
+    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    print_ledger(&mut out, &scene, &ledger)?;
+    let kept = ledger.count(Fate::Kept);
+    if kept > 0 {
+        writeln!(
+            out,
+            "  {} on one layer only, and kept",
+            counted(kept, "property").replace("propertys", "properties")
+        )?;
+    }
+    Ok(())
+}
+
+/// All that was not just kept.
+fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<(), Failure> {
+    let mut table = Table::new(&[
+        ("channel", Align::Left),
+        ("fate", Align::Left),
+        ("before", Align::Right),
+        ("after", Align::Right),
+        ("largest error", Align::Right),
+        ("at frame", Align::Right),
+        ("", Align::Left),
+    ]);
+    for entry in ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept) {
+        let fate = if entry.fate == Fate::Remapped { "exact" } else { entry.fate.name() };
+        let cells = [
+            entry.channel.clone(),
+            fate.to_owned(),
+            entry.before.to_string(),
+            entry.after.to_string(),
+            entry.error.map_or(String::new(), |error| amount(error.largest, error.quantity, &scene.space)),
+            entry.error.map_or(String::new(), |error| frame(error.frame)),
+            entry.note.clone(),
+        ];
+        if entry.fate == Fate::LeftOut { table.styled(Style::Warn, cells) } else { table.row(cells) }
+    }
+    if table.is_empty() {
+        writeln!(out, "  nothing had to change")?;
+    } else {
+        table.print(out)?;
+    }
+    for note in &ledger.notes {
+        writeln!(out, "  {note}")?;
+    }
+    Ok(())
+}
+
+fn run_split(args: &LayersSplit) -> Result<(), Failure> {
+    args.output.check(&[&args.file, &args.against])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let other = files::read(&args.against, args.input)?.scene;
+    let options = SplitOptions { name: args.name.clone(), tolerance: args.tolerance };
+    let (result, ledger) = split(&scene, &other, &options)?;
+    args.output.write(&result)?;
+    let mut out = Report::beside(&args.output.output);
+    if args.json {
+        return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
+    }
+    let arrow = format!("{} + layer {} → {}", args.file.display(), args.name, args.output.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    if ledger.entries.is_empty() {
+        writeln!(out, "  the two move alike: the layer is empty")?;
+        return Ok(());
+    }
+    print_ledger(&mut out, &scene, &ledger)
+}
+
+fn run_set(args: &LayersSet) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let mut scene = files::read(&args.file, args.input)?.scene;
+    let settings = LayerSettings {
+        weight: args.weight,
+        muted: if args.mute { Some(true) } else { args.unmute.then_some(false) },
+        mode: args.mode.map(|mode| match mode {
+            Mode::Additive => LayerMode::Additive,
+            Mode::Override => LayerMode::Override,
+        }),
+        rotations: args.rotations.map(|rotations| match rotations {
+            Rotations::ByComponent => RotationMixing::ByComponent,
+            Rotations::ByQuaternion => RotationMixing::ByQuaternion,
+        }),
+        name: args.rename.clone(),
+    };
+    set(&mut scene, &args.layer, &settings).map_err(|error| suggest(error, &scene))?;
+    args.output.write(&scene)?;
+    let mut out = Report::beside(&args.output.output);
+    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    for take in &scene.takes {
+        stack_table(&scene, take).print(&mut out)?;
+    }
+    Ok(())
+}
+
+/// The error with the most similar layer's name, where it names one that is not there.
+fn suggest(error: LayersError, scene: &Scene) -> Failure {
+    let LayersError::NoLayer(name) = &error else { return Failure::Layers(error) };
+    let names = scene.takes.iter().flat_map(|take| &take.layers).map(|layer| layer.name.as_str());
+    match similar(name, names) {
+        Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
+        None => Failure::Layers(error),
+    }
+}
+
+#[derive(Serialize)]
+struct TakeJson<'a> {
+    take: &'a str,
+    layers: Vec<LayerJson<'a>>,
+}
+
+#[derive(Serialize)]
+struct LayerJson<'a> {
+    name: &'a str,
+    mode: &'static str,
+    rotations: &'static str,
+    /// `null` where the weight is animated.
+    weight: Option<f64>,
+    muted: bool,
+    nodes: Vec<String>,
+    tracks: usize,
+    keys: usize,
+    sampled_values: usize,
+    first_frame: Option<f64>,
+    last_frame: Option<f64>,
+}
+
+impl<'a> TakeJson<'a> {
+    fn new(scene: &'a Scene, take: &'a Take) -> TakeJson<'a> {
+        let addresses = Addresses::new(scene);
+        let layers = take.layers.iter().map(|layer| {
+            let summary = Summary::new(layer);
+            LayerJson {
+                name: &layer.name,
+                mode: mode_name(layer.mode),
+                rotations: mixing_name(layer.rotations),
+                weight: layer.weight.constant(),
+                muted: layer.muted,
+                nodes: summary.nodes.iter().map(|&node| addresses.node(node).to_owned()).collect(),
+                tracks: layer.tracks.len(),
+                keys: summary.keys,
+                sampled_values: summary.samples,
+                first_frame: summary.range.map(|range| scene.rate.frame(range.first)),
+                last_frame: summary.range.map(|range| scene.rate.frame(range.last)),
+            }
+        });
+        TakeJson { take: &take.name, layers: layers.collect() }
+    }
+}

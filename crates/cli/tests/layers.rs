@@ -1,0 +1,243 @@
+//! `layers` and controllers through the program, on the authored take.
+
+mod common;
+
+use common::{degrees_between, fail, rotations, sample, scene, succeed, values};
+use nimble_curve_core::controller::{Controller, TcbKeys};
+use nimble_curve_core::evaluate::{Evaluator, Pose};
+use nimble_curve_core::scene::{LayerMode, Scene, Track};
+use nimble_curve_core::value::Value;
+use tempfile::tempdir;
+
+fn bramble() -> String {
+    sample("bramble.ncurve").to_str().unwrap().to_owned()
+}
+
+/// Sixteenths of frames of the authored take.
+fn sixteenths() -> impl Iterator<Item = f64> {
+    (16..=97 * 16).map(|step| f64::from(step) / 16.0)
+}
+
+/// The channels of the authored take that are numbers, and those that are rotations.
+const NUMBERS: [(&str, &str); 7] = [
+    ("courier:root", "translation"),
+    ("courier:hips", "translation"),
+    ("courier:chest", "scale"),
+    ("courier:face", "smile"),
+    ("courier:face", "blink"),
+    ("courier:face", "gaze"),
+    ("courier:face", "whiskers"),
+];
+const ROTATIONS: [&str; 9] = [
+    "courier:hips",
+    "courier:spine_02",
+    "courier:head",
+    "courier:neck",
+    "courier:chest",
+    "courier:arm_l",
+    "courier:arm_r",
+    "courier:forearm_l",
+    "courier:tail_03",
+];
+
+/// The largest differences of the listed numbers and rotations (in degrees) between two scenes.
+fn differences(a: &Scene, b: &Scene) -> (f64, f64) {
+    let mut numbers = 0.0_f64;
+    for (node, property) in NUMBERS {
+        for (x, y) in
+            values(a, node, property, sixteenths()).iter().zip(values(b, node, property, sixteenths()))
+        {
+            let (x, y) = (x.numbers().unwrap(), y.numbers().unwrap());
+            numbers = x.iter().zip(&y).map(|(x, y)| (x - y).abs()).fold(numbers, f64::max);
+        }
+    }
+    let mut angle = 0.0_f64;
+    for node in ROTATIONS {
+        let pairs = rotations(a, node, sixteenths()).into_iter().zip(rotations(b, node, sixteenths()));
+        angle = pairs.map(|(x, y)| degrees_between(x, y)).fold(angle, f64::max);
+    }
+    (numbers, angle)
+}
+
+#[test]
+fn the_authored_take_uses_every_controller_and_both_modes_and_poses_without_a_flip() {
+    let scene = scene(bramble().as_ref());
+    let take = &scene.takes[0];
+    let mut types: Vec<&str> = take.tracks().map(|(_, track)| track.controller.type_name()).collect();
+    types.sort_unstable();
+    types.dedup();
+    assert_eq!(types.len(), 9, "{types:?}");
+    let tcb = |keys: &TcbKeys| match keys {
+        TcbKeys::Scalar(_) => 0,
+        TcbKeys::Vector(_) => 1,
+        TcbKeys::Rotation(_) => 2,
+    };
+    let mut kinds: Vec<i32> = take
+        .tracks()
+        .filter_map(|(_, track)| match &track.controller {
+            Controller::Tcb(curve) => Some(tcb(&curve.keys)),
+            _ => None,
+        })
+        .collect();
+    kinds.sort_unstable();
+    assert_eq!(kinds, [0, 1, 2]);
+    for mode in [LayerMode::Additive, LayerMode::Override] {
+        assert!(take.layers[1..].iter().any(|layer| layer.mode == mode));
+    }
+    let mut evaluator = Evaluator::new(&scene, Some(take), 0).unwrap();
+    let (mut pose, mut last) = (Pose::default(), Pose::default());
+    for frame in sixteenths() {
+        evaluator.pose_at(frame * scene.rate.ticks_per_frame(), &mut pose);
+        for (now, before) in pose.local_rotation.iter().zip(&last.local_rotation) {
+            // The head's quaternion keys step once, by 12 degrees, and the constant arm snaps nowhere.
+            assert!(degrees_between(*now, *before) < 16.0, "frame {frame}");
+        }
+        last.clone_from(&pose);
+    }
+}
+
+#[test]
+fn layers_are_listed_with_what_they_do() {
+    let folder = tempdir().unwrap();
+    let printed = succeed(folder.path(), &["layers", &bramble()]);
+    let line = |name: &str| printed.lines().find(|line| line.trim().starts_with(name)).unwrap().to_owned();
+    assert!(line("breathing").contains("additive") && line("breathing").contains("80%"));
+    assert!(line("look").contains("by quaternion") && line("look").contains("0% to 100%"));
+    assert!(line("old arm").contains("muted"));
+    let order = ["old arm", "reach", "look", "breathing", "body"].map(|name| printed.find(name).unwrap());
+    assert!(order.is_sorted(), "topmost first");
+    let json: serde_json::Value =
+        serde_json::from_str(&succeed(folder.path(), &["layers", &bramble(), "--json"])).unwrap();
+    assert_eq!(json[0]["layers"][1]["weight"], 0.8);
+    assert_eq!(json[0]["layers"][4]["muted"], true);
+}
+
+#[test]
+fn a_flattened_take_moves_as_its_layers_did() {
+    let folder = tempdir().unwrap();
+    let printed = succeed(folder.path(), &["layers", "flatten", &bramble(), "-o", "flat.ncurve"]);
+    let (before, after) = (scene(bramble().as_ref()), scene(&folder.path().join("flat.ncurve")));
+    assert_eq!(after.takes[0].layers.len(), 1);
+    let (numbers, angle) = differences(&before, &after);
+    // 0.1 mm is 0.01 units of this scene.
+    assert!(numbers <= 0.01 && angle <= 0.05, "{numbers} {angle}");
+    let line = |channel: &str| printed.lines().find(|line| line.contains(channel)).unwrap().to_owned();
+    assert!(line("courier:chest:rotation").contains("exact"));
+    assert!(line("courier:arm_r:rotation").contains("left out"));
+    assert!(line("courier:head:rotation").contains("refitted"));
+    // Smiles and tails that only one layer has keep their controllers.
+    let kept = |scene: &Scene| {
+        let tracks = scene.takes[0].layers[0].tracks.iter();
+        tracks.filter(|track| matches!(track.controller, Controller::Tcb(_))).count()
+    };
+    assert_eq!((kept(&before), kept(&after)), (3, 3));
+}
+
+#[test]
+fn one_layer_flattened_leaves_the_others() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    succeed(at, &["layers", "flatten", &bramble(), "--only", "breathing", "-o", "out.ncurve"]);
+    let (before, after) = (scene(bramble().as_ref()), scene(&at.join("out.ncurve")));
+    let names: Vec<&str> = after.takes[0].layers.iter().map(|layer| layer.name.as_str()).collect();
+    assert_eq!(names, ["body", "look", "reach", "old arm"]);
+    let (numbers, angle) = differences(&before, &after);
+    assert!(numbers <= 0.01 && angle < 1e-6, "{numbers} {angle}");
+    let error = fail(at, &["layers", "flatten", &bramble(), "--only", "breething", "-o", "x.ncurve"]);
+    assert!(error.contains("did you mean 'breathing'?"), "{error}");
+    assert!(!at.join("x.ncurve").exists());
+}
+
+#[test]
+fn a_fix_made_elsewhere_comes_back_as_a_sparse_layer() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // Somebody flattened the take and changed one key of the jaw and the waving arm.
+    succeed(at, &["layers", "flatten", &bramble(), "-o", "flat.ncurve"]);
+    let text = std::fs::read_to_string(at.join("flat.ncurve")).unwrap();
+    let fixed = text.replacen("{\"frame\": 22, \"value\": 14}", "{\"frame\": 22, \"value\": 21}", 1);
+    let fixed = fixed.replacen("{\"frame\": 25, \"value\": 8}", "{\"frame\": 25, \"value\": -4}", 1);
+    assert_ne!(text, fixed);
+    std::fs::write(at.join("fixed.ncurve"), fixed).unwrap();
+    let arguments =
+        ["layers", "split", "flat.ncurve", "--against", "fixed.ncurve", "--name", "fix", "-o", "out.ncurve"];
+    succeed(at, &arguments);
+    let (fixed, out) = (scene(&at.join("fixed.ncurve")), scene(&at.join("out.ncurve")));
+    let layer = &out.takes[0].layers[1];
+    assert_eq!((layer.name.as_str(), layer.tracks.len()), ("fix", 2));
+    assert!(layer.tracks.iter().all(|track| track.controller.key_count() <= 5), "{layer:?}");
+    let (numbers, angle) = differences(&fixed, &out);
+    assert!(numbers < 1e-9 && angle < 1e-6, "{numbers} {angle}");
+    let again = fail(
+        at,
+        &["layers", "split", "out.ncurve", "--against", "fixed.ncurve", "--name", "fix", "-o", "b.ncurve"],
+    );
+    assert!(again.contains("'fix'"), "{again}");
+}
+
+#[test]
+fn settings_are_written_and_shown() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let set = |file: &str, more: &[&str]| {
+        let mut arguments = vec!["layers", "set", file, "--layer", "breathing", "-o", "out.ncurve"];
+        arguments.extend(more);
+        succeed(at, &arguments)
+    };
+    assert!(set(&bramble(), &["--weight", "50%"]).contains("50%"));
+    let weight = |name: &str| {
+        let scene = scene(&at.join("out.ncurve"));
+        let layer = scene.takes[0].layers.iter().find(|layer| layer.name == name).cloned().unwrap();
+        (layer.weight.constant(), layer.muted, layer.mode)
+    };
+    assert_eq!(weight("breathing"), (Some(0.5), false, LayerMode::Additive));
+    set(&bramble(), &["--mute", "--rename", "calm", "--mode", "override"]);
+    assert_eq!(weight("calm"), (Some(0.8), true, LayerMode::Override));
+    let nothing = common::run(at, &["layers", "set", &bramble(), "--layer", "look", "-o", "x.ncurve"]);
+    assert_eq!(nothing.status.code(), Some(2), "a set that sets nothing is a wrong use");
+    let taken =
+        fail(at, &["layers", "set", &bramble(), "--layer", "look", "--rename", "body", "-o", "x.ncurve"]);
+    assert!(taken.contains("'body'"), "{taken}");
+}
+
+#[test]
+fn controllers_are_turned_on_request() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    for (form, tolerance) in
+        [("curves", (0.01, 0.05)), ("quaternion", (0.01, 0.05)), ("samples", (f64::MAX, f64::MAX))]
+    {
+        succeed(at, &["convert", &bramble(), "out.ncurve", "--controllers", form]);
+        let (before, after) = (scene(bramble().as_ref()), scene(&at.join("out.ncurve")));
+        let (numbers, angle) = differences(&before, &after);
+        // Layers of partial weight see less of an error, none more.
+        assert!(numbers <= tolerance.0 && angle <= 3.0 * tolerance.1, "{form}: {numbers} {angle}");
+        let wanted = |controller: &Controller| match form {
+            "samples" => matches!(controller, Controller::Samples(_) | Controller::Discrete(_)),
+            "curves" => matches!(
+                controller,
+                Controller::Components(_) | Controller::Euler(_) | Controller::Discrete(_)
+            ),
+            _ => !matches!(controller, Controller::Euler(_) | Controller::Tcb(_) | Controller::Stack(_)),
+        };
+        let name = |track: &Track| after.rigs[0].node(track.target.node).unwrap().name.clone();
+        for (_, track) in after.takes[0].tracks() {
+            // Layers mix these angles one by one, which quaternions cannot.
+            if form == "quaternion"
+                && ["courier:chest", "courier:arm_l", "courier:forearm_l"].contains(&name(track).as_str())
+            {
+                continue;
+            }
+            assert!(wanted(&track.controller), "{form}: {}", track.controller.type_name());
+        }
+    }
+    let printed =
+        succeed(at, &["convert", &bramble(), "out.ncurve", "--controllers", "curves", "--only", "*:smile"]);
+    assert!(printed.contains("refitted"), "{printed}");
+    let after = scene(&at.join("out.ncurve"));
+    let smiles = values(&after, "courier:face", "smile", std::iter::once(12.0));
+    assert!(matches!(smiles[0], Value::Scalar(smile) if (smile - 0.9).abs() < 1e-3));
+    let tcb =
+        after.takes[0].tracks().filter(|(_, track)| matches!(track.controller, Controller::Tcb(_))).count();
+    assert_eq!(tcb, 2, "the other two stay");
+}

@@ -1,0 +1,537 @@
+//! Controllers turned into other types: exactly where that can be, else within a bound that is measured.
+//!
+//! docs/controllers.md has the table of which is which.
+
+use glam::DVec3;
+use rayon::prelude::*;
+use thiserror::Error;
+
+use super::channel::{Bookkeeper, Tolerance, count};
+use super::linear::{Sums, with_constants};
+use super::trace::{Trace, union_times};
+use super::unbake::fit_samples;
+use crate::address::{Addresses, matches};
+use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
+use crate::curve::{Curve, Refit, Side, refit};
+use crate::evaluate::Sampler;
+use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::rotation::{
+    Conversion, EulerPath, KeyedRotation, Knot, RotationOrder, RotationPath, angle_between, convert,
+    nearest_euler, to_quaternion_keys,
+};
+use crate::scene::{Layer, PropertyKind, RotationMixing, Scene, Take, Track};
+use crate::time::{FrameRate, Ticks, TimeRange};
+use crate::value::Value;
+
+/// What to turn a controller into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// One value, where nothing moves.
+    Constant,
+    /// Curves: Euler curves for rotations (in the node's order), a curve a component for anything else.
+    Curves,
+    /// Quaternion keys for rotations, curves for anything else.
+    Quaternion,
+    /// Samples at a rate.
+    Samples(FrameRate),
+}
+
+/// What a controller is on, and how exact its new form has to be.
+#[derive(Clone, Debug)]
+pub struct Setting {
+    /// The property's kind.
+    pub kind: PropertyKind,
+    /// Its value at rest.
+    pub rest: Value,
+    /// The largest error: radians, units of the scene, or as it is.
+    pub tolerance: f64,
+    /// The rate on whose whole frames added keys stand.
+    pub rate: FrameRate,
+    /// The range within which loops outside the keys are written out.
+    pub range: TimeRange,
+}
+
+/// A controller in another form.
+#[derive(Clone, Debug)]
+pub struct Changed {
+    /// The controller.
+    pub controller: Controller,
+    /// Kept, remapped (exactly), refitted (within the tolerance) or sampled.
+    pub fate: Fate,
+    /// The error, where there can be one; its place is in ticks.
+    pub error: Option<MeasuredError>,
+    /// How many key times were added.
+    pub added: usize,
+}
+
+/// Why a controller has no such form.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+pub enum NoForm {
+    /// It moves.
+    #[error("it moves, so that it is no constant")]
+    Moves,
+    /// It holds switches, choices or texts.
+    #[error("switches, choices and texts have discrete keys only")]
+    Discrete,
+    /// It holds matrices.
+    #[error("matrices cannot be turned into this")]
+    Matrix,
+    /// There is nothing to evaluate.
+    #[error("it has no samples that tell its value")]
+    NoValue,
+}
+
+/// Turns a controller into another form.
+///
+/// # Errors
+/// [`NoForm`], where it has none.
+pub fn change(controller: &Controller, form: Form, setting: &Setting) -> Result<Changed, NoForm> {
+    match (controller, setting.kind) {
+        (Controller::Discrete(_), _) | (_, PropertyKind::Discrete) => return Err(NoForm::Discrete),
+        (_, PropertyKind::Matrix) if !matches!(form, Form::Samples(_)) => return Err(NoForm::Matrix),
+        _ => {}
+    }
+    if let Controller::Procedural(procedural) = controller {
+        let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+        let changed = change(sampled, form, setting)?;
+        // What it came to is no longer what it was.
+        return Ok(Changed { fate: changed.fate.max(Fate::Remapped), ..changed });
+    }
+    if is_already(controller, form, setting) {
+        let controller = controller.clone();
+        return Ok(Changed { controller, fate: Fate::Kept, error: None, added: 0 });
+    }
+    match form {
+        Form::Constant => constant(controller, setting),
+        Form::Samples(rate) => samples(controller, rate, setting),
+        Form::Quaternion if setting.kind == PropertyKind::Rotation => quaternion(controller, setting),
+        Form::Curves if setting.kind == PropertyKind::Rotation => euler(controller, setting),
+        Form::Curves | Form::Quaternion => curves(controller, setting),
+    }
+}
+
+fn is_already(controller: &Controller, form: Form, setting: &Setting) -> bool {
+    let is_rotation = setting.kind == PropertyKind::Rotation;
+    match (controller, form) {
+        (Controller::Constant(_), Form::Constant) | (Controller::Quaternion(_), Form::Quaternion) => true,
+        (Controller::Euler(euler), Form::Curves) => euler.order == setting.order(),
+        (Controller::Components(_), Form::Curves) => true,
+        (Controller::Components(_), Form::Quaternion) => !is_rotation,
+        (Controller::Samples(samples), Form::Samples(rate)) => samples.rate == rate,
+        _ => false,
+    }
+}
+
+impl Setting {
+    /// The order of the angles at rest; xyz where the rotation at rest is a quaternion.
+    fn order(&self) -> RotationOrder {
+        match self.rest {
+            Value::Euler { order, .. } => order,
+            _ => RotationOrder::Xyz,
+        }
+    }
+
+    fn trace<'a>(&self, controller: &'a Controller) -> Result<Trace<'a>, NoForm> {
+        let sampler = Sampler::new(controller, self.kind, self.rest.clone()).map_err(|_| NoForm::NoValue)?;
+        Ok(Trace::of_controller(sampler))
+    }
+
+    fn times(&self, controller: &Controller) -> Vec<Ticks> {
+        union_times(std::iter::once(controller), [], self.range)
+    }
+}
+
+fn exact(controller: Controller) -> Changed {
+    Changed { controller, fate: Fate::Remapped, error: None, added: 0 }
+}
+
+fn constant(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
+    let trace = setting.trace(controller)?;
+    let range = controller.range().map_or(setting.range, |own| own.union(setting.range));
+    let start = range.first.as_f64();
+    let still = match Sums::of_controller(controller, setting.kind, &setting.rest) {
+        Some(sums) => sums.is_constant(),
+        // Rotations and eased keys: still where they are at many instants.
+        None => {
+            let times = setting.times(controller);
+            let first = trace.value(start);
+            let halves = times.windows(2).map(|pair| 0.5 * (pair[0].as_f64() + pair[1].as_f64()));
+            let samples = controller.samples().map_or(0, Samples::len);
+            let sampled = (0..samples).filter_map(|index| Some(controller.samples()?.time(index).as_f64()));
+            times
+                .iter()
+                .map(|time| time.as_f64())
+                .chain(halves)
+                .chain(sampled)
+                .all(|t| trace.value(t) == first)
+        }
+    };
+    if still { Ok(exact(Controller::Constant(trace.value(start)))) } else { Err(NoForm::Moves) }
+}
+
+fn samples(controller: &Controller, rate: FrameRate, setting: &Setting) -> Result<Changed, NoForm> {
+    let range = controller.range().map_or(setting.range, |own| own.union(setting.range));
+    sampled(&setting.trace(controller)?, rate, range, setting)
+}
+
+/// Samples of a traced function on the whole frames of a rate that cover a range.
+pub(super) fn sampled(
+    trace: &Trace<'_>,
+    rate: FrameRate,
+    range: TimeRange,
+    setting: &Setting,
+) -> Result<Changed, NoForm> {
+    let first = rate.frame(range.first).floor() as i64;
+    let last = rate.frame(range.last).ceil() as i64;
+    let mut values = Vec::new();
+    let mut kind = SampleKind::Scalar;
+    for frame in first..=last {
+        let value = trace.value(rate.ticks(frame).as_f64());
+        kind = match value {
+            Value::Scalar(_) => SampleKind::Scalar,
+            Value::Vector(_) => SampleKind::Vector,
+            Value::Euler { order, .. } => SampleKind::Euler(order),
+            Value::Quaternion(_) => SampleKind::Quaternion,
+            Value::Matrix(_) => SampleKind::Matrix,
+            Value::Discrete(_) => return Err(NoForm::Discrete),
+        };
+        values.extend(value.numbers().unwrap_or_default());
+    }
+    let made = Controller::Samples(Samples { start: rate.ticks(first), rate, kind, values });
+    let halves = (first * 2..=last * 2).map(|half| half as f64 * 0.5 * rate.ticks_per_frame());
+    let error = difference(trace, &setting.trace(&made)?, setting, halves);
+    Ok(Changed { controller: made, fate: Fate::Sampled, error: Some(error), added: 0 })
+}
+
+/// The largest difference of two functions at some times: the angle of rotations, the distance of anything else.
+fn difference(
+    a: &Trace<'_>,
+    b: &Trace<'_>,
+    setting: &Setting,
+    times: impl Iterator<Item = f64>,
+) -> MeasuredError {
+    let mut error = MeasuredError::none(setting.kind.quantity());
+    for time in times {
+        let (x, y) = (a.value(time), b.value(time));
+        let distance = match (x.rotation(), y.rotation()) {
+            (Some(x), Some(y)) => angle_between(x, y),
+            _ => {
+                let (x, y) = (x.numbers().unwrap_or_default(), y.numbers().unwrap_or_default());
+                x.iter().zip(&y).map(|(x, y)| (x - y) * (x - y)).sum::<f64>().sqrt()
+            }
+        };
+        error.take(distance, time);
+    }
+    error
+}
+
+/// Samples are fitted, not traced: there is nothing between them.
+fn fitted(controller: &Controller, setting: &Setting, tolerance: f64) -> Option<(Controller, MeasuredError)> {
+    match controller {
+        Controller::Samples(samples) => fit_samples(samples, setting.kind, setting.order(), tolerance),
+        _ => None,
+    }
+}
+
+fn curves(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
+    if let Some((controller, error)) = fitted(controller, setting, setting.tolerance) {
+        return Ok(Changed { controller, fate: Fate::Refitted, error: Some(error), added: 0 });
+    }
+    let sums = Sums::of_controller(controller, setting.kind, &setting.rest);
+    let summed: Option<Vec<Curve>> =
+        sums.as_ref().and_then(|sums| sums.numbers.iter().map(|number| number.curve()).collect());
+    if let (Some(sums), Some(mut curves)) = (&sums, summed) {
+        let offsets: Vec<f64> = sums.numbers.iter().map(|number| number.offset).collect();
+        let rest = setting.rest.numbers();
+        with_constants(&mut curves, &offsets, rest.as_deref(), setting.range.first);
+        return Ok(exact(Controller::Components(curves)));
+    }
+    let trace = setting.trace(controller)?;
+    let times = setting.times(controller);
+    if times.is_empty() && controller.samples().is_some() {
+        // A stack over samples and nothing else.
+        let rate = controller.samples().map_or(setting.rate, |samples| samples.rate);
+        return curves(&samples(controller, rate, setting)?.controller, setting);
+    }
+    refitted_numbers(&trace, &times, setting, sums.as_ref())
+}
+
+/// Curves through a traced function with keys at `times` and more where they are needed; components that are exact sums
+/// of curves are those sums.
+pub(super) fn refitted_numbers(
+    trace: &Trace<'_>,
+    times: &[Ticks],
+    setting: &Setting,
+    sums: Option<&Sums>,
+) -> Result<Changed, NoForm> {
+    let width = setting.rest.numbers().map_or(1, |numbers| numbers.len());
+    let share = setting.tolerance / (width as f64).sqrt();
+    let (mut made, mut added) = (Vec::with_capacity(width), 0);
+    let rest = setting.rest.numbers().unwrap_or_default();
+    for component in 0..width {
+        if let Some(sum) = sums.map(|sums| &sums.numbers[component])
+            && let Some(curve) = sum.curve()
+        {
+            let at_rest = curve.is_empty() && sum.offset == rest[component];
+            let constant = curve.is_empty() && !at_rest;
+            made.push(if constant { Curve::constant(setting.range.first, sum.offset) } else { curve });
+            continue;
+        }
+        let options = Refit { tolerance: share, rate: Some(setting.rate) };
+        let (curve, more, _) = refit(times, |time, side| trace.number(component, time, side), options);
+        added += more;
+        made.push(curve.thinned());
+    }
+    let made = Controller::Components(made);
+    let error = difference(trace, &setting.trace(&made)?, setting, looks(times, setting));
+    Ok(Changed { controller: made, fate: Fate::Refitted, error: Some(error), added })
+}
+
+/// A rotation path as Euler curves, or as quaternion keys where the rotation at rest is a quaternion.
+pub(super) fn refitted_rotation(
+    path: &impl RotationPath,
+    knots: &[Knot],
+    start: DVec3,
+    setting: &Setting,
+) -> Changed {
+    let (controller, error, added) = match setting.rest {
+        Value::Quaternion(_) => {
+            let made = to_quaternion_keys(path, knots, setting.tolerance, setting.rate);
+            (Controller::Quaternion(made.curve), made.error, made.added)
+        }
+        _ => {
+            let order = setting.order();
+            let conversion = Conversion { order, tolerance: setting.tolerance, rate: setting.rate, start };
+            let made = convert(path, knots, &conversion);
+            (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error, made.added)
+        }
+    };
+    Changed { controller, fate: Fate::Refitted, error: Some(error), added }
+}
+
+/// Where a refitted controller is compared: at sixteenths of frames between the first and the last key.
+fn looks(times: &[Ticks], setting: &Setting) -> impl Iterator<Item = f64> + use<> {
+    let step = setting.rate.ticks_per_frame() / 16.0;
+    let (first, last) = match times {
+        [first, .., last] => (first.as_f64(), last.as_f64()),
+        [only] => (only.as_f64(), only.as_f64()),
+        [] => (0.0, -1.0),
+    };
+    (0..).map(move |index| first + f64::from(index) * step).take_while(move |&time| time <= last)
+}
+
+fn euler(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
+    if let Some((controller, error)) = fitted(controller, setting, setting.tolerance) {
+        return Ok(Changed { controller, fate: Fate::Refitted, error: Some(error), added: 0 });
+    }
+    let order = setting.order();
+    if let Some(sums) = Sums::of_controller(controller, setting.kind, &setting.rest)
+        && sums.order == Some(order)
+        && let Some(mut made) = sums.numbers.iter().map(|number| number.curve()).collect::<Option<Vec<_>>>()
+    {
+        let offsets: Vec<f64> = sums.numbers.iter().map(|number| number.offset).collect();
+        let rest = setting.rest.numbers();
+        with_constants(&mut made, &offsets, rest.as_deref(), setting.range.first);
+        let curves: [Curve; 3] = std::array::from_fn(|axis| std::mem::take(&mut made[axis]));
+        return Ok(exact(Controller::Euler(EulerCurves { order, curves })));
+    }
+    if let Controller::Constant(value) = controller {
+        let rotation = value.rotation().ok_or(NoForm::NoValue)?;
+        let angles = nearest_euler(order, rotation, DVec3::ZERO);
+        let curves = angles.to_array().map(|angle| Curve::constant(setting.range.first, angle));
+        return Ok(exact(Controller::Euler(EulerCurves { order, curves })));
+    }
+    with_path(controller, setting, |path, knots| {
+        let start = match (setting.trace(controller)?.value(knots[0].time.as_f64()), &setting.rest) {
+            (Value::Euler { angles, .. }, _) => angles,
+            (_, Value::Euler { angles, .. }) => *angles,
+            _ => DVec3::ZERO,
+        };
+        let setting = Setting { rest: Value::Euler { order, angles: DVec3::ZERO }, ..setting.clone() };
+        Ok(refitted_rotation(&path, knots, start, &setting))
+    })
+}
+
+fn quaternion(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
+    if let Controller::Samples(_) = controller {
+        // Half of the tolerance for the fit, half for the new form of it.
+        let half = Setting { tolerance: 0.5 * setting.tolerance, ..setting.clone() };
+        let (curves, fit) = fitted(controller, &half, half.tolerance).ok_or(NoForm::NoValue)?;
+        let changed = quaternion(&curves, &half)?;
+        let mut error = changed.error.unwrap_or(fit);
+        error.largest += fit.largest;
+        return Ok(Changed { error: Some(error), ..changed });
+    }
+    if let Controller::Constant(value) = controller {
+        let rotation = value.rotation().ok_or(NoForm::NoValue)?;
+        return Ok(exact(Controller::Constant(Value::Quaternion(rotation))));
+    }
+    with_path(controller, setting, |path, knots| {
+        let setting = Setting { rest: Value::Quaternion(glam::DQuat::IDENTITY), ..setting.clone() };
+        Ok(refitted_rotation(&path, knots, DVec3::ZERO, &setting))
+    })
+}
+
+/// The rotation of a controller as a path, from whichever source knows it best.
+enum Path<'a> {
+    Euler(Box<EulerPath>),
+    Keyed(KeyedRotation),
+    Traced(Box<Trace<'a>>),
+}
+
+impl RotationPath for Path<'_> {
+    fn rotation(&self, time: f64, side: Side) -> glam::DQuat {
+        match self {
+            Path::Euler(path) => path.rotation(time, side),
+            Path::Keyed(path) => path.rotation(time, side),
+            Path::Traced(path) => path.rotation(time, side),
+        }
+    }
+
+    fn velocity(&self, time: f64, side: Side) -> DVec3 {
+        match self {
+            Path::Euler(path) => path.velocity(time, side),
+            Path::Keyed(path) => path.velocity(time, side),
+            Path::Traced(path) => path.velocity(time, side),
+        }
+    }
+
+    fn bridge(&self, time: f64, part: f64) -> glam::DQuat {
+        match self {
+            Path::Euler(path) => path.bridge(time, part),
+            Path::Keyed(path) => path.bridge(time, part),
+            Path::Traced(path) => path.bridge(time, part),
+        }
+    }
+}
+
+fn with_path<R>(
+    controller: &Controller,
+    setting: &Setting,
+    then: impl FnOnce(Path<'_>, &[Knot]) -> Result<R, NoForm>,
+) -> Result<R, NoForm> {
+    let (path, mut knots) = match controller {
+        Controller::Euler(curves) => {
+            let rest = match &setting.rest {
+                Value::Euler { order, angles } if *order == curves.order => *angles,
+                _ => DVec3::ZERO,
+            };
+            let path = EulerPath::new(curves.order, &curves.curves, rest);
+            let knots = path.knots(path.moves_outside().then_some(setting.range));
+            (Path::Euler(Box::new(path)), knots)
+        }
+        Controller::Quaternion(curve) => keyed(KeyedRotation::new(curve), setting),
+        Controller::Tcb(curve) => match &curve.keys {
+            crate::controller::TcbKeys::Rotation(keys) => {
+                keyed(KeyedRotation::of_tcb(keys, curve.before, curve.after), setting)
+            }
+            _ => return Err(NoForm::NoValue),
+        },
+        other => {
+            let trace = setting.trace(other)?;
+            let knots = trace.knots(&setting.times(other));
+            (Path::Traced(Box::new(trace)), knots)
+        }
+    };
+    if knots.is_empty() {
+        knots.push(Knot { time: setting.range.first, leaving: crate::rotation::Leaving::Holding });
+    }
+    then(path, &knots)
+}
+
+fn keyed<'a>(path: KeyedRotation, setting: &Setting) -> (Path<'a>, Vec<Knot>) {
+    let knots = path.knots(Some(setting.range));
+    (Path::Keyed(path), knots)
+}
+
+/// Whether a rotation's new form would change how its layers mix: angles one by one or as rotations.
+fn mixes_angles(take: &Take, track: &Track, form: Form) -> bool {
+    let on_it = |layer: &Layer| layer.tracks.iter().any(|other| other.target == track.target);
+    let layers: Vec<&Layer> = take.layers.iter().filter(|layer| on_it(layer)).collect();
+    let is_euler = match &track.controller {
+        Controller::Euler(_) | Controller::Constant(Value::Euler { .. }) => true,
+        Controller::Samples(samples) => matches!(samples.kind, SampleKind::Euler(_)),
+        _ => false,
+    };
+    let stays = match form {
+        Form::Curves => is_euler,
+        Form::Quaternion => !is_euler,
+        Form::Samples(_) | Form::Constant => true,
+    };
+    !stays
+        && layers.len() > 1
+        && layers[1..].iter().any(|layer| layer.rotations == RotationMixing::ByComponent)
+}
+
+/// How to turn the controllers of a scene into another form.
+#[derive(Clone, Debug)]
+pub struct ChangeOptions {
+    /// What to turn them into.
+    pub form: Form,
+    /// Patterns of the channels to turn, by address; all where there are none.
+    pub only: Vec<String>,
+    /// How far the result may be from its source.
+    pub tolerance: Tolerance,
+}
+
+/// Turns the controllers of all takes into another form; what has no such form stays as it is, and the ledger says why.
+pub fn change_all(scene: &Scene, options: &ChangeOptions) -> (Scene, Ledger) {
+    let addresses = Addresses::new(scene);
+    let mut result = scene.clone();
+    let mut ledger = Ledger::default();
+    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
+        let books = Bookkeeper { addresses: &addresses, take };
+        let job = |(layer, track): (usize, &Track)| -> (usize, Track, Entry) {
+            let rig = &scene.rigs[track.target.rig];
+            let (node, property) = (track.target.node, &track.target.property);
+            let channel = addresses.property(&track.target);
+            let chosen = options.only.is_empty() || options.only.iter().any(|only| matches(only, &channel));
+            let (Some(kind), Some(rest)) =
+                (rig.property_kind(node, property), rig.rest_value(node, property))
+            else {
+                return (layer, track.clone(), books.kept(layer, track));
+            };
+            if !chosen {
+                return (layer, track.clone(), books.kept(layer, track));
+            }
+            let rest = match take.layers[layer].mode {
+                crate::scene::LayerMode::Override => rest,
+                crate::scene::LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
+            };
+            if kind == PropertyKind::Rotation && mixes_angles(take, track, options.form) {
+                let note = "layers mix its angles one by one: flatten them first".into();
+                return (layer, track.clone(), Entry { note, ..books.kept(layer, track) });
+            }
+            let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+            let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
+            match change(&track.controller, options.form, &setting) {
+                Err(why) => {
+                    let note = format!("stays {}: {why}", track.controller.type_name());
+                    (layer, track.clone(), Entry { note, ..books.kept(layer, track) })
+                }
+                Ok(changed) => {
+                    let new = Track { target: track.target.clone(), controller: changed.controller };
+                    let mut error = changed.error;
+                    if let Some(error) = &mut error {
+                        error.frame /= scene.rate.ticks_per_frame();
+                    }
+                    let note = match changed.added {
+                        0 => String::new(),
+                        added => format!("{added} key times added"),
+                    };
+                    let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
+                    (layer, new, entry)
+                }
+            }
+        };
+        let done: Vec<_> = take.tracks().collect::<Vec<_>>().into_par_iter().map(job).collect();
+        for layer in &mut out.layers {
+            layer.tracks.clear();
+        }
+        for (layer, track, entry) in done {
+            out.layers[layer].tracks.push(track);
+            ledger.entries.push(entry);
+        }
+    }
+    (result, ledger)
+}
