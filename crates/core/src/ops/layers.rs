@@ -174,7 +174,10 @@ impl<'a> Flatten<'a> {
         }
         let names: Vec<&str> =
             active.iter().map(|(layer, _)| self.take.layers[*layer].name.as_str()).collect();
-        let note = format!("{} as one", names.join(" + "));
+        let note = match names.as_slice() {
+            [only] => format!("from {only}"),
+            several => format!("{} as one", several.join(" + ")),
+        };
         let (layer, track) = active[0];
         let before = active.iter().map(|(_, track)| count(track)).sum();
         let entry = books.changed(layer, track, changed.fate, after, error, note);
