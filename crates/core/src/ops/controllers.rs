@@ -264,15 +264,14 @@ pub(super) fn refitted_numbers(
     setting: &Setting,
     sums: Option<&Sums>,
 ) -> Result<Changed, NoForm> {
-    let width = setting.rest.numbers().map_or(1, |numbers| numbers.len());
-    let share = setting.tolerance / (width as f64).sqrt();
-    let (mut made, mut added) = (Vec::with_capacity(width), 0);
-    let rest = setting.rest.numbers().unwrap_or_default();
-    for component in 0..width {
+    let rest = setting.rest.numbers().ok_or(NoForm::Discrete)?;
+    let share = setting.tolerance / (rest.len() as f64).sqrt();
+    let (mut made, mut added) = (Vec::with_capacity(rest.len()), 0);
+    for (component, &rest) in rest.iter().enumerate() {
         if let Some(sum) = sums.map(|sums| &sums.numbers[component])
             && let Some(curve) = sum.curve()
         {
-            let at_rest = curve.is_empty() && sum.offset == rest[component];
+            let at_rest = curve.is_empty() && sum.offset == rest;
             let constant = curve.is_empty() && !at_rest;
             made.push(if constant { Curve::constant(setting.range.first, sum.offset) } else { curve });
             continue;

@@ -382,7 +382,7 @@ pub enum Controller {
     /// One curve a component.
     Components(Vec<Curve>),
     /// Curves of three Euler angles, in degrees.
-    Euler(Euler),
+    Euler(Box<Euler>),
     /// Keys that are rotations.
     Quaternion(QuaternionCurve),
     /// Keys with tension, continuity and bias.

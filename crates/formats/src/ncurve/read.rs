@@ -425,14 +425,14 @@ impl Reader<'_> {
             dto::Value::Choice(option) => Value::Discrete(Discrete::Choice(option.clone())),
             dto::Value::Text(text) => Value::Discrete(Discrete::Text(text.clone())),
         };
-        let fits = match (&value, kind) {
-            (Value::Scalar(_), PropertyKind::Scalar(_)) => true,
-            (Value::Vector(_), PropertyKind::Vector(_) | PropertyKind::Scale) => true,
-            (Value::Euler { .. } | Value::Quaternion(_), PropertyKind::Rotation) => true,
-            (Value::Matrix(_), PropertyKind::Matrix) => true,
-            (Value::Discrete(_), PropertyKind::Discrete) => true,
-            _ => false,
-        };
+        let fits = matches!(
+            (&value, kind),
+            (Value::Scalar(_), PropertyKind::Scalar(_))
+                | (Value::Vector(_), PropertyKind::Vector(_) | PropertyKind::Scale)
+                | (Value::Euler { .. } | Value::Quaternion(_), PropertyKind::Rotation)
+                | (Value::Matrix(_), PropertyKind::Matrix)
+                | (Value::Discrete(_), PropertyKind::Discrete)
+        );
         if fits { Ok(value) } else { Err("the constant does not fit this property".into()) }
     }
 

@@ -258,7 +258,7 @@ impl Writer<'_> {
             }
             Controller::Euler(euler) => {
                 let [x, y, z] = euler.curves.each_ref().map(|curve| self.curve(curve, Quantity::Angle));
-                dto::Controller::Euler(dto::Euler { order: euler.order.to_string(), x, y, z })
+                dto::Controller::Euler(Box::new(dto::Euler { order: euler.order.to_string(), x, y, z }))
             }
             Controller::Quaternion(curve) => dto::Controller::Quaternion(self.quaternion_curve(curve)),
             Controller::Tcb(curve) => dto::Controller::Tcb(self.tcb(curve, quantity)),
