@@ -4,7 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::rotation::RotationOrder;
+use nimble_curve_core::ops::reorder::NewOrder;
+use nimble_curve_core::rotation::RotationOrderError;
 
 use crate::files::{InputArgs, OutputArgs};
 use crate::quantity;
@@ -114,16 +115,27 @@ pub struct Unbake {
     pub input: InputArgs,
 }
 
-/// Give nodes another rotation order without flips
+/// Give nodes another rotation order without flips, or see which would be best
 #[derive(Args, Debug)]
+#[command(group = clap::ArgGroup::new("what").required(true))]
 pub struct Reorder {
     /// File to read; - is standard input
     pub file: PathBuf,
-    #[command(flatten)]
-    pub output: OutputArgs,
-    /// The new order: xyz, xzy, yxz, yzx, zxy or zyx (the axis that acts first comes first)
-    #[arg(long, value_name = "ORDER")]
-    pub to: RotationOrder,
+    /// File to write; its ending says the format, - is standard output
+    #[arg(short, long, value_name = "FILE", required_unless_present = "survey")]
+    pub output: Option<PathBuf>,
+    /// Allow the output to replace the input
+    #[arg(long)]
+    pub in_place: bool,
+    /// The new order: xyz, xzy, yxz, yzx, zxy or zyx (the axis that acts first comes first), or best for each node's own
+    #[arg(long, value_name = "ORDER", group = "what", value_parser = new_order)]
+    pub to: Option<NewOrder>,
+    /// Show how near each node comes to the pole of each order, and how many keys the order needs; write nothing
+    #[arg(long, group = "what", conflicts_with = "output")]
+    pub survey: bool,
+    /// Keep the orders, and repair channels that flip between neighbouring keys
+    #[arg(long, group = "what")]
+    pub unwind: bool,
     /// Nodes to change, by name or pattern with *; all where left out
     #[arg(long, value_name = "PATTERN", num_args = 1..)]
     pub only: Vec<String>,
@@ -135,6 +147,13 @@ pub struct Reorder {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+fn new_order(text: &str) -> Result<NewOrder, String> {
+    if text == "best" {
+        return Ok(NewOrder::Best);
+    }
+    text.parse().map(NewOrder::To).map_err(|error: RotationOrderError| format!("{error}, or best"))
 }
 
 /// Put the animation of one rig onto another

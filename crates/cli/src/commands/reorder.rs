@@ -1,36 +1,60 @@
-//! `reorder`: other rotation orders.
+//! `reorder`: other rotation orders, which of them are good, and flips repaired.
 
-use std::io::Write as _;
+use std::io::Write;
 
 use nimble_curve_core::address::Addresses;
-use nimble_curve_core::ledger::Fate;
+use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
-use nimble_curve_core::ops::reorder::{ReorderError, ReorderOptions, reorder};
+use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderError, ReorderOptions, reorder, survey};
+use nimble_curve_core::ops::unwind::unwind;
+use nimble_curve_core::scene::Scene;
+use serde::Serialize;
 
 use crate::args::Reorder;
 use crate::failure::Failure;
-use crate::files;
-use crate::report::{self, LedgerJson, amount, frame};
+use crate::files::{self, OutputArgs};
+use crate::report::{self, LedgerJson, amount, counted, frame};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
 pub fn run(args: &Reorder) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
+    let Some(output) = &args.output else { return run_survey(args) };
+    let output = OutputArgs { output: output.clone(), in_place: args.in_place };
+    output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
-    let options = ReorderOptions { to: args.to, only: args.only.clone(), tolerance: args.tolerance };
-    let (result, ledger) = reorder(&scene, &options).map_err(|error| match &error {
-        ReorderError::NoMatch(pattern) => match similar(pattern, Addresses::new(&scene).texts()) {
-            Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
-            None => Failure::Reorder(error),
-        },
-    })?;
-    args.output.write(&result)?;
-    let mut out = Report::beside(&args.output.output);
+    let (result, ledger, what) = match args.to {
+        Some(to) => {
+            let options = ReorderOptions { to, only: args.only.clone(), tolerance: args.tolerance };
+            let (result, ledger) = reorder(&scene, &options).map_err(|error| suggest(error, &scene))?;
+            let what = match to {
+                NewOrder::To(order) => format!(" in {order}"),
+                NewOrder::Best => " in the best orders".to_owned(),
+            };
+            (result, ledger, what)
+        }
+        None => {
+            let (result, ledger) = unwind(&scene, &args.only).map_err(|error| suggest(error, &scene))?;
+            (result, ledger, " without flips".to_owned())
+        }
+    };
+    let surveyed = match args.to {
+        Some(NewOrder::Best) => survey(&scene, &args.only, args.tolerance).unwrap_or_default(),
+        _ => Vec::new(),
+    };
+    output.write(&result)?;
+    let mut out = Report::beside(&output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {} in {}", args.file.display(), args.output.output.display(), args.to);
+    let arrow = format!("{} → {}{what}", args.file.display(), output.output.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    if !surveyed.is_empty() {
+        print_survey(&mut out, &scene, &surveyed)?;
+    }
+    print_ledger(&mut out, &scene, &ledger, args.unwind)
+}
+
+fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: bool) -> Result<(), Failure> {
     let mut table = Table::new(&[
         ("channel", Align::Left),
         ("fate", Align::Left),
@@ -40,23 +64,160 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
         ("at frame", Align::Right),
         ("note", Align::Left),
     ]);
+    let mut kept = 0;
     for entry in &ledger.entries {
+        if entry.fate == Fate::Kept && entry.note.is_empty() {
+            kept += 1;
+            continue;
+        }
         let error = entry.error.filter(|_| entry.fate == Fate::Refitted);
-        table.row([
+        let fate = match entry.fate {
+            Fate::Remapped if unwound => "unwound",
+            Fate::Remapped => "exact",
+            fate => fate.name(),
+        };
+        let cells = [
             entry.channel.clone(),
-            entry.fate.name().to_owned(),
+            fate.to_owned(),
             entry.before.to_string(),
             entry.after.to_string(),
             error.map_or(String::new(), |e| amount(e.largest, e.quantity, &scene.space)),
             error.map_or(String::new(), |e| frame(e.frame)),
             entry.note.clone(),
-        ]);
+        ];
+        if entry.fate == Fate::Kept { table.styled(Style::Warn, cells) } else { table.row(cells) }
     }
     if !table.is_empty() {
-        table.print(&mut out)?;
+        table.print(out)?;
+    }
+    if kept > 0 {
+        let why = if unwound { "no flip" } else { "that order already, and kept" };
+        writeln!(out, "  {} with {why}", counted(kept, "rotation track"))?;
     }
     for note in &ledger.notes {
         writeln!(out, "  {note}")?;
     }
     Ok(())
+}
+
+fn run_survey(args: &Reorder) -> Result<(), Failure> {
+    let scene = files::read(&args.file, args.input)?.scene;
+    let surveyed = survey(&scene, &args.only, args.tolerance).map_err(|error| suggest(error, &scene))?;
+    let mut out = Report::out();
+    if args.json {
+        let addresses = Addresses::new(&scene);
+        let nodes: Vec<SurveyJson<'_>> =
+            surveyed.iter().map(|survey| SurveyJson::new(survey, &addresses)).collect();
+        return Ok(report::print_json(&mut out, &nodes)?);
+    }
+    writeln!(out, "{}", Style::Strong.paint(&args.file.display().to_string()))?;
+    if surveyed.is_empty() {
+        writeln!(out, "  no chosen node has a rotation that moves")?;
+        return Ok(());
+    }
+    print_survey(&mut out, &scene, &surveyed)
+}
+
+/// A row a node: how near it comes to the pole of each order, with the key times the order needs.
+fn print_survey(out: &mut impl Write, scene: &Scene, surveyed: &[NodeSurvey]) -> Result<(), Failure> {
+    let mut table = Table::new(&[
+        ("node", Align::Left),
+        ("now", Align::Left),
+        ("best", Align::Left),
+        ("xyz", Align::Right),
+        ("xzy", Align::Right),
+        ("yxz", Align::Right),
+        ("yzx", Align::Right),
+        ("zxy", Align::Right),
+        ("zyx", Align::Right),
+        ("why", Align::Left),
+    ]);
+    let addresses = Addresses::new(scene);
+    for survey in surveyed {
+        let best = survey.best();
+        let mut cells =
+            vec![addresses.node(survey.node).to_owned(), survey.current.to_string(), best.order.to_string()];
+        cells.extend(survey.orders.iter().map(|order| {
+            let keys = if order.keys == 0 { String::new() } else { format!(" / {}", order.keys) };
+            format!("{:.1}°{keys}", order.closest.to_degrees())
+        }));
+        cells.push(why(survey));
+        let now = survey.orders.iter().find(|order| order.order == survey.current);
+        if now.is_some_and(|now| now.closest < 0.175) {
+            table.styled(Style::Warn, cells)
+        } else {
+            table.row(cells)
+        }
+    }
+    table.print(out)?;
+    writeln!(
+        out,
+        "  {}",
+        Style::Faint.paint("closest approach to the pole of each order / key times that it needs")
+    )?;
+    Ok(())
+}
+
+/// Why the best order is the best, in a few words.
+fn why(survey: &NodeSurvey) -> String {
+    let best = survey.best();
+    let Some(now) = survey.orders.iter().find(|order| order.order == survey.current) else {
+        return String::new();
+    };
+    if best.order == survey.current {
+        return "as it is".into();
+    }
+    let mut reasons = Vec::new();
+    if best.closest > now.closest + 0.02 {
+        reasons.push(format!("{:.0}° farther from the pole", (best.closest - now.closest).to_degrees()));
+    }
+    if best.keys < now.keys {
+        reasons.push(counted(now.keys - best.keys, "key time") + " fewer");
+    }
+    if best.keys > now.keys {
+        reasons.push(counted(best.keys - now.keys, "key time") + " more");
+    }
+    reasons.join(", ")
+}
+
+/// The error with the most similar node's name.
+fn suggest(error: ReorderError, scene: &Scene) -> Failure {
+    let ReorderError::NoMatch(pattern) = &error;
+    match similar(pattern, Addresses::new(scene).texts()) {
+        Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
+        None => Failure::Reorder(error),
+    }
+}
+
+#[derive(Serialize)]
+struct SurveyJson<'a> {
+    node: &'a str,
+    current: &'static str,
+    best: &'static str,
+    orders: Vec<OrderJson>,
+}
+
+#[derive(Serialize)]
+struct OrderJson {
+    order: &'static str,
+    closest_degrees: f64,
+    at_frame: f64,
+    key_times: usize,
+}
+
+impl<'a> SurveyJson<'a> {
+    fn new(survey: &NodeSurvey, addresses: &'a Addresses) -> SurveyJson<'a> {
+        let orders = survey.orders.iter().map(|order| OrderJson {
+            order: order.order.name(),
+            closest_degrees: order.closest.to_degrees(),
+            at_frame: order.frame,
+            key_times: order.keys,
+        });
+        SurveyJson {
+            node: addresses.node(survey.node),
+            current: survey.current.name(),
+            best: survey.best().order.name(),
+            orders: orders.collect(),
+        }
+    }
 }

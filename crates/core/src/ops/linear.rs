@@ -39,6 +39,19 @@ impl Sum {
         }
     }
 
+    /// The curve `v` that a layer of this weight needs on top of this sum for the whole to be `whole`, exactly: with
+    /// `under + w·v`, or with `under + w·(v − under)` where it replaces. `None` where no curve of ours is that.
+    pub fn lacking_to(&self, whole: &Curve, weight: f64, replaces: bool) -> Option<Curve> {
+        let mut sum = Sum { offset: 0.0, parts: vec![(1.0, whole.clone())] };
+        sum.add(self, -1.0);
+        sum.scale(1.0 / weight);
+        if replaces {
+            sum.add(self, 1.0);
+        }
+        let curve = sum.curve()?;
+        Some(if curve.is_empty() { Curve::constant(whole.range()?.first, sum.offset) } else { curve })
+    }
+
     /// This less another sum.
     pub fn less(mut self, other: &Sum) -> Sum {
         self.add(other, -1.0);

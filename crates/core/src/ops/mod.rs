@@ -11,5 +11,6 @@ pub mod survey;
 mod trace;
 mod turn;
 pub mod unbake;
+pub mod unwind;
 
 pub use channel::Tolerance;

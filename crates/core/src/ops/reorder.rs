@@ -1,23 +1,43 @@
 //! Reorder: other rotation orders, the motion unchanged.
 
-use glam::DQuat;
+use std::collections::BTreeSet;
+
+use glam::{DQuat, DVec3};
 use rayon::prelude::*;
 use thiserror::Error;
 
-use super::channel::Bookkeeper;
+use super::channel::{Bookkeeper, count};
+use super::linear::Sums;
+use super::trace::Trace;
 use super::turn::Turning;
-use crate::address::{Addresses, matches};
-use crate::ledger::{Entry, Fate, Ledger};
-use crate::rig::{NodeId, OpValue};
-use crate::rotation::{RotationOrder, nearest_euler, quat_from_euler};
-use crate::scene::{LayerMode, RotationMixing, Scene, Take, Track};
-use crate::value::Value;
+use crate::address::{Addresses, NodeRef, matches};
+use crate::controller::{Controller, EulerCurves, Weight};
+use crate::curve::{Cursor, Curve, Refit, Ticks, refit};
+use crate::evaluate::PropertySampler;
+use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::rig::OpValue;
+use crate::rotation::{
+    Conversion, RotationOrder, angle_between, convert, exact_way, nearest_euler, pole_distance,
+    quat_from_euler,
+};
+use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use crate::time::TimeRange;
+use crate::value::{Quantity, Value};
+
+/// Which order to change to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NewOrder {
+    /// This one.
+    To(RotationOrder),
+    /// For each node the one that [`NodeSurvey::best`] says.
+    Best,
+}
 
 /// How to reorder.
 #[derive(Clone, Debug)]
 pub struct ReorderOptions {
     /// The new order.
-    pub to: RotationOrder,
+    pub to: NewOrder,
     /// Patterns of the nodes to change; all where there are none.
     pub only: Vec<String>,
     /// The largest angle between source and result, in radians.
@@ -32,118 +52,675 @@ pub enum ReorderError {
     NoMatch(String),
 }
 
-/// Gives nodes another rotation order: at rest, and in all tracks on their rotation.
+/// Gives nodes another rotation order: at rest, and in all tracks of all layers on their rotation.
 ///
-/// Curves are converted as `rotation::convert` says; samples one by one. Nodes without Euler angles, and nodes with an
-/// additive layer by component (whose angles mean something in their own order only), stay as they are, which the
-/// ledger says.
+/// Curves are converted as `rotation::convert` says; where that is exact they are renamed; samples one by one. Layers
+/// that mix angles one by one mean something in their order only: they are converted so that the whole turns as
+/// before, and where that cannot be done within the tolerance the node keeps its order. The ledger says all of that.
 ///
 /// # Errors
 /// [`ReorderError::NoMatch`].
 pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger), ReorderError> {
     let addresses = Addresses::new(scene);
     let chosen = chosen_nodes(scene, &addresses, &options.only)?;
-    let mut result = scene.clone();
-    let changes = |(rig, node): (usize, NodeId)| {
-        let euler = scene.rigs[rig].node(node).and_then(|node| node.op("rotation")).map(|op| op.value);
-        matches!(euler, Some(OpValue::Rotate { order, .. }) if order != options.to)
-            && !has_component_layer(scene, rig, node)
-    };
-    for &(rig, node) in chosen.iter().filter(|&&at| changes(at)) {
-        let ops = result.rigs[rig].node_mut(node).map(|node| &mut node.transform);
-        for op in ops.into_iter().flatten().filter(|op| op.name == "rotation") {
-            if let OpValue::Rotate { order, angles } = op.value {
-                let angles = nearest_euler(options.to, quat_from_euler(order, angles), angles);
-                op.value = OpValue::Rotate { order: options.to, angles };
-            }
-        }
-    }
     let mut ledger = Ledger::default();
-    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
-        let books = Bookkeeper { addresses: &addresses, take };
-        let turning = Turning {
-            order: options.to,
-            before: DQuat::IDENTITY,
-            after: DQuat::IDENTITY,
-            tolerance: options.tolerance,
-            rate: scene.rate,
-            range: take.range,
-        };
-        let tracks: Vec<(usize, &Track)> = take.tracks().collect();
-        let job = |(layer, track): (usize, &Track)| -> (usize, Track, Option<Entry>) {
-            let at = (track.target.rig, track.target.node);
-            if track.target.property != "rotation" || !chosen.contains(&at) {
-                return (layer, track.clone(), None);
-            }
-            let kept = |note: &str| Entry { note: note.to_owned(), ..books.kept(layer, track) };
-            if has_component_layer(scene, at.0, at.1) {
-                let note = "stays in its order: an additive layer by component means something only in it";
-                return (layer, track.clone(), Some(kept(note)));
-            }
-            let rest = scene.rigs[at.0].rest_value(at.1, "rotation").unwrap_or(Value::Scalar(0.0));
-            match turning.apply(&track.controller, &rest) {
-                Some(turned) => {
-                    let new = Track { target: track.target.clone(), controller: turned.controller };
-                    let count = new.controller.key_count() + new.controller.sample_count();
-                    let entry = books.changed(layer, track, turned.fate, count, turned.error, turned.note);
-                    (layer, new, Some(entry))
-                }
-                None => {
-                    let note = format!("a {} controller keeps its own order", track.controller.type_name());
-                    (layer, track.clone(), Some(kept(&note)))
-                }
-            }
-        };
-        let done: Vec<_> = tracks.into_par_iter().map(job).collect();
-        for layer in &mut out.layers {
-            layer.tracks.clear();
+    let surveyed = match options.to {
+        NewOrder::Best => survey_nodes(scene, &chosen, options.tolerance),
+        NewOrder::To(_) => Vec::new(),
+    };
+    let new_order = |node: NodeRef| match options.to {
+        NewOrder::To(order) => Some(order),
+        NewOrder::Best => {
+            surveyed.iter().find(|survey| survey.node == node).map(|survey| survey.best().order)
         }
-        for (layer, track, entry) in done {
-            out.layers[layer].tracks.push(track);
-            ledger.entries.extend(entry);
+    };
+    let jobs: Vec<(NodeRef, RotationOrder)> =
+        chosen.iter().filter_map(|&node| Some((node, new_order(node)?))).collect();
+    let done: Vec<NodeResult> = jobs
+        .par_iter()
+        .filter_map(|&(node, order)| {
+            let job = NodeJob { scene, addresses: &addresses, node, order, tolerance: options.tolerance };
+            job.run()
+        })
+        .collect();
+    let mut result = scene.clone();
+    let mut untouched = true;
+    for node in done {
+        untouched &= node.entries.iter().all(|entry| entry.fate == Fate::Kept && entry.note.is_empty());
+        ledger.entries.extend(node.entries);
+        let Some(rest) = node.rest else { continue };
+        let (rig, id) = node.node;
+        let ops = result.rigs[rig].node_mut(id).map(|node| &mut node.transform);
+        for op in ops.into_iter().flatten().filter(|op| op.name == "rotation") {
+            op.value = rest;
+        }
+        for ((take, layer, track), controller) in node.controllers {
+            result.takes[take].layers[layer].tracks[track].controller = controller;
         }
     }
-    if ledger.entries.iter().all(|entry| entry.fate == Fate::Kept && entry.note.is_empty()) {
-        ledger.notes.push(format!("every chosen node turns in {} already", options.to));
+    if untouched {
+        ledger.notes.push(match options.to {
+            NewOrder::To(order) => format!("every chosen node turns in {order} already"),
+            NewOrder::Best => "every chosen node turns in its best order already".into(),
+        });
     }
     Ok((result, ledger))
 }
 
-fn chosen_nodes(
+/// Where a track stands: take, layer, track.
+type Place = (usize, usize, usize);
+
+/// What became of one node.
+struct NodeResult {
+    node: NodeRef,
+    entries: Vec<Entry>,
+    /// The rotation at rest under the new order, where it changed.
+    rest: Option<OpValue>,
+    controllers: Vec<(Place, Controller)>,
+}
+
+struct NodeJob<'a> {
+    scene: &'a Scene,
+    addresses: &'a Addresses,
+    node: NodeRef,
+    order: RotationOrder,
+    tolerance: f64,
+}
+
+impl NodeJob<'_> {
+    fn target(&self) -> Target {
+        Target { rig: self.node.0, node: self.node.1, property: "rotation".into() }
+    }
+
+    fn places(&self) -> Vec<Place> {
+        let target = self.target();
+        let mut places = Vec::new();
+        for (take_index, take) in self.scene.takes.iter().enumerate() {
+            for (layer_index, layer) in take.layers.iter().enumerate() {
+                let on = layer.tracks.iter().enumerate().filter(|(_, track)| track.target == target);
+                places.extend(on.map(|(track_index, _)| (take_index, layer_index, track_index)));
+            }
+        }
+        places
+    }
+
+    /// `None` for nodes without Euler angles and without tracks.
+    fn run(&self) -> Option<NodeResult> {
+        let node = self.scene.rigs[self.node.0].node(self.node.1)?;
+        let places = self.places();
+        let rest = match node.op("rotation").map(|op| op.value) {
+            Some(OpValue::Rotate { order, angles }) => (order, angles),
+            _ if places.is_empty() => return None,
+            _ => return Some(self.kept(&places, "it turns by quaternions, which have no order")),
+        };
+        // The same rotation at rest, its angles near to those before.
+        let angles = nearest_euler(self.order, quat_from_euler(rest.0, rest.1), rest.1);
+        let new_rest = OpValue::Rotate { order: self.order, angles };
+        if let Some(entries) = self.relabelled(&places) {
+            let controllers = places.iter().filter_map(|&place| {
+                let track = &self.scene.takes[place.0].layers[place.1].tracks[place.2];
+                Some((place, relabelled(&track.controller, self.order)?))
+            });
+            let controllers = controllers.collect();
+            return Some(NodeResult { node: self.node, entries, rest: Some(new_rest), controllers });
+        }
+        // What lies under a layer that mixes angles has to be known under the new order.
+        let mixes =
+            places.iter().any(|&(take, layer, _)| mixes_angles(&self.scene.takes[take].layers[layer], layer));
+        let mut changed = mixes.then(|| self.scene.clone_node_with(self.node, new_rest));
+        let mut entries = Vec::new();
+        let mut controllers = Vec::new();
+        for place in places.iter().copied() {
+            match self.track(changed.as_ref(), place) {
+                Ok((controller, entry)) => {
+                    if let Some(changed) = &mut changed {
+                        let layer = &mut changed.takes[place.0].layers[place.1];
+                        layer.tracks[place.2].controller = controller.clone();
+                    }
+                    entries.push(entry);
+                    controllers.push((place, controller));
+                }
+                Err(why) => return Some(self.kept(&places, &why)),
+            }
+        }
+        if let Some(changed) = &changed
+            && let Err(why) = self.check_whole(changed, &mut entries)
+        {
+            return Some(self.kept(&places, &why));
+        }
+        Some(NodeResult { node: self.node, entries, rest: Some(new_rest), controllers })
+    }
+
+    /// The entries where the same angles stand for the same rotations in both orders, whatever the layers mix: where too
+    /// few channels ever leave zero for the order to matter. `None` where it does, or nothing would change.
+    fn relabelled(&self, places: &[Place]) -> Option<Vec<Entry>> {
+        let Some(Value::Euler { order, angles }) =
+            self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation")
+        else {
+            return None;
+        };
+        let mut is_zero = angles.to_array().map(|angle| angle == 0.0);
+        for &(take, layer, track) in places {
+            let still = match &self.scene.takes[take].layers[layer].tracks[track].controller {
+                Controller::Constant(Value::Euler { order: own, angles }) if *own == order => {
+                    angles.to_array().map(|angle| angle == 0.0)
+                }
+                Controller::Euler(euler) if euler.order == order => euler.curves.each_ref().map(|curve| {
+                    curve.is_empty() || curve.is_constant() && curve.keys().iter().all(|key| key.value == 0.0)
+                }),
+                _ => return None,
+            };
+            is_zero = [0, 1, 2].map(|axis| is_zero[axis] && still[axis]);
+        }
+        let constant = is_zero.map(|zero| zero.then_some(0.0));
+        let identity = DQuat::IDENTITY;
+        if order == self.order || !exact_way(order, constant, identity, identity, self.order)?.is_identity() {
+            return None;
+        }
+        let entries = places.iter().map(|&(take, layer, track)| {
+            let take = &self.scene.takes[take];
+            let books = Bookkeeper { addresses: self.addresses, take };
+            Entry { fate: Fate::Remapped, ..books.kept(layer, &take.layers[layer].tracks[track]) }
+        });
+        Some(entries.collect())
+    }
+
+    fn kept(&self, places: &[Place], why: &str) -> NodeResult {
+        let entries = places.iter().map(|&(take, layer, track)| {
+            let take = &self.scene.takes[take];
+            let books = Bookkeeper { addresses: self.addresses, take };
+            Entry { note: format!("stays: {why}"), ..books.kept(layer, &take.layers[layer].tracks[track]) }
+        });
+        NodeResult { node: self.node, entries: entries.collect(), rest: None, controllers: Vec::new() }
+    }
+
+    fn turning(&self, take: &Take, tolerance: f64) -> Turning {
+        Turning {
+            order: self.order,
+            before: DQuat::IDENTITY,
+            after: DQuat::IDENTITY,
+            tolerance,
+            rate: self.scene.rate,
+            range: take.range,
+        }
+    }
+
+    /// One track under the new order; `changed` has the new rest and the tracks below already.
+    fn track(&self, changed: Option<&Scene>, place: Place) -> Result<(Controller, Entry), String> {
+        let take = &self.scene.takes[place.0];
+        let books = Bookkeeper { addresses: self.addresses, take };
+        let track = &take.layers[place.1].tracks[place.2];
+        let layer = &take.layers[place.1];
+        if let Some(changed) = changed
+            && mixes_angles(layer, place.1)
+            && self.is_mixed(take, place)
+        {
+            return self.mixed(changed, place);
+        }
+        let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
+        let rest = rest.ok_or("it has no rotation at rest")?;
+        let rest = if layer.mode == LayerMode::Additive { zeroed(&rest) } else { rest };
+        let Some(turned) = self.turning(take, self.tolerance).apply(&track.controller, &rest) else {
+            return Err(format!("a {} controller has no order to change", track.controller.type_name()));
+        };
+        let new = Track { target: track.target.clone(), controller: turned.controller };
+        let mut note = turned.note;
+        if let (Fate::Refitted, Some(better)) = (turned.fate, self.better_order(take, track, &rest)) {
+            note.push_str(&format!("; {better} stays farther away"));
+        }
+        let entry = books.changed(place.1, track, turned.fate, count(&new), turned.error, note);
+        Ok((new.controller, entry))
+    }
+
+    /// Close to the pole: the order that stays farthest from its pole, if it is another one.
+    fn better_order(&self, take: &Take, track: &Track, rest: &Value) -> Option<RotationOrder> {
+        let distances = closest_by_order(&track.controller, rest, take.range, self.scene)?;
+        let (mut own, mut best) = (0.0, (self.order, 0.0));
+        for (order, distance) in RotationOrder::ALL.into_iter().zip(distances) {
+            own = if order == self.order { distance } else { own };
+            best = if distance > best.1 { (order, distance) } else { best };
+        }
+        let is_close = own < super::turn::NEAR_POLE;
+        (is_close && best.0 != self.order && best.1 > 2.0 * own).then_some(best.0)
+    }
+
+    /// Whether the angles of this layer really meet angles of the same order under it.
+    fn is_mixed(&self, take: &Take, (_, layer, track): Place) -> bool {
+        let track = &take.layers[layer].tracks[track];
+        let below = Take { layers: take.layers[..layer].to_vec(), ..take.clone() };
+        let Ok(mut under) = PropertySampler::new(self.scene, &below, &track.target) else { return false };
+        let time = track.controller.range().map_or(take.range.first, |range| range.first).as_f64();
+        let order = match &track.controller {
+            Controller::Euler(euler) => Some(euler.order),
+            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
+            _ => None,
+        };
+        matches!(under.value_at(time), Value::Euler { order: own, .. } if Some(own) == order)
+    }
+
+    /// A layer that mixes angles one by one: its angles under the new order are what is lacking from those under it to
+    /// those of the whole, by its weight.
+    fn mixed(&self, changed: &Scene, place: Place) -> Result<(Controller, Entry), String> {
+        let (take_index, layer_index, _) = place;
+        let (old, new) = (&self.scene.takes[take_index], &changed.takes[take_index]);
+        let layer = &old.layers[layer_index];
+        if layer.weight.constant().is_none() {
+            return self.faded(changed, place);
+        }
+        let weight = nominal_weight(layer);
+        // The whole as it is with this layer on top, at its full strength.
+        let mut stack = old.layers[..=layer_index].to_vec();
+        stack[layer_index] =
+            Layer { weight: Weight::Constant(weight), muted: false, ..stack[layer_index].clone() };
+        let whole = Take { layers: stack, ..old.clone() };
+        let under = Take { layers: new.layers[..layer_index].to_vec(), ..new.clone() };
+        let target = self.target();
+        let sums = Sums::of_layers(changed, &under, &target)
+            .filter(|sums| sums.order == Some(self.order))
+            .ok_or_else(|| {
+                format!("layer '{}' mixes its angles with what is no sum of curves", layer.name)
+            })?;
+        let sampler = PropertySampler::new(self.scene, &whole, &target).map_err(|error| error.to_string())?;
+        let trace = Trace::of_property(sampler);
+        let mut times: Vec<Ticks> = Vec::new();
+        for layer in whole.layers.iter().filter(|layer| layer.is_active()) {
+            for track in layer.tracks.iter().filter(|track| track.target == target) {
+                times.extend(track.controller.key_times(old.range));
+            }
+        }
+        times.sort_unstable();
+        times.dedup();
+        let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
+        let mut near = PropertySampler::new(changed, &under, &target).map_err(|error| error.to_string())?;
+        let start = match near.value_at(first.as_f64()) {
+            Value::Euler { angles, .. } => angles,
+            _ => DVec3::ZERO,
+        };
+        let conversion =
+            Conversion { order: self.order, tolerance: 0.5 * self.tolerance, rate: self.scene.rate, start };
+        let converted = convert(&trace, &trace.knots(&times), &conversion);
+        let curves: Option<Vec<Curve>> = converted
+            .curves
+            .iter()
+            .zip(&sums.numbers)
+            .map(|(curve, under)| {
+                let lacking = under.lacking_to(curve, weight, layer.mode == LayerMode::Override)?;
+                Some(lacking.thinned())
+            })
+            .collect();
+        let curves =
+            curves.ok_or_else(|| format!("layer '{}' has angles that do not add up exactly", layer.name))?;
+        let [x, y, z] = <[Curve; 3]>::try_from(curves).map_err(|_| "three angles".to_owned())?;
+        let controller = Controller::Euler(EulerCurves { order: self.order, curves: [x, y, z] });
+        let books = Bookkeeper { addresses: self.addresses, take: old };
+        let track = &old.layers[layer_index].tracks[place.2];
+        let keys = controller.key_count();
+        let note = "mixes its angles: converted so that the whole turns as before";
+        Ok((controller, books.changed(layer_index, track, Fate::Refitted, keys, None, note)))
+    }
+
+    /// The same for a layer whose weight is animated: what is lacking is a function of time, refitted. Where the layer
+    /// hardly counts, it is looked at as if it counted for a twentieth, which is where its angles lead to.
+    fn faded(&self, changed: &Scene, place: Place) -> Result<(Controller, Entry), String> {
+        let (take_index, layer_index, track_index) = place;
+        let (old, new) = (&self.scene.takes[take_index], &changed.takes[take_index]);
+        let layer = &old.layers[layer_index];
+        let track = &layer.tracks[track_index];
+        let target = self.target();
+        let below = |take: &Take| Take { layers: take.layers[..layer_index].to_vec(), ..take.clone() };
+        let (old_under, new_under) = (below(old), below(new));
+        let failed = |error: crate::evaluate::EvaluateError| error.to_string();
+        let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
+        let rest = rest.ok_or("it has no rotation at rest")?;
+        let replaces = layer.mode == LayerMode::Override;
+        let at_rest = if replaces { rest.clone() } else { zeroed(&rest) };
+        let order = match &at_rest {
+            Value::Euler { order, .. } => *order,
+            _ => return Err("it turns by quaternions".into()),
+        };
+        let weight = |time: f64| {
+            let weight = layer.weight.at(time);
+            if weight.abs() < 0.05 { 0.05_f64.copysign(weight) } else { weight }
+        };
+        let angles = |value: Value| match value {
+            Value::Euler { angles, .. } => angles,
+            _ => DVec3::ZERO,
+        };
+        let mut under = PropertySampler::new(self.scene, &old_under, &target).map_err(failed)?;
+        let mut over = crate::evaluate::Sampler::new(&track.controller, PropertyKind::Rotation, at_rest)
+            .map_err(|why| format!("a {why} controller has no order to change"))?;
+        let whole = Trace::of_function(|time| {
+            let (u, v) = (angles(under.value_at(time)), angles(over.value_at(time)));
+            let lacking = if replaces { v - u } else { v };
+            Value::Euler { order, angles: u + weight(time) * lacking }
+        });
+        let mut times = track.controller.key_times(old.range);
+        for layer in old.layers[..=layer_index].iter().filter(|layer| layer.is_active()) {
+            if let Weight::Curve(curve) = &layer.weight {
+                times.extend(curve.keys().iter().map(|key| key.time));
+            }
+            for track in layer.tracks.iter().filter(|track| track.target == target) {
+                times.extend(track.controller.key_times(old.range));
+            }
+        }
+        times.sort_unstable();
+        times.dedup();
+        let mut new_sampler = PropertySampler::new(changed, &new_under, &target).map_err(failed)?;
+        let start = times.first().map_or(DVec3::ZERO, |time| angles(new_sampler.value_at(time.as_f64())));
+        let conversion =
+            Conversion { order: self.order, tolerance: self.tolerance / 100.0, rate: self.scene.rate, start };
+        let converted = convert(&whole, &whole.knots(&times), &conversion);
+        let mut cursors = converted.curves.each_ref().map(Cursor::new);
+        let lacking = Trace::of_function(|time| {
+            let u = angles(new_sampler.value_at(time));
+            let t = DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
+            Value::Vector((t - u) / weight(time) + if replaces { u } else { DVec3::ZERO })
+        });
+        // Half of the tolerance for the three angles together, at full weight.
+        let share = 0.5 * self.tolerance / 3_f64.sqrt() / nominal_weight(layer).abs().max(1.0);
+        let options = Refit { tolerance: share, rate: Some(self.scene.rate) };
+        let curves: [Curve; 3] = std::array::from_fn(|axis| {
+            refit(&times, |time, side| lacking.number(axis, time, side), options).0.thinned()
+        });
+        let controller = Controller::Euler(EulerCurves { order: self.order, curves });
+        let books = Bookkeeper { addresses: self.addresses, take: old };
+        let keys = controller.key_count();
+        let note = "mixes its angles and fades: refitted so that the whole turns as before";
+        Ok((controller, books.changed(layer_index, track, Fate::Refitted, keys, None, note)))
+    }
+
+    /// Compares the whole under all layers before and after, where layers mix angles.
+    fn check_whole(&self, changed: &Scene, entries: &mut [Entry]) -> Result<(), String> {
+        let target = self.target();
+        for (old, new) in self.scene.takes.iter().zip(&changed.takes) {
+            let on_node = |layer: &&Layer| layer.tracks.iter().any(|track| track.target == target);
+            let mixes = old
+                .layers
+                .iter()
+                .enumerate()
+                .any(|(index, layer)| on_node(&layer) && mixes_angles(layer, index));
+            if !mixes {
+                continue;
+            }
+            let sampler = |scene, take| PropertySampler::new(scene, take, &target).map_err(|e| e.to_string());
+            let (mut before, mut after) = (sampler(self.scene, old)?, sampler(changed, new)?);
+            let range = old.key_range().map_or(old.range, |keys: TimeRange| keys.union(old.range));
+            let step = self.scene.rate.ticks_per_frame() / 16.0;
+            let mut error = MeasuredError::none(Quantity::Angle);
+            for index in 0..=((range.last - range.first).as_f64() / step) as usize {
+                let time = range.first.as_f64() + index as f64 * step;
+                if let (Some(a), Some(b)) =
+                    (before.value_at(time).rotation(), after.value_at(time).rotation())
+                {
+                    error.take(angle_between(a, b), time / self.scene.rate.ticks_per_frame());
+                }
+            }
+            if error.largest > self.tolerance {
+                return Err(format!(
+                    "its layers mix angles, and the whole would be off by {:.3}° at frame {:.1}: flatten them first",
+                    error.largest.to_degrees(),
+                    error.frame
+                ));
+            }
+            for entry in entries.iter_mut().filter(|entry| entry.take == old.name && entry.error.is_none()) {
+                if entry.fate == Fate::Refitted {
+                    entry.error = Some(error);
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Scene {
+    /// A scene of the same takes in which one node's rotation at rest is another.
+    fn clone_node_with(&self, (rig, node): NodeRef, rest: OpValue) -> Scene {
+        let target = |track: &Track| {
+            track.target.rig == rig && track.target.node == node && track.target.property == "rotation"
+        };
+        // Only this node's tracks are looked at; the positions of tracks must stay.
+        let nothing = Controller::Components(Vec::new());
+        let mut scene = self.clone_without_tracks();
+        for (take, out) in self.takes.iter().zip(&mut scene.takes) {
+            for (layer, out) in take.layers.iter().zip(&mut out.layers) {
+                out.tracks = (layer.tracks.iter())
+                    .map(|track| Track {
+                        target: track.target.clone(),
+                        controller: if target(track) { track.controller.clone() } else { nothing.clone() },
+                    })
+                    .collect();
+            }
+        }
+        let ops = scene.rigs[rig].node_mut(node).map(|node| &mut node.transform);
+        for op in ops.into_iter().flatten().filter(|op| op.name == "rotation") {
+            op.value = rest;
+        }
+        scene
+    }
+
+    fn clone_without_tracks(&self) -> Scene {
+        let bare = |layer: &Layer| Layer {
+            name: layer.name.clone(),
+            mode: layer.mode,
+            rotations: layer.rotations,
+            weight: layer.weight.clone(),
+            muted: layer.muted,
+            tracks: Vec::new(),
+        };
+        let takes = self.takes.iter().map(|take| Take {
+            name: take.name.clone(),
+            folder: take.folder.clone(),
+            range: take.range,
+            clips: Vec::new(),
+            markers: Vec::new(),
+            layers: take.layers.iter().map(bare).collect(),
+        });
+        Scene {
+            rate: self.rate,
+            space: self.space,
+            rigs: self.rigs.clone(),
+            sets: Vec::new(),
+            takes: takes.collect(),
+        }
+    }
+}
+
+/// The same angles under another name of their order.
+fn relabelled(controller: &Controller, order: RotationOrder) -> Option<Controller> {
+    Some(match controller {
+        Controller::Euler(euler) => Controller::Euler(EulerCurves { order, curves: euler.curves.clone() }),
+        Controller::Constant(Value::Euler { angles, .. }) => {
+            Controller::Constant(Value::Euler { order, angles: *angles })
+        }
+        _ => return None,
+    })
+}
+
+fn zeroed(rest: &Value) -> Value {
+    match rest {
+        Value::Euler { order, .. } => Value::Euler { order: *order, angles: DVec3::ZERO },
+        _ => Value::Quaternion(DQuat::IDENTITY),
+    }
+}
+
+/// Whether a layer's angles mix one by one with those under it, so that they mean something in their order only.
+fn mixes_angles(layer: &Layer, index: usize) -> bool {
+    let replaces = layer.mode == LayerMode::Override && layer.weight.constant() == Some(1.0);
+    let is_alone = index == 0 && layer.mode == LayerMode::Override;
+    layer.rotations == RotationMixing::ByComponent && !replaces && !is_alone
+}
+
+/// The weight at which a layer counts most; 1 where it never counts.
+fn nominal_weight(layer: &Layer) -> f64 {
+    let strongest = match (&layer.weight, layer.weight.constant()) {
+        (_, Some(weight)) => weight,
+        (Weight::Curve(curve), None) => curve
+            .keys()
+            .iter()
+            .map(|key| key.value)
+            .fold(0.0, |a: f64, b| if b.abs() > a.abs() { b } else { a }),
+        (Weight::Constant(weight), None) => *weight,
+    };
+    if strongest == 0.0 { 1.0 } else { strongest }
+}
+
+/// How near a node comes to the pole of an order, and what the order costs.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct OrderSurvey {
+    /// The order.
+    pub order: RotationOrder,
+    /// The least distance from the pole in all takes, in radians.
+    pub closest: f64,
+    /// The frame at which that is.
+    pub frame: f64,
+    /// Key times of all takes and layers under the order; sampled values do not count.
+    pub keys: usize,
+}
+
+/// All six orders for one node.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NodeSurvey {
+    /// The node.
+    pub node: NodeRef,
+    /// The order it has.
+    pub current: RotationOrder,
+    /// The six orders.
+    pub orders: Vec<OrderSurvey>,
+}
+
+/// An order this far from its pole is as good as one that stays farther, in radians.
+const FAR: f64 = 0.61;
+
+impl NodeSurvey {
+    /// The order that stays farthest from the pole and needs the fewest keys: of those that stay 35° away, or come
+    /// within 5° of the farthest where none does, the one with the fewest keys; of equals the present one, then the
+    /// farthest.
+    pub fn best(&self) -> OrderSurvey {
+        let farthest = self.orders.iter().map(|survey| survey.closest).fold(0.0, f64::max);
+        let enough = FAR.min(farthest - 5_f64.to_radians());
+        let fine = self.orders.iter().filter(|survey| survey.closest >= enough);
+        let rank = |survey: &OrderSurvey| {
+            let other = survey.order != self.current;
+            (survey.keys, other, -(survey.closest * 1e6) as i64)
+        };
+        *fine.min_by_key(|survey| rank(survey)).unwrap_or(&self.orders[0])
+    }
+}
+
+/// Surveys the six orders for the nodes that patterns name; all with Euler rotations that move where there are none.
+///
+/// # Errors
+/// [`ReorderError::NoMatch`].
+pub fn survey(scene: &Scene, only: &[String], tolerance: f64) -> Result<Vec<NodeSurvey>, ReorderError> {
+    let chosen = chosen_nodes(scene, &Addresses::new(scene), only)?;
+    Ok(survey_nodes(scene, &chosen, tolerance))
+}
+
+fn survey_nodes(scene: &Scene, chosen: &BTreeSet<NodeRef>, tolerance: f64) -> Vec<NodeSurvey> {
+    let nodes: Vec<NodeRef> = chosen.iter().copied().collect();
+    nodes.par_iter().filter_map(|&node| survey_node(scene, node, tolerance)).collect()
+}
+
+fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64) -> Option<NodeSurvey> {
+    let Some(OpValue::Rotate { order: current, .. }) =
+        scene.rigs[node.0].node(node.1)?.op("rotation").map(|op| op.value)
+    else {
+        return None;
+    };
+    let target = Target { rig: node.0, node: node.1, property: "rotation".into() };
+    let mut orders: Vec<OrderSurvey> = RotationOrder::ALL
+        .map(|order| OrderSurvey { order, closest: f64::INFINITY, frame: 0.0, keys: 0 })
+        .to_vec();
+    let mut moves = false;
+    let rest = scene.rigs[node.0].rest_value(node.1, "rotation")?;
+    for take in &scene.takes {
+        let on_node: Vec<&Track> =
+            take.tracks().map(|(_, track)| track).filter(|track| track.target == target).collect();
+        if on_node.is_empty() {
+            continue;
+        }
+        moves = true;
+        let mut sampler = PropertySampler::new(scene, take, &target).ok()?;
+        let range =
+            on_node.iter().filter_map(|track| track.controller.range()).fold(take.range, |a, b| a.union(b));
+        let step = scene.rate.ticks_per_frame() / 4.0;
+        for index in 0..=((range.last - range.first).as_f64() / step) as usize {
+            let time = range.first.as_f64() + index as f64 * step;
+            let rotation = sampler.value_at(time).rotation()?;
+            for survey in &mut orders {
+                let distance = pole_distance(survey.order, rotation);
+                if distance < survey.closest {
+                    (survey.closest, survey.frame) = (distance, time / scene.rate.ticks_per_frame());
+                }
+            }
+        }
+        for survey in &mut orders {
+            let turning = Turning {
+                order: survey.order,
+                before: DQuat::IDENTITY,
+                after: DQuat::IDENTITY,
+                tolerance,
+                rate: scene.rate,
+                range: take.range,
+            };
+            for track in &on_node {
+                let turned = turning.apply(&track.controller, &rest);
+                let controller = turned.as_ref().map_or(&track.controller, |turned| &turned.controller);
+                survey.keys += key_times(controller);
+            }
+        }
+    }
+    moves.then_some(NodeSurvey { node, current, orders })
+}
+
+/// How many instants have keys in some channel.
+fn key_times(controller: &Controller) -> usize {
+    let times: BTreeSet<Ticks> =
+        controller.curves().iter().flat_map(|curve| curve.keys().iter().map(|key| key.time)).collect();
+    if controller.curves().is_empty() { controller.key_count() } else { times.len() }
+}
+
+/// How near a controller comes to the pole of each order, in order of [`RotationOrder::ALL`].
+fn closest_by_order(
+    controller: &Controller,
+    rest: &Value,
+    range: TimeRange,
+    scene: &Scene,
+) -> Option<[f64; 6]> {
+    let mut sampler =
+        crate::evaluate::Sampler::new(controller, crate::scene::PropertyKind::Rotation, rest.clone()).ok()?;
+    let range = controller.range().map_or(range, |own| own.union(range));
+    let step = scene.rate.ticks_per_frame() / 4.0;
+    let mut closest = [f64::INFINITY; 6];
+    for index in 0..=((range.last - range.first).as_f64() / step) as usize {
+        let rotation = sampler.value_at(range.first.as_f64() + index as f64 * step).rotation()?;
+        for (closest, order) in closest.iter_mut().zip(RotationOrder::ALL) {
+            *closest = closest.min(pole_distance(order, rotation));
+        }
+    }
+    Some(closest)
+}
+
+/// The nodes that patterns name, by address or bare name; all where there are none.
+pub(super) fn chosen_nodes(
     scene: &Scene,
     addresses: &Addresses,
     only: &[String],
-) -> Result<std::collections::HashSet<(usize, NodeId)>, ReorderError> {
+) -> Result<BTreeSet<NodeRef>, ReorderError> {
     if only.is_empty() {
         return Ok(addresses.nodes().iter().copied().collect());
     }
-    let mut chosen = std::collections::HashSet::new();
+    let mut chosen = BTreeSet::new();
     for pattern in only {
-        let fits = |&(rig, node): &(usize, NodeId)| {
+        let fits = |&(rig, node): &NodeRef| {
             let name = scene.rigs[rig].node(node).map(|node| node.name.as_str());
             matches(pattern, addresses.node((rig, node))) || name.is_some_and(|name| matches(pattern, name))
         };
-        let before = chosen.len();
-        let found: Vec<(usize, NodeId)> = addresses.nodes().iter().copied().filter(fits).collect();
-        if found.is_empty() && chosen.len() == before {
+        let found: Vec<NodeRef> = addresses.nodes().iter().copied().filter(fits).collect();
+        if found.is_empty() {
             return Err(ReorderError::NoMatch(pattern.clone()));
         }
         chosen.extend(found);
     }
     Ok(chosen)
-}
-
-/// Whether some take has an additive layer by component on a node's rotation.
-fn has_component_layer(scene: &Scene, rig: usize, node: NodeId) -> bool {
-    let on_node = |track: &Track| {
-        track.target.rig == rig && track.target.node == node && track.target.property == "rotation"
-    };
-    let is_by_component = |take: &Take| {
-        take.layers.iter().any(|layer| {
-            layer.mode == LayerMode::Additive
-                && layer.rotations == RotationMixing::ByComponent
-                && layer.tracks.iter().any(on_node)
-        })
-    };
-    scene.takes.iter().any(is_by_component)
 }

@@ -30,6 +30,7 @@ enum Source<'a> {
     Controller(Box<Sampler<'a>>),
     /// The second less the first, or by the first.
     Difference(Box<Trace<'a>>, Box<Trace<'a>>, bool),
+    Function(Box<dyn FnMut(f64) -> Value + 'a>),
 }
 
 impl<'a> Trace<'a> {
@@ -48,11 +49,17 @@ impl<'a> Trace<'a> {
         Trace { sampler: RefCell::new(Source::Difference(Box::new(from), Box::new(to), is_factor)) }
     }
 
+    /// Any function of a time in ticks.
+    pub fn of_function(function: impl FnMut(f64) -> Value + 'a) -> Trace<'a> {
+        Trace { sampler: RefCell::new(Source::Function(Box::new(function))) }
+    }
+
     /// The value at a time in ticks, from the right.
     pub fn value(&self, time: f64) -> Value {
         match &mut *self.sampler.borrow_mut() {
             Source::Property(sampler) => sampler.value_at(time),
             Source::Controller(sampler) => sampler.value_at(time),
+            Source::Function(function) => function(time),
             Source::Difference(from, to, is_factor) => match (from.value(time), to.value(time)) {
                 (Value::Scalar(a), Value::Scalar(b)) => Value::Scalar(b - a),
                 (Value::Vector(a), Value::Vector(b)) if *is_factor => Value::Vector(b / a),

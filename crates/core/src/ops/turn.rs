@@ -1,13 +1,20 @@
 //! Rotation controllers under another order, or between two constant rotations.
 
-use glam::{DQuat, DVec3};
+use glam::{DQuat, DVec3, DVec4};
 
-use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
-use crate::curve::Side;
+use super::controllers::{Setting, refitted_rotation};
+use super::trace::Trace;
+use crate::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
+};
+use crate::curve::{Behaviour, Curve, Side};
+use crate::evaluate::Sampler;
 use crate::ledger::{Fate, MeasuredError};
 use crate::rotation::{
-    Conversion, EulerPath, RotationOrder, convert, nearest_euler, pole_distance, quat_from_euler,
+    Between, Conversion, EulerPath, RotationOrder, convert, exact_way, nearest_euler, pole_distance,
+    quat_from_euler,
 };
+use crate::scene::PropertyKind;
 use crate::time::{FrameRate, TimeRange};
 use crate::value::{Quantity, Value};
 
@@ -33,6 +40,9 @@ pub(super) struct Turned {
     pub note: String,
 }
 
+/// Closer to the pole than this, in radians, the ledger says so.
+pub(super) const NEAR_POLE: f64 = 0.175;
+
 impl Turning {
     fn is_identity(&self) -> bool {
         let same = |q: DQuat| q.w.abs() >= 1.0 - 1e-15 && q.xyz().length() < 1e-12;
@@ -46,22 +56,23 @@ impl Turning {
 
     /// Turns a controller; `None` where its type cannot be turned.
     pub fn apply(&self, controller: &Controller, rest: &Value) -> Option<Turned> {
-        let kept = |note: &str| Turned {
-            controller: controller.clone(),
-            fate: Fate::Kept,
-            error: None,
-            note: note.to_owned(),
-        };
+        let made =
+            |controller: Controller, fate| Turned { controller, fate, error: None, note: String::new() };
+        let keeps = self.is_identity();
         match controller {
-            Controller::Euler(euler) if euler.order == self.order && self.is_identity() => Some(kept("")),
+            Controller::Euler(euler) if euler.order == self.order && keeps => {
+                Some(made(controller.clone(), Fate::Kept))
+            }
             Controller::Euler(euler) => Some(self.euler(euler, rest)),
             Controller::Samples(samples) => match samples.kind {
-                SampleKind::Euler(order) if order == self.order && self.is_identity() => Some(kept("")),
+                SampleKind::Euler(order) if order == self.order && keeps => {
+                    Some(made(controller.clone(), Fate::Kept))
+                }
                 SampleKind::Euler(order) => {
                     let rotation = |row: &[f64]| quat_from_euler(order, DVec3::from_slice(row));
                     Some(self.samples(samples, samples.row(0), rotation))
                 }
-                SampleKind::Quaternion if self.is_identity() => Some(kept("")),
+                SampleKind::Quaternion if keeps => Some(made(controller.clone(), Fate::Kept)),
                 SampleKind::Quaternion => {
                     let rotation = |row: &[f64]| DQuat::from_slice(row).normalize();
                     Some(self.samples(samples, &[0.0; 3], rotation))
@@ -74,18 +85,72 @@ impl Turning {
                     _ => DVec3::ZERO,
                 };
                 let angles = nearest_euler(self.order, self.rotation(value.rotation()?), near);
-                Some(Turned {
-                    controller: Controller::Constant(Value::Euler { order: self.order, angles }),
-                    fate: Fate::Remapped,
-                    error: None,
-                    note: String::new(),
-                })
+                Some(made(Controller::Constant(Value::Euler { order: self.order, angles }), Fate::Remapped))
             }
-            Controller::Quaternion(_) | Controller::Tcb(_) if self.is_identity() => {
-                Some(kept("keys that are rotations have no order"))
+            Controller::Quaternion(_) | Controller::Tcb(_) if keeps => Some(Turned {
+                note: "keys that are rotations have no order".into(),
+                ..made(controller.clone(), Fate::Kept)
+            }),
+            Controller::Quaternion(curve) => {
+                Some(made(Controller::Quaternion(self.quaternion_keys(curve)), Fate::Remapped))
             }
-            _ => None,
+            Controller::Tcb(curve) => match &curve.keys {
+                TcbKeys::Rotation(keys) => {
+                    let turned = |key: &TcbKey<DQuat>| TcbKey { value: self.rotation(key.value), ..*key };
+                    let keys = TcbKeys::Rotation(keys.iter().map(turned).collect());
+                    Some(made(Controller::Tcb(TcbCurve { keys, ..*curve }), Fate::Remapped))
+                }
+                _ => None,
+            },
+            Controller::Stack(_) | Controller::Procedural(_) if keeps => Some(Turned {
+                note: format!("a {} keeps its own order", controller.type_name()),
+                ..made(controller.clone(), Fate::Kept)
+            }),
+            Controller::Stack(_) | Controller::Procedural(_) => self.traced(controller, rest),
+            Controller::Components(_) | Controller::Discrete(_) => None,
         }
+    }
+
+    /// Great arcs, quadrangles and cubics by component go through constant rotations as they are.
+    fn quaternion_keys(&self, curve: &QuaternionCurve) -> QuaternionCurve {
+        let tangent = |v: DVec4| DVec4::from(self.rotation(DQuat::from_vec4(v)));
+        let turned = |key: &QuaternionKey| QuaternionKey {
+            value: self.rotation(key.value),
+            tangent_in: tangent(key.tangent_in),
+            tangent_out: tangent(key.tangent_out),
+            ..*key
+        };
+        QuaternionCurve { keys: curve.keys.iter().map(turned).collect(), ..*curve }
+    }
+
+    /// What cannot be turned part by part becomes Euler curves through what it comes to.
+    fn traced(&self, controller: &Controller, rest: &Value) -> Option<Turned> {
+        let sampler = Sampler::new(controller, PropertyKind::Rotation, rest.clone()).ok()?;
+        let trace = Trace::of_controller(sampler);
+        let times = controller.key_times(self.range);
+        if times.is_empty() || controller.samples().is_some() {
+            return None;
+        }
+        let start = match trace.value(times[0].as_f64()) {
+            Value::Euler { angles, .. } => angles,
+            _ => DVec3::ZERO,
+        };
+        let knots = trace.knots(&times);
+        let path = Between { path: trace, before: self.before, after: self.after };
+        let setting = Setting {
+            kind: PropertyKind::Rotation,
+            rest: Value::Euler { order: self.order, angles: DVec3::ZERO },
+            tolerance: self.tolerance,
+            rate: self.rate,
+            range: self.range,
+        };
+        let changed = refitted_rotation(&path, &knots, start, &setting);
+        let mut error = changed.error;
+        if let Some(error) = &mut error {
+            error.frame /= self.rate.ticks_per_frame();
+        }
+        let note = format!("a {} became euler curves", controller.type_name());
+        Some(Turned { controller: changed.controller, fate: changed.fate, error, note })
     }
 
     fn euler(&self, euler: &EulerCurves, rest: &Value) -> Turned {
@@ -93,21 +158,35 @@ impl Turning {
             Value::Euler { order, angles } if *order == euler.order => *angles,
             _ => DVec3::ZERO,
         };
+        if let Some(turned) = self.exactly(euler, rest_angles) {
+            return turned;
+        }
         let path = EulerPath::new(euler.order, &euler.curves, rest_angles);
         let start = euler.curves.iter().filter_map(|curve| curve.keys().first()).map(|key| key.time).min();
         let start = start.map_or(rest_angles, |time| path.angles(time.as_f64(), Side::Right));
-        let outside = path.moves_outside();
-        let knots = path.knots(outside.then_some(self.range));
-        let path = path.between(self.before, self.after);
+        let mut looped = self.whole_loop(euler);
         let conversion = Conversion { order: self.order, tolerance: self.tolerance, rate: self.rate, start };
-        let converted = convert(&path, &knots, &conversion);
+        let one_period = path.knots(None);
+        let moves_outside = path.moves_outside();
+        let all = path.knots(moves_outside.then_some(self.range));
+        let path = path.between(self.before, self.after);
+        let mut converted = convert(&path, if looped.is_some() { &one_period } else { &all }, &conversion);
+        // Through the pole a loop may come round on the other branch of angles, which does not repeat.
+        let repeats = looped.is_some_and(|(a, b)| [a, b].contains(&Behaviour::LoopRepeat));
+        if repeats && !converted.curves.iter().all(comes_round) {
+            looped = None;
+            converted = convert(&path, &all, &conversion);
+        }
+        let outside = looped.is_none() && moves_outside;
+        if let Some((before, after)) = looped {
+            converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
+        }
         let mut notes = Vec::new();
         if converted.added > 0 {
             notes.push(format!("{} key times added", converted.added));
         }
-        let near_pole = 10_f64.to_radians();
         let (distance, time) = converted.closest_to_pole;
-        if distance < near_pole {
+        if distance < NEAR_POLE {
             let frame = time / self.rate.ticks_per_frame();
             notes.push(format!("{:.1}° from the pole at frame {frame:.1}", distance.to_degrees()));
         }
@@ -127,6 +206,52 @@ impl Turning {
         }
     }
 
+    /// By renamed axes, signs and offsets, where that can be.
+    fn exactly(&self, euler: &EulerCurves, rest: DVec3) -> Option<Turned> {
+        let constant: [Option<f64>; 3] = std::array::from_fn(|axis| match &euler.curves[axis] {
+            curve if curve.is_empty() => Some(rest[axis]),
+            curve if curve.is_constant() => curve.keys().first().map(|key| key.value),
+            _ => None,
+        });
+        let way = exact_way(euler.order, constant, self.before, self.after, self.order)?;
+        let mut curves = way.curves(&euler.curves);
+        // A channel without keys stays at rest, which may be elsewhere under the new order.
+        let first = euler.curves.iter().filter_map(Curve::range).map(|range| range.first).min()?;
+        for source in 0..3 {
+            let axis = way.axis[source];
+            if euler.curves[source].is_empty() {
+                let value = way.sign[source] * rest[source] + way.offset[axis];
+                if value != 0.0 {
+                    curves[axis] = Curve::constant(first, value);
+                }
+            }
+        }
+        let note = if way.is_identity() { String::new() } else { describe(&way) };
+        let controller = Controller::Euler(EulerCurves { order: self.order, curves });
+        Some(Turned { controller, fate: Fate::Remapped, error: None, note })
+    }
+
+    /// What lies outside the keys, where all three channels loop alike and rotations come round to where they began:
+    /// then one period is converted, and the loop stays a loop.
+    fn whole_loop(&self, euler: &EulerCurves) -> Option<(Behaviour, Behaviour)> {
+        let mut moving = euler.curves.iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
+        let first = moving.next()?;
+        let (range, before, after) = (first.range()?, first.before, first.after);
+        if !(before.is_loop() || after.is_loop()) || first.inner_loop().is_some() {
+            return None;
+        }
+        let alike = |curve: &Curve| {
+            curve.range() == Some(range)
+                && (curve.before, curve.after) == (before, after)
+                && curve.inner_loop().is_none()
+        };
+        let repeats = [before, after].contains(&Behaviour::LoopRepeat);
+        let fits = |behaviour: Behaviour| behaviour.is_loop() || behaviour == Behaviour::Held;
+        let all = euler.curves.iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
+        let mut all_alike = all.map(|curve| alike(curve) && (!repeats || comes_round(curve)));
+        (fits(before) && fits(after) && all_alike.all(|alike| alike)).then_some((before, after))
+    }
+
     /// Samples turn one by one, each to the candidate nearest to the one before; nothing is lost.
     fn samples(&self, samples: &Samples, start: &[f64], rotation: impl Fn(&[f64]) -> DQuat) -> Turned {
         let mut near = DVec3::from_slice(&start[..3]);
@@ -141,7 +266,7 @@ impl Turning {
             let frame = samples.time(index).as_f64() / self.rate.ticks_per_frame();
             error.take(crate::rotation::angle_between(q, quat_from_euler(self.order, near)), frame);
         }
-        let note = if closest < 10_f64.to_radians() {
+        let note = if closest < NEAR_POLE {
             format!("comes within {:.1}° of the pole", closest.to_degrees())
         } else {
             String::new()
@@ -159,4 +284,27 @@ impl Turning {
             note,
         }
     }
+}
+
+/// Whether a curve ends whole turns from where it began.
+fn comes_round(curve: &Curve) -> bool {
+    let (Some(first), Some(last)) = (curve.keys().first(), curve.keys().last()) else { return true };
+    let turns = (last.value - first.value) / std::f64::consts::TAU;
+    (turns - turns.round()).abs() < 1e-9
+}
+
+/// What an exact way does to the channels, such as `x → −z + 90°`.
+fn describe(way: &crate::rotation::ExactWay) -> String {
+    let parts = (0..3).filter_map(|source| {
+        let (axis, sign) = (way.axis[source], way.sign[source]);
+        let offset = way.offset[axis].to_degrees();
+        if axis == source && sign > 0.0 && offset == 0.0 {
+            return None;
+        }
+        let minus = if sign < 0.0 { "−" } else { "" };
+        let letters = crate::address::COMPONENTS;
+        let shift = if offset == 0.0 { String::new() } else { format!(" {offset:+.4}°") };
+        Some(format!("{} → {minus}{}{shift}", letters[source], letters[axis]))
+    });
+    parts.collect::<Vec<_>>().join(", ")
 }

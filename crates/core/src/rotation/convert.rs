@@ -3,11 +3,13 @@
 //! The path is followed in steps so small that no turn is lost, and at each step the Euler angles are the candidate
 //! nearest to those of the step before. Tangents come from the angular velocity, on both sides of each key:
 //! `θ̇ = E(θ)⁻¹·ω`. Keys are added only where the cubic between two keys strays from the path by more than the
-//! tolerance, and then as few as greedily longest pieces need, evenly spread.
+//! tolerance, and then as few as greedily longest pieces need, evenly spread; where that is more than one between two
+//! keys, fewer still whose values and slopes are free (see [`super::refine`]).
 
 use glam::{DQuat, DVec3};
 
 use super::path::{Knot, Leaving, RotationPath};
+use super::refine::{FreeKey, Sample, refine};
 use super::{RotationOrder, angle_between, nearest_euler, quat_from_euler, rates_from_velocity};
 use crate::curve::{Curve, Interpolation, Key, Side, Tangent, Ticks};
 use crate::ledger::MeasuredError;
@@ -157,12 +159,7 @@ impl<P: RotationPath> Run<'_, P> {
         if from.leaving == Leaving::Straight && trace.is_straight() {
             self.keys[last].interpolation = Interpolation::Linear;
         } else {
-            let cuts = trace.cuts();
-            let added: Vec<(Ticks, DVec3, DVec3)> = (cuts.iter())
-                .map(|&index| {
-                    (Ticks(points[index].time.round() as i64), points[index].angles, trace.slope(index))
-                })
-                .collect();
+            let added = trace.added();
             self.keys[last].slope_out = start_slope;
             for (time, angles, slope) in added {
                 self.push_key(time, None, angles, slope);
@@ -378,21 +375,27 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         self.points[1..last].iter().all(|point| {
             let part = (point.time - from.time) / (to.time - from.time);
             let angles = from.angles + (self.arrival - from.angles) * part;
-            self.error(point, angles) <= self.run.c.tolerance
+            self.is_within(point, angles, self.run.c.tolerance)
         })
     }
 
-    /// The angle between a point of the path and a rotation with these angles.
-    fn error(&self, point: &Point, angles: DVec3) -> f64 {
+    /// Whether a rotation with these angles lies within a tolerance of a point of the path.
+    fn is_within(&self, point: &Point, angles: DVec3, tolerance: f64) -> bool {
         let order = self.run.c.order;
         let d = angles - point.angles;
-        if d.abs().max_element() > 0.02 {
-            return angle_between(point.rotation, quat_from_euler(order, angles));
-        }
-        // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb.
+        // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb. Right to the square of δ.
         let (a, b, c) = order.axes();
         let lean = order.sign() * point.angles[b].sin();
-        (d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * lean * d[a] * d[c]).max(0.0).sqrt()
+        let linear = (d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * lean * d[a] * d[c]).max(0.0).sqrt();
+        let size = d.abs().max_element();
+        if size < 0.02 && linear + size * size < tolerance {
+            return true;
+        }
+        if size < 0.02 && linear - size * size > tolerance {
+            return false;
+        }
+        // A conversion back meets the very same error: rounding must not make it another one.
+        angle_between(point.rotation, quat_from_euler(order, angles)) <= tolerance * (1.0 + 1e-9)
     }
 
     /// Whether one cubic from a point to another stays within a tolerance.
@@ -405,7 +408,90 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
         self.points[from + 1..to].iter().all(|point| {
             let u = (point.time - start) / (end - start);
-            self.error(point, v0 + (m0 + (c2 + c3 * u) * u) * u) <= tolerance
+            self.is_within(point, v0 + (m0 + (c2 + c3 * u) * u) * u, tolerance)
+        })
+    }
+
+    /// The keys that must be added: when, with which angles and slopes.
+    fn added(&self) -> Vec<(Ticks, DVec3, DVec3)> {
+        let cuts = self.cuts();
+        let time = |index: usize| Ticks(self.points[index].time.round() as i64);
+        if cuts.len() > 1
+            && let Some(free) = self.fewer(&cuts)
+        {
+            return free;
+        }
+        cuts.into_iter().map(|index| (time(index), self.points[index].angles, self.slope(index))).collect()
+    }
+
+    /// Fewer keys than `cuts`, whose values and slopes are not on the path but keep it within the tolerance.
+    fn fewer(&self, cuts: &[usize]) -> Option<Vec<(Ticks, DVec3, DVec3)>> {
+        let last = self.points.len() - 1;
+        let (start, end) = (self.points[0].time, self.points[last].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        let axes = self.run.c.order.axes();
+        let sample = |index: usize| {
+            let angles = self.angles(index);
+            let lean = self.run.c.order.sign() * angles[axes.1].sin();
+            Sample { time: (self.points[index].time - start) / (end - start), angles, lean }
+        };
+        let samples: Vec<Sample> = (0..=last).map(sample).collect();
+        let ends = (self.start_slope * seconds, self.end_slope * seconds);
+        // Equal parts of what each piece between the cuts can bear.
+        let knots: Vec<usize> = std::iter::once(0).chain(cuts.iter().copied()).chain([last]).collect();
+        let place = |part: f64| {
+            let at = part * (knots.len() - 1) as f64;
+            let piece = (at as usize).min(knots.len() - 2);
+            let (a, b) = (self.points[knots[piece]].time, self.points[knots[piece + 1]].time);
+            self.nearest_whole(a + (b - a) * (at - piece as f64))
+        };
+        let tolerance = self.run.c.tolerance;
+        let mut count = cuts.len() * 6 / 10;
+        while count < cuts.len() {
+            let places: Vec<usize> = (1..=count).map(|key| place(key as f64 / (count + 1) as f64)).collect();
+            if let Some((keys, error)) = refine(&samples, &places, ends, axes, 0.97 * tolerance)
+                && error < tolerance
+                && self.all_within(&keys, ends)
+            {
+                let key = |key: &FreeKey| {
+                    (Ticks(self.points[key.index].time.round() as i64), key.angles, key.slopes / seconds)
+                };
+                return Some(keys.iter().map(key).collect());
+            }
+            count += 1;
+        }
+        None
+    }
+
+    /// The point on a whole frame nearest to a time, or the nearest one where no frame lies between.
+    fn nearest_whole(&self, time: f64) -> usize {
+        let frame = self.run.c.rate.nearest_frame(Ticks(time.round() as i64));
+        let wanted = self.run.c.rate.ticks(frame).as_f64();
+        let last = self.points.len() - 1;
+        let inside = self.points[0].time < wanted && wanted < self.points[last].time;
+        let wanted = if inside { wanted } else { time };
+        self.points.partition_point(|point| point.time < wanted).clamp(1, last - 1)
+    }
+
+    /// Whether a curve through these keys really stays within the tolerance.
+    fn all_within(&self, keys: &[FreeKey], ends: (DVec3, DVec3)) -> bool {
+        let last = self.points.len() - 1;
+        let (start, end) = (self.points[0].time, self.points[last].time);
+        let first = FreeKey { index: 0, angles: self.points[0].angles, slopes: ends.0 };
+        let closing = FreeKey { index: last, angles: self.arrival, slopes: ends.1 };
+        let all: Vec<&FreeKey> = std::iter::once(&first).chain(keys).chain([&closing]).collect();
+        all.windows(2).all(|pair| {
+            let (a, b) = (pair[0], pair[1]);
+            let (from, to) = (self.points[a.index].time, self.points[b.index].time);
+            let part = (to - from) / (end - start);
+            let rise = b.angles - a.angles;
+            let (m0, m1) = (a.slopes * part, b.slopes * part);
+            let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
+            (a.index.max(1)..b.index).all(|index| {
+                let point = &self.points[index];
+                let u = (point.time - from) / (to - from);
+                self.is_within(point, a.angles + (m0 + (c2 + c3 * u) * u) * u, self.run.c.tolerance)
+            })
         })
     }
 

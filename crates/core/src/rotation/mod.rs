@@ -2,9 +2,11 @@
 
 mod convert;
 mod euler;
+mod exact;
 mod keyed;
 mod order;
 mod path;
+mod refine;
 mod to_quaternion;
 mod vector;
 
@@ -13,8 +15,9 @@ pub use euler::{
     angle_between, nearest_euler, nearest_turn, pole_distance, principal_euler, quat_from_euler,
     rates_from_velocity, velocity_from_rates,
 };
+pub use exact::{ExactWay, exact_way};
 pub use keyed::KeyedRotation;
 pub use order::{RotationOrder, RotationOrderError};
-pub use path::{EulerPath, Knot, Leaving, RotationPath};
+pub use path::{Between, EulerPath, Knot, Leaving, RotationPath};
 pub use to_quaternion::{QuaternionKeys, to_quaternion_keys};
 pub use vector::{along_arc, from_vector, nearest_vector, to_vector};

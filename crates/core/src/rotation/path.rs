@@ -26,6 +26,31 @@ pub trait RotationPath {
     }
 }
 
+/// A path between two constant rotations: `before · R(t) · after`.
+#[derive(Clone, Debug)]
+pub struct Between<P> {
+    /// The path.
+    pub path: P,
+    /// The rotation outside it.
+    pub before: DQuat,
+    /// The rotation inside it.
+    pub after: DQuat,
+}
+
+impl<P: RotationPath> RotationPath for Between<P> {
+    fn rotation(&self, time: f64, side: Side) -> DQuat {
+        self.before * self.path.rotation(time, side) * self.after
+    }
+
+    fn velocity(&self, time: f64, side: Side) -> DVec3 {
+        self.before * self.path.velocity(time, side)
+    }
+
+    fn bridge(&self, time: f64, part: f64) -> DQuat {
+        self.before * self.path.bridge(time, part) * self.after
+    }
+}
+
 /// How a path leaves a key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Leaving {
