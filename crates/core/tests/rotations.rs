@@ -380,10 +380,10 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
                 halving as f64 / start as f64
             ));
             let (added, added_by_halving) = (compared - start, halving - start);
-            assert!(
-                added as f64 <= 0.9 * added_by_halving as f64,
-                "{swing} {tolerance}: {added} {added_by_halving}"
-            );
+            // Where one key between two is enough, the middle is as good a place as any.
+            assert!(added <= added_by_halving, "{swing} {tolerance}: {added} {added_by_halving}");
+            all_added += added;
+            all_by_halving += added_by_halving;
         }
     }
     println!("{}", lines.join("\n"));

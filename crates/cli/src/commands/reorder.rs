@@ -85,7 +85,7 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: b
             error.map_or(String::new(), |e| frame(e.frame)),
             entry.note.clone(),
         ];
-        if entry.fate == Fate::Kept { table.styled(Style::Warn, cells) } else { table.row(cells) }
+        if entry.note.starts_with("stays") { table.styled(Style::Warn, cells) } else { table.row(cells) }
     }
     if !table.is_empty() {
         table.print(out)?;

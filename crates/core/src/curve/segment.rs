@@ -95,6 +95,22 @@ impl Segment {
     }
 }
 
+impl Segment {
+    /// A bound on the size of the slope within the piece, in value per second; infinite for weighted pieces.
+    pub fn slope_bound(&self) -> f64 {
+        match self {
+            Segment::None | Segment::Hold(_) => 0.0,
+            Segment::Plain(plain) => {
+                // The derivative's control points, which it never leaves.
+                let [_, c1, c2, c3] = plain.c;
+                let most = c1.abs().max((c1 + c2).abs()).max((c1 + 2.0 * c2 + 3.0 * c3).abs());
+                most * (plain.per_gap * TICKS)
+            }
+            Segment::Weighted(_) => f64::INFINITY,
+        }
+    }
+}
+
 /// The factor by which both handles, of `a` and `b` gaps in time, must be shortened so that time does not run
 /// backwards; 1 where they are legal.
 ///

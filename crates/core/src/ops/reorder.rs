@@ -153,6 +153,19 @@ impl NodeJob<'_> {
             _ if places.is_empty() => return None,
             _ => return Some(self.kept(&places, "it turns by quaternions, which have no order")),
         };
+        let has_order = |&(take, layer, track): &Place| {
+            let track: &Track = &self.scene.takes[take].layers[layer].tracks[track];
+            self.turning(&self.scene.takes[take], self.tolerance).keeps(&track.controller)
+        };
+        if rest.0 == self.order && places.iter().all(has_order) {
+            let entries = places.iter().map(|&(take, layer, track)| {
+                let take = &self.scene.takes[take];
+                let books = Bookkeeper { addresses: self.addresses, take };
+                books.kept(layer, &take.layers[layer].tracks[track])
+            });
+            let entries = entries.collect();
+            return Some(NodeResult { node: self.node, entries, rest: None, controllers: Vec::new() });
+        }
         // The same rotation at rest, its angles near to those before.
         let angles = nearest_euler(self.order, quat_from_euler(rest.0, rest.1), rest.1);
         let new_rest = OpValue::Rotate { order: self.order, angles };

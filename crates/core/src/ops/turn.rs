@@ -54,6 +54,17 @@ impl Turning {
         self.before * q * self.after
     }
 
+    /// Whether a controller stays the very same.
+    pub fn keeps(&self, controller: &Controller) -> bool {
+        let order = match controller {
+            Controller::Euler(euler) => Some(euler.order),
+            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
+            Controller::Samples(Samples { kind: SampleKind::Euler(order), .. }) => Some(*order),
+            _ => None,
+        };
+        self.is_identity() && order.is_none_or(|order| order == self.order)
+    }
+
     /// Turns a controller; `None` where its type cannot be turned.
     pub fn apply(&self, controller: &Controller, rest: &Value) -> Option<Turned> {
         let made =

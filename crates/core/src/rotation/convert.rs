@@ -18,6 +18,8 @@ use crate::value::Quantity;
 
 /// The most by which an angle may change from one followed step to the next, unless the rotation hardly does.
 const MAX_STEP: f64 = 0.26;
+/// The most by which the rotation may turn, in radians, from one followed step to the next.
+const MAX_TURN: f64 = 1.0;
 /// Steps to a frame at which the path is followed and the error measured.
 const STEPS_PER_FRAME: f64 = 16.0;
 /// Below this cosine of the middle angle, angles and rates at a key are taken as limits from its side.
@@ -193,6 +195,8 @@ impl<P: RotationPath> Run<'_, P> {
         let step = self.c.rate.ticks_per_frame() / STEPS_PER_FRAME;
         let first = (from / step).floor() as i64 + 1;
         let mut points = vec![Point { time: from, rotation: self.path.rotation(from, Side::Right), angles }];
+        // Where the path cannot turn far in a step, its speed need not be asked for at each.
+        let calm = self.path.speed_bound(from, to) * step < MAX_TURN * TICKS_PER_SECOND as f64;
         for index in first.. {
             // Whole frames exactly, so that keys can stand on them.
             let time = if index % STEPS_PER_FRAME as i64 == 0 {
@@ -204,27 +208,29 @@ impl<P: RotationPath> Run<'_, P> {
                 break;
             }
             if time > from {
-                self.advance(&mut points, time, Side::Right, 0);
+                self.advance(&mut points, time, Side::Right, calm, 0);
             }
         }
-        self.advance(&mut points, to, Side::Left, 0);
+        self.advance(&mut points, to, Side::Left, calm, 0);
         points
     }
 
     /// One step on from the last point, in smaller steps where angles change fast.
-    fn advance(&self, points: &mut Vec<Point>, to: f64, side: Side, depth: u32) {
+    fn advance(&self, points: &mut Vec<Point>, to: f64, side: Side, calm: bool, depth: u32) {
         let last = points[points.len() - 1];
         let rotation = self.path.rotation(to, side);
         let angles = nearest_euler(self.c.order, rotation, last.angles);
         let turned = angle_between(last.rotation, rotation);
         let leaps = (angles - last.angles).abs().max_element() > MAX_STEP && turned > 0.5 * self.c.tolerance;
         // A path may turn so far between two points that its ends tell nothing: its speed does.
-        let speed =
-            self.path.velocity(last.time, Side::Right).length() * (to - last.time) / TICKS_PER_SECOND as f64;
-        if (leaps || speed > 1.0) && depth < 24 && to - last.time > 2.0 {
+        let turns = || {
+            let speed = self.path.velocity(last.time, Side::Right).length();
+            speed * (to - last.time) / TICKS_PER_SECOND as f64 > MAX_TURN
+        };
+        if (leaps || !calm && turns()) && depth < 24 && to - last.time > 2.0 {
             let middle = (0.5 * (last.time + to)).round();
-            self.advance(points, middle, Side::Right, depth + 1);
-            self.advance(points, to, side, depth + 1);
+            self.advance(points, middle, Side::Right, calm, depth + 1);
+            self.advance(points, to, side, calm, depth + 1);
         } else {
             points.push(Point { time: to, rotation, angles });
         }

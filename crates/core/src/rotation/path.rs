@@ -1,9 +1,11 @@
 //! Rotations that change over time, as values and angular velocities.
 
+use std::cell::Cell;
+
 use glam::{DQuat, DVec3};
 
 use super::{RotationOrder, angle_between, quat_from_euler, velocity_from_rates};
-use crate::curve::{Curve, Interpolation, Side, Ticks};
+use crate::curve::{Curve, Interpolation, Segment, Side, Ticks};
 use crate::time::TimeRange;
 
 /// A rotation that changes over time. Times are in ticks.
@@ -18,6 +20,11 @@ pub trait RotationPath {
     fn bridge(&self, time: f64, part: f64) -> DQuat {
         let (from, to) = (self.rotation(time, Side::Left), self.rotation(time, Side::Right));
         from.slerp(if from.dot(to) < 0.0 { -to } else { to }, part)
+    }
+
+    /// A bound on the angular speed between two instants without a jump between them, in radians per second.
+    fn speed_bound(&self, _from: f64, _to: f64) -> f64 {
+        f64::INFINITY
     }
 
     /// Whether the rotation jumps at an instant.
@@ -49,6 +56,10 @@ impl<P: RotationPath> RotationPath for Between<P> {
     fn bridge(&self, time: f64, part: f64) -> DQuat {
         self.before * self.path.bridge(time, part) * self.after
     }
+
+    fn speed_bound(&self, from: f64, to: f64) -> f64 {
+        self.path.speed_bound(from, to)
+    }
 }
 
 /// How a path leaves a key.
@@ -75,16 +86,60 @@ pub struct Knot {
 #[derive(Clone, Debug)]
 pub struct EulerPath {
     order: RotationOrder,
-    curves: [Curve; 3],
+    curves: [Cached; 3],
     rest: DVec3,
     before: DQuat,
     after: DQuat,
 }
 
+/// A curve that remembers the piece it was last asked about, as neighbouring instants mostly lie on one.
+#[derive(Clone, Debug)]
+struct Cached {
+    curve: Curve,
+    piece: Cell<(f64, f64, Segment)>,
+}
+
+impl Cached {
+    fn new(curve: &Curve) -> Cached {
+        Cached { curve: curve.unrolled(), piece: Cell::new((0.0, 0.0, Segment::None)) }
+    }
+
+    /// The piece that an instant lies strictly within, if it is within one.
+    fn piece(&self, time: f64) -> Option<Segment> {
+        let (from, to, piece) = self.piece.get();
+        if from < time && time < to {
+            return Some(piece);
+        }
+        let keys = self.curve.keys();
+        let after = keys.partition_point(|key| key.time.as_f64() <= time);
+        if after == 0 || after == keys.len() || keys[after - 1].time.as_f64() == time {
+            return None;
+        }
+        let (from, to) = (&keys[after - 1], &keys[after]);
+        let piece = Segment::between(from, to);
+        self.piece.set((from.time.as_f64(), to.time.as_f64(), piece));
+        Some(piece)
+    }
+
+    fn value_on(&self, time: f64, side: Side) -> Option<f64> {
+        match self.piece(time) {
+            Some(piece) => piece.value(time),
+            None => self.curve.value_on(time, side),
+        }
+    }
+
+    fn slope_on(&self, time: f64, side: Side) -> Option<f64> {
+        match self.piece(time) {
+            Some(piece) => piece.slope(time),
+            None => self.curve.slope_on(time, side),
+        }
+    }
+}
+
 impl EulerPath {
     /// The path of some curves; `rest` fills in for angles without a value, in radians.
     pub fn new(order: RotationOrder, curves: &[Curve; 3], rest: DVec3) -> EulerPath {
-        let curves = curves.each_ref().map(Curve::unrolled);
+        let curves = curves.each_ref().map(Cached::new);
         EulerPath { order, curves, rest, before: DQuat::IDENTITY, after: DQuat::IDENTITY }
     }
 
@@ -110,7 +165,7 @@ impl EulerPath {
     /// curve goes on moving outside its keys, its repeated keys within `range` are knots, too, and the range's ends.
     pub fn knots(&self, range: Option<TimeRange>) -> Vec<Knot> {
         let mut times: Vec<Ticks> = Vec::new();
-        for curve in &self.curves {
+        for Cached { curve, .. } in &self.curves {
             let keys = curve.keys();
             for (index, key) in keys.iter().enumerate() {
                 let is_end = index == 0 || index + 1 == keys.len();
@@ -130,7 +185,7 @@ impl EulerPath {
 
     /// Whether some curve goes on moving outside its keys.
     pub fn moves_outside(&self) -> bool {
-        self.curves.iter().any(|curve| !curve.is_empty() && !curve.is_held_outside())
+        self.curves.iter().any(|cached| !cached.curve.is_empty() && !cached.curve.is_held_outside())
     }
 
     fn leaving(&self, time: Ticks, is_last: bool) -> Leaving {
@@ -138,7 +193,7 @@ impl EulerPath {
             return Leaving::Moving;
         }
         let mut found = Leaving::Holding;
-        for curve in &self.curves {
+        for Cached { curve, .. } in &self.curves {
             let keys = curve.keys();
             let after = keys.partition_point(|key| key.time <= time);
             if after == 0 || after == keys.len() {
@@ -180,6 +235,15 @@ impl RotationPath for EulerPath {
         // A vertical tangent has no finite rate; what happens there shows in the values.
         let rates = DVec3::from_array(rates.map(|rate| if rate.is_finite() { rate } else { 0.0 }));
         self.before * velocity_from_rates(self.order, self.angles(time, side), rates)
+    }
+
+    /// An angle's rate adds at most itself to the speed.
+    fn speed_bound(&self, from: f64, to: f64) -> f64 {
+        let middle = 0.5 * (from + to);
+        self.curves
+            .iter()
+            .map(|cached| cached.piece(middle).map_or(f64::INFINITY, |piece| piece.slope_bound()))
+            .sum()
     }
 
     /// Along the straight line between the angles.

@@ -1,0 +1,154 @@
+//! `reorder` through the program: best orders, the survey, unwinding, and layers.
+
+mod common;
+
+use common::{degrees_between, fail, rotations, run, sample, scene, succeed};
+use nimble_curve_core::controller::Controller;
+use nimble_curve_core::rig::OpValue;
+use nimble_curve_core::rotation::RotationOrder;
+use nimble_curve_core::scene::Scene;
+use tempfile::tempdir;
+
+fn path(name: &str) -> String {
+    sample(name).to_str().unwrap().to_owned()
+}
+
+fn order_of(scene: &Scene, node: &str) -> RotationOrder {
+    let (_, node) = scene.rigs[0].nodes().find(|(_, n)| n.name == node).unwrap();
+    let Some(OpValue::Rotate { order, .. }) = node.op("rotation").map(|op| op.value) else { panic!() };
+    order
+}
+
+#[test]
+fn layers_turn_as_before_in_every_order() {
+    let folder = tempdir().unwrap();
+    let before = scene(path("bramble.ncurve").as_ref());
+    for order in RotationOrder::ALL {
+        let printed = succeed(
+            folder.path(),
+            &["reorder", &path("bramble.ncurve"), "--to", order.name(), "-o", "out.ncurve"],
+        );
+        let after = scene(&folder.path().join("out.ncurve"));
+        for node in ["hips", "chest", "head", "neck", "arm_l", "arm_r", "forearm_l", "tail_01", "toes_r"] {
+            let node = format!("courier:{node}");
+            assert_eq!(order_of(&after, &node), order, "{printed}");
+            let frames = || (16..=97 * 16).map(|step| f64::from(step) / 16.0);
+            let pairs =
+                rotations(&before, &node, frames()).into_iter().zip(rotations(&after, &node, frames()));
+            let worst = pairs.map(|(a, b)| degrees_between(a, b)).fold(0.0, f64::max);
+            assert!(worst <= 0.05, "{order} {node}: {worst}");
+        }
+        // Loops of one axis stay loops, and layers stay layers.
+        let behaviours = |scene: &Scene| {
+            let curves = scene.takes[0].tracks().flat_map(|(_, track)| track.controller.curves().to_vec());
+            curves.filter(|curve| curve.after.is_loop()).count()
+        };
+        assert_eq!(behaviours(&after), behaviours(&before), "{order}");
+        assert_eq!(after.takes[0].layers.len(), before.takes[0].layers.len());
+    }
+}
+
+#[test]
+fn a_wheel_is_exact_in_every_order_and_its_keys_untouched() {
+    let folder = tempdir().unwrap();
+    for order in RotationOrder::ALL {
+        succeed(folder.path(), &["reorder", &path("cart.ncurve"), "--to", order.name(), "-o", "out.ncurve"]);
+        let curves = |scene: &Scene, node: &str| {
+            let track = scene.takes[0]
+                .tracks()
+                .map(|(_, track)| track)
+                .find(|track| {
+                    scene.rigs[0].node(track.target.node).unwrap().name == node
+                        && track.target.property == "rotation"
+                })
+                .unwrap();
+            track.controller.curves().to_vec()
+        };
+        let (before, after) = (scene(path("cart.ncurve").as_ref()), scene(&folder.path().join("out.ncurve")));
+        for node in ["wheel_fl", "wheel_br", "bed"] {
+            assert_eq!(curves(&before, node), curves(&after, node), "{order} {node}");
+        }
+    }
+}
+
+#[test]
+fn the_survey_names_the_pole_and_best_takes_its_advice() {
+    let folder = tempdir().unwrap();
+    let printed = succeed(folder.path(), &["reorder", &path("cart.ncurve"), "--survey"]);
+    let vane = printed.lines().find(|line| line.contains("vane")).unwrap();
+    // The vane goes over the pole of its own order and stays far from that of another.
+    assert!(vane.contains("0.0° / 9") && vane.contains("farther from the pole"), "{vane}");
+    let json =
+        succeed(folder.path(), &["reorder", &path("cart.ncurve"), "--survey", "--only", "vane", "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!(json.as_array().unwrap().len(), 1);
+    let best = json[0]["best"].as_str().unwrap().to_owned();
+    let far = |order: &str| {
+        let orders = json[0]["orders"].as_array().unwrap();
+        orders.iter().find(|o| o["order"] == order).unwrap()["closest_degrees"].as_f64().unwrap()
+    };
+    assert!(far(&best) > 35.0 && far("zxy") < 0.1);
+    succeed(folder.path(), &["reorder", &path("cart.ncurve"), "--to", "best", "-o", "best.ncurve"]);
+    let after = scene(&folder.path().join("best.ncurve"));
+    assert_eq!(order_of(&after, "vane").name(), best);
+    assert_eq!(order_of(&after, "wheel_fl"), RotationOrder::Xyz);
+}
+
+#[test]
+fn flips_are_repaired_and_named() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // A bake of the vane in its own order, its angles wrapped as many programs do.
+    succeed(at, &["convert", &path("cart.ncurve"), "cart.bvh"]);
+    let text = std::fs::read_to_string(at.join("cart.bvh")).unwrap();
+    let (head, motion) = text.split_once("Frame Time:").unwrap();
+    let mut lines = motion.lines();
+    let mut wrapped = format!("{head}Frame Time:{}\n", lines.next().unwrap());
+    for line in lines {
+        let numbers = line.split_whitespace().map(|number| {
+            let angle: f64 = number.parse().unwrap();
+            let turned = if angle.abs() > 180.0 { angle - 360.0 * (angle / 360.0).round() } else { angle };
+            format!("{turned:.6}")
+        });
+        wrapped.push_str(&numbers.collect::<Vec<_>>().join(" "));
+        wrapped.push('\n');
+    }
+    std::fs::write(at.join("wrapped.bvh"), wrapped).unwrap();
+    let printed = succeed(at, &["reorder", "wrapped.bvh", "--unwind", "-o", "smooth.ncurve"]);
+    assert!(printed.contains("unwound") && printed.contains("flips at frames"), "{printed}");
+    let steps = |scene: &Scene| {
+        let mut largest = 0.0_f64;
+        for (_, track) in scene.takes[0].tracks() {
+            if let (Controller::Samples(samples), "rotation") =
+                (&track.controller, track.target.property.as_str())
+            {
+                for index in 1..samples.len() {
+                    for axis in 0..3 {
+                        largest =
+                            largest.max((samples.row(index)[axis] - samples.row(index - 1)[axis]).abs());
+                    }
+                }
+            }
+        }
+        largest.to_degrees()
+    };
+    assert!(steps(&scene(&at.join("wrapped.bvh"))) > 300.0);
+    assert!(steps(&scene(&at.join("smooth.ncurve"))) < 60.0, "{}", steps(&scene(&at.join("smooth.ncurve"))));
+}
+
+#[test]
+fn wrong_uses_are_told_apart() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let error =
+        fail(at, &["reorder", &path("cart.ncurve"), "--to", "zyx", "--only", "vain", "-o", "x.ncurve"]);
+    assert!(error.contains("did you mean 'vane'?"), "{error}");
+    for arguments in [
+        vec!["reorder", "a.bvh", "--to", "xyx", "-o", "x.ncurve"],
+        vec!["reorder", "a.bvh", "-o", "x.ncurve"],
+        vec!["reorder", "a.bvh", "--to", "xyz", "--unwind", "-o", "x.ncurve"],
+        vec!["reorder", "a.bvh", "--to", "xyz"],
+    ] {
+        assert_eq!(run(at, &arguments).status.code(), Some(2), "{arguments:?}");
+    }
+}

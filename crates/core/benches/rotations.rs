@@ -1,0 +1,41 @@
+//! Converting rotation orders, on one core. `cargo bench -p nimble-curve-core --bench rotations`.
+
+use divan::counter::ItemsCount;
+use glam::DVec3;
+use nimble_curve_core::curve::{Curve, Key};
+use nimble_curve_core::rotation::{Conversion, EulerPath, RotationOrder, convert};
+use nimble_curve_core::time::FrameRate;
+
+fn main() {
+    divan::main();
+}
+
+const RATE: FrameRate = FrameRate::FPS_24;
+const KEYS: i64 = 200;
+
+/// Three channels of 200 keys, 8 frames apart, that swing by 60 degrees.
+fn authored() -> [Curve; 3] {
+    std::array::from_fn(|axis| {
+        let value = |index: i64| {
+            let random = (index * 3 + axis as i64 + 1).wrapping_mul(2_654_435_761) % 1000;
+            (random as f64 / 1000.0 - 0.5) * 60_f64.to_radians()
+        };
+        Curve::new((0..KEYS).map(|index| Key::new(RATE.ticks(index * 8), value(index))).collect()).unwrap()
+    })
+}
+
+/// Keys of the source, all three channels counted.
+#[divan::bench(args = [0.01, 0.05, 0.5])]
+fn xyz_to_zxy(bencher: divan::Bencher<'_, '_>, tolerance: f64) {
+    let curves = authored();
+    bencher.counter(ItemsCount::new(3 * KEYS as usize)).bench_local(|| {
+        let path = EulerPath::new(RotationOrder::Xyz, &curves, DVec3::ZERO);
+        let conversion = Conversion {
+            order: RotationOrder::Zxy,
+            tolerance: tolerance.to_radians(),
+            rate: RATE,
+            start: DVec3::ZERO,
+        };
+        convert(&path, &path.knots(None), &conversion)
+    });
+}
