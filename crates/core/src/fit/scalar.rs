@@ -1,28 +1,15 @@
 //! Sparse keys through one channel's samples.
 //!
-//! Keys lie on samples, with the samples' values. From each key the longest piece is taken whose slopes keep all
-//! samples within the tolerance (see [`super::piece`]); the slopes that the pieces so far leave open at a key are
-//! carried along as an interval, so that neighbouring pieces can share one. At the end the slopes are chosen from
-//! the back to the front. A tangent is broken only at a corner: where sharing a slope would cut the next piece
-//! down to a fraction of what it could be. Runs of equal samples become flat pieces, and steps between runs holds.
+//! Keys lie on samples, with the samples' values. [`super::path`] finds the fewest pieces whose slopes keep all samples
+//! within the tolerance (see [`super::piece`]) and whose tangents join. At the end the slopes are chosen from the back to
+//! the front, flat at extremes where they can be. A tangent is broken only at a corner: where sharing a slope would cut
+//! the next piece down to a fraction of what it could be. Runs of equal samples become flat pieces, and steps between
+//! runs holds.
 
+use super::FittedKey;
+use super::path::Stretch;
 use super::piece::{Interval, Slopes};
 use crate::curve::Interpolation;
-
-/// A key on a sample.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct FittedKey {
-    /// Which sample.
-    pub index: usize,
-    /// The value, that of the sample.
-    pub value: f64,
-    /// Slope before the key, in value a sample.
-    pub slope_in: f64,
-    /// Slope after the key, in value a sample; the same where the tangents are joined.
-    pub slope_out: f64,
-    /// How the curve goes on.
-    pub interpolation: Interpolation,
-}
 
 /// The least run of equal samples that counts as a hold.
 const HOLD: usize = 4;
@@ -56,7 +43,7 @@ pub fn fit(samples: &[f64], tolerance: f64, keep: &[usize]) -> Vec<FittedKey> {
 }
 
 fn key(samples: &[f64], index: usize, slope: f64, interpolation: Interpolation) -> FittedKey {
-    FittedKey { index, value: samples[index], slope_in: slope, slope_out: slope, interpolation }
+    FittedKey::on(index, samples[index], slope, interpolation)
 }
 
 /// One piece of the chain.
@@ -95,34 +82,26 @@ impl Chain<'_> {
             let open = if steps { self.any } else { Interval { low: 0.0, high: 0.0 } };
             return (to, open);
         }
-        // A later run of equal samples is a piece of its own.
-        let limit = self.next_run(at + 1, limit).unwrap_or(limit);
-        let mut slopes = Slopes::default();
-        let mut to = self.longest(at, open, limit, &mut slopes);
-        let mut breaks = false;
-        if to < limit && to - at <= 6 {
-            let mut free = Slopes::default();
-            let alone = self.longest(at, self.any, limit, &mut free);
-            if alone - at > 3 * (to - at) {
-                (to, slopes, breaks) = (alone, free, true);
-            }
+        // A later run of equal samples is a piece of its own, and meets what comes before it at rest.
+        let next_run = self.next_run(at + 1, limit);
+        let stretch = Stretch {
+            samples: self.samples,
+            from: at,
+            to: next_run.unwrap_or(limit),
+            tolerance: self.tolerance,
+            any: self.any,
+        };
+        let wanted = (next_run.is_some() || self.is_extreme(stretch.to)).then_some(0.0);
+        let mut open = open;
+        for step in stretch.fewest(open, wanted) {
+            let mut slopes = Slopes::default();
+            stretch.find(&mut slopes, step.from, step.to, step.open);
+            open = slopes.at_end();
+            let kind = Kind::Cubic { slopes: self.slopes.len(), breaks: step.breaks };
+            self.pieces.push(Piece { from: step.from, to: step.to, kind });
+            self.slopes.push(slopes);
         }
-        let open = slopes.at_end();
-        self.pieces.push(Piece { from: at, to, kind: Kind::Cubic { slopes: self.slopes.len(), breaks } });
-        self.slopes.push(slopes);
-        (to, open)
-    }
-
-    /// The slopes that a piece may end with: any, but samples of a short piece do not hold wild ones back by
-    /// themselves, so there the differences around it do.
-    fn any_for(&self, at: usize, to: usize) -> Interval {
-        if to - at > 3 {
-            return self.any;
-        }
-        let around = &self.samples[at.saturating_sub(1)..(to + 2).min(self.samples.len())];
-        let steepest = around.windows(2).map(|pair| (pair[1] - pair[0]).abs()).fold(0.0, f64::max);
-        let most = 2.0 * steepest + self.tolerance;
-        Interval { low: -most, high: most }
+        (stretch.to, open)
     }
 
     /// The last sample equal to the one at `from` without a gap.
@@ -140,50 +119,8 @@ impl Chain<'_> {
                 return Some(at);
             }
             at = end + 1;
-            // Pieces are seldom longer than this; what lies beyond is looked at again then.
-            if at - from > 400 {
-                return None;
-            }
         }
         None
-    }
-
-    /// The farthest end of a piece from `at` whose start slope is in `open`; its slopes are left in `slopes`.
-    ///
-    /// The very farthest end often leaves slopes open that point away from where the samples go, for which the next
-    /// piece pays. So the farthest end counts whose open slopes include that of the samples there, unless that costs
-    /// more than a third of the piece.
-    fn longest(&self, at: usize, open: Interval, limit: usize, slopes: &mut Slopes) -> usize {
-        let mut fits =
-            |to: usize| slopes.find(&self.samples[at..=to], self.tolerance, open, self.any_for(at, to));
-        let mut end = farthest(at + 1, limit, &mut fits);
-        if end < limit && end > at + 3 {
-            let least = at + 1 + 2 * (end - at) / 3;
-            let agrees = |to: &usize| {
-                slopes.find(&self.samples[at..=*to], self.tolerance, open, self.any_for(at, *to))
-                    && slopes.at_end().contains(self.natural_slope(*to))
-            };
-            if let Some(to) = (least..=end).rev().find(agrees) {
-                end = to;
-            }
-        }
-        slopes.find(&self.samples[at..=end], self.tolerance, open, self.any_for(at, end));
-        end
-    }
-
-    /// The slope of the samples around one: least squares over as many as a few neighbours on each side.
-    fn natural_slope(&self, index: usize) -> f64 {
-        const REACH: usize = 4;
-        let reach = REACH.min(index).min(self.samples.len() - 1 - index);
-        if reach == 0 {
-            return 0.0;
-        }
-        let (mut sum, mut weight) = (0.0, 0.0);
-        for d in 1..=reach {
-            sum += d as f64 * (self.samples[index + d] - self.samples[index - d]);
-            weight += 2.0 * (d * d) as f64;
-        }
-        sum / weight
     }
 
     /// Chooses the slopes from the last key to the first.
@@ -219,13 +156,7 @@ impl Chain<'_> {
                     (Interpolation::Cubic, nearest(start, 0.0, self.is_extreme(piece.from)))
                 }
             };
-            keys.push(FittedKey {
-                index: piece.from,
-                value: self.samples[piece.from],
-                slope_in: slope_out,
-                slope_out,
-                interpolation,
-            });
+            keys.push(key(self.samples, piece.from, slope_out, interpolation));
             after = slope_out;
             is_free = matches!(piece.kind, Kind::Cubic { breaks: true, .. });
         }
@@ -241,25 +172,6 @@ impl Chain<'_> {
         };
         (s[index] - before) * (after - s[index]) <= 0.0
     }
-}
-
-/// The farthest of `first..=limit` that fits, if nearer ones fit where farther ones do; `first` itself always does.
-fn farthest(first: usize, limit: usize, mut fits: impl FnMut(usize) -> bool) -> usize {
-    let (mut good, mut bad, mut step) = (first, limit + 1, 4);
-    while good < limit {
-        let to = (good + step).min(limit);
-        if !fits(to) {
-            bad = to;
-            break;
-        }
-        good = to;
-        step *= 2;
-    }
-    while bad - good > 1 {
-        let middle = good + (bad - good) / 2;
-        if fits(middle) { good = middle } else { bad = middle }
-    }
-    good
 }
 
 /// The wish where the range contains it (and it is wanted at all), else the middle.

@@ -8,7 +8,7 @@ use super::channel::Bookkeeper;
 use crate::address::Addresses;
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Cursor, Curve, Interpolation, Key};
-use crate::fit::{FittedKey, fit};
+use crate::fit::{FittedKey, precision_of, unbaked};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::OpValue;
 use crate::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
@@ -162,7 +162,7 @@ fn fit_rotation(
     let mut share = tolerance / 3_f64.sqrt();
     loop {
         let curves =
-            channels.each_ref().map(|channel| curve_through(samples, channel, share, Quantity::Angle));
+            channels.each_ref().map(|channel| curve_through(samples, channel, share, Quantity::Angle).0);
         let error = rotation_error(samples, order, &curves, rotations);
         if error.largest <= tolerance || share < tolerance * 1e-3 {
             return (Controller::Euler(EulerCurves { order, curves }), error);
@@ -194,8 +194,10 @@ fn fit_components(samples: &Samples, kind: PropertyKind, tolerance: f64) -> (Con
         (0..width).map(|c| samples.values.iter().skip(c).step_by(width).copied().collect()).collect();
     let mut share = tolerance / (width as f64).sqrt();
     loop {
-        let curves: Vec<Curve> =
-            channels.iter().map(|channel| curve_through(samples, channel, share, kind.quantity())).collect();
+        let curves: Vec<Curve> = channels
+            .iter()
+            .map(|channel| curve_through(samples, channel, share, kind.quantity()).0)
+            .collect();
         let mut error = MeasuredError::none(kind.quantity());
         let mut cursors: Vec<Cursor<'_>> = curves.iter().map(Cursor::new).collect();
         for index in 0..samples.len() {
@@ -213,20 +215,28 @@ fn fit_components(samples: &Samples, kind: PropertyKind, tolerance: f64) -> (Con
     }
 }
 
-/// A curve through one channel's samples.
-fn curve_through(samples: &Samples, channel: &[f64], tolerance: f64, quantity: Quantity) -> Curve {
+/// A curve through one channel's samples, and whether its keys were recovered.
+fn curve_through(samples: &Samples, channel: &[f64], tolerance: f64, quantity: Quantity) -> (Curve, bool) {
+    let unit = if quantity == Quantity::Angle { 1_f64.to_radians() } else { 1.0 };
     // A two-hundredth of the tolerance is left for slopes with few digits.
-    let keys = fit(channel, 0.995 * tolerance, &[]);
-    let gap = |a: &FittedKey, b: &FittedKey| (b.index - a.index) as f64;
+    let (keys, recovered) = unbaked(channel, precision_of(channel, unit), 0.995 * tolerance, &[]);
+    let gap = |a: &FittedKey, b: &FittedKey| b.at - a.at;
     let mut made = Vec::with_capacity(keys.len());
     for (index, key) in keys.iter().enumerate() {
         let before = if index > 0 { gap(&keys[index - 1], key) } else { 1.0 };
         let after = keys.get(index + 1).map_or(1.0, |next| gap(key, next));
         // A cubic moves by at most 4/27 of a slope's change times the gap; both ends count.
         let room = 0.005 * tolerance * (27.0 / 8.0) / before.max(after);
-        let slope = |slope| short_slope(slope, room, samples.rate, quantity);
-        let time = samples.time(key.index);
-        let new = Key::new(time, key.value).with_interpolation(key.interpolation);
+        let slope = |slope: f64| match recovered {
+            true => slope * samples.rate.fps(),
+            false => short_slope(slope, room, samples.rate, quantity),
+        };
+        let time = match key.at.fract() {
+            0.0 => samples.time(key.at as usize),
+            _ => samples.start + samples.rate.ticks_at(key.at),
+        };
+        let new = Key { value_before: key.before, ..Key::new(time, key.value) };
+        let new = new.with_interpolation(key.interpolation);
         made.push(if key.slope_in == key.slope_out || keys.len() == 1 {
             new.with_slope(slope(key.slope_out))
         } else {
@@ -236,7 +246,7 @@ fn curve_through(samples: &Samples, channel: &[f64], tolerance: f64, quantity: Q
     if let Some(last) = made.last_mut() {
         last.interpolation = Interpolation::Cubic;
     }
-    Curve::new(made).expect("samples are in order and finite")
+    (Curve::new(made).expect("samples are in order and finite"), recovered)
 }
 
 /// A slope per second from one per sample, with as few digits (as people see it) as the room allows.

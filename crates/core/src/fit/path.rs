@@ -1,0 +1,217 @@
+//! The fewest pieces along a stretch of samples whose tangents join: a search over how far so many pieces reach.
+//!
+//! A piece starts with a slope that the one before left open. So many pieces reach many samples, each with slopes of its
+//! own; those near the farthest are kept, with the widest slopes, and the next piece starts from all of them. With all
+//! of them kept this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of
+//! it at a cost in proportion to the number of samples.
+
+use super::piece::{Interval, Slopes};
+
+/// How many ends are kept for so many pieces.
+const BEAM: usize = 10;
+/// How many different sets of slopes are kept for one end.
+const PER_END: usize = 2;
+/// How far behind the farthest an end may lie, as a part of the longest piece.
+const BEHIND: f64 = 0.5;
+/// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
+const CORNER: usize = 6;
+
+/// One piece of the path.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Step {
+    pub from: usize,
+    pub to: usize,
+    /// The slopes that it may start with.
+    pub open: Interval,
+    /// Whether its start breaks with the end of the piece before.
+    pub breaks: bool,
+}
+
+/// What the path runs through.
+pub(super) struct Stretch<'a> {
+    pub samples: &'a [f64],
+    pub from: usize,
+    pub to: usize,
+    pub tolerance: f64,
+    pub any: Interval,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct State {
+    step: Step,
+    /// The slopes that are open at its end.
+    ends: Interval,
+    /// Position of the piece before in the layer before.
+    parent: usize,
+}
+
+impl Stretch<'_> {
+    /// The slopes that a piece may end with: any, but samples of a short piece do not hold wild ones back by
+    /// themselves, so there the differences around it do.
+    pub fn any_for(&self, at: usize, to: usize) -> Interval {
+        if to - at > 3 {
+            return self.any;
+        }
+        let around = &self.samples[at.saturating_sub(1)..(to + 2).min(self.samples.len())];
+        let steepest = around.windows(2).map(|pair| (pair[1] - pair[0]).abs()).fold(0.0, f64::max);
+        let most = 2.0 * steepest + self.tolerance;
+        Interval { low: -most, high: most }
+    }
+
+    /// Finds the slopes of a piece; whether there are any.
+    pub fn find(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) -> bool {
+        slopes.find(&self.samples[from..=to], self.tolerance, open, self.any_for(from, to))
+    }
+
+    /// The fewest pieces found from start to end that start with a slope in `open`; the last one ends with `wanted`, if
+    /// that costs no piece more.
+    pub fn fewest(&self, open: Interval, wanted: Option<f64>) -> Vec<Step> {
+        let mut slopes = Slopes::default();
+        let start = Step { from: self.from, to: self.from, open, breaks: false };
+        let mut layers: Vec<Vec<State>> = vec![vec![State { step: start, ends: open, parent: 0 }]];
+        loop {
+            let layer = &layers[layers.len() - 1];
+            let last_piece = layer[0].step.to - layer[0].step.from;
+            let next = self.next_layer(layer, last_piece.max(4), &mut slopes);
+            let done = next.iter().any(|state| state.step.to == self.to);
+            layers.push(next);
+            if done {
+                break;
+            }
+        }
+        self.walk_back(&layers, wanted)
+    }
+
+    fn walk_back(&self, layers: &[Vec<State>], wanted: Option<f64>) -> Vec<Step> {
+        let last = &layers[layers.len() - 1];
+        let at_end = last.iter().enumerate().filter(|(_, state)| state.step.to == self.to);
+        let badness = |state: &State| {
+            let misses = wanted.is_some_and(|slope| !state.ends.contains(slope));
+            let width = state.ends.high - state.ends.low;
+            (misses, state.step.breaks, -width)
+        };
+        let best = at_end.min_by(|(_, a), (_, b)| {
+            badness(a).partial_cmp(&badness(b)).unwrap_or(std::cmp::Ordering::Equal)
+        });
+        let mut position = best.map_or(0, |(position, _)| position);
+        let mut steps = Vec::with_capacity(layers.len() - 1);
+        for layer in layers[1..].iter().rev() {
+            let state = &layer[position];
+            steps.push(state.step);
+            position = state.parent;
+        }
+        steps.reverse();
+        steps
+    }
+
+    /// What one piece more reaches.
+    fn next_layer(&self, layer: &[State], usual: usize, slopes: &mut Slopes) -> Vec<State> {
+        // The farthest end, from the few states that lie farthest themselves.
+        let mut farthest = 0;
+        for state in layer.iter().take(3) {
+            farthest = farthest.max(self.farthest(state.step.to, state.ends, usual, slopes));
+        }
+        let mut breaks = false;
+        let front = layer[0].step.to;
+        if farthest < self.to && farthest <= front + CORNER {
+            let alone = self.farthest(front, self.any, usual, slopes);
+            breaks = alone > front + 3 * (farthest - front).max(1);
+            farthest = if breaks { alone } else { farthest };
+        }
+        let longest = (farthest - layer[layer.len() - 1].step.to).max(1);
+        let behind = ((longest as f64 * BEHIND) as usize).max(2);
+        let mut found: Vec<State> = Vec::with_capacity(BEAM * PER_END);
+        let mut ends = 0;
+        // A little beyond what was found, as longer pieces may fit where shorter ones do not.
+        for to in (front + 1..=(farthest + 2).min(self.to)).rev() {
+            if ends == BEAM || (ends > 0 && to + behind < farthest) {
+                break;
+            }
+            let before = found.len();
+            for (parent, state) in layer.iter().enumerate() {
+                let (from, open) = (state.step.to, if breaks { self.any } else { state.ends });
+                if from >= to || !self.find(slopes, from, to, open) {
+                    continue;
+                }
+                let ends = slopes.at_end();
+                let new = State { step: Step { from, to, open, breaks }, ends, parent };
+                keep(&mut found, before, new);
+                // From there on the front is all that counts.
+                if to == self.to && found.len() - before == PER_END {
+                    break;
+                }
+            }
+            ends += usize::from(found.len() > before);
+        }
+        if found.is_empty() {
+            // Neighbouring samples always fit, whatever slopes are open.
+            let parent = 0;
+            let step = Step { from: front, to: front + 1, open: layer[0].ends, breaks: false };
+            let fits = self.find(slopes, front, front + 1, step.open);
+            let ends = if fits { slopes.at_end() } else { self.any };
+            found.push(State { step: Step { breaks: !fits, ..step }, ends, parent });
+        }
+        found
+    }
+
+    /// The farthest end of a piece, if nearer ones fit where farther ones do.
+    fn farthest(&self, from: usize, open: Interval, usual: usize, slopes: &mut Slopes) -> usize {
+        let mut fits = |to: usize| self.find(slopes, from, to, open);
+        let first = from + 1;
+        let guess = (from + usual).clamp(first, self.to);
+        let (mut good, mut bad) = if fits(guess) { (guess, self.to + 1) } else { (first, guess) };
+        let mut step = (usual / 4).max(1);
+        if bad > self.to {
+            while good < self.to {
+                let to = (good + step).min(self.to);
+                if !fits(to) {
+                    bad = to;
+                    break;
+                }
+                good = to;
+                step *= 2;
+            }
+        } else {
+            while bad - good > step {
+                let to = bad - step;
+                if fits(to) {
+                    good = to;
+                    break;
+                }
+                bad = to;
+                step *= 2;
+            }
+        }
+        while bad - good > 1 {
+            let middle = good + (bad - good) / 2;
+            if fits(middle) { good = middle } else { bad = middle }
+        }
+        good
+    }
+}
+
+/// Adds a state unless those with the same end (from `first` on) have all of its slopes already.
+fn keep(found: &mut Vec<State>, first: usize, new: State) {
+    let covers = |a: &Interval, b: &Interval| a.low <= b.low && b.high <= a.high;
+    if found[first..].iter().any(|old| covers(&old.ends, &new.ends)) {
+        return;
+    }
+    let mut index = first;
+    while index < found.len() {
+        if covers(&new.ends, &found[index].ends) {
+            found.remove(index);
+        } else {
+            index += 1;
+        }
+    }
+    if found.len() - first < PER_END {
+        found.push(new);
+        return;
+    }
+    // The narrowest goes.
+    let width = |state: &State| state.ends.high - state.ends.low;
+    let narrowest = (first..found.len()).min_by(|&a, &b| width(&found[a]).total_cmp(&width(&found[b])));
+    if let Some(narrowest) = narrowest.filter(|&index| width(&found[index]) < width(&new)) {
+        found[narrowest] = new;
+    }
+}

@@ -1,0 +1,364 @@
+//! Recovery: the keys that samples were baked from.
+//!
+//! Samples of one cubic have a fourth difference of zero. Samples around a key have not: where a slope, a second or a
+//! third derivative changes at sample k, the fourth differences that reach across k are (1, −2, 1), (1, 0, −1) or
+//! (1, 4, 1) times the change, from k − 3 to k − 1. So runs of zeros are the pieces, and what lies between runs are the
+//! keys: runs that end and start on one sample meet in a key there; runs that end and start on neighbouring samples
+//! meet in a jump, or in a key between the two where both cubics have one value and one slope.
+
+use super::FittedKey;
+use crate::curve::Interpolation;
+
+/// What was found.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Recovery {
+    /// The keys, in order; where a rough stretch begins and ends there is a key, too.
+    pub keys: Vec<FittedKey>,
+    /// Stretches, from one sample to another, that no structure was found in.
+    pub rough: Vec<(usize, usize)>,
+}
+
+/// The shortest piece of which its samples tell more than any cubic would: five samples.
+const SHORTEST: usize = 4;
+
+/// One cubic found in the samples.
+#[derive(Clone, Copy, Debug)]
+struct Piece {
+    from: usize,
+    to: usize,
+    /// Values at both ends; the last one is off its sample where the piece ends before a jump.
+    values: (f64, f64),
+    /// Slopes at both ends, in value a sample.
+    slopes: (f64, f64),
+}
+
+/// Looks for the keys that samples with this precision (the largest rounding of a sample) were baked from; `None`
+/// where less than half of the samples lie on pieces that can be told.
+pub fn recover(samples: &[f64], precision: f64) -> Option<Recovery> {
+    if let Some(keys) = stepped(samples, precision) {
+        return Some(Recovery { keys, rough: Vec::new() });
+    }
+    let pieces = pieces(samples, precision);
+    let covered: usize = pieces.iter().map(|piece| piece.to - piece.from).sum();
+    if pieces.is_empty() || 2 * covered < samples.len() - 1 {
+        return None;
+    }
+    Some(joined(samples, &pieces, precision))
+}
+
+/// Values that only ever hold, for two samples at least: a key wherever another value comes up.
+fn stepped(samples: &[f64], precision: f64) -> Option<Vec<FittedKey>> {
+    let changes: Vec<usize> =
+        (1..samples.len()).filter(|&index| (samples[index] - samples[index - 1]).abs() > precision).collect();
+    let is_stepped = changes.len() >= 2 && changes.windows(2).all(|pair| pair[1] - pair[0] >= 2);
+    if !is_stepped || changes[0] < 2 || 2 * changes.len() > samples.len() {
+        return None;
+    }
+    let key = |index: usize| FittedKey {
+        interpolation: Interpolation::Hold,
+        ..FittedKey::on(index, samples[index], 0.0, Interpolation::Hold)
+    };
+    Some(std::iter::once(0).chain(changes).map(key).collect())
+}
+
+/// The cubics of five samples or more, in order; neighbours share a sample or none.
+fn pieces(samples: &[f64], precision: f64) -> Vec<Piece> {
+    let zero = 16.0 * precision;
+    let difference = |i: usize| {
+        samples[i] - 4.0 * samples[i + 1] + 6.0 * samples[i + 2] - 4.0 * samples[i + 3] + samples[i + 4]
+    };
+    let mut found: Vec<Piece> = Vec::new();
+    let count = samples.len().saturating_sub(SHORTEST);
+    let mut start = 0;
+    while start < count {
+        if difference(start).abs() > zero {
+            start += 1;
+            continue;
+        }
+        let mut end = start;
+        while end + 1 < count && difference(end + 1).abs() <= zero {
+            end += 1;
+        }
+        let (from, to) = (start, end + SHORTEST);
+        start = end + 1;
+        // Small differences may add up: the piece must be one cubic indeed.
+        if let Some(piece) = cubic(samples, from, to, precision) {
+            found.push(piece);
+        }
+    }
+    separate(samples, &mut found, precision);
+    found
+}
+
+/// By chance a cubic may go on through a sample or two of the next: neighbours then meet where their slopes differ least.
+fn separate(samples: &[f64], pieces: &mut [Piece], precision: f64) {
+    for index in 1..pieces.len() {
+        let (a, b) = (pieces[index - 1], pieces[index]);
+        if a.to <= b.from {
+            continue;
+        }
+        let gap = |at: &usize| (a.slope_at(*at as f64) - b.slope_at(*at as f64)).abs();
+        let meeting = (b.from..=a.to).min_by(|x, y| gap(x).total_cmp(&gap(y)));
+        if let Some(meeting) = meeting {
+            let cut = |piece: Piece, from, to| cubic(samples, from, to, precision).unwrap_or(piece);
+            pieces[index - 1] = cut(a, a.from, meeting);
+            pieces[index] = cut(b, meeting, b.to);
+        }
+    }
+}
+
+/// The cubic over `from..=to` through its end samples, if one fits them all; slopes by least squares.
+fn cubic(samples: &[f64], from: usize, to: usize, precision: f64) -> Option<Piece> {
+    if to < from + 2 {
+        return None;
+    }
+    let length = (to - from) as f64;
+    let (v0, v1) = (samples[from], samples[to]);
+    let (mut aa, mut ab, mut bb, mut ra, mut rb) = (0.0, 0.0, 0.0, 0.0, 0.0);
+    let each = |visit: &mut dyn FnMut(f64, f64, f64)| {
+        for (index, sample) in samples.iter().enumerate().take(to).skip(from + 1) {
+            let u = (index - from) as f64 / length;
+            let r = 1.0 - u;
+            let base = v0 + (v1 - v0) * u * u * (3.0 - 2.0 * u);
+            visit(length * u * r * r, -length * u * u * r, sample - base);
+        }
+    };
+    each(&mut |a, b, rest| {
+        aa += a * a;
+        ab += a * b;
+        bb += b * b;
+        ra += a * rest;
+        rb += b * rest;
+    });
+    let det = aa * bb - ab * ab;
+    if det <= 0.0 {
+        return None;
+    }
+    let slopes = ((ra * bb - rb * ab) / det, (aa * rb - ab * ra) / det);
+    let mut worst = 0.0_f64;
+    each(&mut |a, b, rest| worst = worst.max((a * slopes.0 + b * slopes.1 - rest).abs()));
+    // The ends are as rounded as the rest, so that the middle may be off by twice as much.
+    (worst <= 4.0 * precision).then_some(Piece { from, to, values: (v0, v1), slopes })
+}
+
+impl Piece {
+    fn parts(&self, at: f64) -> (f64, f64, [f64; 4]) {
+        let length = (self.to - self.from) as f64;
+        let u = (at - self.from as f64) / length;
+        let (m0, m1) = (self.slopes.0 * length, self.slopes.1 * length);
+        let rise = self.values.1 - self.values.0;
+        (u, length, [self.values.0, m0, 3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise])
+    }
+
+    fn value_at(&self, at: f64) -> f64 {
+        let (u, _, [c0, c1, c2, c3]) = self.parts(at);
+        c0 + u * (c1 + u * (c2 + u * c3))
+    }
+
+    fn slope_at(&self, at: f64) -> f64 {
+        let (u, length, [_, c1, c2, c3]) = self.parts(at);
+        (c1 + u * (2.0 * c2 + u * 3.0 * c3)) / length
+    }
+
+    fn is_flat(&self, precision: f64) -> bool {
+        (self.values.1 - self.values.0).abs() <= 2.0 * precision
+            && self.slopes.0.abs().max(self.slopes.1.abs()) * (self.to - self.from) as f64 <= 32.0 * precision
+    }
+
+    fn is_straight(&self, precision: f64) -> bool {
+        let length = (self.to - self.from) as f64;
+        let chord = (self.values.1 - self.values.0) / length;
+        (self.slopes.0 - chord).abs().max((self.slopes.1 - chord).abs()) * length <= 64.0 * precision
+    }
+
+    fn way(&self, precision: f64) -> Interpolation {
+        if self.is_straight(precision) && !self.is_flat(precision) {
+            Interpolation::Linear
+        } else {
+            Interpolation::Cubic
+        }
+    }
+}
+
+/// Keys where the pieces meet.
+fn joined(samples: &[f64], pieces: &[Piece], precision: f64) -> Recovery {
+    let mut recovery = Recovery::default();
+    let last = samples.len() - 1;
+    let first = pieces[0];
+    if first.from > 0 {
+        recovery.keys.push(FittedKey::on(0, samples[0], 0.0, Interpolation::Cubic));
+        recovery.rough.push((0, first.from));
+    }
+    recovery.keys.push(FittedKey::on(first.from, first.values.0, first.slopes.0, first.way(precision)));
+    for pair in pieces.windows(2) {
+        meet(samples, &mut recovery, (pair[0], pair[1]), precision);
+    }
+    let end = pieces[pieces.len() - 1];
+    if end.to + 1 == last {
+        // Nothing but a jump leaves one sample at the end.
+        let value = samples[last];
+        let alone = Piece { from: last, to: last + 1, values: (value, value), slopes: (0.0, 0.0) };
+        meet(samples, &mut recovery, (end, alone), precision);
+        return recovery;
+    }
+    recovery.keys.push(FittedKey::on(end.to, end.values.1, end.slopes.1, Interpolation::Cubic));
+    if end.to < last {
+        recovery.keys.push(FittedKey::on(last, samples[last], 0.0, Interpolation::Cubic));
+        recovery.rough.push((end.to, last));
+    }
+    recovery
+}
+
+/// Adds the keys between a piece and the next.
+fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precision: f64) {
+    let key = |at: f64, value: f64, before: Option<f64>, slopes: (f64, f64)| {
+        let scale = a.slopes.0.abs().max(a.slopes.1.abs()).max(b.slopes.0.abs()).max(b.slopes.1.abs());
+        let near = (slopes.0 - slopes.1).abs() <= 1e-9 * scale + 64.0 * precision;
+        let mean = 0.5 * (slopes.0 + slopes.1);
+        let (slope_in, slope_out) = if near && before.is_none() { (mean, mean) } else { slopes };
+        FittedKey { at, value, before, slope_in, slope_out, interpolation: b.way(precision) }
+    };
+    match b.from - a.to {
+        0 => recovery.keys.push(key(b.from as f64, b.values.0, None, (a.slopes.1, b.slopes.0))),
+        1 => {
+            if let Some(at) = crossing(&a, &b, precision) {
+                recovery.keys.push(key(at, b.value_at(at), None, (a.slope_at(at), b.slope_at(at))));
+                return;
+            }
+            let at = b.from as f64;
+            let (before, slope) = (a.value_at(at), a.slope_at(at));
+            if a.is_flat(precision) {
+                // A hold needs no value before the jump.
+                if let Some(last) = recovery.keys.last_mut() {
+                    last.interpolation = Interpolation::Hold;
+                }
+                recovery
+                    .keys
+                    .push(FittedKey { slope_in: b.slopes.0, ..key(at, b.values.0, None, (0.0, b.slopes.0)) });
+                return;
+            }
+            recovery.keys.push(key(at, b.values.0, Some(before), (slope, b.slopes.0)));
+        }
+        gap => {
+            // Too short to tell: one piece of which the slopes are those of its neighbours, or as its samples say.
+            let mut slopes = (a.slopes.1, b.slopes.0);
+            let short = cubic(samples, a.to, b.from, precision).filter(|_| gap <= SHORTEST);
+            if let Some(short) = short.filter(|_| gap == 3) {
+                slopes = short.slopes;
+            }
+            recovery.keys.push(key(a.to as f64, a.values.1, None, (a.slopes.1, slopes.0)));
+            recovery.keys.push(key(b.from as f64, b.values.0, None, (slopes.1, b.slopes.0)));
+            let last = recovery.keys.len() - 2;
+            recovery.keys[last].interpolation = Interpolation::Cubic;
+            let bridge = Piece { from: a.to, to: b.from, values: (a.values.1, b.values.0), slopes };
+            let fits = (a.to + 1..b.from)
+                .all(|index| (bridge.value_at(index as f64) - samples[index]).abs() <= 4.0 * precision);
+            if !fits {
+                recovery.rough.push((a.to, b.from));
+            }
+        }
+    }
+}
+
+/// Where two cubics on neighbouring samples have one value and one slope between them.
+fn crossing(a: &Piece, b: &Piece, precision: f64) -> Option<f64> {
+    let (mut low, mut high) = (a.to as f64, b.from as f64);
+    let apart = |at: f64| a.value_at(at) - b.value_at(at);
+    let span = (apart(low)).abs().max(apart(high).abs());
+    // A smooth meeting is a double root: look for where the slopes agree.
+    let steeper = |at: f64| a.slope_at(at) - b.slope_at(at);
+    if steeper(low) * steeper(high) > 0.0 || span <= 8.0 * precision {
+        return None;
+    }
+    let rises = steeper(high) > 0.0;
+    for _ in 0..60 {
+        let middle = 0.5 * (low + high);
+        if (steeper(middle) > 0.0) == rises { high = middle } else { low = middle }
+    }
+    let at = 0.5 * (low + high);
+    (apart(at).abs() <= 1e-9 * span + 16.0 * precision).then_some(at)
+}
+
+/// The precision of samples: half a unit of their last decimal (in some unit) where they were rounded to one, else that
+/// of computed numbers of their size.
+pub fn precision_of(samples: &[f64], unit: f64) -> f64 {
+    let scale = samples.iter().fold(0.0_f64, |most, v| most.max(v.abs()));
+    let computed = 1e-14 * scale.max(1e-6 * unit);
+    for decimals in 2..=7 {
+        let power = 10_f64.powi(decimals);
+        let is_rounded = |v: &f64| {
+            let scaled = v / unit * power;
+            (scaled - scaled.round()).abs() <= 1e-9 * scaled.abs().max(1.0)
+        };
+        if samples.iter().all(is_rounded) {
+            return (0.5 / power * unit).max(computed);
+        }
+    }
+    computed
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(keys: &[FittedKey]) -> Vec<f64> {
+        keys.iter().map(|key| (key.at * 1e6).round() / 1e6).collect()
+    }
+
+    /// Samples of pieces given as (end, polynomial in the sample).
+    fn baked(pieces: &[(usize, [f64; 4])]) -> Vec<f64> {
+        let end = pieces[pieces.len() - 1].0;
+        (0..=end)
+            .map(|index| {
+                let piece = pieces.iter().find(|(end, _)| index < *end).unwrap_or(&pieces[pieces.len() - 1]);
+                let t = index as f64;
+                piece.1.iter().rev().fold(0.0, |sum, c| sum * t + c)
+            })
+            .collect()
+    }
+
+    #[test]
+    fn corners_jumps_and_keys_between_frames_are_told_apart() {
+        // 0 … 8: a parabola; a corner at 8; a line up to a jump at 20; then a cubic.
+        let samples = baked(&[
+            (8, [0.0, 1.0, 0.25, 0.0]),
+            (20, [40.0, -2.0, 0.0, 0.0]),
+            (34, [100.0, -3.0, -0.4, 0.01]),
+        ]);
+        let found = recover(&samples, 1e-12).unwrap();
+        assert_eq!(at(&found.keys), [0.0, 8.0, 20.0, 34.0]);
+        assert!(found.rough.is_empty());
+        let jump = &found.keys[2];
+        assert!((jump.before.unwrap() - 0.0).abs() < 1e-9, "{jump:?}");
+        assert_eq!(found.keys[1].interpolation, Interpolation::Linear);
+        assert!(found.keys[1].before.is_none() && found.keys[1].slope_in != found.keys[1].slope_out);
+        // A second derivative that changes between two samples, smoothly: (t − 10.4)² from there on.
+        let samples: Vec<f64> = (0..30)
+            .map(|index| {
+                let t = index as f64;
+                0.3 * t + (t - 10.4).max(0.0).powi(2)
+            })
+            .collect();
+        let found = recover(&samples, 1e-12).unwrap();
+        assert_eq!(at(&found.keys), [0.0, 10.4, 29.0]);
+    }
+
+    #[test]
+    fn stepped_samples_are_holds_and_capture_is_nothing() {
+        let steps = [1.0, 1.0, 3.0, 3.0, 3.0, 2.0, 2.0, 5.0, 5.0];
+        let found = recover(&steps, 1e-12).unwrap();
+        assert_eq!(at(&found.keys), [0.0, 2.0, 5.0, 7.0]);
+        assert!(found.keys.iter().all(|key| key.interpolation == Interpolation::Hold));
+        let noisy: Vec<f64> =
+            (0..200).map(|i| (f64::from(i) * 0.1).sin() + f64::from(i * 7919 % 13) * 1e-4).collect();
+        assert_eq!(recover(&noisy, precision_of(&noisy, 1.0)), None);
+    }
+
+    #[test]
+    fn rounded_samples_have_the_precision_of_their_decimals() {
+        let fine: Vec<f64> = (0..50).map(|i| (f64::from(i) * 0.37).sin()).collect();
+        assert!(precision_of(&fine, 1.0) < 1e-13);
+        let rounded: Vec<f64> = fine.iter().map(|v| (v * 1e4).round() / 1e4).collect();
+        assert_eq!(precision_of(&rounded, 1.0), 0.5e-4);
+    }
+}
