@@ -8,9 +8,9 @@
 use super::piece::{Interval, Slopes};
 
 /// How many ends are kept for so many pieces.
-const BEAM: usize = 10;
-/// How many different sets of slopes are kept for one end.
-const PER_END: usize = 2;
+const BEAM: usize = 6;
+/// How many ways to one end are compared; the one that leaves the widest slopes open is kept.
+const WAYS: usize = 3;
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
@@ -87,8 +87,7 @@ impl Stretch<'_> {
         let at_end = last.iter().enumerate().filter(|(_, state)| state.step.to == self.to);
         let badness = |state: &State| {
             let misses = wanted.is_some_and(|slope| !state.ends.contains(slope));
-            let width = state.ends.high - state.ends.low;
-            (misses, state.step.breaks, -width)
+            (misses, state.step.breaks, -state.ends.width())
         };
         let best = at_end.min_by(|(_, a), (_, b)| {
             badness(a).partial_cmp(&badness(b)).unwrap_or(std::cmp::Ordering::Equal)
@@ -106,10 +105,13 @@ impl Stretch<'_> {
 
     /// What one piece more reaches.
     fn next_layer(&self, layer: &[State], usual: usize, slopes: &mut Slopes) -> Vec<State> {
-        // The farthest end, from the few states that lie farthest themselves.
-        let mut farthest = 0;
-        for state in layer.iter().take(3) {
-            farthest = farthest.max(self.farthest(state.step.to, state.ends, usual, slopes));
+        // The farthest end: from the first state by search, and whether others reach a little farther.
+        let mut farthest = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
+        for state in &layer[1..] {
+            let mut reaches = |to: usize| to <= self.to && self.find(slopes, state.step.to, to, state.ends);
+            while let Some(more) = [1, 2].into_iter().find(|more| reaches(farthest + more)) {
+                farthest += more;
+            }
         }
         let mut breaks = false;
         let front = layer[0].step.to;
@@ -120,28 +122,31 @@ impl Stretch<'_> {
         }
         let longest = (farthest - layer[layer.len() - 1].step.to).max(1);
         let behind = ((longest as f64 * BEHIND) as usize).max(2);
-        let mut found: Vec<State> = Vec::with_capacity(BEAM * PER_END);
+        let mut found: Vec<State> = Vec::with_capacity(BEAM);
         let mut ends = 0;
         // A little beyond what was found, as longer pieces may fit where shorter ones do not.
         for to in (front + 1..=(farthest + 2).min(self.to)).rev() {
             if ends == BEAM || (ends > 0 && to + behind < farthest) {
                 break;
             }
-            let before = found.len();
+            let mut best: Option<State> = None;
+            let mut ways = 0;
             for (parent, state) in layer.iter().enumerate() {
                 let (from, open) = (state.step.to, if breaks { self.any } else { state.ends });
                 if from >= to || !self.find(slopes, from, to, open) {
                     continue;
                 }
-                let ends = slopes.at_end();
-                let new = State { step: Step { from, to, open, breaks }, ends, parent };
-                keep(&mut found, before, new);
-                // From there on the front is all that counts.
-                if to == self.to && found.len() - before == PER_END {
+                let new = State { step: Step { from, to, open, breaks }, ends: slopes.at_end(), parent };
+                if best.is_none_or(|best| best.ends.width() < new.ends.width()) {
+                    best = Some(new);
+                }
+                ways += 1;
+                if ways == WAYS {
                     break;
                 }
             }
-            ends += usize::from(found.len() > before);
+            ends += usize::from(best.is_some());
+            found.extend(best);
         }
         if found.is_empty() {
             // Neighbouring samples always fit, whatever slopes are open.
@@ -187,31 +192,5 @@ impl Stretch<'_> {
             if fits(middle) { good = middle } else { bad = middle }
         }
         good
-    }
-}
-
-/// Adds a state unless those with the same end (from `first` on) have all of its slopes already.
-fn keep(found: &mut Vec<State>, first: usize, new: State) {
-    let covers = |a: &Interval, b: &Interval| a.low <= b.low && b.high <= a.high;
-    if found[first..].iter().any(|old| covers(&old.ends, &new.ends)) {
-        return;
-    }
-    let mut index = first;
-    while index < found.len() {
-        if covers(&new.ends, &found[index].ends) {
-            found.remove(index);
-        } else {
-            index += 1;
-        }
-    }
-    if found.len() - first < PER_END {
-        found.push(new);
-        return;
-    }
-    // The narrowest goes.
-    let width = |state: &State| state.ends.high - state.ends.low;
-    let narrowest = (first..found.len()).min_by(|&a, &b| width(&found[a]).total_cmp(&width(&found[b])));
-    if let Some(narrowest) = narrowest.filter(|&index| width(&found[index]) < width(&new)) {
-        found[narrowest] = new;
     }
 }

@@ -18,6 +18,10 @@ impl Interval {
         Interval { low: -1e3 * scale, high: 1e3 * scale }
     }
 
+    pub fn width(self) -> f64 {
+        self.high - self.low
+    }
+
     pub fn middle(self) -> f64 {
         0.5 * (self.low + self.high)
     }
@@ -58,10 +62,7 @@ impl Slopes {
                 let by_start = length * u * r * r;
                 let by_end = -length * u * u * r;
                 let base = from + (to - from) * u * u * (3.0 - 2.0 * u);
-                let wanted = samples[index] - base;
-                self.cut(by_start, by_end, wanted + tolerance);
-                self.cut(-by_start, -by_end, tolerance - wanted);
-                if self.corners.is_empty() {
+                if !self.confine(by_start, by_end, samples[index] - base, tolerance) {
                     return false;
                 }
             }
@@ -73,12 +74,32 @@ impl Slopes {
         }
     }
 
+    /// Keeps the part of the polygon where `a·start + b·end` is within `tolerance` of `wanted`; whether any is left.
+    #[inline]
+    fn confine(&mut self, a: f64, b: f64, wanted: f64, tolerance: f64) -> bool {
+        let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
+        for &(x, y) in &self.corners {
+            let v = a * x + b * y;
+            least = least.min(v);
+            most = most.max(v);
+        }
+        // Mostly the polygon lies between the two lines, or beyond one of them.
+        let (low, high) = (wanted - tolerance, wanted + tolerance);
+        if least > high || most < low {
+            return false;
+        }
+        if most > high {
+            self.cut(a, b, high);
+        }
+        if least < low {
+            self.cut(-a, -b, -low);
+        }
+        !self.corners.is_empty()
+    }
+
     /// Keeps the part of the polygon where `a·start + b·end ≤ most`.
     fn cut(&mut self, a: f64, b: f64, most: f64) {
         let over = |&(x, y): &(f64, f64)| a * x + b * y - most;
-        if self.corners.iter().all(|corner| over(corner) <= 0.0) {
-            return;
-        }
         self.spare.clear();
         for (index, corner) in self.corners.iter().enumerate() {
             let next = &self.corners[(index + 1) % self.corners.len()];
