@@ -91,20 +91,29 @@ fn pieces(samples: &[f64], precision: f64) -> Vec<Piece> {
 }
 
 /// By chance a cubic may go on through a sample or two of the next: neighbours then meet where their slopes differ least.
-fn separate(samples: &[f64], pieces: &mut [Piece], precision: f64) {
-    for index in 1..pieces.len() {
-        let (a, b) = (pieces[index - 1], pieces[index]);
-        if a.to <= b.from {
+/// A piece that cannot be cut to begin where the one before ends is none.
+fn separate(samples: &[f64], pieces: &mut Vec<Piece>, precision: f64) {
+    let mut apart: Vec<Piece> = Vec::with_capacity(pieces.len());
+    for &piece in pieces.iter() {
+        let Some(before) = apart.last_mut() else {
+            apart.push(piece);
+            continue;
+        };
+        if before.to <= piece.from {
+            apart.push(piece);
             continue;
         }
-        let gap = |at: &usize| (a.slope_at(*at as f64) - b.slope_at(*at as f64)).abs();
-        let meeting = (b.from..=a.to).min_by(|x, y| gap(x).total_cmp(&gap(y)));
-        if let Some(meeting) = meeting {
-            let cut = |piece: Piece, from, to| cubic(samples, from, to, precision).unwrap_or(piece);
-            pieces[index - 1] = cut(a, a.from, meeting);
-            pieces[index] = cut(b, meeting, b.to);
+        let gap = |at: &usize| (before.slope_at(*at as f64) - piece.slope_at(*at as f64)).abs();
+        let Some(meeting) = (piece.from..=before.to).min_by(|x, y| gap(x).total_cmp(&gap(y))) else {
+            continue;
+        };
+        let cut = |from, to| cubic(samples, from, to, precision);
+        if let (Some(first), Some(second)) = (cut(before.from, meeting), cut(meeting, piece.to)) {
+            *before = first;
+            apart.push(second);
         }
     }
+    *pieces = apart;
 }
 
 /// The cubic over `from..=to` through its end samples, if one fits them all; slopes by least squares.
