@@ -11,9 +11,34 @@ pub fn angle(text: &str) -> Result<f64, String> {
     }
 }
 
+/// A length, as metres.
+pub fn length(text: &str) -> Result<f64, String> {
+    match parse(text)? {
+        Quantity::Length(metres) => Ok(metres),
+        _ => Err(format!("'{text}' is not a length: write it like 0.5mm")),
+    }
+}
+
+/// A range of frames, `FIRST:LAST`, both included.
+pub fn frames(text: &str) -> Result<(f64, f64), String> {
+    let bad = || format!("'{text}' is not a range of frames: write it like 1:48");
+    let (first, last) = text.split_once(':').ok_or_else(bad)?;
+    let number =
+        |text: &str| text.trim().parse::<f64>().ok().filter(|frame| frame.is_finite()).ok_or_else(bad);
+    let (first, last) = (number(first)?, number(last)?);
+    if first > last {
+        return Err(format!("'{text}' ends before it starts: write the first frame first"));
+    }
+    Ok((first, last))
+}
+
 /// A tolerance: quantities separated by commas; kinds that are not given keep their default.
 pub fn tolerance(text: &str) -> Result<Tolerance, String> {
-    let mut tolerance = Tolerance::default();
+    tolerance_over(Tolerance::default(), text)
+}
+
+/// A tolerance in which kinds that are not given are those of another.
+pub fn tolerance_over(mut tolerance: Tolerance, text: &str) -> Result<Tolerance, String> {
     for part in text.split(',').map(str::trim) {
         match parse(part)? {
             Quantity::Angle(radians) => tolerance.angle = radians,

@@ -1,5 +1,6 @@
 //! One module a command.
 
+mod bake;
 mod carry;
 mod completions;
 mod convert;
@@ -22,6 +23,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Inspect(args) => inspect::run(&args),
         Command::Convert(args) => convert::run(&args),
         Command::Unbake(args) => unbake::run(&args),
+        Command::Bake(args) => bake::run(&args),
         Command::Reorder(args) => reorder::run(&args),
         Command::Carry(args) => carry::run(&args),
         Command::Layers(args) => layers::run(&args),

@@ -2,35 +2,138 @@
 
 use std::io::Write;
 
+use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::ops::unbake::{UnbakeOptions, unbake};
+use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::ops::reorder::NewOrder;
+use nimble_curve_core::ops::unbake::{
+    FitOrder, KeySets, TradeOff, UnbakeError, UnbakeOptions, trade_off, unbake,
+};
+use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
+use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 
-use crate::args::Unbake;
+use crate::args::{Keys, Rotation, Unbake};
 use crate::failure::Failure;
-use crate::files;
-use crate::report::{self, LedgerJson, amount, frame, kind_name};
+use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
+use crate::{files, quantity};
+
+/// Beyond so many samples the other tolerances are not tried, as each takes as long as the fit.
+const MOST_TO_TRY: usize = 2_000_000;
 
 pub fn run(args: &Unbake) -> Result<(), Failure> {
     args.output.check(&[&args.file])?;
-    let loaded = files::read(&args.file, args.input)?;
-    let scene = loaded.scene;
-    let (result, ledger) = unbake(&scene, &UnbakeOptions { tolerance: args.tolerance });
-    args.output.write(&result)?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let options = options(args, &scene)?;
+    let failed = |error: UnbakeError| suggest(error, &scene);
+    let unbaked = unbake(&scene, &options).map_err(failed)?;
+    args.output.write(&unbaked.scene)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
-        return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
+        return Ok(report::print_json(&mut out, &LedgerJson::new(&unbaked.ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    if ledger.count(Fate::Refitted) == 0 {
-        writeln!(out, "  nothing is sampled: all tracks stay as they are")?;
+    let refitted = |entry: &&Entry| entry.fate == Fate::Refitted;
+    let samples: usize = unbaked.ledger.entries.iter().filter(refitted).map(|entry| entry.before).sum();
+    if samples == 0 {
+        writeln!(out, "  nothing is baked: all tracks stay as they are (--again fits sparse curves anew)")?;
         return Ok(());
     }
-    print_table(&mut out, &ledger, &scene.space, args)
+    print_table(&mut out, &unbaked.ledger, &scene.space, args)?;
+    if let (Some((distance, at, added)), Some(world)) = (unbaked.world, args.world) {
+        let shown = |value: f64| amount(value, Quantity::Length, &scene.space);
+        let allowed = shown(world / scene.space.metres_per_unit);
+        write!(
+            out,
+            "  in world space joints are off by {} at most (frame {}; allowed {allowed})",
+            shown(distance),
+            frame(at)
+        )?;
+        if args.watch.is_empty() {
+            writeln!(out)?;
+        } else {
+            writeln!(out, "; contacts of watched nodes move by {}", shown(added))?;
+        }
+        if distance * scene.space.metres_per_unit > world {
+            writeln!(out, "  {}", Style::Bad.paint("the bound in world space could not be reached"))?;
+        }
+    }
+    if !args.brief && samples <= MOST_TO_TRY {
+        let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0]).map_err(failed)?;
+        print_trade_off(&mut out, &others, &unbaked.ledger, args)?;
+    }
+    Ok(())
+}
+
+fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
+    let at = |frame: &f64| scene.rate.ticks_at(*frame);
+    let mut tolerance_for = Vec::with_capacity(args.tolerance_for.len());
+    for (pattern, text) in &args.tolerance_for {
+        let tolerance = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
+        tolerance_for.push((pattern.clone(), tolerance));
+    }
+    Ok(UnbakeOptions {
+        tolerance: args.tolerance,
+        tolerance_for,
+        world: args.world,
+        watch: args.watch.clone(),
+        keys: match args.keys {
+            Keys::Free => KeySets::Free,
+            Keys::Node => KeySets::Node,
+            Keys::Pose => KeySets::Pose,
+        },
+        order: match args.order {
+            None => FitOrder::Own,
+            Some(NewOrder::To(order)) => FitOrder::To(order),
+            Some(NewOrder::Best) => FitOrder::Best,
+        },
+        quaternions: args.rotation == Rotation::Quaternion,
+        keep: args.keep.iter().map(at).collect(),
+        range: args.frames.map(|(first, last)| TimeRange::new(at(&first), at(&last))),
+        again: args.again,
+    })
+}
+
+/// The error with the most similar node's name.
+fn suggest(error: UnbakeError, scene: &Scene) -> Failure {
+    let UnbakeError::NoMatch(pattern) = &error else { return Failure::Unbake(error) };
+    match similar(pattern, Addresses::new(scene).texts()) {
+        Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
+        None => Failure::Unbake(error),
+    }
+}
+
+/// How many keys stricter and looser tolerances would give.
+fn print_trade_off(
+    out: &mut impl Write,
+    others: &[TradeOff],
+    ledger: &Ledger,
+    args: &Unbake,
+) -> Result<(), Failure> {
+    let keys: usize =
+        ledger.entries.iter().filter(|e| e.fate == Fate::Refitted).map(|entry| entry.after).sum();
+    let metre = Space { metres_per_unit: 1.0, ..Space::METRES_Y_UP };
+    let shown = |angle: f64, length: f64| {
+        format!("{}, {}", amount(angle, Quantity::Angle, &metre), amount(length, Quantity::Length, &metre))
+    };
+    let mut rows: Vec<(f64, String, usize)> = others
+        .iter()
+        .map(|other| (other.factor, shown(other.tolerance.angle, other.tolerance.length), other.keys))
+        .collect();
+    rows.push((1.0, shown(args.tolerance.angle, args.tolerance.length), keys));
+    rows.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let mut table =
+        Table::new(&[("other tolerances", Align::Left), ("keys", Align::Right), ("of these", Align::Right)]);
+    for (factor, tolerance, count) in rows {
+        let part = percent(count, keys);
+        let cells = [tolerance, count.to_string(), part];
+        if factor == 1.0 { table.styled(Style::Strong, cells) } else { table.row(cells) }
+    }
+    Ok(table.print(out)?)
 }
 
 fn print_table(out: &mut impl Write, ledger: &Ledger, space: &Space, args: &Unbake) -> Result<(), Failure> {
@@ -72,9 +175,15 @@ fn print_table(out: &mut impl Write, ledger: &Ledger, space: &Space, args: &Unba
     let cells = ["all".to_owned(), tracks, samples.to_string(), keys.to_string(), percent(keys, samples)];
     table.styled(Style::Strong, cells);
     table.print(out)?;
-    let still = refitted.iter().filter(|entry| entry.after == 0).count();
+    let noted = |note: &str| refitted.iter().filter(|entry| entry.note == note).count();
+    let (recovered, still) = (noted("recovered"), refitted.iter().filter(|entry| entry.after == 0).count());
+    if recovered > 0 {
+        let text =
+            format!("of {}, the keys that they were baked from were recovered", counted(recovered, "track"));
+        writeln!(out, "  {}", Style::Good.paint(&text))?;
+    }
     if still > 0 {
-        writeln!(out, "  {} of the tracks never leave rest and need no keys", still)?;
+        writeln!(out, "  {} never leave rest and need no keys", counted(still, "track"))?;
     }
     Ok(())
 }

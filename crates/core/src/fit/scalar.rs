@@ -24,22 +24,33 @@ pub fn fit(samples: &[f64], tolerance: f64, keep: &[usize]) -> Vec<FittedKey> {
     if scale <= 1e-12 * first.abs().max(tolerance) {
         return vec![key(samples, 0, 0.0, Interpolation::Cubic)];
     }
-    let mut chain = Chain {
-        samples,
-        tolerance,
-        any: Interval::everything(scale),
-        pieces: Vec::new(),
-        slopes: Vec::new(),
+    let any = Interval::everything(scale);
+    let run = |start: Option<f64>| {
+        let open = start.map_or(any, |slope| Interval { low: slope, high: slope });
+        let mut chain =
+            Chain { samples, tolerance, any, pieces: Vec::new(), slopes: Vec::new(), last_slope: start };
+        chain.run(open, keep)
     };
-    let mut keep = keep.iter().copied().filter(|&index| index > 0).peekable();
-    let mut at = 0;
-    let mut open = chain.any;
-    while at + 1 < samples.len() {
-        while keep.next_if(|&index| index <= at).is_some() {}
-        let limit = keep.peek().copied().unwrap_or(samples.len() - 1).min(samples.len() - 1);
-        (at, open) = chain.extend(at, open, limit);
+    // A loop goes on at its end as it begins: the slope there is what the start is given, if need be again.
+    let Some(mut slope) = loop_slope(samples, tolerance) else { return run(None) };
+    let mut keys = run(Some(slope));
+    for _ in 0..4 {
+        let last = keys[keys.len() - 1].slope_in;
+        if keys[0].slope_out == last {
+            break;
+        }
+        slope = last;
+        keys = run(Some(slope));
     }
-    chain.into_keys(open)
+    keys
+}
+
+/// The slope at both ends of samples that loop: first and last value agree, and the steps there.
+fn loop_slope(samples: &[f64], tolerance: f64) -> Option<f64> {
+    let last = samples.len().checked_sub(1).filter(|&last| last >= 4)?;
+    let (first, end) = (samples[1] - samples[0], samples[last] - samples[last - 1]);
+    let closes = (samples[last] - samples[0]).abs() <= 1e-6 * tolerance;
+    (closes && (first - end).abs() <= 0.5 * tolerance).then_some(0.5 * (first + end))
 }
 
 fn key(samples: &[f64], index: usize, slope: f64, interpolation: Interpolation) -> FittedKey {
@@ -68,9 +79,23 @@ struct Chain<'a> {
     any: Interval,
     pieces: Vec<Piece>,
     slopes: Vec<Slopes>,
+    /// The slope that the last key should have.
+    last_slope: Option<f64>,
 }
 
 impl Chain<'_> {
+    /// The keys of all samples, the first with a slope in `open`.
+    fn run(&mut self, mut open: Interval, keep: &[usize]) -> Vec<FittedKey> {
+        let mut keep = keep.iter().copied().filter(|&index| index > 0).peekable();
+        let mut at = 0;
+        while at + 1 < self.samples.len() {
+            while keep.next_if(|&index| index <= at).is_some() {}
+            let limit = keep.peek().copied().unwrap_or(self.samples.len() - 1).min(self.samples.len() - 1);
+            (at, open) = self.extend(at, open, limit);
+        }
+        self.keys(open)
+    }
+
     /// Adds the piece that starts at `at` with a slope in `open` and ends at `limit` at the latest; returns where it
     /// ends, and the slopes that are open there.
     fn extend(&mut self, at: usize, open: Interval, limit: usize) -> (usize, Interval) {
@@ -91,7 +116,9 @@ impl Chain<'_> {
             tolerance: self.tolerance,
             any: self.any,
         };
-        let wanted = (next_run.is_some() || self.is_extreme(stretch.to)).then_some(0.0);
+        let is_last = stretch.to + 1 == self.samples.len();
+        let at_rest = (next_run.is_some() || self.is_extreme(stretch.to)).then_some(0.0);
+        let wanted = self.last_slope.filter(|_| is_last).or(at_rest);
         let mut open = open;
         for step in stretch.fewest(open, wanted) {
             let mut slopes = Slopes::default();
@@ -124,10 +151,13 @@ impl Chain<'_> {
     }
 
     /// Chooses the slopes from the last key to the first.
-    fn into_keys(self, open: Interval) -> Vec<FittedKey> {
+    fn keys(&self, open: Interval) -> Vec<FittedKey> {
         let last = self.samples.len() - 1;
-        let wish =
-            |range: Interval| if range.contains(0.0) && self.is_extreme(last) { 0.0 } else { range.middle() };
+        let wish = |range: Interval| match self.last_slope {
+            Some(slope) => slope.clamp(range.low, range.high),
+            None if range.contains(0.0) && self.is_extreme(last) => 0.0,
+            None => range.middle(),
+        };
         let mut keys = vec![key(self.samples, last, 0.0, Interpolation::Cubic)];
         // The slope that the piece after has at the current key, and whether it may differ before the key.
         let mut after = wish(open);
@@ -146,7 +176,11 @@ impl Chain<'_> {
                 Kind::Cubic { slopes, .. } => {
                     let slopes = &self.slopes[*slopes];
                     let range = slopes.at_end();
-                    let wanted = if is_free { nearest(range, 0.0, self.is_extreme(piece.to)) } else { after };
+                    let wanted = match (is_free, end) {
+                        (true, 0) => wish(range),
+                        (true, _) => nearest(range, 0.0, self.is_extreme(piece.to)),
+                        (false, _) => after,
+                    };
                     let end_slope = wanted.clamp(range.low, range.high);
                     keys[end].slope_in = end_slope;
                     if end == 0 {

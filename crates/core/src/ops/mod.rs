@@ -2,6 +2,7 @@
 
 mod channel;
 
+pub mod bake;
 pub mod carry;
 pub mod controllers;
 pub mod layers;

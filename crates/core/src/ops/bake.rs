@@ -1,0 +1,133 @@
+//! Bake: curves become samples.
+
+use rayon::prelude::*;
+
+use super::channel::{Bookkeeper, count};
+use super::controllers::{Changed, NoForm, Setting, sampled};
+use super::trace::Trace;
+use crate::address::Addresses;
+use crate::controller::{Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey};
+use crate::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
+use crate::evaluate::Sampler;
+use crate::ledger::{Entry, Fate, Ledger};
+use crate::scene::{LayerMode, PropertyKind, Scene, Track};
+use crate::time::{FrameRate, TimeRange};
+use crate::value::Value;
+
+/// How to bake.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct BakeOptions {
+    /// Samples a second; those of the scene where none is given.
+    pub rate: Option<FrameRate>,
+    /// Every so many frames, and the last one; 1 gives samples, more gives keys with straight lines between them.
+    pub step: u32,
+    /// The range to bake; each take's where none is given.
+    pub range: Option<TimeRange>,
+}
+
+/// Turns all controllers of all layers into samples on the whole frames of a range; discrete ones stay.
+///
+/// The error that the ledger gives is that between the samples, halfway, where straight lines and great arcs stand in
+/// for the curve.
+pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
+    let addresses = Addresses::new(scene);
+    let mut result = scene.clone();
+    let mut ledger = Ledger::default();
+    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
+        let books = Bookkeeper { addresses: &addresses, take };
+        let range = options.range.unwrap_or(take.range);
+        let job = |(layer, track): (usize, &Track)| -> (usize, Track, Entry) {
+            let rig = &scene.rigs[track.target.rig];
+            let (node, property) = (track.target.node, &track.target.property);
+            let (Some(kind), Some(rest)) =
+                (rig.property_kind(node, property), rig.rest_value(node, property))
+            else {
+                return (layer, track.clone(), books.kept(layer, track));
+            };
+            let rest = match take.layers[layer].mode {
+                LayerMode::Override => rest,
+                LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
+            };
+            let setting = Setting { kind, rest, tolerance: 0.0, rate: scene.rate, range };
+            match baked(&track.controller, &setting, options.rate.unwrap_or(scene.rate), options.step) {
+                Ok(changed) => {
+                    let new = Track { target: track.target.clone(), controller: changed.controller };
+                    let mut error = changed.error;
+                    if let Some(error) = &mut error {
+                        error.frame /= scene.rate.ticks_per_frame();
+                    }
+                    let entry = books.changed(layer, track, changed.fate, count(&new), error, "");
+                    (layer, new, entry)
+                }
+                Err(why) => {
+                    let note = format!("stays {}: {why}", track.controller.type_name());
+                    (layer, track.clone(), Entry { note, ..books.kept(layer, track) })
+                }
+            }
+        };
+        let done: Vec<_> = take.tracks().collect::<Vec<_>>().into_par_iter().map(job).collect();
+        for layer in &mut out.layers {
+            layer.tracks.clear();
+        }
+        for (layer, track, entry) in done {
+            out.layers[layer].tracks.push(track);
+            ledger.entries.push(entry);
+        }
+        out.range = range;
+    }
+    (result, ledger)
+}
+
+fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32) -> Result<Changed, NoForm> {
+    if setting.kind == PropertyKind::Discrete {
+        return Err(NoForm::Discrete);
+    }
+    let sampler =
+        Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NoForm::NoValue)?;
+    let trace = Trace::of_controller(sampler);
+    if step <= 1 {
+        return sampled(&trace, rate, setting.range, setting);
+    }
+    let (first, last) =
+        (rate.frame(setting.range.first).ceil() as i64, rate.frame(setting.range.last).floor() as i64);
+    let mut frames: Vec<i64> = (first..=last).step_by(step as usize).collect();
+    if frames.last() != Some(&last) {
+        frames.push(last);
+    }
+    let times: Vec<Ticks> = frames.iter().map(|&frame| rate.ticks(frame)).collect();
+    let values: Vec<Value> = times.iter().map(|time| trace.value(time.as_f64())).collect();
+    let controller = keyed(&times, &values).ok_or(NoForm::Matrix)?;
+    Ok(Changed { controller, fate: Fate::Sampled, error: None, added: 0 })
+}
+
+/// Keys with straight lines, or great arcs, between them; `None` for matrices.
+fn keyed(times: &[Ticks], values: &[Value]) -> Option<Controller> {
+    let curve = |component: usize| -> Option<Curve> {
+        let keys = times.iter().zip(values).map(|(&time, value)| {
+            let number = *value.numbers()?.get(component)?;
+            Some(Key::new(time, number).with_interpolation(Interpolation::Linear).with_slope(0.0))
+        });
+        Curve::new(keys.collect::<Option<Vec<Key>>>()?).ok()
+    };
+    Some(match values.first()? {
+        Value::Scalar(_) => Controller::Components(vec![curve(0)?]),
+        Value::Vector(_) => Controller::Components(vec![curve(0)?, curve(1)?, curve(2)?]),
+        Value::Euler { order, .. } => {
+            Controller::Euler(EulerCurves { order: *order, curves: [curve(0)?, curve(1)?, curve(2)?] })
+        }
+        Value::Quaternion(_) => {
+            let keys = times.iter().zip(values).map(|(&time, value)| {
+                Some(QuaternionKey {
+                    time,
+                    value: value.rotation()?,
+                    interpolation: QuaternionInterpolation::Slerp,
+                    tangent_in: glam::DVec4::ZERO,
+                    tangent_out: glam::DVec4::ZERO,
+                })
+            });
+            let keys = keys.collect::<Option<Vec<_>>>()?;
+            Controller::Quaternion(QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held })
+        }
+        Value::Matrix(_) | Value::Discrete(_) => return None,
+    })
+}

@@ -1,0 +1,509 @@
+//! Unbake: samples become sparse curves within a bound that is measured on the result.
+
+mod baked;
+mod fitting;
+mod world;
+
+use std::collections::{BTreeMap, HashMap};
+
+use rayon::prelude::*;
+use thiserror::Error;
+
+use self::baked::baked;
+use self::fitting::{Fitted, Fitting, without_rest};
+use self::world::{Bound, compare, shrinking};
+use super::Tolerance;
+use super::channel::Bookkeeper;
+use super::controllers::{Form, Setting, change};
+use crate::address::{Addresses, matches};
+use crate::controller::{Controller, SampleKind, Samples};
+use crate::curve::Ticks;
+use crate::evaluate::EvaluateError;
+use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::rig::NodeId;
+use crate::rotation::{RotationOrder, pole_distance, quat_from_euler};
+use crate::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
+use crate::time::TimeRange;
+use crate::value::{Quantity, Value};
+
+/// Which key times are common.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum KeySets {
+    /// Each channel has key times of its own: the fewest keys.
+    #[default]
+    Free,
+    /// One set a node: its channels are keyed together.
+    Node,
+    /// One set for all nodes: poses stay poses.
+    Pose,
+}
+
+/// Which order rotations are fitted in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum FitOrder {
+    /// Euler samples in their own, quaternions in that of their node.
+    #[default]
+    Own,
+    /// This one.
+    To(RotationOrder),
+    /// For each node the one that stays farthest from its pole, its own where that stays 35° away.
+    Best,
+}
+
+/// How to unbake.
+#[derive(Clone, Debug, Default)]
+pub struct UnbakeOptions {
+    /// How far the result may be from the samples.
+    pub tolerance: Tolerance,
+    /// Other tolerances for the channels that a pattern fits, by address; the last that fits counts.
+    pub tolerance_for: Vec<(String, Tolerance)>,
+    /// How far a joint may be off in world space, in metres.
+    pub world: Option<f64>,
+    /// Patterns of nodes that must not move by more than `world`, peak to peak, while they stand still.
+    pub watch: Vec<String>,
+    /// Which key times are common.
+    pub keys: KeySets,
+    /// The order in which rotations are fitted.
+    pub order: FitOrder,
+    /// Whether rotations become quaternion keys instead of Euler curves.
+    pub quaternions: bool,
+    /// Instants at which there must be keys.
+    pub keep: Vec<Ticks>,
+    /// The range to unbake; samples outside it stay as keys, one each.
+    pub range: Option<TimeRange>,
+    /// Whether curves that are sparse already are fitted anew.
+    pub again: bool,
+}
+
+/// Why nothing can be unbaked.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum UnbakeError {
+    /// A pattern that fits no node.
+    #[error("no node matches '{0}'")]
+    NoMatch(String),
+    /// A pose cannot be evaluated.
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
+}
+
+/// What unbaking came to.
+#[derive(Clone, Debug)]
+pub struct Unbaked {
+    /// The scene with curves.
+    pub scene: Scene,
+    /// What became of every track; the notes say which keys were recovered.
+    pub ledger: Ledger,
+    /// Under a bound in world space: the largest distance of a joint (units of the scene), its frame, and the largest
+    /// motion added to a watched node while it stood still.
+    pub world: Option<(f64, f64, f64)>,
+}
+
+/// Curves through samples, within a tolerance, and the error at the samples with its place in ticks; quaternions become
+/// angles of `order`. `None` for matrices.
+pub(super) fn fit_samples(
+    samples: &Samples,
+    kind: PropertyKind,
+    order: RotationOrder,
+    tolerance: f64,
+) -> Option<(Controller, MeasuredError)> {
+    let fitted = Fitting::new(samples, kind, order, None, tolerance)?.free(&[]);
+    Some((fitted.controller, fitted.error))
+}
+
+/// Turns what is baked in all takes into curves; all other tracks stay as they are.
+///
+/// Samples count as baked, and so do curves with a key at every step. Keys that the samples were baked from are
+/// recovered where that can be; elsewhere keys lie on samples. The error at the samples is within the tolerance: for
+/// rotations the angle between sample and result, for positions the distance. Channels are worked on in parallel in the
+/// current thread pool; the result is the same for any number of threads.
+///
+/// # Errors
+/// See [`UnbakeError`].
+pub fn unbake(scene: &Scene, options: &UnbakeOptions) -> Result<Unbaked, UnbakeError> {
+    let addresses = Addresses::new(scene);
+    let mut ledger = Ledger::default();
+    let mut result = scene.clone();
+    let mut world: Option<(f64, f64, f64)> = None;
+    let watched = watched(scene, &addresses, &options.watch)?;
+    for (index, take) in scene.takes.iter().enumerate() {
+        let job = Job { scene, take, addresses: &addresses, options };
+        let mut shrink: HashMap<Target, f64> = HashMap::new();
+        for round in 0..14 {
+            let (layers, entries) = job.run(&shrink);
+            for (out, tracks) in result.takes[index].layers.iter_mut().zip(layers) {
+                out.tracks = tracks;
+            }
+            let Some(distance) = options.world.map(|metres| metres / scene.space.metres_per_unit) else {
+                ledger.entries.extend(entries);
+                break;
+            };
+            let (measured, more) = job.in_world(&result, index, distance, &watched)?;
+            if more.is_empty() || round == 13 {
+                ledger.entries.extend(entries);
+                world =
+                    Some(world.map_or(measured, |world| if measured.0 > world.0 { measured } else { world }));
+                break;
+            }
+            for (target, factor) in more {
+                *shrink.entry(target).or_insert(1.0) *= factor;
+            }
+        }
+    }
+    Ok(Unbaked { scene: result, ledger, world })
+}
+
+/// The nodes that patterns name.
+fn watched(
+    scene: &Scene,
+    addresses: &Addresses,
+    patterns: &[String],
+) -> Result<Vec<(usize, NodeId)>, UnbakeError> {
+    let mut found = Vec::new();
+    for pattern in patterns {
+        let fits = |&&(rig, node): &&(usize, NodeId)| {
+            let name = scene.rigs[rig].node(node).map_or("", |node| node.name.as_str());
+            matches(pattern, addresses.node((rig, node))) || matches(pattern, name)
+        };
+        let before = found.len();
+        found.extend(addresses.nodes().iter().filter(fits));
+        if found.len() == before {
+            return Err(UnbakeError::NoMatch(pattern.clone()));
+        }
+    }
+    Ok(found)
+}
+
+struct Job<'a> {
+    scene: &'a Scene,
+    take: &'a Take,
+    addresses: &'a Addresses,
+    options: &'a UnbakeOptions,
+}
+
+/// A track that is to be fitted, or stays.
+struct Item<'a> {
+    layer: usize,
+    track: &'a Track,
+    /// The samples to fit, and how.
+    fitting: Option<(Samples, Fitting)>,
+    note: &'static str,
+}
+
+impl<'a> Job<'a> {
+    /// The new tracks of all layers, and the ledger's entries.
+    fn run(&self, shrink: &HashMap<Target, f64>) -> (Vec<Vec<Track>>, Vec<Entry>) {
+        let tracks: Vec<(usize, &Track)> = self.take.tracks().collect();
+        let items: Vec<Item<'_>> =
+            tracks.into_par_iter().map(|(layer, track)| self.item(layer, track, shrink)).collect();
+        let fitted = self.fit(&items);
+        let done: Vec<(usize, Option<Track>, Entry)> =
+            items.par_iter().zip(fitted).map(|(item, fitted)| self.finish(item, fitted)).collect();
+        let mut layers: Vec<Vec<Track>> = vec![Vec::new(); self.take.layers.len()];
+        let mut entries = Vec::with_capacity(done.len());
+        for (layer, track, entry) in done {
+            layers[layer].extend(track);
+            entries.push(entry);
+        }
+        (layers, entries)
+    }
+
+    fn property(&self, track: &Track) -> Option<(PropertyKind, Value)> {
+        let rig = &self.scene.rigs[track.target.rig];
+        let (node, property) = (track.target.node, &track.target.property);
+        Some((rig.property_kind(node, property)?, rig.rest_value(node, property)?))
+    }
+
+    fn item(&self, layer: usize, track: &'a Track, shrink: &HashMap<Target, f64>) -> Item<'a> {
+        let stays = |note| Item { layer, track, fitting: None, note };
+        let Some((kind, rest)) = self.property(track) else { return stays("") };
+        let rest = match self.take.layers[layer].mode {
+            LayerMode::Override => rest,
+            LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
+        };
+        let again = self.options.again.then_some(self.scene.rate);
+        let Some(samples) = baked(&track.controller, kind, &rest, again) else { return stays("") };
+        let samples = match self.options.range {
+            Some(range) => match part_of(&samples, range) {
+                Some(part) => part,
+                None => return stays("lies outside the range"),
+            },
+            None => samples.into_owned(),
+        };
+        let channel = self.addresses.property(&track.target);
+        let own = self.options.tolerance_for.iter().rev().find(|(pattern, _)| matches(pattern, &channel));
+        let tolerance = own.map_or(self.options.tolerance, |(_, tolerance)| *tolerance);
+        let tolerance = tolerance.of(kind.quantity(), &self.scene.space);
+        let tolerance = tolerance * shrink.get(&track.target).copied().unwrap_or(1.0);
+        // Quaternion keys are a new form of the curves: half of the tolerance is theirs.
+        let halved = self.options.quaternions && kind == PropertyKind::Rotation;
+        let tolerance = if halved { 0.5 * tolerance } else { tolerance };
+        let node_order = match rest {
+            Value::Euler { order, .. } => order,
+            _ => RotationOrder::Xyz,
+        };
+        let order = match self.options.order {
+            FitOrder::Own => None,
+            FitOrder::To(order) => Some(order),
+            FitOrder::Best => Some(farthest_order(&samples, node_order)),
+        };
+        match Fitting::new(&samples, kind, node_order, order, tolerance) {
+            Some(fitting) => Item { layer, track, fitting: Some((samples, fitting)), note: "" },
+            None => stays("matrix samples stay samples: they have no components to fit one by one"),
+        }
+    }
+
+    /// Fits all items, with common key times where they are wanted.
+    fn fit(&self, items: &[Item<'_>]) -> Vec<Option<Fitted>> {
+        let keep = &self.options.keep;
+        if self.options.keys == KeySets::Free {
+            let free = |item: &Item<'_>| item.fitting.as_ref().map(|(_, fitting)| fitting.free(keep));
+            return items.par_iter().map(free).collect();
+        }
+        // Groups of tracks, in order of their first ones, that were sampled at the same instants.
+        let mut groups: BTreeMap<(usize, usize, NodeId), Vec<Vec<usize>>> = BTreeMap::new();
+        for (index, item) in items.iter().enumerate() {
+            let Some((_, fitting)) = &item.fitting else { continue };
+            let target = &item.track.target;
+            let key = match self.options.keys {
+                KeySets::Node => (item.layer, target.rig, target.node),
+                _ => (item.layer, 0, NodeId(0)),
+            };
+            let alike = |group: &&mut Vec<usize>| {
+                let first = items[group[0]].fitting.as_ref();
+                first.is_some_and(|(_, first)| first.is_alongside(fitting))
+            };
+            let of_key = groups.entry(key).or_default();
+            match of_key.iter_mut().find(alike) {
+                Some(group) => group.push(index),
+                None => of_key.push(vec![index]),
+            }
+        }
+        let groups: Vec<Vec<usize>> = groups.into_values().flatten().collect();
+        let fitted: Vec<Vec<Fitted>> = groups
+            .par_iter()
+            .map(|group| {
+                let tracks = group.iter().filter_map(|&index| items[index].fitting.as_ref());
+                Fitting::shared(&tracks.map(|(_, fitting)| fitting).collect::<Vec<_>>(), keep)
+            })
+            .collect();
+        let mut all: Vec<Option<Fitted>> = items.iter().map(|_| None).collect();
+        for (group, fitted) in groups.iter().zip(fitted) {
+            for (&index, fitted) in group.iter().zip(fitted) {
+                all[index] = Some(fitted);
+            }
+        }
+        all
+    }
+
+    fn finish(&self, item: &Item<'_>, fitted: Option<Fitted>) -> (usize, Option<Track>, Entry) {
+        let books = Bookkeeper { addresses: self.addresses, take: self.take };
+        let (layer, track) = (item.layer, item.track);
+        let (Some(fitted), Some((samples, fitting)), Some((kind, rest))) =
+            (fitted, &item.fitting, self.property(track))
+        else {
+            let entry = Entry { note: item.note.into(), ..books.kept(layer, track) };
+            return (layer, Some(track.clone()), entry);
+        };
+        let (mut controller, mut error) = (fitted.controller, fitted.error);
+        if self.options.quaternions && kind == PropertyKind::Rotation {
+            controller = self.as_quaternions(controller, fitting.tolerance, &rest);
+            error = fitting.error_of(&controller, kind, &rest);
+        }
+        if let Some(range) = self.options.range {
+            controller = around(&track.controller, controller, samples, range);
+        }
+        let controller = without_rest(controller, (layer == 0).then_some(&rest));
+        let after = controller.key_count();
+        error.frame /= self.scene.rate.ticks_per_frame();
+        let note = match (after, fitted.recovered) {
+            (0, _) => "does not leave rest: needs no keys",
+            (_, true) => "recovered",
+            (_, false) => "fitted",
+        };
+        let entry = books.changed(layer, track, Fate::Refitted, after, Some(error), note);
+        (layer, (after > 0).then(|| Track { target: track.target.clone(), controller }), entry)
+    }
+
+    /// Euler curves as quaternion keys, within a tolerance.
+    fn as_quaternions(&self, controller: Controller, tolerance: f64, rest: &Value) -> Controller {
+        let setting = Setting {
+            kind: PropertyKind::Rotation,
+            rest: rest.clone(),
+            tolerance,
+            rate: self.scene.rate,
+            range: self.take.range,
+        };
+        change(&controller, Form::Quaternion, &setting).map_or(controller, |changed| changed.controller)
+    }
+
+    /// How far the result is off in world space, and which tracks must be fitted closer, by which factor.
+    #[allow(clippy::type_complexity)]
+    fn in_world(
+        &self,
+        result: &Scene,
+        take: usize,
+        distance: f64,
+        watched: &[(usize, NodeId)],
+    ) -> Result<((f64, f64, f64), Vec<(Target, f64)>), UnbakeError> {
+        let step = self
+            .take
+            .tracks()
+            .filter_map(|(_, track)| track.controller.samples())
+            .map(|samples| samples.rate.ticks_per_frame())
+            .fold(self.scene.rate.ticks_per_frame(), f64::min);
+        let mut measured = (0.0, 0.0, 0.0_f64);
+        let mut closer = Vec::new();
+        for rig in 0..self.scene.rigs.len() {
+            let own = watched.iter().filter(|(own, _)| *own == rig).map(|(_, node)| *node);
+            let bound = Bound { distance, watched: own.collect() };
+            let after = (result, &result.takes[take]);
+            let excess = compare((self.scene, self.take), after, rig, &bound, step)?;
+            if excess.largest.0 > measured.0 {
+                (measured.0, measured.1) = excess.largest;
+            }
+            measured.2 = measured.2.max(excess.added);
+            let shrink = shrinking(self.scene, rig, &excess);
+            for (_, track) in self.take.tracks().filter(|(_, track)| track.target.rig == rig) {
+                if let Some(&factor) = shrink.get(&track.target.node).filter(|factor| **factor < 1.0) {
+                    closer.push((track.target.clone(), factor));
+                }
+            }
+        }
+        Ok((measured, closer))
+    }
+}
+
+/// The samples within a range; `None` where there are none.
+fn part_of(samples: &Samples, range: TimeRange) -> Option<Samples> {
+    let inside: Vec<usize> =
+        (0..samples.len()).filter(|&index| range.contains(samples.time(index))).collect();
+    let (&first, &last) = (inside.first()?, inside.last()?);
+    let width = samples.kind.width();
+    let values = samples.values[first * width..(last + 1) * width].to_vec();
+    Some(Samples { start: samples.time(first), values, ..samples.clone() })
+}
+
+/// A fitted range between the keys of a curve, or keys on every sample, outside it.
+fn around(source: &Controller, fitted: Controller, part: &Samples, range: TimeRange) -> Controller {
+    use crate::controller::EulerCurves;
+    use crate::curve::{Curve, Interpolation, Key};
+    let dense = |component: usize| -> Vec<Key> {
+        match source {
+            Controller::Samples(samples) => (0..samples.len())
+                .map(|index| {
+                    Key::new(samples.time(index), samples.row(index)[component])
+                        .with_interpolation(Interpolation::Linear)
+                        .with_slope(0.0)
+                })
+                .collect(),
+            other => other.curves().get(component).map_or(Vec::new(), |curve| curve.keys().to_vec()),
+        }
+    };
+    let whole = |component: usize, inside: &Curve| -> Curve {
+        let first = part.start;
+        let last = part.time(part.len() - 1);
+        let outside = dense(component);
+        let before = outside.iter().filter(|key| key.time < first && !range.contains(key.time));
+        let after = outside.iter().filter(|key| key.time > last && !range.contains(key.time));
+        let mut inside: Vec<Key> = inside.keys().to_vec();
+        if inside.len() == 1 {
+            // A constant holds to the end of its range.
+            let only = inside[0];
+            inside =
+                vec![Key { time: first, ..only }.with_slope(0.0), Key { time: last, ..only }.with_slope(0.0)];
+        }
+        if let Some(key) = inside.last_mut() {
+            // From there on the samples go on as straight lines.
+            key.interpolation = Interpolation::Linear;
+        }
+        let keys: Vec<Key> = before.copied().chain(inside).chain(after.copied()).collect();
+        Curve::new(keys).unwrap_or_default()
+    };
+    match fitted {
+        Controller::Components(curves) => Controller::Components(
+            curves.iter().enumerate().map(|(component, curve)| whole(component, curve)).collect(),
+        ),
+        Controller::Euler(euler) if !matches!(source, Controller::Samples(s) if s.kind == SampleKind::Quaternion) =>
+        {
+            let curves = [0, 1, 2].map(|axis| whole(axis, &euler.curves[axis]));
+            Controller::Euler(EulerCurves { order: euler.order, curves })
+        }
+        other => other,
+    }
+}
+
+/// The order that samples of a rotation stay farthest from the pole of; their own where that is far enough.
+fn farthest_order(samples: &Samples, own: RotationOrder) -> RotationOrder {
+    const ENOUGH: f64 = 0.61;
+    let own = match samples.kind {
+        SampleKind::Euler(order) => order,
+        _ => own,
+    };
+    let closest = |order: RotationOrder| {
+        (0..samples.len())
+            .map(|index| {
+                let row = samples.row(index);
+                let rotation = match samples.kind {
+                    SampleKind::Euler(own) => quat_from_euler(own, glam::DVec3::from_slice(row)),
+                    SampleKind::Quaternion => glam::DQuat::from_slice(row).normalize(),
+                    _ => return f64::INFINITY,
+                };
+                pole_distance(order, rotation)
+            })
+            .fold(f64::INFINITY, f64::min)
+    };
+    if closest(own) >= ENOUGH {
+        return own;
+    }
+    RotationOrder::ALL.into_iter().max_by(|&a, &b| closest(a).total_cmp(&closest(b))).unwrap_or(own)
+}
+
+/// How many keys other tolerances would give: factors on all of them, with the keys and the largest errors by kind.
+pub fn trade_off(
+    scene: &Scene,
+    options: &UnbakeOptions,
+    factors: &[f64],
+) -> Result<Vec<TradeOff>, UnbakeError> {
+    let scaled = |tolerance: &Tolerance, factor: f64| Tolerance {
+        angle: tolerance.angle * factor,
+        length: tolerance.length * factor,
+        scalar: tolerance.scalar * factor,
+    };
+    factors
+        .iter()
+        .map(|&factor| {
+            let tolerance_for = options.tolerance_for.iter();
+            let options = UnbakeOptions {
+                tolerance: scaled(&options.tolerance, factor),
+                tolerance_for: tolerance_for.map(|(p, t)| (p.clone(), scaled(t, factor))).collect(),
+                world: options.world.map(|world| world * factor),
+                ..options.clone()
+            };
+            let unbaked = unbake(scene, &options)?;
+            let refitted = unbaked.ledger.entries.iter().filter(|entry| entry.fate == Fate::Refitted);
+            let error = |quantity| unbaked.ledger.error(quantity).map(|error| error.largest);
+            Ok(TradeOff {
+                factor,
+                tolerance: options.tolerance,
+                keys: refitted.map(|entry| entry.after).sum(),
+                angle: error(Quantity::Angle),
+                length: error(Quantity::Length),
+            })
+        })
+        .collect()
+}
+
+/// What another tolerance would give.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct TradeOff {
+    /// Times the tolerance that was asked for.
+    pub factor: f64,
+    /// The tolerance.
+    pub tolerance: Tolerance,
+    /// The keys that it needs.
+    pub keys: usize,
+    /// The largest error of a rotation, in radians.
+    pub angle: Option<f64>,
+    /// The largest error of a position, in units of the scene.
+    pub length: Option<f64>,
+}
