@@ -26,6 +26,16 @@ impl Interval {
         0.5 * (self.low + self.high)
     }
 
+    /// A value that the range holds but for rounding; the middle for one that it does not.
+    pub fn nearly(self, value: f64) -> f64 {
+        let slack = 1e-6 * self.width() + 1e-12 * value.abs();
+        if self.low - slack <= value && value <= self.high + slack {
+            value.clamp(self.low, self.high)
+        } else {
+            self.middle()
+        }
+    }
+
     pub fn contains(self, value: f64) -> bool {
         self.low <= value && value <= self.high
     }

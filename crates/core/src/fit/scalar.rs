@@ -45,12 +45,15 @@ pub fn fit(samples: &[f64], tolerance: f64, keep: &[usize]) -> Vec<FittedKey> {
     keys
 }
 
-/// The slope at both ends of samples that loop: first and last value agree, and the steps there.
+/// The slope at both ends of samples that loop: first and last value agree, and the slopes there, each by the parabola
+/// through three samples. It is that across the seam.
 fn loop_slope(samples: &[f64], tolerance: f64) -> Option<f64> {
-    let last = samples.len().checked_sub(1).filter(|&last| last >= 4)?;
-    let (first, end) = (samples[1] - samples[0], samples[last] - samples[last - 1]);
-    let closes = (samples[last] - samples[0]).abs() <= 1e-6 * tolerance;
-    (closes && (first - end).abs() <= 0.5 * tolerance).then_some(0.5 * (first + end))
+    let last = samples.len().checked_sub(1).filter(|&last| last >= 8)?;
+    let s = |index: usize| samples[index];
+    let first = 0.5 * (4.0 * s(1) - 3.0 * s(0) - s(2));
+    let end = 0.5 * (3.0 * s(last) - 4.0 * s(last - 1) + s(last - 2));
+    let closes = (s(last) - s(0)).abs() <= 1e-6 * tolerance;
+    (closes && (first - end).abs() <= tolerance).then_some(0.5 * (s(1) - s(last - 1)))
 }
 
 fn key(samples: &[f64], index: usize, slope: f64, interpolation: Interpolation) -> FittedKey {
@@ -181,7 +184,7 @@ impl Chain<'_> {
                         (true, _) => nearest(range, 0.0, self.is_extreme(piece.to)),
                         (false, _) => after,
                     };
-                    let end_slope = wanted.clamp(range.low, range.high);
+                    let end_slope = range.nearly(wanted);
                     keys[end].slope_in = end_slope;
                     if end == 0 {
                         keys[end].slope_out = end_slope;

@@ -117,7 +117,7 @@ fn chosen(samples: &[f64], ends: &[usize], pieces: &[Vec<Slopes>], channel: usiz
     for index in (0..last).rev() {
         let slopes = &pieces[index][channel];
         let range = slopes.at_end();
-        let end = wanted.unwrap_or(0.0).clamp(range.low, range.high);
+        let end = range.nearly(wanted.unwrap_or(0.0));
         keys[index + 1].slope_in = end;
         if wanted.is_none() {
             keys[index + 1].slope_out = end;

@@ -29,8 +29,8 @@ pub(super) struct Excess {
     pub added: f64,
 }
 
-/// Slower than this, in metres a second, a watched node stands still.
-const STILL: f64 = 0.02;
+/// A watched node stands still while it stays within so many metres for [`CONTACT`].
+const STILL: f64 = 0.0015;
 /// A contact is at least so long, in seconds.
 const CONTACT: f64 = 0.08;
 
@@ -72,7 +72,7 @@ pub(super) fn compare(
     let mut by_node: HashMap<NodeId, f64> =
         nodes.iter().zip(&worst).map(|(&node, &worst)| (node, worst / bound.distance)).collect();
     let seconds = step / crate::time::TICKS_PER_SECOND as f64;
-    let still = STILL / before.0.space.metres_per_unit * seconds;
+    let still = STILL / before.0.space.metres_per_unit;
     let mut added = 0.0_f64;
     for (track, node) in tracks.iter().zip(&bound.watched) {
         let moved = added_in_contacts(track, still, (CONTACT / seconds).ceil() as usize);
@@ -82,25 +82,32 @@ pub(super) fn compare(
     Ok(Excess { by_node, largest, added })
 }
 
-/// The largest motion, peak to peak, that was added while a node stood still.
-fn added_in_contacts(track: &[(DVec3, DVec3)], still: f64, shortest: usize) -> f64 {
+/// The largest motion, peak to peak, that was added while a node stood still: through all windows in which it hardly
+/// moves, neighbouring ones taken together.
+fn added_in_contacts(track: &[(DVec3, DVec3)], still: f64, window: usize) -> f64 {
+    let mut stands = vec![false; track.len()];
+    for start in 0..track.len().saturating_sub(window) {
+        if extent(track[start..=start + window].iter().map(|(at, _)| *at)) <= still {
+            stands[start..=start + window].fill(true);
+        }
+    }
     let mut largest = 0.0_f64;
     let mut start = 0;
-    for index in 1..=track.len() {
-        let stands = index < track.len() && track[index].0.distance(track[index - 1].0) <= still;
-        if stands {
-            continue;
+    while start < track.len() {
+        let length = stands[start..].iter().take_while(|stands| **stands).count();
+        if length > 0 {
+            largest = largest.max(extent(track[start..start + length].iter().map(|(_, offset)| *offset)));
         }
-        if index - start > shortest {
-            let offsets = track[start..index].iter().map(|(_, offset)| *offset);
-            let (low, high) = offsets.fold((DVec3::INFINITY, DVec3::NEG_INFINITY), |(low, high), offset| {
-                (low.min(offset), high.max(offset))
-            });
-            largest = largest.max(low.distance(high));
-        }
-        start = index;
+        start += length.max(1);
     }
     largest
+}
+
+/// The diagonal of the box around some points.
+fn extent(points: impl Iterator<Item = DVec3>) -> f64 {
+    let (low, high) = points
+        .fold((DVec3::INFINITY, DVec3::NEG_INFINITY), |(low, high), point| (low.min(point), high.max(point)));
+    low.distance(high)
 }
 
 /// For each node, by how much the tolerances of its tracks must shrink: by the worst excess below it; nothing where all
