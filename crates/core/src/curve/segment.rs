@@ -40,7 +40,7 @@ pub struct Weighted {
 impl Segment {
     /// The piece from `from` to `to`, the next key.
     ///
-    /// Weighted handles that would make time run backwards are shortened, see [`legal_scale`].
+    /// Weighted handles that would make time run backwards (a + b − √(ab) > 1 in parts of the gap) are shortened.
     pub fn between(from: &Key, to: &Key) -> Segment {
         let start = from.time.as_f64();
         let gap = (to.time - from.time).as_f64();
