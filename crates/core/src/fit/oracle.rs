@@ -76,7 +76,7 @@ fn add(union: &mut Vec<Interval>, new: Interval) {
 }
 
 /// What capture looks like: slow swings, steps with soft ends, a shake, and noise.
-fn capture(seed: u64, count: usize) -> Vec<f64> {
+fn capture(seed: u64, count: usize, noise: f64) -> Vec<f64> {
     let mut state = seed.wrapping_mul(2_862_933_555_777_941_757).wrapping_add(3_037_000_493);
     let mut random = move || {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
@@ -90,7 +90,7 @@ fn capture(seed: u64, count: usize) -> Vec<f64> {
     let steps: Vec<[f64; 3]> =
         (0..3).map(|_| [count as f64 * random(), 4.0 + 12.0 * random(), 12.0 * random() - 6.0]).collect();
     let shake = [0.25 * random(), 0.5 + 0.4 * random()];
-    let noise = 0.02 * random();
+    let noise = noise * random();
     (0..count)
         .map(|index| {
             let t = index as f64;
@@ -117,7 +117,7 @@ fn keys_are_near_the_optimum() {
     let tolerance = 0.1;
     let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
     for seed in 0..channels {
-        let samples = capture(seed, 300);
+        let samples = capture(seed, 300, 0.02);
         let (low, high) = samples.iter().fold((samples[0], samples[0]), |(l, h), &v| (l.min(v), h.max(v)));
         let any = Interval::everything(high - low);
         let keys = fit(&samples, tolerance, &[]);
@@ -138,4 +138,45 @@ fn keys_are_near_the_optimum() {
         free.1
     );
     assert!(mean(joined.0) <= 1.05, "{}", mean(joined.0));
+}
+
+/// Noise of half the tolerance, on motion that is smooth otherwise.
+#[test]
+fn noise_costs_few_keys() {
+    let (mut smooth, mut noisy) = (0, 0);
+    for seed in 0..60 {
+        let clean = capture(seed, 600, 0.0);
+        let mut state = seed + 1;
+        let with_noise: Vec<f64> = clean
+            .iter()
+            .map(|v| {
+                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                v + 0.1 * ((state >> 11) as f64 / (1_u64 << 53) as f64 - 0.5)
+            })
+            .collect();
+        smooth += fit(&clean, 0.1, &[]).len();
+        noisy += fit(&with_noise, 0.1, &[]).len();
+    }
+    println!("noise of half the tolerance: {noisy} keys for {smooth}");
+    assert!(noisy as f64 <= 1.1 * smooth as f64, "{noisy} {smooth}");
+}
+
+/// Between samples the curve stays near the cubic through the four around.
+#[test]
+fn nothing_swings_out_between_samples() {
+    for seed in 0..60 {
+        let samples = capture(seed, 400, 0.02);
+        let keys = fit(&samples, 0.1, &[]);
+        let mut next = 1;
+        for index in 1..samples.len() - 2 {
+            let at = index as f64 + 0.5;
+            while next < keys.len() - 1 && keys[next].at <= at {
+                next += 1;
+            }
+            let s = &samples[index - 1..];
+            let expected = (9.0 * (s[1] + s[2]) - s[0] - s[3]) / 16.0;
+            let found = super::between(&keys[next - 1], &keys[next], at);
+            assert!((found - expected).abs() <= 0.125, "seed {seed}, {at}: {found} {expected}");
+        }
+    }
 }

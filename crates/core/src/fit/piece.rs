@@ -5,6 +5,8 @@
 //! polygon. The method is the cutting of half-planes (Preparata and Shamos, *Computational Geometry*, 1985); it is
 //! exact: an empty polygon means that no slopes at all will do.
 
+use std::sync::LazyLock;
+
 /// A range of slopes, both ends included.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Interval {
@@ -41,6 +43,35 @@ impl Interval {
     }
 }
 
+/// What the slopes at the start and at the end, and the rise from start to end, do to one sample of a piece.
+#[derive(Clone, Copy, Debug)]
+struct Term {
+    index: usize,
+    start: f64,
+    end: f64,
+    rise: f64,
+}
+
+/// The longest piece, in samples, whose terms are kept at hand.
+const AT_HAND: usize = 192;
+
+/// The terms of pieces by their length.
+static TERMS: LazyLock<Vec<Vec<Term>>> =
+    LazyLock::new(|| (0..=AT_HAND).map(|last| terms(last).collect()).collect());
+
+/// The terms of a piece of `last` samples and one, far-apart samples first: where there is no piece, that shows soonest.
+fn terms(last: usize) -> impl Iterator<Item = Term> {
+    let length = last as f64;
+    let first = last.next_power_of_two().max(2) / 2;
+    let strides =
+        std::iter::successors(Some(first), |stride| Some(stride / 2)).take_while(|stride| *stride > 0);
+    strides.flat_map(move |stride| (stride..last).step_by(stride * 2)).map(move |index| {
+        let u = index as f64 / length;
+        let r = 1.0 - u;
+        Term { index, start: length * u * r * r, end: -length * u * u * r, rise: u * u * (3.0 - 2.0 * u) }
+    })
+}
+
 /// The pairs of slopes (at the start, at the end) that keep a piece within its tolerance: a convex polygon.
 #[derive(Clone, Debug, Default)]
 pub struct Slopes {
@@ -60,27 +91,14 @@ impl Slopes {
             (start.low, any.high),
         ]);
         let last = samples.len() - 1;
-        let (from, to) = (samples[0], samples[last]);
-        let length = last as f64;
-        // Far-apart samples first: where there is no piece, that shows soonest.
-        let mut stride = last.next_power_of_two().max(2) / 2;
-        let mut first = stride;
-        loop {
-            for index in (first..last).step_by(stride * 2) {
-                let u = index as f64 / length;
-                let r = 1.0 - u;
-                let by_start = length * u * r * r;
-                let by_end = -length * u * u * r;
-                let base = from + (to - from) * u * u * (3.0 - 2.0 * u);
-                if !self.confine(by_start, by_end, samples[index] - base, tolerance) {
-                    return false;
-                }
-            }
-            if stride == 1 {
-                return true;
-            }
-            stride /= 2;
-            first = stride;
+        let (from, rise) = (samples[0], samples[last] - samples[0]);
+        let mut fits = |term: Term| {
+            let wanted = samples[term.index] - from - rise * term.rise;
+            self.confine(term.start, term.end, wanted, tolerance)
+        };
+        match TERMS.get(last) {
+            Some(terms) => terms.iter().all(|&term| fits(term)),
+            None => terms(last).all(fits),
         }
     }
 
@@ -90,8 +108,8 @@ impl Slopes {
         let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
         for &(x, y) in &self.corners {
             let v = a * x + b * y;
-            least = least.min(v);
-            most = most.max(v);
+            least = if v < least { v } else { least };
+            most = if v > most { v } else { most };
         }
         // Mostly the polygon lies between the two lines, or beyond one of them.
         let (low, high) = (wanted - tolerance, wanted + tolerance);
@@ -109,19 +127,21 @@ impl Slopes {
 
     /// Keeps the part of the polygon where `a·start + b·end ≤ most`.
     fn cut(&mut self, a: f64, b: f64, most: f64) {
-        let over = |&(x, y): &(f64, f64)| a * x + b * y - most;
+        let over = |corner: (f64, f64)| a * corner.0 + b * corner.1 - most;
+        let Some(&(mut before)) = self.corners.last() else { return };
+        let mut there = over(before);
         self.spare.clear();
-        for (index, corner) in self.corners.iter().enumerate() {
-            let next = &self.corners[(index + 1) % self.corners.len()];
-            let (here, there) = (over(corner), over(next));
-            if here <= 0.0 {
-                self.spare.push(*corner);
-            }
+        for &corner in &self.corners {
+            let here = over(corner);
             if (here < 0.0 && there > 0.0) || (here > 0.0 && there < 0.0) {
-                let part = here / (here - there);
+                let part = there / (there - here);
                 self.spare
-                    .push((corner.0 + (next.0 - corner.0) * part, corner.1 + (next.1 - corner.1) * part));
+                    .push((before.0 + (corner.0 - before.0) * part, before.1 + (corner.1 - before.1) * part));
             }
+            if here <= 0.0 {
+                self.spare.push(corner);
+            }
+            (before, there) = (corner, here);
         }
         std::mem::swap(&mut self.corners, &mut self.spare);
     }
