@@ -38,8 +38,8 @@ const STEPS: &[(&str, &str)] = &[
          --ledger @/stilt_wade.ledger.json",
     ),
     (
-        "The parcel cart's wheels turn many times, and its weather vane goes over the gimbal pole: no flips, no lost turns.",
-        "reorder @/cart.ncurve --to yxz -o @/cart_yxz.ncurve",
+        "The parcel cart's wheels turn many times, and its weather vane goes over the gimbal pole. The best order for each:",
+        "reorder @/cart.ncurve --to best -o @/cart_best.ncurve",
     ),
     (
         "For an application that takes samples only, there is BVH.",
@@ -67,7 +67,11 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
             format!("inspect {prefix}/bramble.ncurve"),
             "an authored take: five layers, every type of controller",
         ),
-        (format!("unbake {prefix}/bramble_wade.bvh --tolerance 0.5deg,2mm -o sparser.ncurve"), "fewer keys"),
+        (
+            format!("unbake {prefix}/bramble_wade.bvh --world 0.5mm --watch foot_l foot_r -o feet.ncurve"),
+            "planted feet",
+        ),
+        (format!("layers {prefix}/bramble.ncurve"), "the stack of layers"),
         (format!("reorder {prefix}/cart.ncurve --to zyx --only vane -o vane.ncurve"), "one node only"),
         ("--help".to_owned(), "all commands"),
     ] {

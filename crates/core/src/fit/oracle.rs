@@ -113,7 +113,7 @@ fn broken(keys: &[FittedKey]) -> usize {
 /// Ratios of our keys to the optimum. Prints the figures of docs/methods.md with `--nocapture`.
 #[test]
 fn keys_are_near_the_optimum() {
-    let channels = 40;
+    let channels = 100;
     let tolerance = 0.1;
     let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
     for seed in 0..channels {

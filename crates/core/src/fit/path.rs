@@ -10,7 +10,7 @@ use super::piece::{Interval, Slopes};
 /// How many ends are kept for so many pieces.
 const BEAM: usize = 6;
 /// How many ways to one end are compared; the one that leaves the widest slopes open is kept.
-const WAYS: usize = 2;
+const WAYS: usize = 3;
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
