@@ -231,6 +231,12 @@ fn a_bake_of_authored_curves_gives_their_keys_back() {
     // The wheels were keyed until frame 73 and rest from then on.
     let wheel = keys(&back, "wheel_fl", 0);
     assert_eq!(wheel[..2], keys(&before, "wheel_fl", 0)[..]);
+    // What never moves needs no key where it stays at rest.
+    let wheel = back.takes[0].tracks().find(|(_, track)| {
+        back.rigs[0].node(track.target.node).unwrap().name == "wheel_fl"
+            && track.target.property == "rotation"
+    });
+    assert!(wheel.unwrap().1.controller.curves()[1].is_empty());
     // What is sparse stays, unless it is asked for again.
     let again = succeed(at, &["unbake", &cart, "-o", "same.ncurve"]);
     assert!(again.contains("nothing is baked"), "{again}");

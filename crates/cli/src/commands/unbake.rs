@@ -177,10 +177,14 @@ fn print_table(out: &mut impl Write, ledger: &Ledger, space: &Space, args: &Unba
     table.print(out)?;
     let noted = |note: &str| refitted.iter().filter(|entry| entry.note == note).count();
     let (recovered, still) = (noted("recovered"), refitted.iter().filter(|entry| entry.after == 0).count());
+    let partly = noted("partly recovered");
     if recovered > 0 {
         let text =
             format!("of {}, the keys that they were baked from were recovered", counted(recovered, "track"));
         writeln!(out, "  {}", Style::Good.paint(&text))?;
+    }
+    if partly > 0 {
+        writeln!(out, "  of {}, most were, and some stretches fitted", counted(partly, "track"))?;
     }
     if still > 0 {
         writeln!(out, "  {} never leave rest and need no keys", counted(still, "track"))?;

@@ -38,12 +38,28 @@ impl FittedKey {
     }
 }
 
+/// Where keys come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Origin {
+    /// All are those that the samples were baked from.
+    Recovered,
+    /// Most are; some stretches had to be fitted.
+    Partly,
+    /// They were fitted.
+    Fitted,
+}
+
 /// Sparse keys whose curve stays within `tolerance` of all samples: recovered where the samples, rounded to `precision`,
-/// were baked from curves, fitted elsewhere. Also whether keys were recovered. `keep` are samples that must become keys.
-pub fn unbaked(samples: &[f64], precision: f64, tolerance: f64, keep: &[usize]) -> (Vec<FittedKey>, bool) {
+/// were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
+pub fn unbaked(samples: &[f64], precision: f64, tolerance: f64, keep: &[usize]) -> (Vec<FittedKey>, Origin) {
+    let Some(&first) = samples.first() else { return (Vec::new(), Origin::Fitted) };
+    if samples.iter().all(|sample| *sample == first) {
+        return (vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)], Origin::Recovered);
+    }
     let Some(recovery) = recover(samples, precision).filter(|_| keep.is_empty()) else {
-        return (fit(samples, tolerance, keep), false);
+        return (fit(samples, tolerance, keep), Origin::Fitted);
     };
+    let origin = if recovery.rough.is_empty() { Origin::Recovered } else { Origin::Partly };
     let mut keys = recovery.keys;
     for &(from, to) in recovery.rough.iter().rev() {
         let found = fit(&samples[from..=to], tolerance, &[]);
@@ -58,7 +74,11 @@ pub fn unbaked(samples: &[f64], precision: f64, tolerance: f64, keep: &[usize]) 
         keys.splice(start + 1..end, moved.collect::<Vec<_>>());
     }
     // Rounded samples may be off their curve by more than a small tolerance allows.
-    if is_within(samples, &keys, tolerance) { (keys, true) } else { (fit(samples, tolerance, keep), false) }
+    if is_within(samples, &keys, tolerance) {
+        (keys, origin)
+    } else {
+        (fit(samples, tolerance, keep), Origin::Fitted)
+    }
 }
 
 /// Whether the curve of some keys stays within a tolerance of all samples.

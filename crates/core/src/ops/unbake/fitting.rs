@@ -5,7 +5,7 @@ use glam::{DQuat, DVec3};
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Cursor, Curve, Interpolation, Key};
 use crate::evaluate::Sampler;
-use crate::fit::{Channel, FittedKey, fit_shared, precision_of, unbaked};
+use crate::fit::{Channel, FittedKey, Origin, fit_shared, precision_of, unbaked};
 use crate::ledger::MeasuredError;
 use crate::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use crate::scene::PropertyKind;
@@ -30,8 +30,8 @@ pub(super) struct Fitted {
     pub controller: Controller,
     /// At the samples; its place is in ticks.
     pub error: MeasuredError,
-    /// Whether the keys of all channels that move were recovered.
-    pub recovered: bool,
+    /// Where the keys of the channels that move come from.
+    pub origin: Origin,
 }
 
 impl Fitting {
@@ -121,13 +121,18 @@ impl Fitting {
         let keep = self.indices(keep);
         let mut share = self.first_share();
         loop {
-            let made: Vec<(Curve, bool)> =
+            let made: Vec<(Curve, Origin)> =
                 self.channels.iter().map(|channel| self.curve_through(channel, share, &keep)).collect();
-            let recovered = made.iter().all(|(curve, recovered)| *recovered || curve.keys().len() < 2);
+            let moving = made.iter().filter(|(curve, _)| curve.keys().len() > 1).map(|(_, origin)| *origin);
+            let (least, most) = (moving.clone().min(), moving.max());
+            let origin = match (least.unwrap_or(Origin::Fitted), most.unwrap_or(Origin::Fitted)) {
+                (a, b) if a == b => a,
+                _ => Origin::Partly,
+            };
             let curves: Vec<Curve> = made.into_iter().map(|(curve, _)| curve).collect();
             let error = self.error(&curves);
             if error.largest <= self.tolerance || share < self.tolerance * 1e-3 {
-                return Fitted { controller: self.controller(curves), error, recovered };
+                return Fitted { controller: self.controller(curves), error, origin };
             }
             share *= 0.98 * (self.tolerance / error.largest).min(0.98);
         }
@@ -166,7 +171,7 @@ impl Fitting {
                     *share *= 0.98 * (track.tolerance / error.largest).min(0.98);
                     fits = false;
                 }
-                fitted.push(Fitted { controller: track.controller(curves), error, recovered: false });
+                fitted.push(Fitted { controller: track.controller(curves), error, origin: Origin::Fitted });
             }
             if fits {
                 return fitted;
@@ -222,12 +227,12 @@ impl Fitting {
         error
     }
 
-    /// A curve through one channel's samples, and whether its keys were recovered.
-    fn curve_through(&self, channel: &[f64], tolerance: f64, keep: &[usize]) -> (Curve, bool) {
+    /// A curve through one channel's samples, and where its keys come from.
+    fn curve_through(&self, channel: &[f64], tolerance: f64, keep: &[usize]) -> (Curve, Origin) {
         let unit = if self.quantity == Quantity::Angle { 1_f64.to_radians() } else { 1.0 };
         // A two-hundredth of the tolerance is left for slopes with few digits.
-        let (keys, recovered) = unbaked(channel, precision_of(channel, unit), 0.995 * tolerance, keep);
-        (self.curve(&keys, tolerance, recovered), recovered)
+        let (keys, origin) = unbaked(channel, precision_of(channel, unit), 0.995 * tolerance, keep);
+        (self.curve(&keys, tolerance, origin != Origin::Fitted), origin)
     }
 
     fn curve(&self, keys: &[FittedKey], tolerance: f64, recovered: bool) -> Curve {

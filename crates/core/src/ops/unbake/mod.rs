@@ -19,6 +19,7 @@ use crate::address::{Addresses, matches};
 use crate::controller::{Controller, SampleKind, Samples};
 use crate::curve::Ticks;
 use crate::evaluate::EvaluateError;
+use crate::fit::Origin;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::NodeId;
 use crate::rotation::{RotationOrder, pole_distance, quat_from_euler};
@@ -315,10 +316,11 @@ impl<'a> Job<'a> {
         let controller = without_rest(controller, (layer == 0).then_some(&rest));
         let after = controller.key_count();
         error.frame /= self.scene.rate.ticks_per_frame();
-        let note = match (after, fitted.recovered) {
+        let note = match (after, fitted.origin) {
             (0, _) => "does not leave rest: needs no keys",
-            (_, true) => "recovered",
-            (_, false) => "fitted",
+            (_, Origin::Recovered) => "recovered",
+            (_, Origin::Partly) => "partly recovered",
+            (_, Origin::Fitted) => "fitted",
         };
         let entry = books.changed(layer, track, Fate::Refitted, after, Some(error), note);
         (layer, (after > 0).then(|| Track { target: track.target.clone(), controller }), entry)
