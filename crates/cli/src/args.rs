@@ -123,6 +123,9 @@ pub struct Unbake {
     /// Which key times are common
     #[arg(long, value_enum, default_value_t = Keys::Free)]
     pub keys: Keys,
+    /// Tangents of recovered keys: plain slopes, or weighted handles where the samples were baked from such
+    #[arg(long, value_enum, default_value_t = Tangents::Plain)]
+    pub tangents: Tangents,
     /// What rotations become
     #[arg(long, value_enum, default_value_t = Rotation::Euler)]
     pub rotation: Rotation,
@@ -165,6 +168,15 @@ pub enum Keys {
     Node,
     /// One set for all nodes: poses stay poses
     Pose,
+}
+
+/// Tangents of recovered keys.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Tangents {
+    /// Slopes: handles of a third
+    Plain,
+    /// Handles of their own length
+    Weighted,
 }
 
 /// What rotations become.

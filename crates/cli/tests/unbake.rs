@@ -245,6 +245,33 @@ fn a_bake_of_authored_curves_gives_their_keys_back() {
 }
 
 #[test]
+fn weighted_handles_come_back_where_they_are_asked_for() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let bramble = sample("bramble.ncurve").to_str().unwrap().to_owned();
+    succeed(at, &["bake", &bramble, "-o", "baked.ncurve"]);
+    succeed(at, &["unbake", "baked.ncurve", "-o", "back.ncurve", "--brief", "--tangents", "weighted"]);
+    let height = |scene: &Scene| {
+        let track = scene.takes[0].layers[0].tracks.iter().find(|track| {
+            scene.rigs[0].node(track.target.node).unwrap().name == "courier:hips"
+                && track.target.property == "translation"
+        });
+        track.unwrap().controller.curves()[2].clone()
+    };
+    let (before, back) = (height(&scene(bramble.as_ref())), height(&scene(&at.join("back.ncurve"))));
+    let times =
+        |curve: &nimble_curve_core::curve::Curve| curve.keys().iter().map(|k| k.time).collect::<Vec<_>>();
+    assert_eq!(times(&before), times(&back));
+    for (a, b) in before.keys().iter().zip(back.keys()).skip(1).take(3) {
+        for (x, y) in [(a.tangent_in, b.tangent_in), (a.tangent_out, b.tangent_out)] {
+            if let (Some(x), Some(y)) = (x.length(), y.length()) {
+                assert!((x - y).abs() < 1e-3 * x, "{x} {y}");
+            }
+        }
+    }
+}
+
+#[test]
 fn keys_on_every_frame_of_a_curve_count_as_baked() {
     let folder = tempdir().unwrap();
     let at = folder.path();

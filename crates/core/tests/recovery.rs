@@ -3,8 +3,8 @@
 mod common;
 
 use common::RATE;
-use nimble_curve_core::curve::{Curve, Interpolation, Key, Side};
-use nimble_curve_core::fit::{FittedKey, Origin, precision_of, recover, unbaked};
+use nimble_curve_core::curve::{Curve, Interpolation, Key, Side, Tangent};
+use nimble_curve_core::fit::{FittedKey, Handles, Origin, precision_of, recover, unbaked, unbaked_with};
 
 /// A small generator of its own, so that the figures are the same every time.
 struct Lcg(u64);
@@ -131,6 +131,59 @@ fn keys_of_two_thousand_authored_curves_come_back() {
     }
 }
 
+/// A curve of weighted handles of many lengths, joined or broken, within ±40 degrees.
+fn weighted(lcg: &mut Lcg) -> Curve {
+    let count = 2 + (lcg.next() * 39.0) as usize;
+    let mut frame = 0;
+    let mut gaps = vec![0];
+    gaps.extend((1..count).map(|_| 4 + (lcg.next() * lcg.next() * 24.0) as i64));
+    let mut keys = Vec::new();
+    for index in 0..count {
+        frame += gaps[index];
+        let before = *gaps.get(index).unwrap_or(&8) as f64;
+        let after = *gaps.get(index + 1).unwrap_or(&8) as f64;
+        let slope = |lcg: &mut Lcg| (lcg.next() - 0.5) * 8.0;
+        let joined = slope(lcg);
+        let (into, out) = if lcg.chance(0.7) { (joined, joined) } else { (slope(lcg), slope(lcg)) };
+        let mut handle = |gap: f64, slope: f64| {
+            let frames = gap * (0.12 + 0.5 * lcg.next());
+            Tangent::handle(frames * RATE.ticks_per_frame(), slope * frames)
+        };
+        let (tangent_in, tangent_out) = (handle(before, into), handle(after, out));
+        let value = (lcg.next() - 0.5) * 80.0;
+        keys.push(Key { tangent_in, tangent_out, joined: into == out, ..Key::new(RATE.ticks(frame), value) });
+    }
+    Curve::new(keys).unwrap()
+}
+
+#[test]
+fn weighted_keys_come_back_with_their_handles() {
+    let mut lcg = Lcg(11);
+    let (mut keys, mut found, mut extra, mut handles) = (0, 0, 0, 0);
+    for _ in 0..50 {
+        let curve = weighted(&mut lcg);
+        let samples = baked(&curve);
+        let (back, _) = unbaked_with(&samples, precision_of(&samples, 1.0), 0.1, &[], Handles::Weighted);
+        keys += curve.keys().len();
+        let frame = |key: &Key| RATE.nearest_frame(key.time) as f64;
+        extra += back.iter().filter(|f| curve.keys().iter().all(|key| frame(key) != f.at)).count();
+        for key in curve.keys() {
+            let Some(same) = back.iter().find(|f| f.at == frame(key)) else { continue };
+            found += 1;
+            let out = key.tangent_out.length().unwrap() / RATE.ticks_per_frame();
+            handles += usize::from(same.handles.1.is_some_and(|length| (length - out).abs() < 1e-3 * out));
+        }
+    }
+    let part = |count: usize| 100.0 * count as f64 / keys as f64;
+    println!(
+        "weighted: {keys} keys, {:.1}% found, {:.1}% extra, {:.1}% with their handles",
+        part(found),
+        part(extra),
+        part(handles)
+    );
+    assert!(part(found) >= 95.0 && part(extra) <= 5.0, "{found} {extra} of {keys}");
+}
+
 #[test]
 fn rounded_bakes_give_their_keys_back_too() {
     // Six decimals, as exchange files have.
@@ -158,6 +211,6 @@ fn the_bound_holds_where_nothing_can_be_recovered() {
                 walk + 0.2 * lcg.next()
             })
             .collect();
-        assert_eq!(recover(&samples, precision_of(&samples, 1.0)), None);
+        assert_eq!(recover(&samples, precision_of(&samples, 1.0), Handles::Plain), None);
     }
 }

@@ -3,6 +3,7 @@
 use std::io::Write;
 
 use nimble_curve_core::address::Addresses;
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::NewOrder;
@@ -14,7 +15,7 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 
-use crate::args::{Keys, Rotation, Unbake};
+use crate::args::{Keys, Rotation, Tangents, Unbake};
 use crate::failure::Failure;
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::table::{Align, Table};
@@ -90,6 +91,10 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
             None => FitOrder::Own,
             Some(NewOrder::To(order)) => FitOrder::To(order),
             Some(NewOrder::Best) => FitOrder::Best,
+        },
+        handles: match args.tangents {
+            Tangents::Plain => Handles::Plain,
+            Tangents::Weighted => Handles::Weighted,
         },
         quaternions: args.rotation == Rotation::Quaternion,
         keep: args.keep.iter().map(at).collect(),

@@ -7,6 +7,7 @@ mod piece;
 mod recover;
 mod scalar;
 mod shared;
+mod weighted;
 
 pub use recover::{Recovery, precision_of, recover};
 pub use scalar::fit;
@@ -29,12 +30,22 @@ pub struct FittedKey {
     pub slope_out: f64,
     /// How the curve goes on.
     pub interpolation: Interpolation,
+    /// Lengths in time of the handles before and after the key, in samples, where they are weighted.
+    pub handles: (Option<f64>, Option<f64>),
 }
 
 impl FittedKey {
     /// A key on a sample with one slope.
     pub fn on(index: usize, value: f64, slope: f64, interpolation: Interpolation) -> FittedKey {
-        FittedKey { at: index as f64, value, before: None, slope_in: slope, slope_out: slope, interpolation }
+        FittedKey {
+            at: index as f64,
+            value,
+            before: None,
+            slope_in: slope,
+            slope_out: slope,
+            interpolation,
+            handles: (None, None),
+        }
     }
 }
 
@@ -52,13 +63,33 @@ pub enum Origin {
 /// Sparse keys whose curve stays within `tolerance` of all samples: recovered where the samples, rounded to `precision`,
 /// were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
 pub fn unbaked(samples: &[f64], precision: f64, tolerance: f64, keep: &[usize]) -> (Vec<FittedKey>, Origin) {
+    unbaked_with(samples, precision, tolerance, keep, Handles::Plain)
+}
+
+/// Whether keys may have weighted handles.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum Handles {
+    /// Slopes only: plain cubics.
+    #[default]
+    Plain,
+    /// Where samples were baked from weighted curves, their handles are recovered, too.
+    Weighted,
+}
+
+/// The same, with weighted handles where they are wanted.
+pub fn unbaked_with(
+    samples: &[f64],
+    precision: f64,
+    tolerance: f64,
+    keep: &[usize],
+    handles: Handles,
+) -> (Vec<FittedKey>, Origin) {
     let Some(&first) = samples.first() else { return (Vec::new(), Origin::Fitted) };
     if samples.iter().all(|sample| *sample == first) {
         return (vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)], Origin::Recovered);
     }
-    let Some(recovery) = recover(samples, precision).filter(|_| keep.is_empty()) else {
-        return (fit(samples, tolerance, keep), Origin::Fitted);
-    };
+    let found = recover(samples, precision, handles).filter(|_| keep.is_empty());
+    let Some(recovery) = found else { return (fit(samples, tolerance, keep), Origin::Fitted) };
     let origin = if recovery.rough.is_empty() { Origin::Recovered } else { Origin::Partly };
     let mut keys = recovery.keys;
     for &(from, to) in recovery.rough.iter().rev() {
@@ -105,6 +136,15 @@ fn between(from: &FittedKey, to: &FittedKey, at: f64) -> f64 {
     match from.interpolation {
         Interpolation::Hold | Interpolation::None => from.value,
         Interpolation::Linear => from.value + rise * u,
+        Interpolation::Cubic if from.handles.1.or(to.handles.0).is_some() => {
+            let lengths = (from.handles.1.unwrap_or(length / 3.0), to.handles.0.unwrap_or(length / 3.0));
+            let piece = weighted::Weighted {
+                lengths: (lengths.0 / length, lengths.1 / length),
+                rises: (from.slope_out * lengths.0, to.slope_in * lengths.1),
+                error: 0.0,
+            };
+            from.value + weighted::value(&piece, rise, u)
+        }
         Interpolation::Cubic => {
             let (m0, m1) = (from.slope_out * length, to.slope_in * length);
             from.value + u * (m0 + u * (3.0 * rise - 2.0 * m0 - m1 + u * (m0 + m1 - 2.0 * rise)))
@@ -152,10 +192,13 @@ mod tests {
         #[test]
         fn the_bound_holds_on_whatever_samples(
             samples in any_samples(), tolerance in prop::sample::select(vec![1e-6, 0.01, 0.1, 2.0]),
-            keep in prop::collection::btree_set(0..200_usize, 0..4)
+            keep in prop::collection::btree_set(0..200_usize, 0..4), weighted in prop::bool::weighted(0.2)
         ) {
             let keep: Vec<usize> = keep.into_iter().filter(|&index| index < samples.len()).collect();
-            let (keys, _) = unbaked(&samples, precision_of(&samples, 1.0), tolerance, &keep);
+            let handles = if weighted { Handles::Weighted } else { Handles::Plain };
+            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), tolerance, &keep, handles);
+            let numbers = |key: &FittedKey| [key.at, key.value, key.slope_in, key.slope_out];
+            prop_assert!(keys.iter().flat_map(numbers).all(f64::is_finite));
             // Slopes are chosen at the rim of what is allowed, to rounding.
             prop_assert!(is_within(&samples, &keys, tolerance * (1.0 + 1e-6) + 1e-11));
             prop_assert!(keys.windows(2).all(|pair| pair[0].at < pair[1].at), "{keys:?}");

@@ -6,7 +6,8 @@
 //! keys: runs that end and start on one sample meet in a key there; runs that end and start on neighbouring samples
 //! meet in a jump, or in a key between the two where both cubics have one value and one slope.
 
-use super::FittedKey;
+use super::weighted::Search;
+use super::{FittedKey, Handles};
 use crate::curve::Interpolation;
 
 /// What was found.
@@ -34,16 +35,62 @@ struct Piece {
 
 /// Looks for the keys that samples with this precision (the largest rounding of a sample) were baked from; `None`
 /// where less than half of the samples lie on pieces that can be told.
-pub fn recover(samples: &[f64], precision: f64) -> Option<Recovery> {
+pub fn recover(samples: &[f64], precision: f64, handles: Handles) -> Option<Recovery> {
     if let Some(keys) = stepped(samples, precision) {
         return Some(Recovery { keys, rough: Vec::new() });
     }
     let pieces = pieces(samples, precision);
     let covered: usize = pieces.iter().map(|piece| piece.to - piece.from).sum();
+    if handles == Handles::Weighted && samples.len() > SHORTEST {
+        return with_weighted(samples, &pieces, precision);
+    }
     if pieces.is_empty() || 2 * covered < samples.len() - 1 {
         return None;
     }
     Some(joined(samples, &pieces, precision))
+}
+
+/// The same with weighted pieces in the stretches that are no plain cubics.
+fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Recovery> {
+    let last = samples.len() - 1;
+    let mut recovery = match pieces {
+        [] => Recovery {
+            keys: [0, last].map(|at| FittedKey::on(at, samples[at], 0.0, Interpolation::Cubic)).to_vec(),
+            rough: vec![(0, last)],
+        },
+        _ => joined(samples, pieces, precision),
+    };
+    let span = samples.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), &v| (l.min(v), h.max(v)));
+    let search = Search { samples, precision: (4.0 * precision).max(1e-9 * (span.1 - span.0)) };
+    let mut covered: usize = last;
+    for (from, to) in std::mem::take(&mut recovery.rough) {
+        for stretch in search.pieces(from, to) {
+            let (start, end) = (stretch.from, stretch.to);
+            let at = recovery.keys.partition_point(|key| key.at < start as f64);
+            if recovery.keys[at + 1].at != end as f64 {
+                let new = FittedKey::on(end, samples[end], 0.0, Interpolation::Cubic);
+                recovery.keys.insert(at + 1, new);
+            }
+            let (Some(piece), Some((out, into))) = (stretch.piece, stretch.slopes()) else {
+                covered -= end - start;
+                recovery.rough.push((start, end));
+                continue;
+            };
+            let length = (end - start) as f64;
+            recovery.keys[at].slope_out = out;
+            recovery.keys[at].handles.1 = Some(piece.lengths.0 * length);
+            recovery.keys[at].interpolation = Interpolation::Cubic;
+            recovery.keys[at + 1].slope_in = into;
+            recovery.keys[at + 1].handles.0 = Some(piece.lengths.1 * length);
+        }
+    }
+    for key in &mut recovery.keys {
+        // Joined tangents, to the precision of the search.
+        if (key.slope_in - key.slope_out).abs() <= 1e-6 * (key.slope_in.abs() + key.slope_out.abs()) {
+            key.slope_in = key.slope_out;
+        }
+    }
+    (2 * covered >= last).then_some(recovery)
 }
 
 /// Values that only ever hold, for two samples at least: a key wherever another value comes up.
@@ -225,7 +272,15 @@ fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precis
         let near = (slopes.0 - slopes.1).abs() <= 1e-9 * scale + 64.0 * precision;
         let mean = 0.5 * (slopes.0 + slopes.1);
         let (slope_in, slope_out) = if near && before.is_none() { (mean, mean) } else { slopes };
-        FittedKey { at, value, before, slope_in, slope_out, interpolation: b.way(precision) }
+        FittedKey {
+            at,
+            value,
+            before,
+            slope_in,
+            slope_out,
+            interpolation: b.way(precision),
+            handles: (None, None),
+        }
     };
     match b.from - a.to {
         0 => recovery.keys.push(key(b.from as f64, b.values.0, None, (a.slopes.1, b.slopes.0))),
@@ -334,7 +389,7 @@ mod tests {
             (20, [40.0, -2.0, 0.0, 0.0]),
             (34, [100.0, -3.0, -0.4, 0.01]),
         ]);
-        let found = recover(&samples, 1e-12).unwrap();
+        let found = recover(&samples, 1e-12, Handles::Plain).unwrap();
         assert_eq!(at(&found.keys), [0.0, 8.0, 20.0, 34.0]);
         assert!(found.rough.is_empty());
         let jump = &found.keys[2];
@@ -348,19 +403,19 @@ mod tests {
                 0.3 * t + (t - 10.4).max(0.0).powi(2)
             })
             .collect();
-        let found = recover(&samples, 1e-12).unwrap();
+        let found = recover(&samples, 1e-12, Handles::Plain).unwrap();
         assert_eq!(at(&found.keys), [0.0, 10.4, 29.0]);
     }
 
     #[test]
     fn stepped_samples_are_holds_and_capture_is_nothing() {
         let steps = [1.0, 1.0, 3.0, 3.0, 3.0, 2.0, 2.0, 5.0, 5.0];
-        let found = recover(&steps, 1e-12).unwrap();
+        let found = recover(&steps, 1e-12, Handles::Plain).unwrap();
         assert_eq!(at(&found.keys), [0.0, 2.0, 5.0, 7.0]);
         assert!(found.keys.iter().all(|key| key.interpolation == Interpolation::Hold));
         let noisy: Vec<f64> =
             (0..200).map(|i| (f64::from(i) * 0.1).sin() + f64::from(i * 7919 % 13) * 1e-4).collect();
-        assert_eq!(recover(&noisy, precision_of(&noisy, 1.0)), None);
+        assert_eq!(recover(&noisy, precision_of(&noisy, 1.0), Handles::Plain), None);
     }
 
     #[test]

@@ -3,9 +3,9 @@
 use glam::{DQuat, DVec3};
 
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
-use crate::curve::{Cursor, Curve, Interpolation, Key};
+use crate::curve::{Cursor, Curve, Interpolation, Key, Tangent};
 use crate::evaluate::Sampler;
-use crate::fit::{Channel, FittedKey, Origin, fit_shared, precision_of, unbaked};
+use crate::fit::{Channel, FittedKey, Handles, Origin, fit_shared, precision_of, unbaked_with};
 use crate::ledger::MeasuredError;
 use crate::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use crate::scene::PropertyKind;
@@ -117,12 +117,15 @@ impl Fitting {
     ///
     /// The channels share the tolerance: the error of a rotation is at most √(3 + 2|sin θ|) times the largest error of an
     /// angle (θ the middle one), and the distance of vectors √3 times; the shares shrink where what is measured demands it.
-    pub fn free(&self, keep: &[Ticks]) -> Fitted {
+    pub fn free(&self, keep: &[Ticks], handles: Handles) -> Fitted {
         let keep = self.indices(keep);
         let mut share = self.first_share();
         loop {
-            let made: Vec<(Curve, Origin)> =
-                self.channels.iter().map(|channel| self.curve_through(channel, share, &keep)).collect();
+            let made: Vec<(Curve, Origin)> = self
+                .channels
+                .iter()
+                .map(|channel| self.curve_through(channel, share, &keep, handles))
+                .collect();
             let moving = made.iter().filter(|(curve, _)| curve.keys().len() > 1).map(|(_, origin)| *origin);
             let (least, most) = (moving.clone().min(), moving.max());
             let origin = match (least.unwrap_or(Origin::Fitted), most.unwrap_or(Origin::Fitted)) {
@@ -228,10 +231,17 @@ impl Fitting {
     }
 
     /// A curve through one channel's samples, and where its keys come from.
-    fn curve_through(&self, channel: &[f64], tolerance: f64, keep: &[usize]) -> (Curve, Origin) {
+    fn curve_through(
+        &self,
+        channel: &[f64],
+        tolerance: f64,
+        keep: &[usize],
+        handles: Handles,
+    ) -> (Curve, Origin) {
         let unit = if self.quantity == Quantity::Angle { 1_f64.to_radians() } else { 1.0 };
         // A two-hundredth of the tolerance is left for slopes with few digits.
-        let (keys, origin) = unbaked(channel, precision_of(channel, unit), 0.995 * tolerance, keep);
+        let precision = precision_of(channel, unit);
+        let (keys, origin) = unbaked_with(channel, precision, 0.995 * tolerance, keep, handles);
         (self.curve(&keys, tolerance, origin != Origin::Fitted), origin)
     }
 
@@ -259,11 +269,21 @@ impl Fitting {
             };
             let new = Key { value_before: key.before, ..Key::new(time, key.value) };
             let new = new.with_interpolation(key.interpolation);
-            made.push(if key.slope_in == key.slope_out || keys.len() == 1 {
+            let mut new = if key.slope_in == key.slope_out || keys.len() == 1 {
                 new.with_slope(slope(key.slope_out))
             } else {
                 new.with_slopes(slope(key.slope_in), slope(key.slope_out))
-            });
+            };
+            let handle = |length: f64, slope: f64| {
+                Tangent::handle(length * self.rate.ticks_per_frame(), length * slope)
+            };
+            if let Some(length) = key.handles.0 {
+                new.tangent_in = handle(length, key.slope_in);
+            }
+            if let Some(length) = key.handles.1 {
+                new.tangent_out = handle(length, key.slope_out);
+            }
+            made.push(new);
         }
         if let Some(last) = made.last_mut() {
             last.interpolation = Interpolation::Cubic;

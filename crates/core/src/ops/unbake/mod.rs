@@ -19,7 +19,7 @@ use crate::address::{Addresses, matches};
 use crate::controller::{Controller, SampleKind, Samples};
 use crate::curve::Ticks;
 use crate::evaluate::EvaluateError;
-use crate::fit::Origin;
+use crate::fit::{Handles, Origin};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::NodeId;
 use crate::rotation::{RotationOrder, pole_distance, quat_from_euler};
@@ -66,6 +66,8 @@ pub struct UnbakeOptions {
     pub keys: KeySets,
     /// The order in which rotations are fitted.
     pub order: FitOrder,
+    /// Whether weighted handles are recovered, too; fitted keys have slopes only.
+    pub handles: Handles,
     /// Whether rotations become quaternion keys instead of Euler curves.
     pub quaternions: bool,
     /// Instants at which there must be keys.
@@ -107,7 +109,7 @@ pub(super) fn fit_samples(
     order: RotationOrder,
     tolerance: f64,
 ) -> Option<(Controller, MeasuredError)> {
-    let fitted = Fitting::new(samples, kind, order, None, tolerance)?.free(&[]);
+    let fitted = Fitting::new(samples, kind, order, None, tolerance)?.free(&[], Handles::Plain);
     Some((fitted.controller, fitted.error))
 }
 
@@ -257,7 +259,9 @@ impl<'a> Job<'a> {
     fn fit(&self, items: &[Item<'_>]) -> Vec<Option<Fitted>> {
         let keep = &self.options.keep;
         if self.options.keys == KeySets::Free {
-            let free = |item: &Item<'_>| item.fitting.as_ref().map(|(_, fitting)| fitting.free(keep));
+            let free = |item: &Item<'_>| {
+                item.fitting.as_ref().map(|(_, fitting)| fitting.free(keep, self.options.handles))
+            };
             return items.par_iter().map(free).collect();
         }
         // Groups of tracks, in order of their first ones, that were sampled at the same instants.
