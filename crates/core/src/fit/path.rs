@@ -1,16 +1,14 @@
 //! The fewest pieces along a stretch of samples whose tangents join: a search over how far so many pieces reach.
 //!
 //! A piece starts with a slope that the one before left open. So many pieces reach many samples, each with slopes of its
-//! own; those near the farthest are kept, with the widest slopes, and the next piece starts from all of them. With all
-//! of them kept this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of
-//! it at a cost in proportion to the number of samples.
+//! own; those near the farthest are kept, and the next piece starts from all of them. With all of them and all slopes kept
+//! this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of it, at a cost
+//! in proportion to the number of samples.
 
 use super::piece::{Interval, Slopes};
 
 /// How many ends are kept for so many pieces.
 const BEAM: usize = 6;
-/// How many ways to one end are compared; the one that leaves the widest slopes open is kept.
-const WAYS: usize = 3;
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
@@ -109,8 +107,8 @@ impl Stretch<'_> {
         let mut farthest = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
         for state in &layer[1..] {
             let mut reaches = |to: usize| to <= self.to && self.find(slopes, state.step.to, to, state.ends);
-            while let Some(more) = [1, 2].into_iter().find(|more| reaches(farthest + more)) {
-                farthest += more;
+            while reaches(farthest + 1) {
+                farthest += 1;
             }
         }
         let mut breaks = false;
@@ -124,29 +122,18 @@ impl Stretch<'_> {
         let behind = ((longest as f64 * BEHIND) as usize).max(2);
         let mut found: Vec<State> = Vec::with_capacity(BEAM);
         let mut ends = 0;
-        // A little beyond what was found, as longer pieces may fit where shorter ones do not.
-        for to in (front + 1..=(farthest + 2).min(self.to)).rev() {
+        for to in (front + 1..=farthest).rev() {
             if ends == BEAM || (ends > 0 && to + behind < farthest) {
                 break;
             }
-            let mut best: Option<State> = None;
-            let mut ways = 0;
-            for (parent, state) in layer.iter().enumerate() {
+            // The way from the farthest of the ends before does nearly as well as the best of all.
+            let way = layer.iter().enumerate().find_map(|(parent, state)| {
                 let (from, open) = (state.step.to, if breaks { self.any } else { state.ends });
-                if from >= to || !self.find(slopes, from, to, open) {
-                    continue;
-                }
-                let new = State { step: Step { from, to, open, breaks }, ends: slopes.at_end(), parent };
-                if best.is_none_or(|best| best.ends.width() < new.ends.width()) {
-                    best = Some(new);
-                }
-                ways += 1;
-                if ways == WAYS {
-                    break;
-                }
-            }
-            ends += usize::from(best.is_some());
-            found.extend(best);
+                let fits = from < to && self.find(slopes, from, to, open);
+                fits.then(|| State { step: Step { from, to, open, breaks }, ends: slopes.at_end(), parent })
+            });
+            ends += usize::from(way.is_some());
+            found.extend(way);
         }
         if found.is_empty() {
             // Neighbouring samples always fit, whatever slopes are open.

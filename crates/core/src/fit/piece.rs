@@ -61,15 +61,17 @@ static TERMS: LazyLock<Vec<Vec<Term>>> =
 
 /// The terms of a piece of `last` samples and one, far-apart samples first: where there is no piece, that shows soonest.
 fn terms(last: usize) -> impl Iterator<Item = Term> {
-    let length = last as f64;
     let first = last.next_power_of_two().max(2) / 2;
     let strides =
         std::iter::successors(Some(first), |stride| Some(stride / 2)).take_while(|stride| *stride > 0);
-    strides.flat_map(move |stride| (stride..last).step_by(stride * 2)).map(move |index| {
-        let u = index as f64 / length;
-        let r = 1.0 - u;
-        Term { index, start: length * u * r * r, end: -length * u * u * r, rise: u * u * (3.0 - 2.0 * u) }
-    })
+    strides.flat_map(move |stride| (stride..last).step_by(stride * 2)).map(move |index| term(index, last))
+}
+
+/// The term of one sample of a piece of `last` samples and one.
+fn term(index: usize, last: usize) -> Term {
+    let (length, u) = (last as f64, index as f64 / last as f64);
+    let r = 1.0 - u;
+    Term { index, start: length * u * r * r, end: -length * u * u * r, rise: u * u * (3.0 - 2.0 * u) }
 }
 
 /// The pairs of slopes (at the start, at the end) that keep a piece within its tolerance: a convex polygon.
@@ -77,25 +79,53 @@ fn terms(last: usize) -> impl Iterator<Item = Term> {
 pub struct Slopes {
     corners: Vec<(f64, f64)>,
     spare: Vec<(f64, f64)>,
+    /// The box around the polygon by sum and difference of the slopes, as middle and half width: polygons are long along
+    /// the sum and narrow across it.
+    sum: (f64, f64),
+    difference: (f64, f64),
 }
 
 impl Slopes {
     /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
     /// `start`; slopes are in value a sample. Returns whether there are any.
     pub fn find(&mut self, samples: &[f64], tolerance: f64, start: Interval, any: Interval) -> bool {
-        self.corners.clear();
-        self.corners.extend([
-            (start.low, any.low),
-            (start.high, any.low),
-            (start.high, any.high),
-            (start.low, any.high),
-        ]);
         let last = samples.len() - 1;
         let (from, rise) = (samples[0], samples[last] - samples[0]);
-        let mut fits = |term: Term| {
-            let wanted = samples[term.index] - from - rise * term.rise;
-            self.confine(term.start, term.end, wanted, tolerance)
-        };
+        let wanted = |term: Term| samples[term.index] - from - rise * term.rise;
+        self.corners.clear();
+        if last >= 3 {
+            // The slopes that two far-apart samples allow are a parallelogram, which is cut down to the ranges.
+            let (first, second) = (term(last / 3, last), term(last - last / 3, last));
+            let (w1, w2) = (wanted(first), wanted(second));
+            let per_det = 1.0 / (first.start * second.end - second.start * first.end);
+            let corner = |w1: f64, w2: f64| {
+                (
+                    (w1 * second.end - w2 * first.end) * per_det,
+                    (first.start * w2 - second.start * w1) * per_det,
+                )
+            };
+            let t = tolerance;
+            self.corners.extend([
+                corner(w1 - t, w2 - t),
+                corner(w1 + t, w2 - t),
+                corner(w1 + t, w2 + t),
+                corner(w1 - t, w2 + t),
+            ]);
+            let ranges = [(1.0, 0.0, start), (0.0, 1.0, any)];
+            let fits = ranges.iter().all(|&(a, b, range)| self.between(a, b, range.low, range.high));
+            if !fits {
+                return false;
+            }
+        } else {
+            self.corners.extend([
+                (start.low, any.low),
+                (start.high, any.low),
+                (start.high, any.high),
+                (start.low, any.high),
+            ]);
+        }
+        self.measure();
+        let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term), tolerance);
         match TERMS.get(last) {
             Some(terms) => terms.iter().all(|&term| fits(term)),
             None => terms(last).all(fits),
@@ -105,6 +135,18 @@ impl Slopes {
     /// Keeps the part of the polygon where `a·start + b·end` is within `tolerance` of `wanted`; whether any is left.
     #[inline]
     fn confine(&mut self, a: f64, b: f64, wanted: f64, tolerance: f64) -> bool {
+        let (by_sum, by_difference) = (0.5 * (a + b), 0.5 * (a - b));
+        let middle = by_sum * self.sum.0 + by_difference * self.difference.0 - wanted;
+        if middle.abs() + by_sum.abs() * self.sum.1 + by_difference.abs() * self.difference.1 <= tolerance {
+            // The box around it lies between the two lines already.
+            return true;
+        }
+        self.between(a, b, wanted - tolerance, wanted + tolerance)
+    }
+
+    /// Keeps the part of the polygon where `a·start + b·end` lies in a range; whether any is left.
+    #[inline]
+    fn between(&mut self, a: f64, b: f64, low: f64, high: f64) -> bool {
         let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
         for &(x, y) in &self.corners {
             let v = a * x + b * y;
@@ -112,7 +154,6 @@ impl Slopes {
             most = if v > most { v } else { most };
         }
         // Mostly the polygon lies between the two lines, or beyond one of them.
-        let (low, high) = (wanted - tolerance, wanted + tolerance);
         if least > high || most < low {
             return false;
         }
@@ -122,7 +163,22 @@ impl Slopes {
         if least < low {
             self.cut(-a, -b, -low);
         }
+        if most > high || least < low {
+            self.measure();
+        }
         !self.corners.is_empty()
+    }
+
+    /// Finds the box around the polygon.
+    fn measure(&mut self) {
+        let (mut low, mut high) = ((f64::INFINITY, f64::INFINITY), (f64::NEG_INFINITY, f64::NEG_INFINITY));
+        for &(x, y) in &self.corners {
+            let (sum, difference) = (x + y, x - y);
+            low = (low.0.min(sum), low.1.min(difference));
+            high = (high.0.max(sum), high.1.max(difference));
+        }
+        self.sum = (0.5 * (low.0 + high.0), 0.5 * (high.0 - low.0));
+        self.difference = (0.5 * (low.1 + high.1), 0.5 * (high.1 - low.1));
     }
 
     /// Keeps the part of the polygon where `a·start + b·end ≤ most`.
