@@ -83,7 +83,12 @@ pub struct Slopes {
     /// the sum and narrow across it.
     sum: (f64, f64),
     difference: (f64, f64),
+    /// Whether the box is kept: it pays along long pieces only.
+    boxed: bool,
 }
+
+/// From so many samples on the box pays.
+const LONG: usize = 24;
 
 impl Slopes {
     /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
@@ -93,6 +98,7 @@ impl Slopes {
         let (from, rise) = (samples[0], samples[last] - samples[0]);
         let wanted = |term: Term| samples[term.index] - from - rise * term.rise;
         self.corners.clear();
+        self.boxed = false;
         if last >= 3 {
             // The slopes that two far-apart samples allow are a parallelogram, which is cut down to the ranges.
             let (first, second) = (term(last / 3, last), term(last - last / 3, last));
@@ -124,6 +130,7 @@ impl Slopes {
                 (start.low, any.high),
             ]);
         }
+        self.boxed = last >= LONG;
         self.measure();
         let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term), tolerance);
         match TERMS.get(last) {
@@ -135,11 +142,14 @@ impl Slopes {
     /// Keeps the part of the polygon where `a·start + b·end` is within `tolerance` of `wanted`; whether any is left.
     #[inline]
     fn confine(&mut self, a: f64, b: f64, wanted: f64, tolerance: f64) -> bool {
-        let (by_sum, by_difference) = (0.5 * (a + b), 0.5 * (a - b));
-        let middle = by_sum * self.sum.0 + by_difference * self.difference.0 - wanted;
-        if middle.abs() + by_sum.abs() * self.sum.1 + by_difference.abs() * self.difference.1 <= tolerance {
-            // The box around it lies between the two lines already.
-            return true;
+        if self.boxed {
+            let (by_sum, by_difference) = (0.5 * (a + b), 0.5 * (a - b));
+            let middle = by_sum * self.sum.0 + by_difference * self.difference.0 - wanted;
+            let reach = by_sum.abs() * self.sum.1 + by_difference.abs() * self.difference.1;
+            if middle.abs() + reach <= tolerance {
+                // The box around it lies between the two lines already.
+                return true;
+            }
         }
         self.between(a, b, wanted - tolerance, wanted + tolerance)
     }
@@ -171,6 +181,9 @@ impl Slopes {
 
     /// Finds the box around the polygon.
     fn measure(&mut self) {
+        if !self.boxed {
+            return;
+        }
         let (mut low, mut high) = ((f64::INFINITY, f64::INFINITY), (f64::NEG_INFINITY, f64::NEG_INFINITY));
         for &(x, y) in &self.corners {
             let (sum, difference) = (x + y, x - y);
