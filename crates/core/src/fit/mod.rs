@@ -1,7 +1,7 @@
 //! Fitting: sparse curves through samples, within a bound; first the keys that they were baked from, if they were.
 
 #[cfg(test)]
-mod oracle;
+pub(crate) mod oracle;
 mod path;
 mod piece;
 mod recover;

@@ -12,7 +12,8 @@ use crate::curve::Interpolation;
 const LONGEST: usize = 120;
 
 /// The least number of keys with slopes free on both sides.
-fn least_free(samples: &[f64], tolerance: f64, any: Interval) -> usize {
+pub(crate) fn least_free(samples: &[f64], tolerance: f64) -> usize {
+    let any = all_slopes(samples);
     let mut least = vec![usize::MAX; samples.len()];
     least[0] = 0;
     let mut slopes = Slopes::default();
@@ -30,7 +31,8 @@ fn least_free(samples: &[f64], tolerance: f64, any: Interval) -> usize {
 }
 
 /// The least number of keys with joined tangents.
-fn least_joined(samples: &[f64], tolerance: f64, any: Interval) -> usize {
+pub(crate) fn least_joined(samples: &[f64], tolerance: f64) -> usize {
+    let any = all_slopes(samples);
     let last = samples.len() - 1;
     let mut layer: Vec<Vec<Interval>> = vec![Vec::new(); samples.len()];
     layer[0].push(any);
@@ -62,6 +64,11 @@ fn least_joined(samples: &[f64], tolerance: f64, any: Interval) -> usize {
     unreachable!("one piece a sample always fits")
 }
 
+fn all_slopes(samples: &[f64]) -> Interval {
+    let (low, high) = samples.iter().fold((samples[0], samples[0]), |(l, h), &v| (l.min(v), h.max(v)));
+    Interval::everything(high - low)
+}
+
 /// Adds an interval to a union of intervals.
 fn add(union: &mut Vec<Interval>, new: Interval) {
     let mut merged = new;
@@ -76,7 +83,7 @@ fn add(union: &mut Vec<Interval>, new: Interval) {
 }
 
 /// What capture looks like: slow swings, steps with soft ends, a shake, and noise.
-fn capture(seed: u64, count: usize, noise: f64) -> Vec<f64> {
+pub(crate) fn capture(seed: u64, count: usize, noise: f64) -> Vec<f64> {
     let mut state = seed.wrapping_mul(2_862_933_555_777_941_757).wrapping_add(3_037_000_493);
     let mut random = move || {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
@@ -118,14 +125,12 @@ fn keys_are_near_the_optimum() {
     let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
     for seed in 0..channels {
         let samples = capture(seed, 300, 0.02);
-        let (low, high) = samples.iter().fold((samples[0], samples[0]), |(l, h), &v| (l.min(v), h.max(v)));
-        let any = Interval::everything(high - low);
         let keys = fit(&samples, tolerance, &[]);
         let ours = keys.len() as f64;
         breaks += broken(&keys);
         total += keys.len();
-        let to_joined = ours / least_joined(&samples, tolerance, any) as f64;
-        let to_free = ours / least_free(&samples, tolerance, any) as f64;
+        let to_joined = ours / least_joined(&samples, tolerance) as f64;
+        let to_free = ours / least_free(&samples, tolerance) as f64;
         joined = (joined.0 + to_joined, joined.1.max(to_joined));
         free = (free.0 + to_free, free.1.max(to_free));
     }

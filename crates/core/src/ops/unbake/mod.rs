@@ -513,3 +513,47 @@ pub struct TradeOff {
     /// The largest error of a position, in units of the scene.
     pub length: Option<f64>,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fit::oracle::{capture, least_free, least_joined};
+    use crate::time::FrameRate;
+
+    /// The optimum of a rotation is no smaller than that of its channels, each with the whole tolerance for itself. Prints
+    /// the figures of docs/methods.md with `--nocapture`.
+    #[test]
+    fn rotations_are_near_a_lower_bound_of_their_optimum() {
+        let tolerance = 0.1_f64.to_radians();
+        let rotations = 16;
+        let (mut joined, mut free) = ((0.0, 0.0_f64), (0.0, 0.0_f64));
+        for seed in 0..rotations {
+            let channels: Vec<Vec<f64>> = (0..3)
+                .map(|axis| capture(3 * seed + axis, 300, 0.02).iter().map(|v| v.to_radians()).collect())
+                .collect();
+            let values =
+                (0..300).flat_map(|index| [0, 1, 2].map(|axis: usize| channels[axis][index])).collect();
+            let kind = SampleKind::Euler(RotationOrder::Zxy);
+            let samples = Samples { start: Ticks::ZERO, rate: FrameRate::FPS_120, kind, values };
+            let (fitted, error) =
+                fit_samples(&samples, PropertyKind::Rotation, RotationOrder::Zxy, tolerance).unwrap();
+            assert!(error.largest <= tolerance);
+            let ours = fitted.key_count() as f64;
+            let least = |of: fn(&[f64], f64) -> usize| {
+                channels.iter().map(|channel| of(channel, tolerance)).sum::<usize>() as f64
+            };
+            let (to_joined, to_free) = (ours / least(least_joined), ours / least(least_free));
+            joined = (joined.0 + to_joined, joined.1.max(to_joined));
+            free = (free.0 + to_free, free.1.max(to_free));
+        }
+        let mean = |sum: f64| sum / rotations as f64;
+        println!(
+            "| rotation, joined | {:.3} | {:.3} |\n| rotation, free | {:.3} | {:.3} |",
+            mean(joined.0),
+            joined.1,
+            mean(free.0),
+            free.1
+        );
+        assert!(mean(joined.0) < 1.25);
+    }
+}
