@@ -163,6 +163,44 @@ fn worst(ledger: &Ledger, space: &Space) -> (String, String) {
     (String::new(), String::new())
 }
 
+/// Prints entries one by one; exact changes go by a name of the command's own. Returns how many there were.
+pub fn print_entries<'a>(
+    out: &mut impl Write,
+    entries: impl Iterator<Item = &'a Entry>,
+    space: &Space,
+    exact: &str,
+) -> io::Result<usize> {
+    let mut table = Table::new(&[
+        ("channel", Align::Left),
+        ("fate", Align::Left),
+        ("before", Align::Right),
+        ("after", Align::Right),
+        ("largest error", Align::Right),
+        ("at frame", Align::Right),
+        ("note", Align::Left),
+    ]);
+    let mut count = 0;
+    for entry in entries {
+        count += 1;
+        let error = entry.error.filter(|_| matches!(entry.fate, Fate::Refitted | Fate::Sampled));
+        let cells = [
+            entry.channel.clone(),
+            if entry.fate == Fate::Remapped { exact } else { entry.fate.name() }.to_owned(),
+            entry.before.to_string(),
+            entry.after.to_string(),
+            error.map_or(String::new(), |error| amount(error.largest, error.quantity, space)),
+            error.map_or(String::new(), |error| frame(error.frame)),
+            entry.note.clone(),
+        ];
+        let stands_out = entry.fate == Fate::LeftOut || entry.note.starts_with("stays");
+        if stands_out { table.styled(Style::Warn, cells) } else { table.row(cells) }
+    }
+    if count > 0 {
+        table.print(out)?;
+    }
+    Ok(count)
+}
+
 /// Prints what was left out, by reason.
 pub fn print_left_out(out: &mut impl Write, ledger: &Ledger) -> io::Result<()> {
     let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();

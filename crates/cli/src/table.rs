@@ -32,10 +32,6 @@ impl Table {
         self.rows.push((cells.into_iter().map(Into::into).collect(), Some(style)));
     }
 
-    pub fn is_empty(&self) -> bool {
-        self.rows.is_empty()
-    }
-
     /// Writes the table, each line after two spaces.
     pub fn print(&self, out: &mut impl Write) -> io::Result<()> {
         let mut widths: Vec<usize> = self.heads.iter().map(|(head, _)| head.width()).collect();

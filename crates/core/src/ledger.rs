@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use crate::time::FrameRate;
 use crate::value::Quantity;
 
 /// What became of a channel.
@@ -70,6 +71,11 @@ impl MeasuredError {
         }
         self.sum_of_squares += other.sum_of_squares;
         self.count += other.count;
+    }
+
+    /// The same error with its place as a frame of a rate; it was found at a time in ticks.
+    pub fn in_frames(self, rate: FrameRate) -> MeasuredError {
+        MeasuredError { frame: self.frame / rate.ticks_per_frame(), ..self }
     }
 
     /// The root of the mean square.

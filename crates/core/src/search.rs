@@ -17,3 +17,47 @@ pub(crate) fn longest<T>(first: i64, last: i64, of: impl Fn(i64) -> Option<T>) -
     }
     Some(good)
 }
+
+/// The farthest of `first..=limit` that fits, if nearer ones fit where farther ones do: by growing steps, then by halving.
+/// `first` itself is taken to fit.
+pub(crate) fn farthest(
+    first: usize,
+    limit: usize,
+    step: usize,
+    mut fits: impl FnMut(usize) -> bool,
+) -> usize {
+    let (mut good, mut bad, mut step) = (first, limit + 1, step.max(1));
+    while good < limit {
+        let to = (good + step).min(limit);
+        if !fits(to) {
+            bad = to;
+            break;
+        }
+        good = to;
+        step *= 2;
+    }
+    while bad - good > 1 {
+        let middle = good + (bad - good) / 2;
+        if fits(middle) { good = middle } else { bad = middle }
+    }
+    good
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn both_searches_find_the_last_that_fits() {
+        for last in 0..40 {
+            for step in [1, 3, 8] {
+                assert_eq!(farthest(0, 50, step, |to| to <= last), last);
+                assert_eq!(farthest(0, last, step, |_| true), last);
+            }
+            let of = |number: i64| (number <= last as i64).then_some(number * 2);
+            assert_eq!(longest(0, 50, of), Some(last as i64 * 2));
+        }
+        assert_eq!(longest(5, 50, |_| None::<i64>), None);
+        assert_eq!(longest(5, 4, Some), None);
+    }
+}

@@ -16,7 +16,7 @@ use serde::Serialize;
 use crate::args::{Layers, LayersAction, LayersFlatten, LayersSet, LayersSplit, Mode, Rotations};
 use crate::failure::Failure;
 use crate::files;
-use crate::report::{self, LedgerJson, amount, counted, frame, listed};
+use crate::report::{self, LedgerJson, counted, frame, listed};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -173,32 +173,9 @@ fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
 
 /// All that was not just kept.
 fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<(), Failure> {
-    let mut table = Table::new(&[
-        ("channel", Align::Left),
-        ("fate", Align::Left),
-        ("before", Align::Right),
-        ("after", Align::Right),
-        ("largest error", Align::Right),
-        ("at frame", Align::Right),
-        ("", Align::Left),
-    ]);
-    for entry in ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept) {
-        let fate = if entry.fate == Fate::Remapped { "exact" } else { entry.fate.name() };
-        let cells = [
-            entry.channel.clone(),
-            fate.to_owned(),
-            entry.before.to_string(),
-            entry.after.to_string(),
-            entry.error.map_or(String::new(), |error| amount(error.largest, error.quantity, &scene.space)),
-            entry.error.map_or(String::new(), |error| frame(error.frame)),
-            entry.note.clone(),
-        ];
-        if entry.fate == Fate::LeftOut { table.styled(Style::Warn, cells) } else { table.row(cells) }
-    }
-    if table.is_empty() {
+    let changed = ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept);
+    if report::print_entries(out, changed, &scene.space, "exact")? == 0 {
         writeln!(out, "  nothing had to change")?;
-    } else {
-        table.print(out)?;
     }
     for note in &ledger.notes {
         writeln!(out, "  {note}")?;

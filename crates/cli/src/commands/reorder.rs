@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use nimble_curve_core::address::Addresses;
-use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderError, ReorderOptions, reorder, survey};
 use nimble_curve_core::ops::unwind::unwind;
@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::args::Reorder;
 use crate::failure::Failure;
 use crate::files::{self, OutputArgs};
-use crate::report::{self, LedgerJson, amount, counted, frame};
+use crate::report::{self, LedgerJson, counted};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -55,41 +55,10 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
 }
 
 fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: bool) -> Result<(), Failure> {
-    let mut table = Table::new(&[
-        ("channel", Align::Left),
-        ("fate", Align::Left),
-        ("before", Align::Right),
-        ("after", Align::Right),
-        ("largest error", Align::Right),
-        ("at frame", Align::Right),
-        ("note", Align::Left),
-    ]);
-    let mut kept = 0;
-    for entry in &ledger.entries {
-        if entry.fate == Fate::Kept && entry.note.is_empty() {
-            kept += 1;
-            continue;
-        }
-        let error = entry.error.filter(|_| entry.fate == Fate::Refitted);
-        let fate = match entry.fate {
-            Fate::Remapped if unwound => "unwound",
-            Fate::Remapped => "exact",
-            fate => fate.name(),
-        };
-        let cells = [
-            entry.channel.clone(),
-            fate.to_owned(),
-            entry.before.to_string(),
-            entry.after.to_string(),
-            error.map_or(String::new(), |e| amount(e.largest, e.quantity, &scene.space)),
-            error.map_or(String::new(), |e| frame(e.frame)),
-            entry.note.clone(),
-        ];
-        if entry.note.starts_with("stays") { table.styled(Style::Warn, cells) } else { table.row(cells) }
-    }
-    if !table.is_empty() {
-        table.print(out)?;
-    }
+    let is_plain = |entry: &&Entry| entry.fate == Fate::Kept && entry.note.is_empty();
+    let kept = ledger.entries.iter().filter(is_plain).count();
+    let changed = ledger.entries.iter().filter(|entry| !is_plain(entry));
+    report::print_entries(out, changed, &scene.space, if unwound { "unwound" } else { "exact" })?;
     if kept > 0 {
         let why = if unwound { "no flip" } else { "that order already, and kept" };
         writeln!(out, "  {} with {why}", counted(kept, "rotation track"))?;

@@ -3,6 +3,7 @@
 use super::FittedKey;
 use super::piece::{Interval, Slopes};
 use crate::curve::Interpolation;
+use crate::search::farthest;
 
 /// One channel with its tolerance.
 #[derive(Clone, Copy, Debug)]
@@ -77,20 +78,7 @@ impl Fit<'_> {
 
     /// The farthest end of a piece, and then a little nearer where that leaves all channels the slopes they go on with.
     fn farthest(&mut self, from: usize, limit: usize, open: &[Interval], usual: usize) -> usize {
-        let (mut good, mut bad, mut step) = (from + 1, limit + 1, (usual / 2).max(1));
-        while good < limit {
-            let to = (good + step).min(limit);
-            if !self.fits(from, to, open) {
-                bad = to;
-                break;
-            }
-            good = to;
-            step *= 2;
-        }
-        while bad - good > 1 {
-            let middle = good + (bad - good) / 2;
-            if self.fits(from, middle, open) { good = middle } else { bad = middle }
-        }
+        let good = farthest(from + 1, limit, usual / 2, |to| self.fits(from, to, open));
         if good == limit || good < from + 4 {
             return good;
         }

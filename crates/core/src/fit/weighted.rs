@@ -5,6 +5,8 @@
 //! 1973), by damped Gauss–Newton steps from a few starts. Samples of one piece leave no residual. Pieces of six samples
 //! or more tell where they end; shorter ones between them are cut so that most tangents join.
 
+use crate::search::farthest;
+
 /// A weighted piece; lengths in parts of the piece, rises counted forward in time.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(super) struct Weighted {
@@ -165,28 +167,11 @@ impl Search<'_> {
         Weighted { lengths, rises, error }
     }
 
-    fn fits(&self, from: usize, to: usize) -> bool {
-        to - from <= 5 || self.piece(from, to, None).error <= self.precision
-    }
-
     /// The farthest sample that one piece from `from` reaches.
     fn farthest(&self, from: usize, last: usize) -> usize {
-        let (mut good, mut step) = ((from + 5).min(last), 4);
-        let mut bad = last + 1;
-        while good < last {
-            let to = (good + step).min(last);
-            if !self.fits(from, to) {
-                bad = to;
-                break;
-            }
-            good = to;
-            step *= 2;
-        }
-        while bad - good > 1 {
-            let middle = good + (bad - good) / 2;
-            if self.fits(from, middle) { good = middle } else { bad = middle }
-        }
-        good
+        farthest((from + TELLING - 1).min(last), last, 4, |to| {
+            to - from < TELLING || self.piece(from, to, None).error <= self.precision
+        })
     }
 
     /// The pieces from one sample to another, and the stretches that are none.

@@ -1,8 +1,6 @@
 //! Bake: curves become samples.
 
-use rayon::prelude::*;
-
-use super::channel::{Bookkeeper, count};
+use super::channel::{count, each_track, property};
 use super::controllers::{Changed, NoForm, Setting, sampled};
 use super::trace::Trace;
 use crate::address::Addresses;
@@ -10,7 +8,7 @@ use crate::controller::{Controller, EulerCurves, QuaternionCurve, QuaternionInte
 use crate::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
 use crate::evaluate::Sampler;
 use crate::ledger::{Entry, Fate, Ledger};
-use crate::scene::{LayerMode, PropertyKind, Scene, Track};
+use crate::scene::{PropertyKind, Scene, Track};
 use crate::time::{FrameRate, TimeRange};
 use crate::value::Value;
 
@@ -31,49 +29,27 @@ pub struct BakeOptions {
 /// for the curve.
 pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
-    let mut result = scene.clone();
-    let mut ledger = Ledger::default();
-    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
-        let books = Bookkeeper { addresses: &addresses, take };
-        let range = options.range.unwrap_or(take.range);
-        let job = |(layer, track): (usize, &Track)| -> (usize, Track, Entry) {
-            let rig = &scene.rigs[track.target.rig];
-            let (node, property) = (track.target.node, &track.target.property);
-            let (Some(kind), Some(rest)) =
-                (rig.property_kind(node, property), rig.rest_value(node, property))
-            else {
-                return (layer, track.clone(), books.kept(layer, track));
-            };
-            let rest = match take.layers[layer].mode {
-                LayerMode::Override => rest,
-                LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
-            };
-            let setting = Setting { kind, rest, tolerance: 0.0, rate: scene.rate, range };
-            match baked(&track.controller, &setting, options.rate.unwrap_or(scene.rate), options.step) {
-                Ok(changed) => {
-                    let new = Track { target: track.target.clone(), controller: changed.controller };
-                    let mut error = changed.error;
-                    if let Some(error) = &mut error {
-                        error.frame /= scene.rate.ticks_per_frame();
-                    }
-                    let entry = books.changed(layer, track, changed.fate, count(&new), error, "");
-                    (layer, new, entry)
-                }
-                Err(why) => {
-                    let note = format!("stays {}: {why}", track.controller.type_name());
-                    (layer, track.clone(), Entry { note, ..books.kept(layer, track) })
-                }
-            }
+    let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
+        let Some((kind, rest)) = property(scene, books.take, layer, track) else {
+            return (Some(track.clone()), Some(books.kept(layer, track)));
         };
-        let done: Vec<_> = take.tracks().collect::<Vec<_>>().into_par_iter().map(job).collect();
-        for layer in &mut out.layers {
-            layer.tracks.clear();
+        let range = options.range.unwrap_or(books.take.range);
+        let setting = Setting { kind, rest, tolerance: 0.0, rate: scene.rate, range };
+        match baked(&track.controller, &setting, options.rate.unwrap_or(scene.rate), options.step) {
+            Ok(changed) => {
+                let new = Track { target: track.target.clone(), controller: changed.controller };
+                let error = changed.error.map(|error| error.in_frames(scene.rate));
+                let entry = books.changed(layer, track, changed.fate, count(&new), error, "");
+                (Some(new), Some(entry))
+            }
+            Err(why) => {
+                let note = format!("stays {}: {why}", track.controller.type_name());
+                (Some(track.clone()), Some(Entry { note, ..books.kept(layer, track) }))
+            }
         }
-        for (layer, track, entry) in done {
-            out.layers[layer].tracks.push(track);
-            ledger.entries.push(entry);
-        }
-        out.range = range;
+    });
+    for take in &mut result.takes {
+        take.range = options.range.unwrap_or(take.range);
     }
     (result, ledger)
 }

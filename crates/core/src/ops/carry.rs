@@ -226,25 +226,10 @@ pub fn similar<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option
     let wanted = wanted.to_lowercase();
     let limit = 1 + wanted.chars().count() / 3;
     names
-        .map(|name| (edit_distance(&wanted, &name.to_lowercase()), name))
+        .map(|name| (strsim::levenshtein(&wanted, &name.to_lowercase()), name))
         .filter(|(distance, _)| *distance <= limit)
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, name)| name)
-}
-
-fn edit_distance(a: &str, b: &str) -> usize {
-    let b: Vec<char> = b.chars().collect();
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, x) in a.chars().enumerate() {
-        let mut diagonal = row[0];
-        row[0] = i + 1;
-        for (j, y) in b.iter().enumerate() {
-            let change = diagonal + usize::from(x != *y);
-            diagonal = row[j + 1];
-            row[j + 1] = change.min(row[j] + 1).min(diagonal + 1);
-        }
-    }
-    row[b.len()]
 }
 
 /// The ratio of the heights, in metres, of the topmost paired nodes that move; 1 where there is no height.

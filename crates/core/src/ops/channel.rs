@@ -1,10 +1,12 @@
 //! What operations share: tolerances, and ledger entries for tracks.
 
+use rayon::prelude::*;
+
 use crate::address::Addresses;
-use crate::ledger::{Entry, Fate, MeasuredError};
-use crate::scene::{Take, Track};
+use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::scene::{LayerMode, PropertyKind, Scene, Take, Track};
 use crate::space::Space;
-use crate::value::Quantity;
+use crate::value::{Quantity, Value};
 
 /// How far a result may be from its source, by what a channel measures.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -33,6 +35,48 @@ impl Tolerance {
             Quantity::Scalar => self.scalar,
         }
     }
+}
+
+/// Works on all tracks of a scene in parallel: what becomes of each, and its entry. The result is the same for any number
+/// of threads.
+pub(super) fn each_track(
+    scene: &Scene,
+    addresses: &Addresses,
+    job: impl Fn(&Bookkeeper<'_>, usize, &Track) -> (Option<Track>, Option<Entry>) + Sync,
+) -> (Scene, Ledger) {
+    let mut result = scene.clone();
+    let mut ledger = Ledger::default();
+    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
+        let books = Bookkeeper { addresses, take };
+        let tracks: Vec<(usize, &Track)> = take.tracks().collect();
+        let done: Vec<_> =
+            tracks.into_par_iter().map(|(layer, track)| (layer, job(&books, layer, track))).collect();
+        for layer in &mut out.layers {
+            layer.tracks.clear();
+        }
+        for (layer, (track, entry)) in done {
+            out.layers[layer].tracks.extend(track);
+            ledger.entries.extend(entry);
+        }
+    }
+    (result, ledger)
+}
+
+/// The kind of a track's property, and the value that fills in where its controller has none: that at rest, or what adds
+/// nothing on an additive layer.
+pub(super) fn property(
+    scene: &Scene,
+    take: &Take,
+    layer: usize,
+    track: &Track,
+) -> Option<(PropertyKind, Value)> {
+    let rig = scene.rigs.get(track.target.rig)?;
+    let kind = rig.property_kind(track.target.node, &track.target.property)?;
+    let rest = rig.rest_value(track.target.node, &track.target.property)?;
+    Some(match take.layers[layer].mode {
+        LayerMode::Override => (kind, rest),
+        LayerMode::Additive => (kind, crate::evaluate::neutral(kind, &rest)),
+    })
 }
 
 /// Starts ledger entries for the tracks of one take.

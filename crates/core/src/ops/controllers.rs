@@ -3,10 +3,9 @@
 //! docs/controllers.md has the table of which is which.
 
 use glam::DVec3;
-use rayon::prelude::*;
 use thiserror::Error;
 
-use super::channel::{Bookkeeper, Tolerance, count};
+use super::channel::{Tolerance, count, each_track, property};
 use super::linear::{Sums, with_constants};
 use super::trace::{Trace, union_times};
 use super::unbake::fit_samples;
@@ -476,61 +475,30 @@ pub struct ChangeOptions {
 /// Turns the controllers of all takes into another form; what has no such form stays as it is, and the ledger says why.
 pub fn change_all(scene: &Scene, options: &ChangeOptions) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
-    let mut result = scene.clone();
-    let mut ledger = Ledger::default();
-    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
-        let books = Bookkeeper { addresses: &addresses, take };
-        let job = |(layer, track): (usize, &Track)| -> (usize, Track, Entry) {
-            let rig = &scene.rigs[track.target.rig];
-            let (node, property) = (track.target.node, &track.target.property);
-            let channel = addresses.property(&track.target);
-            let chosen = options.only.is_empty() || options.only.iter().any(|only| matches(only, &channel));
-            let (Some(kind), Some(rest)) =
-                (rig.property_kind(node, property), rig.rest_value(node, property))
-            else {
-                return (layer, track.clone(), books.kept(layer, track));
-            };
-            if !chosen {
-                return (layer, track.clone(), books.kept(layer, track));
-            }
-            let rest = match take.layers[layer].mode {
-                crate::scene::LayerMode::Override => rest,
-                crate::scene::LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
-            };
-            if kind == PropertyKind::Rotation && mixes_angles(take, track, options.form) {
-                let note = "layers mix its angles one by one: flatten them first".into();
-                return (layer, track.clone(), Entry { note, ..books.kept(layer, track) });
-            }
-            let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
-            let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
-            match change(&track.controller, options.form, &setting) {
-                Err(why) => {
-                    let note = format!("stays {}: {why}", track.controller.type_name());
-                    (layer, track.clone(), Entry { note, ..books.kept(layer, track) })
-                }
-                Ok(changed) => {
-                    let new = Track { target: track.target.clone(), controller: changed.controller };
-                    let mut error = changed.error;
-                    if let Some(error) = &mut error {
-                        error.frame /= scene.rate.ticks_per_frame();
-                    }
-                    let note = match changed.added {
-                        0 => String::new(),
-                        added => format!("{added} key times added"),
-                    };
-                    let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
-                    (layer, new, entry)
-                }
-            }
+    each_track(scene, &addresses, |books, layer, track| {
+        let kept = |note: String| (Some(track.clone()), Some(Entry { note, ..books.kept(layer, track) }));
+        let channel = addresses.property(&track.target);
+        let chosen = options.only.is_empty() || options.only.iter().any(|only| matches(only, &channel));
+        let Some((kind, rest)) = property(scene, books.take, layer, track).filter(|_| chosen) else {
+            return kept(String::new());
         };
-        let done: Vec<_> = take.tracks().collect::<Vec<_>>().into_par_iter().map(job).collect();
-        for layer in &mut out.layers {
-            layer.tracks.clear();
+        if kind == PropertyKind::Rotation && mixes_angles(books.take, track, options.form) {
+            return kept("layers mix its angles one by one: flatten them first".into());
         }
-        for (layer, track, entry) in done {
-            out.layers[layer].tracks.push(track);
-            ledger.entries.push(entry);
+        let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+        let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: books.take.range };
+        match change(&track.controller, options.form, &setting) {
+            Err(why) => kept(format!("stays {}: {why}", track.controller.type_name())),
+            Ok(changed) => {
+                let new = Track { target: track.target.clone(), controller: changed.controller };
+                let error = changed.error.map(|error| error.in_frames(scene.rate));
+                let note = match changed.added {
+                    0 => String::new(),
+                    added => format!("{added} key times added"),
+                };
+                let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
+                (Some(new), Some(entry))
+            }
         }
-    }
-    (result, ledger)
+    })
 }

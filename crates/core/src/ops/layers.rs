@@ -168,10 +168,7 @@ impl<'a> Flatten<'a> {
         }
         let changed = self.flattened(target, &active)?;
         let after = count(&Track { target: target.clone(), controller: changed.controller.clone() });
-        let mut error = changed.error;
-        if let Some(error) = &mut error {
-            error.frame /= self.scene.rate.ticks_per_frame();
-        }
+        let error = changed.error.map(|error| error.in_frames(self.scene.rate));
         let names: Vec<&str> =
             active.iter().map(|(layer, _)| self.take.layers[*layer].name.as_str()).collect();
         let note = match names.as_slice() {
@@ -396,10 +393,7 @@ impl Split<'_> {
                 _ => self.refitted(pair)?,
             };
             let track = Track { target: pair.ours.clone(), controller: changed.controller };
-            let mut error = changed.error;
-            if let Some(error) = &mut error {
-                error.frame /= self.scene.rate.ticks_per_frame();
-            }
+            let error = changed.error.map(|error| error.in_frames(self.scene.rate));
             ledger.entries.push(Entry {
                 take: self.take.name.clone(),
                 layer: self.options.name.clone(),

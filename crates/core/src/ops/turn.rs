@@ -156,10 +156,7 @@ impl Turning {
             range: self.range,
         };
         let changed = refitted_rotation(&path, &knots, start, &setting);
-        let mut error = changed.error;
-        if let Some(error) = &mut error {
-            error.frame /= self.rate.ticks_per_frame();
-        }
+        let error = changed.error.map(|error| error.in_frames(self.rate));
         let note = format!("a {} became euler curves", controller.type_name());
         Some(Turned { controller: changed.controller, fate: changed.fate, error, note })
     }
@@ -207,8 +204,7 @@ impl Turning {
         if outside {
             notes.push("moves outside its keys: written out over the take's range".into());
         }
-        let mut error = converted.error;
-        error.frame /= self.rate.ticks_per_frame();
+        let error = converted.error.in_frames(self.rate);
         Turned {
             controller: Controller::Euler(EulerCurves { order: self.order, curves: converted.curves }),
             fate: Fate::Refitted,

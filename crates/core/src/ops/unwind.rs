@@ -6,14 +6,13 @@
 use std::f64::consts::{FRAC_PI_2, PI, TAU};
 
 use glam::DVec3;
-use rayon::prelude::*;
 
-use super::channel::{Bookkeeper, count};
+use super::channel::{count, each_track, property};
 use super::reorder::{ReorderError, chosen_nodes};
 use crate::address::Addresses;
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Curve, Key, Side, Tangent, TangentMode, TangentShape, Ticks};
-use crate::ledger::{Entry, Fate, Ledger};
+use crate::ledger::{Fate, Ledger};
 use crate::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use crate::scene::{Scene, Track};
 use crate::time::FrameRate;
@@ -34,63 +33,43 @@ const NEIGHBOURS: f64 = 1.5;
 pub fn unwind(scene: &Scene, only: &[String]) -> Result<(Scene, Ledger), ReorderError> {
     let addresses = Addresses::new(scene);
     let chosen = chosen_nodes(scene, &addresses, only)?;
-    let mut result = scene.clone();
-    let mut ledger = Ledger::default();
-    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
-        let books = Bookkeeper { addresses: &addresses, take };
-        let job = |(layer, track): (usize, &Track)| -> (Track, Option<Entry>) {
-            let node = (track.target.rig, track.target.node);
-            if track.target.property != "rotation" || !chosen.contains(&node) {
-                return (track.clone(), None);
-            }
-            let rest = match scene.rigs[node.0].rest_value(node.1, "rotation") {
-                Some(Value::Euler { angles, .. }) => angles,
-                _ => DVec3::ZERO,
-            };
-            let unwound = match &track.controller {
-                Controller::Euler(euler) => {
-                    curves(euler, rest, scene.rate).map(|(euler, flips)| (Controller::Euler(euler), flips))
-                }
-                Controller::Samples(samples) => match samples.kind {
-                    SampleKind::Euler(order) => self::samples(order, samples, scene.rate)
-                        .map(|(samples, flips)| (Controller::Samples(samples), flips)),
-                    _ => None,
-                },
-                _ => None,
-            };
-            let Some((controller, flips)) = unwound else {
-                return (track.clone(), Some(books.kept(layer, track)));
-            };
-            let new = Track { target: track.target.clone(), controller };
-            let note = match flips.as_slice() {
-                [one] => format!("one flip at frame {one:.0}"),
-                several => {
-                    let frames: Vec<String> =
-                        several.iter().take(6).map(|flip| format!("{flip:.0}")).collect();
-                    let more = if several.len() > 6 { ", …" } else { "" };
-                    format!("{} flips at frames {}{more}", several.len(), frames.join(", "))
-                }
-            };
-            let entry = books.changed(layer, track, Fate::Remapped, count(&new), None, note);
-            (new, Some(entry))
+    Ok(each_track(scene, &addresses, |books, layer, track| {
+        let node = (track.target.rig, track.target.node);
+        if track.target.property != "rotation" || !chosen.contains(&node) {
+            return (Some(track.clone()), None);
+        }
+        let rest = match property(scene, books.take, layer, track) {
+            Some((_, Value::Euler { angles, .. })) => angles,
+            _ => DVec3::ZERO,
         };
-        let tracks: Vec<(usize, &Track)> = take.tracks().collect();
-        let done: Vec<(usize, Track, Option<Entry>)> = tracks
-            .into_par_iter()
-            .map(|(layer, track)| {
-                let (track, entry) = job((layer, track));
-                (layer, track, entry)
-            })
-            .collect();
-        for layer in &mut out.layers {
-            layer.tracks.clear();
-        }
-        for (layer, track, entry) in done {
-            out.layers[layer].tracks.push(track);
-            ledger.entries.extend(entry);
-        }
+        let unwound = match &track.controller {
+            Controller::Euler(euler) => {
+                curves(euler, rest, scene.rate).map(|(euler, flips)| (Controller::Euler(euler), flips))
+            }
+            Controller::Samples(samples) => match samples.kind {
+                SampleKind::Euler(order) => self::samples(order, samples, scene.rate)
+                    .map(|(samples, flips)| (Controller::Samples(samples), flips)),
+                _ => None,
+            },
+            _ => None,
+        };
+        let Some((controller, flips)) = unwound else {
+            return (Some(track.clone()), Some(books.kept(layer, track)));
+        };
+        let new = Track { target: track.target.clone(), controller };
+        let entry = books.changed(layer, track, Fate::Remapped, count(&new), None, named(&flips));
+        (Some(new), Some(entry))
+    }))
+}
+
+/// Where the flips were, the first few by frame.
+fn named(flips: &[f64]) -> String {
+    if let [one] = flips {
+        return format!("one flip at frame {one:.0}");
     }
-    Ok((result, ledger))
+    let frames: Vec<String> = flips.iter().take(6).map(|flip| format!("{flip:.0}")).collect();
+    let more = if flips.len() > 6 { ", …" } else { "" };
+    format!("{} flips at frames {}{more}", flips.len(), frames.join(", "))
 }
 
 /// What becomes of the angles from some instant on: `sign·θ + offset` for each channel.

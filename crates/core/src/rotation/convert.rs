@@ -13,6 +13,7 @@ use super::refine::{FreeKey, Sample, refine};
 use super::{RotationOrder, angle_between, nearest_euler, quat_from_euler, rates_from_velocity};
 use crate::curve::{Curve, Interpolation, Key, Side, Tangent, Ticks};
 use crate::ledger::MeasuredError;
+use crate::search::farthest;
 use crate::time::{FrameRate, TICKS_PER_SECOND};
 use crate::value::Quantity;
 
@@ -532,12 +533,13 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let mut at = 0;
         while !self.fits(at, last, tolerance) {
             let ahead = &frames[frames.partition_point(|&index| index <= at)..];
-            let reach = longest(ahead.len(), |count| self.fits(at, ahead[count - 1], tolerance));
+            let reach = farthest(0, ahead.len(), 1, |count| self.fits(at, ahead[count - 1], tolerance));
             at = match reach {
                 0 => {
                     // Not even to the next frame: as far as the steps in between allow.
                     let limit = ahead.first().copied().unwrap_or(last);
-                    let steps = longest(limit - 1 - at, |count| self.fits(at, at + count, tolerance)).max(1);
+                    let steps =
+                        farthest(0, limit - 1 - at, 1, |count| self.fits(at, at + count, tolerance)).max(1);
                     at + steps
                 }
                 count => ahead[count - 1],
@@ -549,23 +551,4 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         }
         cuts
     }
-}
-
-/// The largest count, of at most `most`, that fits, if smaller ones fit where larger ones do; 0 where none does.
-fn longest(most: usize, fits: impl Fn(usize) -> bool) -> usize {
-    let (mut good, mut bad, mut step) = (0, most + 1, 1);
-    while good < most {
-        let next = (good + step).min(most);
-        if !fits(next) {
-            bad = next;
-            break;
-        }
-        good = next;
-        step *= 2;
-    }
-    while bad - good > 1 {
-        let middle = good + (bad - good) / 2;
-        if fits(middle) { good = middle } else { bad = middle }
-    }
-    good
 }

@@ -13,7 +13,7 @@ use self::baked::baked;
 use self::fitting::{Fitted, Fitting, without_rest};
 use self::world::{Bound, compare, shrinking};
 use super::Tolerance;
-use super::channel::Bookkeeper;
+use super::channel::{Bookkeeper, property};
 use super::controllers::{Form, Setting, change};
 use crate::address::{Addresses, matches};
 use crate::controller::{Controller, SampleKind, Samples};
@@ -23,7 +23,7 @@ use crate::fit::{Handles, Origin};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::NodeId;
 use crate::rotation::{RotationOrder, pole_distance, quat_from_euler};
-use crate::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
+use crate::scene::{PropertyKind, Scene, Take, Target, Track};
 use crate::time::TimeRange;
 use crate::value::{Quantity, Value};
 
@@ -210,19 +210,9 @@ impl<'a> Job<'a> {
         (layers, entries)
     }
 
-    fn property(&self, track: &Track) -> Option<(PropertyKind, Value)> {
-        let rig = &self.scene.rigs[track.target.rig];
-        let (node, property) = (track.target.node, &track.target.property);
-        Some((rig.property_kind(node, property)?, rig.rest_value(node, property)?))
-    }
-
     fn item(&self, layer: usize, track: &'a Track, shrink: &HashMap<Target, f64>) -> Item<'a> {
         let stays = |note| Item { layer, track, fitting: None, note };
-        let Some((kind, rest)) = self.property(track) else { return stays("") };
-        let rest = match self.take.layers[layer].mode {
-            LayerMode::Override => rest,
-            LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
-        };
+        let Some((kind, rest)) = property(self.scene, self.take, layer, track) else { return stays("") };
         let again = self.options.again.then_some(self.scene.rate);
         let Some(samples) = baked(&track.controller, kind, &rest, again) else { return stays("") };
         let samples = match self.options.range {
@@ -304,7 +294,7 @@ impl<'a> Job<'a> {
         let books = Bookkeeper { addresses: self.addresses, take: self.take };
         let (layer, track) = (item.layer, item.track);
         let (Some(fitted), Some((samples, fitting)), Some((kind, rest))) =
-            (fitted, &item.fitting, self.property(track))
+            (fitted, &item.fitting, property(self.scene, self.take, layer, track))
         else {
             let entry = Entry { note: item.note.into(), ..books.kept(layer, track) };
             return (layer, Some(track.clone()), entry);
@@ -319,7 +309,7 @@ impl<'a> Job<'a> {
         }
         let controller = without_rest(controller, (layer == 0).then_some(&rest));
         let after = controller.key_count();
-        error.frame /= self.scene.rate.ticks_per_frame();
+        let error = error.in_frames(self.scene.rate);
         let note = match (after, fitted.origin) {
             (0, _) => "does not leave rest: needs no keys",
             (_, Origin::Recovered) => "recovered",
