@@ -112,7 +112,8 @@ proptest! {
             let entry = ledger.entries.iter().find(|entry| entry.channel.ends_with(property)).unwrap();
             prop_assert_eq!(entry.fate, Fate::Refitted);
             let said = entry.error.unwrap().largest;
-            prop_assert!((said - worst).abs() <= 0.05 * tolerance, "{property}: said {said}, is {worst}");
+// It is measured where the path moves fast in finer steps than here, too.
+            prop_assert!(said >= worst - 0.02 * tolerance, "{property}: said {said}, is {worst}");
         }
     }
 

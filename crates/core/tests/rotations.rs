@@ -145,7 +145,8 @@ proptest! {
                 }
             }
             prop_assert!(worst.0 <= tolerance, "{from} to {to}: {}° at frame {}", worst.0.to_degrees(), worst.1);
-            prop_assert!((result.error.largest - worst.0).abs() <= 0.2 * tolerance + 1e-9,
+            // It is measured where the path moves fast in finer steps than here, too.
+            prop_assert!(result.error.largest >= worst.0 - 0.02 * tolerance - 1e-9,
                 "said {} and is {}", result.error.largest.to_degrees(), worst.0.to_degrees());
             let times = key_times(&result.curves);
             for time in key_times(&curves) {

@@ -158,8 +158,7 @@ impl Chain<'_> {
         let last = self.samples.len() - 1;
         let wish = |range: Interval| match self.last_slope {
             Some(slope) => slope.clamp(range.low, range.high),
-            None if range.contains(0.0) && self.is_extreme(last) => 0.0,
-            None => range.middle(),
+            None => self.pleasing(range, last, HOLD),
         };
         let mut keys = vec![key(self.samples, last, 0.0, Interpolation::Cubic)];
         // The slope that the piece after has at the current key, and whether it may differ before the key.
@@ -181,7 +180,7 @@ impl Chain<'_> {
                     let range = slopes.at_end();
                     let wanted = match (is_free, end) {
                         (true, 0) => wish(range),
-                        (true, _) => nearest(range, 0.0, self.is_extreme(piece.to)),
+                        (true, _) => self.pleasing(range, piece.to, piece.to - piece.from),
                         (false, _) => after,
                     };
                     let end_slope = range.nearly(wanted);
@@ -190,7 +189,7 @@ impl Chain<'_> {
                         keys[end].slope_out = end_slope;
                     }
                     let start = slopes.at_start(end_slope);
-                    (Interpolation::Cubic, nearest(start, 0.0, self.is_extreme(piece.from)))
+                    (Interpolation::Cubic, self.pleasing(start, piece.from, piece.to - piece.from))
                 }
             };
             keys.push(key(self.samples, piece.from, slope_out, interpolation));
@@ -209,9 +208,23 @@ impl Chain<'_> {
         };
         (s[index] - before) * (after - s[index]) <= 0.0
     }
-}
 
-/// The wish where the range contains it (and it is wanted at all), else the middle.
-fn nearest(range: Interval, wish: f64, wanted: bool) -> f64 {
-    if wanted && range.contains(wish) { wish } else { range.middle() }
+    /// The slope of a range that a key at a sample should have: flat at an extreme, else as the samples around it go,
+    /// as far as a piece of some length tells, and not at the very rim of what is allowed.
+    fn pleasing(&self, range: Interval, index: usize, length: usize) -> f64 {
+        if range.contains(0.0) && self.is_extreme(index) {
+            return 0.0;
+        }
+        let reach = (length / 3).clamp(1, 12).min(index).min(self.samples.len() - 1 - index);
+        if reach == 0 {
+            return range.middle();
+        }
+        let (mut sum, mut weight) = (0.0, 0.0);
+        for d in 1..=reach {
+            sum += d as f64 * (self.samples[index + d] - self.samples[index - d]);
+            weight += 2.0 * (d * d) as f64;
+        }
+        let rim = 0.15 * range.width();
+        (sum / weight).clamp(range.low + rim, range.high - rim)
+    }
 }
