@@ -377,29 +377,35 @@ enum Path<'a> {
     Traced(Box<Trace<'a>>),
 }
 
+impl Path<'_> {
+    fn inner(&self) -> &dyn RotationPath {
+        match self {
+            Path::Euler(path) => path.as_ref(),
+            Path::Keyed(path) => path,
+            Path::Traced(path) => path.as_ref(),
+        }
+    }
+}
+
 impl RotationPath for Path<'_> {
     fn rotation(&self, time: f64, side: Side) -> glam::DQuat {
-        match self {
-            Path::Euler(path) => path.rotation(time, side),
-            Path::Keyed(path) => path.rotation(time, side),
-            Path::Traced(path) => path.rotation(time, side),
-        }
+        self.inner().rotation(time, side)
     }
 
     fn velocity(&self, time: f64, side: Side) -> DVec3 {
-        match self {
-            Path::Euler(path) => path.velocity(time, side),
-            Path::Keyed(path) => path.velocity(time, side),
-            Path::Traced(path) => path.velocity(time, side),
-        }
+        self.inner().velocity(time, side)
     }
 
     fn bridge(&self, time: f64, part: f64) -> glam::DQuat {
-        match self {
-            Path::Euler(path) => path.bridge(time, part),
-            Path::Keyed(path) => path.bridge(time, part),
-            Path::Traced(path) => path.bridge(time, part),
-        }
+        self.inner().bridge(time, part)
+    }
+
+    fn speed_bound(&self, from: f64, to: f64) -> f64 {
+        self.inner().speed_bound(from, to)
+    }
+
+    fn jumps(&self, time: f64) -> bool {
+        self.inner().jumps(time)
     }
 }
 

@@ -27,7 +27,7 @@ pub trait RotationPath {
         f64::INFINITY
     }
 
-    /// Whether the rotation jumps at an instant.
+    /// Whether the path jumps at an instant.
     fn jumps(&self, time: f64) -> bool {
         angle_between(self.rotation(time, Side::Left), self.rotation(time, Side::Right)) > 1e-9
     }
@@ -59,6 +59,10 @@ impl<P: RotationPath> RotationPath for Between<P> {
 
     fn speed_bound(&self, from: f64, to: f64) -> f64 {
         self.path.speed_bound(from, to)
+    }
+
+    fn jumps(&self, time: f64) -> bool {
+        self.path.jumps(time)
     }
 }
 
@@ -235,6 +239,11 @@ impl RotationPath for EulerPath {
         // A vertical tangent has no finite rate; what happens there shows in the values.
         let rates = DVec3::from_array(rates.map(|rate| if rate.is_finite() { rate } else { 0.0 }));
         self.before * velocity_from_rates(self.order, self.angles(time, side), rates)
+    }
+
+    /// Whole turns count: the straight line between the angles is the way across.
+    fn jumps(&self, time: f64) -> bool {
+        (self.angles(time, Side::Left) - self.angles(time, Side::Right)).abs().max_element() > 1e-9
     }
 
     /// An angle's rate adds at most itself to the speed.
