@@ -62,7 +62,7 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
     }
     writeln!(out, "\n{}", Style::Strong.paint("What to try next"))?;
     let prefix = folder.display();
-    for (command, why) in [
+    let next = [
         (
             format!("inspect {prefix}/bramble.ncurve"),
             "an authored take: five layers, every type of controller",
@@ -74,8 +74,10 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         (format!("layers {prefix}/bramble.ncurve"), "the stack of layers"),
         (format!("reorder {prefix}/cart.ncurve --to zyx --only vane -o vane.ncurve"), "one node only"),
         ("--help".to_owned(), "all commands"),
-    ] {
-        writeln!(out, "  nimble-curve {command:<76} {}", Style::Faint.paint(why))?;
+    ];
+    let width = next.iter().map(|(command, _)| command.len()).max().unwrap_or(0);
+    for (command, why) in next {
+        writeln!(out, "  nimble-curve {command:<width$}  {}", Style::Faint.paint(why))?;
     }
     Ok(())
 }
