@@ -9,6 +9,9 @@ use super::piece::{Interval, Slopes};
 
 /// How many ends are kept for so many pieces.
 const BEAM: usize = 6;
+/// How far beyond the farthest that fits, at the least and the most, and as a part of the usual piece, farther ones are
+/// looked for: in noise longer pieces may fit where shorter ones do not.
+const BEYOND: (usize, usize, usize) = (2, 12, 4);
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
@@ -105,10 +108,11 @@ impl Stretch<'_> {
     fn next_layer(&self, layer: &[State], usual: usize, slopes: &mut Slopes) -> Vec<State> {
         // The farthest end: from the first state by search, and whether others reach a little farther.
         let mut farthest = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
+        let beyond = (usual / BEYOND.2).clamp(BEYOND.0, BEYOND.1);
         for state in &layer[1..] {
             let mut reaches = |to: usize| to <= self.to && self.find(slopes, state.step.to, to, state.ends);
-            while reaches(farthest + 1) {
-                farthest += 1;
+            while let Some(more) = (1..=beyond).find(|more| reaches(farthest + more)) {
+                farthest += more;
             }
         }
         let mut breaks = false;
