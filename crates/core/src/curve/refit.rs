@@ -20,16 +20,22 @@ const CHECKS: i64 = 24;
 /// A curve through a function with keys at `knots` (in order of time) and more where they are needed; also how many
 /// were added, and the largest difference found.
 ///
-/// `at` gives value and slope (per second) on one side of an instant. Between knots the function has to be smooth; it
-/// is compared at two dozen instants a piece, so that a wiggle far finer than a piece can be missed.
-pub fn refit(knots: &[Ticks], at: impl Fn(f64, Side) -> (f64, f64), options: Refit) -> (Curve, usize, f64) {
+/// `value` gives the value at an instant from the right, `at` value and slope (per second) on one side of it; slopes are
+/// asked for only where keys may stand. Between knots the function has to be smooth; it is compared at two dozen instants
+/// a piece, so that a wiggle far finer than a piece can be missed.
+pub fn refit(
+    knots: &[Ticks],
+    value: impl Fn(f64) -> f64,
+    at: impl Fn(f64, Side) -> (f64, f64),
+    options: Refit,
+) -> (Curve, usize, f64) {
     let mut keys: Vec<Key> = Vec::with_capacity(knots.len());
     let (mut added, mut largest) = (0, 0.0_f64);
     let Some(&first) = knots.first() else { return (Curve::default(), 0, 0.0) };
     keys.push(knot(&at, first));
     for pair in knots.windows(2) {
         let end = knot(&at, pair[1]);
-        if stands_still(pair[0], pair[1], &at) {
+        if stands_still(pair[0], pair[1], &value) {
             let last = keys.len() - 1;
             keys[last].interpolation = Interpolation::Hold;
             keys.push(end);
@@ -38,28 +44,28 @@ pub fn refit(knots: &[Ticks], at: impl Fn(f64, Side) -> (f64, f64), options: Ref
         loop {
             let last = keys.len() - 1;
             let start = keys[last];
-            let (error, reaches) = error_of(&start, &end, &at, options.tolerance);
+            let (error, reaches) = error_of(&start, &end, &value, options.tolerance);
             if reaches {
                 largest = largest.max(error);
                 break;
             }
-            let key = match farthest(&start, &end, &at, options) {
+            let key = match farthest(&start, &end, &value, &at, options) {
                 Some(key) => key,
                 // Where not even a tick fits, the function is all but vertical: a straight line goes up it.
                 None => {
                     let straight = Key { interpolation: Interpolation::Linear, ..start };
                     keys[last] = straight;
-                    match farthest(&straight, &end, &at, options) {
+                    match farthest(&straight, &end, &value, &at, options) {
                         Some(key) => key,
                         None if end.time.0 - start.time.0 > 1 => knot(&at, Ticks(start.time.0 + 1)),
                         None => {
-                            largest = largest.max(error_of(&straight, &end, &at, f64::INFINITY).0);
+                            largest = largest.max(error_of(&straight, &end, &value, f64::INFINITY).0);
                             break;
                         }
                     }
                 }
             };
-            largest = largest.max(error_of(&keys[last], &key, &at, f64::INFINITY).0);
+            largest = largest.max(error_of(&keys[last], &key, &value, f64::INFINITY).0);
             keys.push(key);
             added += 1;
         }
@@ -69,10 +75,10 @@ pub fn refit(knots: &[Ticks], at: impl Fn(f64, Side) -> (f64, f64), options: Ref
 }
 
 /// Whether the function has one value from an instant up to another.
-fn stands_still(from: Ticks, to: Ticks, at: &impl Fn(f64, Side) -> (f64, f64)) -> bool {
+fn stands_still(from: Ticks, to: Ticks, value: &impl Fn(f64) -> f64) -> bool {
     let (start, gap) = (from.as_f64(), (to - from).as_f64());
-    let value = at(start, Side::Right).0;
-    (1..CHECKS).all(|index| at(start + gap * index as f64 / CHECKS as f64, Side::Right).0 == value)
+    let first = value(start);
+    (1..CHECKS).all(|index| value(start + gap * index as f64 / CHECKS as f64) == first)
 }
 
 fn knot(at: &impl Fn(f64, Side) -> (f64, f64), time: Ticks) -> Key {
@@ -86,7 +92,7 @@ fn knot(at: &impl Fn(f64, Side) -> (f64, f64), time: Ticks) -> Key {
 }
 
 /// The largest difference along a piece, and whether it is within the tolerance; stops where it is not.
-fn error_of(from: &Key, to: &Key, at: &impl Fn(f64, Side) -> (f64, f64), tolerance: f64) -> (f64, bool) {
+fn error_of(from: &Key, to: &Key, value: &impl Fn(f64) -> f64, tolerance: f64) -> (f64, bool) {
     let segment = super::Segment::between(from, to);
     let (start, gap) = (from.time.as_f64(), (to.time - from.time).as_f64());
     let mut largest = 0.0_f64;
@@ -94,8 +100,7 @@ fn error_of(from: &Key, to: &Key, at: &impl Fn(f64, Side) -> (f64, f64), toleran
     for step in 0..CHECKS - 1 {
         let index = CHECKS / 2 + if step % 2 == 0 { step / 2 } else { -(step + 1) / 2 };
         let time = start + gap * index as f64 / CHECKS as f64;
-        let value = segment.value(time).unwrap_or(0.0);
-        largest = largest.max((value - at(time, Side::Right).0).abs());
+        largest = largest.max((segment.value(time).unwrap_or(0.0) - value(time)).abs());
         if largest > tolerance {
             return (largest, false);
         }
@@ -104,10 +109,16 @@ fn error_of(from: &Key, to: &Key, at: &impl Fn(f64, Side) -> (f64, f64), toleran
 }
 
 /// The key at the end of the longest piece that fits.
-fn farthest(from: &Key, to: &Key, at: &impl Fn(f64, Side) -> (f64, f64), options: Refit) -> Option<Key> {
+fn farthest(
+    from: &Key,
+    to: &Key,
+    value: &impl Fn(f64) -> f64,
+    at: &impl Fn(f64, Side) -> (f64, f64),
+    options: Refit,
+) -> Option<Key> {
     let reaches = |time: Ticks| {
         let key = knot(at, time);
-        error_of(from, &key, at, options.tolerance).1.then_some(key)
+        error_of(from, &key, value, options.tolerance).1.then_some(key)
     };
     if let Some(rate) = options.rate {
         let first = rate.frame(from.time).floor() as i64 + 1;
@@ -145,9 +156,9 @@ impl Curve {
                 && before.interpolation == Interpolation::Cubic
                 && let segment @ super::Segment::Weighted(_) = super::Segment::between(before, key)
             {
-                let at =
-                    |time: f64, _| (segment.value(time).unwrap_or(0.0), segment.slope(time).unwrap_or(0.0));
-                let (piece, more, error) = refit(&[before.time, key.time], at, options);
+                let value = |time: f64| segment.value(time).unwrap_or(0.0);
+                let at = |time: f64, _| (value(time), segment.slope(time).unwrap_or(0.0));
+                let (piece, more, error) = refit(&[before.time, key.time], value, at, options);
                 let made = piece.into_keys();
                 if let [start, between @ .., end] = made.as_slice() {
                     let last = keys.len() - 1;
@@ -252,7 +263,7 @@ impl Curve {
             let value = source.value_on(plays(time), source_side).unwrap_or(0.0);
             (value, source.slope_on(plays(time), source_side).unwrap_or(0.0) * rate)
         };
-        let (curve, _, error) = refit(&knots, at, options);
+        let (curve, _, error) = refit(&knots, |time| at(time, Side::Right).0, at, options);
         (curve, error)
     }
 }

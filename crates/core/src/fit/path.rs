@@ -5,6 +5,8 @@
 //! this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of it, at a cost
 //! in proportion to the number of samples.
 
+use crate::search;
+
 use super::piece::{Interval, Slopes};
 
 /// How many ends are kept for so many pieces.
@@ -155,28 +157,19 @@ impl Stretch<'_> {
         let mut fits = |to: usize| self.find(slopes, from, to, open);
         let first = from + 1;
         let guess = (from + usual).clamp(first, self.to);
-        let (mut good, mut bad) = if fits(guess) { (guess, self.to + 1) } else { (first, guess) };
         let mut step = (usual / 4).max(1);
-        if bad > self.to {
-            while good < self.to {
-                let to = (good + step).min(self.to);
-                if !fits(to) {
-                    bad = to;
-                    break;
-                }
+        if fits(guess) {
+            return search::farthest(guess, self.to, step, fits);
+        }
+        let (mut good, mut bad) = (first, guess);
+        while bad - good > step {
+            let to = bad - step;
+            if fits(to) {
                 good = to;
-                step *= 2;
+                break;
             }
-        } else {
-            while bad - good > step {
-                let to = bad - step;
-                if fits(to) {
-                    good = to;
-                    break;
-                }
-                bad = to;
-                step *= 2;
-            }
+            bad = to;
+            step *= 2;
         }
         while bad - good > 1 {
             let middle = good + (bad - good) / 2;

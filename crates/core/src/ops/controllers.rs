@@ -276,7 +276,9 @@ pub(super) fn refitted_numbers(
             continue;
         }
         let options = Refit { tolerance: share, rate: Some(setting.rate) };
-        let (curve, more, _) = refit(times, |time, side| trace.number(component, time, side), options);
+        let value = |time| trace.component(component, time);
+        let at = |time, side| trace.number(component, time, side);
+        let (curve, more, _) = refit(times, value, at, options);
         added += more;
         made.push(curve.thinned());
     }

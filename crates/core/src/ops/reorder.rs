@@ -433,7 +433,8 @@ impl NodeJob<'_> {
         let share = 0.5 * self.tolerance / 3_f64.sqrt() / nominal_weight(layer).abs().max(1.0);
         let options = Refit { tolerance: share, rate: Some(self.scene.rate) };
         let curves: [Curve; 3] = std::array::from_fn(|axis| {
-            refit(&times, |time, side| lacking.number(axis, time, side), options).0.thinned()
+            let value = |time| lacking.component(axis, time);
+            refit(&times, value, |time, side| lacking.number(axis, time, side), options).0.thinned()
         });
         let controller = Controller::Euler(EulerCurves { order: self.order, curves });
         let books = Bookkeeper { addresses: self.addresses, take: old };

@@ -79,7 +79,8 @@ impl<'a> Trace<'a> {
         (values[0] + slope * (time - start) / TICKS_PER_SECOND as f64, slope)
     }
 
-    fn component(&self, component: usize, time: f64) -> f64 {
+    /// One number of the value at a time in ticks, from the right.
+    pub fn component(&self, component: usize, time: f64) -> f64 {
         match self.value(time) {
             Value::Scalar(v) => v,
             Value::Vector(v) | Value::Euler { angles: v, .. } => v[component],

@@ -139,27 +139,6 @@ impl KeyedRotation {
         KeyedRotation { times, values, pieces, before, after }
     }
 
-    /// The same rotation between two constant ones: `before · R(t) · after`.
-    pub fn between(mut self, before: DQuat, after: DQuat) -> KeyedRotation {
-        let (before, after) = (before.normalize(), after.normalize());
-        let inner = after.conjugate();
-        for value in &mut self.values {
-            *value = before * *value * after;
-        }
-        for piece in &mut self.pieces {
-            *piece = match *piece {
-                Piece::Hold => Piece::Hold,
-                Piece::Arc { turn } => Piece::Arc { turn: inner * turn },
-                Piece::Quad { quad, ease } => Piece::Quad { quad: quad.seen_from(inner), ease },
-                Piece::Cubic { slopes: (a, b) } => {
-                    let turned = |v: DVec4| DVec4::from(before * DQuat::from_vec4(v) * after);
-                    Piece::Cubic { slopes: (turned(a), turned(b)) }
-                }
-            };
-        }
-        self
-    }
-
     /// The keys as knots of a path; in a range beyond the keys also the keys of loops and the range's ends.
     pub fn knots(&self, range: Option<TimeRange>) -> Vec<Knot> {
         let own = (self.times.iter().enumerate()).map(|(index, &time)| {
@@ -359,16 +338,6 @@ impl Quad {
         let drawn = nearest_vector(outer.conjugate() * inner, reference);
         from * outer * from_vector(drawn * (2.0 * u * (1.0 - u)))
     }
-
-    /// The same quadrangle with all frames turned.
-    fn seen_from(self, turn: DQuat) -> Quad {
-        Quad {
-            chord: turn * self.chord,
-            start: turn * self.start,
-            inner: turn * self.inner,
-            end: turn * self.end,
-        }
-    }
 }
 
 /// The turns from each key to the next, as vectors in the keys' own frames.
@@ -498,23 +467,6 @@ mod tests {
                     prop_assert!(left.abs_diff_eq(right, 1e-6), "{left} {right}");
                 }
             }
-        }
-
-        #[test]
-        fn constant_rotations_around_leave_the_way_as_it_is(
-            q in prop::collection::vec(any_rotation(), 4), around in prop::array::uniform2(any_rotation()),
-            way in prop::sample::select(vec![QuaternionInterpolation::Slerp, QuaternionInterpolation::Squad,
-                QuaternionInterpolation::Cubic]), u in 0.0..3.0_f64
-        ) {
-            let keys: Vec<QuaternionKey> = q.iter().enumerate().map(|(i, q)| {
-                let tangent = DVec4::new(0.1, -0.2, 0.3, 0.05);
-                QuaternionKey { tangent_in: tangent, tangent_out: tangent, ..key(i as i64 * SECOND, *q, way) }
-            }).collect();
-            let plain = KeyedRotation::new(&curve(keys));
-            let turned = plain.clone().between(around[0], around[1]);
-            let t = u * SECOND as f64;
-            let expected = around[0] * plain.rotation(t, Side::Right) * around[1];
-            prop_assert!(angle_between(turned.rotation(t, Side::Right), expected) < 1e-12);
         }
 
         #[test]
