@@ -59,12 +59,22 @@ const AT_HAND: usize = 192;
 static TERMS: LazyLock<Vec<Vec<Term>>> =
     LazyLock::new(|| (0..=AT_HAND).map(|last| terms(last).collect()).collect());
 
-/// The terms of a piece of `last` samples and one, far-apart samples first: where there is no piece, that shows soonest.
+/// The two samples whose terms a piece of four samples or more starts from.
+fn thirds(last: usize) -> (usize, usize) {
+    (last / 3, last - last / 3)
+}
+
+/// The further terms of a piece of `last` samples and one, far-apart samples first: where there is no piece, that shows
+/// soonest.
 fn terms(last: usize) -> impl Iterator<Item = Term> {
     let first = last.next_power_of_two().max(2) / 2;
     let strides =
         std::iter::successors(Some(first), |stride| Some(stride / 2)).take_while(|stride| *stride > 0);
-    strides.flat_map(move |stride| (stride..last).step_by(stride * 2)).map(move |index| term(index, last))
+    let (first, second) = thirds(last);
+    strides
+        .flat_map(move |stride| (stride..last).step_by(stride * 2))
+        .filter(move |index| last < 3 || (*index != first && *index != second))
+        .map(move |index| term(index, last))
 }
 
 /// The term of one sample of a piece of `last` samples and one.
@@ -101,22 +111,27 @@ impl Slopes {
         self.boxed = false;
         if last >= 3 {
             // The slopes that two far-apart samples allow are a parallelogram, which is cut down to the ranges.
-            let (first, second) = (term(last / 3, last), term(last - last / 3, last));
+            let (first, second) = thirds(last);
+            let (first, second) = (term(first, last), term(second, last));
             let (w1, w2) = (wanted(first), wanted(second));
             let per_det = 1.0 / (first.start * second.end - second.start * first.end);
-            let corner = |w1: f64, w2: f64| {
-                (
-                    (w1 * second.end - w2 * first.end) * per_det,
-                    (first.start * w2 - second.start * w1) * per_det,
-                )
-            };
-            let t = tolerance;
-            self.corners.extend([
-                corner(w1 - t, w2 - t),
-                corner(w1 + t, w2 - t),
-                corner(w1 + t, w2 + t),
-                corner(w1 - t, w2 + t),
-            ]);
+            let middle = (
+                (w1 * second.end - w2 * first.end) * per_det,
+                (first.start * w2 - second.start * w1) * per_det,
+            );
+            let t = tolerance * per_det;
+            let (one, other) = ((second.end * t, -second.start * t), (-first.end * t, first.start * t));
+            let reach = (one.0.abs() + other.0.abs(), one.1.abs() + other.1.abs());
+            if middle.0 + reach.0 < start.low
+                || middle.0 - reach.0 > start.high
+                || middle.1 + reach.1 < any.low
+                || middle.1 - reach.1 > any.high
+            {
+                return false;
+            }
+            let corner =
+                |a: f64, b: f64| (middle.0 + a * one.0 + b * other.0, middle.1 + a * one.1 + b * other.1);
+            self.corners.extend([corner(-1.0, -1.0), corner(1.0, -1.0), corner(1.0, 1.0), corner(-1.0, 1.0)]);
             let ranges = [(1.0, 0.0, start), (0.0, 1.0, any)];
             let fits = ranges.iter().all(|&(a, b, range)| self.between(a, b, range.low, range.high));
             if !fits {
