@@ -7,9 +7,10 @@ use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::rotation::RotationOrderError;
 
+use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
 
-use crate::files::{InputArgs, OutputArgs};
+use crate::files::{InputArgs, OutputArgs, up_axis};
 use crate::quantity;
 
 /// Moves editable keyframe curves between rigs and applications.
@@ -72,15 +73,36 @@ pub struct Convert {
     /// Allow the output to replace the input
     #[arg(long)]
     pub in_place: bool,
+    /// Takes to convert, by name or pattern with *; all where left out
+    #[arg(long, value_name = "NAME", num_args = 1..)]
+    pub take: Vec<String>,
+    /// Range of frames, both ends included; keys are put in at its edges, keys outside it go
+    #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
+    pub frames: Option<(f64, f64)>,
+    /// Channels or nodes to convert, by address or pattern with *; all where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1..)]
+    pub only: Vec<String>,
+    /// Unit of the result: m, cm, mm, in, ft, or the metres in one unit
+    #[arg(long, value_name = "UNIT", value_parser = quantity::unit)]
+    pub to_unit: Option<f64>,
+    /// Up axis of the result: x, y or z
+    #[arg(long, value_name = "AXIS", value_parser = up_axis)]
+    pub to_up: Option<UpAxis>,
+    /// Frame rate of the result; keys keep their time in seconds
+    #[arg(long, value_name = "RATE")]
+    pub to_rate: Option<FrameRate>,
     /// Turn controllers into another type: curves, quaternion, constant, or samples (at the file's rate)
     #[arg(long, value_name = "TYPE", value_enum)]
     pub controllers: Option<ControllerType>,
-    /// Channels whose controllers to turn, by address or pattern with *; all where left out
-    #[arg(long, value_name = "PATTERN", num_args = 1.., requires = "controllers")]
-    pub only: Vec<String>,
-    /// How far a turned controller may be from its source where it cannot be exact
+    /// How far curves may be from their source where they cannot be exact
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,
+    /// Leave out the extra data that brings back what the format cannot hold by itself
+    #[arg(long)]
+    pub without_extra: bool,
+    /// Write what became of every channel to a JSON file
+    #[arg(long, value_name = "FILE")]
+    pub ledger: Option<PathBuf>,
     /// Print what became of every channel as JSON
     #[arg(long)]
     pub json: bool,

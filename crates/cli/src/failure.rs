@@ -6,6 +6,7 @@ use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::ops::carry::CarryError;
 use nimble_curve_core::ops::layers::LayersError;
 use nimble_curve_core::ops::reorder::ReorderError;
+use nimble_curve_core::ops::select::SelectError;
 use nimble_curve_core::ops::unbake::UnbakeError;
 use nimble_curve_formats::FormatError;
 use thiserror::Error;
@@ -21,6 +22,8 @@ pub enum Failure {
     Reorder(#[from] ReorderError),
     #[error(transparent)]
     Layers(#[from] LayersError),
+    #[error(transparent)]
+    Select(#[from] SelectError),
     #[error(transparent)]
     Unbake(#[from] UnbakeError),
     #[error(transparent)]

@@ -6,7 +6,8 @@ use clap::Args;
 use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::UpAxis;
-use nimble_curve_formats::{Assume, Loaded};
+use nimble_curve_core::time::FrameRate;
+use nimble_curve_formats::{Assume, Loaded, Saving};
 
 use crate::failure::Failure;
 use crate::{quantity, terminal};
@@ -20,9 +21,13 @@ pub struct InputArgs {
     /// Up axis of files that state none: x, y or z [default: y]
     #[arg(long, value_name = "AXIS", value_parser = up_axis)]
     pub up: Option<UpAxis>,
+    /// Frame rate of files that state none, such as glTF [default: one that fits all key times]
+    #[arg(long, value_name = "RATE")]
+    pub fps: Option<FrameRate>,
 }
 
-fn up_axis(text: &str) -> Result<UpAxis, String> {
+/// An up axis as it is typed.
+pub fn up_axis(text: &str) -> Result<UpAxis, String> {
     match text.to_ascii_lowercase().as_str() {
         "x" => Ok(UpAxis::X),
         "y" => Ok(UpAxis::Y),
@@ -60,8 +65,16 @@ impl OutputArgs {
     }
 
     /// Writes a scene; what the format could not hold is said on standard error.
-    pub fn write(&self, scene: &Scene) -> Result<Ledger, Failure> {
-        let ledger = nimble_curve_formats::write(scene, &self.output)?;
+    ///
+    /// `base` is the file that the rig came from: where the output is of the same format, all that is not animation is
+    /// taken from it.
+    pub fn write(&self, scene: &Scene, base: &Path) -> Result<Ledger, Failure> {
+        self.write_as(scene, &Saving { base: Some(base), ..Saving::default() })
+    }
+
+    /// The same, as `saving` says.
+    pub fn write_as(&self, scene: &Scene, saving: &Saving<'_>) -> Result<Ledger, Failure> {
+        let ledger = nimble_curve_formats::write(scene, &self.output, saving)?;
         let lost: Vec<&str> = (ledger.entries.iter())
             .filter(|entry| entry.fate == Fate::LeftOut)
             .map(|entry| entry.channel.as_str())
@@ -82,7 +95,10 @@ impl OutputArgs {
 
 /// Reads a file; what had to be assumed is said on standard error.
 pub fn read(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
-    let loaded = nimble_curve_formats::read(path, Assume { metres_per_unit: assume.unit, up: assume.up })?;
+    let loaded = nimble_curve_formats::read(
+        path,
+        Assume { metres_per_unit: assume.unit, up: assume.up, rate: assume.fps },
+    )?;
     for note in &loaded.notes {
         terminal::remark(&format!("{}: {note}", path.display()));
     }

@@ -201,6 +201,29 @@ pub fn print_entries<'a>(
     Ok(count)
 }
 
+/// Prints what the notes of a ledger say, each note once with its channels; at most so many.
+pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Result<()> {
+    let mut by_note: Vec<(&str, Vec<&str>)> = Vec::new();
+    for entry in ledger.entries.iter().filter(|entry| !entry.note.is_empty()) {
+        match by_note.iter_mut().find(|(note, _)| *note == entry.note) {
+            Some((_, channels)) => channels.push(&entry.channel),
+            None => by_note.push((&entry.note, vec![&entry.channel])),
+        }
+    }
+    by_note.sort_by_key(|(_, channels)| std::cmp::Reverse(channels.len()));
+    for (note, channels) in by_note.iter().take(most) {
+        writeln!(out, "  {} {}", Style::Faint.paint(&format!("{note}:")), listed(channels, 5))?;
+    }
+    if by_note.len() > most {
+        writeln!(
+            out,
+            "  {}",
+            Style::Faint.paint(&format!("and {} more notes: see --json", by_note.len() - most))
+        )?;
+    }
+    Ok(())
+}
+
 /// Prints what was left out, by reason.
 pub fn print_left_out(out: &mut impl Write, ledger: &Ledger) -> io::Result<()> {
     let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();

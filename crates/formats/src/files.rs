@@ -6,11 +6,13 @@ use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::{Space, UpAxis};
+use nimble_curve_core::time::FrameRate;
 
-use crate::error::{Fault, FormatError};
-use crate::{bvh, ncurve};
+use crate::error::{Fault, FormatError, Place};
+use crate::{bvh, gltf, ncurve};
 
 /// The formats that are read and written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -19,10 +21,14 @@ pub enum Format {
     Ncurve,
     /// `.bvh`.
     Bvh,
+    /// glTF 2.0 as text, `.gltf`.
+    Gltf,
+    /// glTF 2.0 as a binary container, `.glb`.
+    Glb,
 }
 
 /// The endings of all formats, for messages.
-pub const ENDINGS: &str = ".ncurve, .bvh";
+pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .bvh";
 
 impl Format {
     /// The format that a file's ending names.
@@ -30,6 +36,8 @@ impl Format {
         match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
             "ncurve" => Some(Format::Ncurve),
             "bvh" => Some(Format::Bvh),
+            "gltf" => Some(Format::Gltf),
+            "glb" => Some(Format::Glb),
             _ => None,
         }
     }
@@ -37,8 +45,14 @@ impl Format {
     /// The format that a file's first bytes show.
     pub fn of_content(bytes: &[u8]) -> Option<Format> {
         let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
-        if bytes.starts_with(b"{") {
-            Some(Format::Ncurve)
+        if bytes.starts_with(gltf::MAGIC) {
+            Some(Format::Glb)
+        } else if bytes.starts_with(b"{") {
+            // Ours says so at its start; the other says "asset" somewhere.
+            let head = &bytes[..bytes.len().min(200)];
+            let says = |text: &[u8], word: &[u8]| text.windows(word.len()).any(|at| at == word);
+            let is_gltf = !says(head, b"\"ncurve\"") && says(bytes, b"\"asset\"");
+            Some(if is_gltf { Format::Gltf } else { Format::Ncurve })
         } else if bytes.len() >= 9 && bytes[..9].eq_ignore_ascii_case(b"hierarchy") {
             Some(Format::Bvh)
         } else {
@@ -51,6 +65,7 @@ impl Format {
         match self {
             Format::Ncurve => "ncurve",
             Format::Bvh => "BVH",
+            Format::Gltf | Format::Glb => "glTF",
         }
     }
 }
@@ -62,6 +77,8 @@ pub struct Assume {
     pub metres_per_unit: Option<f64>,
     /// The up axis.
     pub up: Option<UpAxis>,
+    /// Frames per second.
+    pub rate: Option<FrameRate>,
 }
 
 /// A scene from a file, with what had to be assumed.
@@ -108,6 +125,7 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     else {
         return Err(FormatError::UnknownFormat { path: path.to_owned(), known: ENDINGS.to_owned() });
     };
+    let folder = folder_of(path);
     let name = path.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
     let mut notes = Vec::new();
     let scene = match format {
@@ -128,21 +146,75 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
             }
             bvh::read(bytes, name, space).map_err(|fault| fault.in_file(path))?
         }
+        Format::Gltf | Format::Glb => {
+            let (scene, more) =
+                gltf::read(bytes, folder, name, assume.rate).map_err(|fault| fault.in_file(path))?;
+            notes.extend(more);
+            scene
+        }
     };
     Ok(Loaded { scene, format, notes })
+}
+
+/// How a scene is written.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Saving<'a> {
+    /// How far curves may be from their source where a format cannot hold them exactly.
+    pub tolerance: Tolerance,
+    /// Leave out the extra data that brings back what a format cannot hold by itself.
+    pub without_extra: bool,
+    /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
+    /// animation, such as meshes.
+    pub base: Option<&'a Path>,
 }
 
 /// The contents of a file in some format, and what became of the channels.
 ///
 /// # Errors
 /// Where the format cannot hold the scene at all.
-pub fn encode(scene: &Scene, format: Format, path: &Path) -> Result<(Vec<u8>, Ledger), FormatError> {
+pub fn encode(
+    scene: &Scene,
+    format: Format,
+    path: &Path,
+    saving: &Saving<'_>,
+) -> Result<(Vec<u8>, Ledger), FormatError> {
+    let cannot = |fault: Fault| {
+        let message = match fault.place {
+            Place::Part(part) => format!("{part}: {}", fault.message),
+            _ => fault.message,
+        };
+        FormatError::CannotHold { path: path.to_owned(), message }
+    };
     match format {
         Format::Ncurve => Ok((ncurve::write(scene).into_bytes(), all_kept(scene))),
         Format::Bvh => bvh::write(scene, scene.takes.first())
             .map(|(text, ledger)| (text.into_bytes(), ledger))
-            .map_err(|fault| FormatError::CannotHold { path: path.to_owned(), message: fault.message }),
+            .map_err(cannot),
+        Format::Gltf | Format::Glb => {
+            let base = match saving.base.filter(|base| *base != Path::new("-") && base.is_file()) {
+                Some(base) => {
+                    let failed = |source| FormatError::Read { path: base.to_owned(), source };
+                    let bytes = fs::read(base).map_err(failed)?;
+                    let is_gltf = matches!(Format::of_content(&bytes), Some(Format::Gltf | Format::Glb));
+                    is_gltf.then_some((bytes, folder_of(base)))
+                }
+                None => None,
+            };
+            let options = gltf::WriteOptions {
+                binary: format == Format::Glb,
+                without_extra: saving.without_extra,
+                tolerance: saving.tolerance,
+                into: base.as_ref().map(|(bytes, folder)| (bytes.as_slice(), *folder)),
+                folder: folder_of(path),
+            };
+            gltf::write(scene, &options).map_err(cannot)
+        }
     }
+}
+
+/// The folder that a file lies in.
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 fn all_kept(scene: &Scene) -> Ledger {
@@ -183,8 +255,8 @@ pub fn output_format(path: &Path) -> Result<Format, FormatError> {
 ///
 /// # Errors
 /// See [`FormatError`]; nothing is left behind.
-pub fn write(scene: &Scene, path: &Path) -> Result<Ledger, FormatError> {
-    let (bytes, ledger) = encode(scene, output_format(path)?, path)?;
+pub fn write(scene: &Scene, path: &Path, saving: &Saving<'_>) -> Result<Ledger, FormatError> {
+    let (bytes, ledger) = encode(scene, output_format(path)?, path, saving)?;
     write_bytes(&bytes, path)?;
     Ok(ledger)
 }
@@ -209,7 +281,7 @@ pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
             .and_then(|mut file| file.write_all(bytes))
             .map_err(failed);
     }
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = folder_of(path);
     if !folder.is_dir() {
         return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
     }

@@ -1,12 +1,15 @@
 //! Readers and writers of animation files, one module a format, all to and from [`nimble_curve_core::scene::Scene`].
 
 pub mod bvh;
+pub mod companion;
 pub mod error;
 mod files;
+pub mod gltf;
+mod grid;
 pub mod name_map;
 pub mod ncurve;
 
 pub use error::FormatError;
 pub use files::{
-    Assume, ENDINGS, Format, Loaded, encode, output_format, read, read_bytes, write, write_bytes,
+    Assume, ENDINGS, Format, Loaded, Saving, encode, output_format, read, read_bytes, write, write_bytes,
 };

@@ -6,7 +6,7 @@ use nimble_curve_core::controller::{Controller, SampleKind, Samples};
 use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_formats::{Assume, Format, encode, read_bytes};
+use nimble_curve_formats::{Assume, Format, Saving, encode, read_bytes};
 
 fn read(text: &str) -> Result<Scene, String> {
     read_bytes(text.as_bytes(), Path::new("clip.bvh"), Assume::default())
@@ -97,7 +97,7 @@ fn names_are_taken_as_they_stand() {
     for name in ["courier:hips", "hips.left #2", "Кит", "a/b\\c", "1"] {
         let scene = read(&TWO_JOINTS.replace("ROOT hips", &format!("ROOT {name}"))).unwrap();
         assert_eq!(scene.rigs[0].nodes().next().unwrap().1.name, name);
-        let (bytes, _) = encode(&scene, Format::Bvh, Path::new("out.bvh")).unwrap();
+        let (bytes, _) = encode(&scene, Format::Bvh, Path::new("out.bvh"), &Saving::default()).unwrap();
         assert_eq!(read(std::str::from_utf8(&bytes).unwrap()).unwrap(), scene, "{name}");
     }
 }
@@ -129,7 +129,7 @@ Frame Time: 0.04
     // A component without a channel keeps the offset's.
     assert_eq!(samples(&scene, "b", "translation").values, [1.0, 9.0, 3.0]);
     assert_eq!(scene.rigs[0].children(None).count(), 2);
-    let (bytes, ledger) = encode(&scene, Format::Bvh, Path::new("out.bvh")).unwrap();
+    let (bytes, ledger) = encode(&scene, Format::Bvh, Path::new("out.bvh"), &Saving::default()).unwrap();
     let back = read(std::str::from_utf8(&bytes).unwrap()).unwrap();
     for (node, property) in [("a", "rotation"), ("b", "translation"), ("b", "rotation"), ("c", "rotation")] {
         assert_eq!(samples(&back, node, property).values, samples(&scene, node, property).values, "{node}");

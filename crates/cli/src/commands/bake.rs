@@ -17,7 +17,7 @@ pub fn run(args: &Bake) -> Result<(), Failure> {
     let frame = |frame: f64| scene.rate.ticks_at(frame);
     let range = args.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
     let (result, ledger) = bake(&scene, &BakeOptions { rate: args.rate, step: args.step, range });
-    args.output.write(&result)?;
+    args.output.write(&result, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);

@@ -42,7 +42,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         world_error: ErrorJson::new(&carried.world_error, &space),
         ledger: LedgerJson::new(&carried.ledger, &space),
     };
-    args.output.write(&carried.scene)?;
+    args.output.write(&carried.scene, &args.onto)?;
     if let Some(path) = &args.ledger {
         let mut bytes = Vec::new();
         report::print_json(&mut bytes, &json)?;

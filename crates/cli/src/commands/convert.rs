@@ -1,8 +1,16 @@
-//! `convert`: format to format, and controllers into other types.
+//! `convert`: format to format, in another space or at another rate, in part or whole.
 
+use std::collections::HashMap;
 use std::io::Write as _;
 
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_core::ops::select::{Selection, select};
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::space::Space;
+use nimble_curve_core::time::TimeRange;
+use nimble_curve_formats::Saving;
 
 use crate::args::{ControllerType, Convert};
 use crate::failure::Failure;
@@ -13,8 +21,55 @@ use crate::terminal::{Report, Style};
 pub fn run(args: &Convert) -> Result<(), Failure> {
     let output = OutputArgs { output: args.output.clone(), in_place: args.in_place };
     output.check(&[&args.file])?;
-    let mut scene = files::read(&args.file, args.input)?.scene;
-    let changed = args.controllers.map(|form| {
+    let scene = files::read(&args.file, args.input)?.scene;
+    let (scene, ledger) = worked_on(scene, args)?;
+    let saving =
+        Saving { tolerance: args.tolerance, without_extra: args.without_extra, base: Some(&args.file) };
+    let written = output.write_as(&scene, &saving)?;
+    let ledger = match ledger {
+        Some(ledger) => followed_by(ledger, written),
+        None => written,
+    };
+    let json = LedgerJson::new(&ledger, &scene.space);
+    if let Some(path) = &args.ledger {
+        let mut bytes = Vec::new();
+        report::print_json(&mut bytes, &json)?;
+        nimble_curve_formats::write_bytes(&bytes, path)?;
+    }
+    let mut out = Report::beside(&args.output);
+    if args.json {
+        return Ok(report::print_json(&mut out, &json)?);
+    }
+    let arrow = format!("{} → {}", args.file.display(), args.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    if !ledger.entries.is_empty() {
+        report::print_fates(&mut out, &ledger, &scene.space)?;
+    }
+    report::print_noted(&mut out, &ledger, if args.controllers.is_some() { usize::MAX } else { 6 })?;
+    Ok(())
+}
+
+/// What is done to the scene before it is written, in order; no ledger where nothing is.
+fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>), Failure> {
+    let mut ledger: Option<Ledger> = None;
+    let mut take_in = |more: Ledger| {
+        ledger = Some(match ledger.take() {
+            Some(ledger) => followed_by(ledger, more),
+            None => more,
+        });
+    };
+    let selects = !args.take.is_empty() || !args.only.is_empty() && args.controllers.is_none();
+    if selects || args.frames.is_some() {
+        let range = args
+            .frames
+            .map(|(first, last)| TimeRange::new(scene.rate.ticks_at(first), scene.rate.ticks_at(last)));
+        let only = if args.controllers.is_none() { args.only.clone() } else { Vec::new() };
+        let selection = Selection { takes: args.take.clone(), only, range, tolerance: args.tolerance };
+        let (part, more) = select(&scene, &selection)?;
+        scene = part;
+        take_in(more);
+    }
+    if let Some(form) = args.controllers {
         let form = match form {
             ControllerType::Curves => Form::Curves,
             ControllerType::Quaternion => Form::Quaternion,
@@ -22,23 +77,38 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
             ControllerType::Samples => Form::Samples(scene.rate),
         };
         let options = ChangeOptions { form, only: args.only.clone(), tolerance: args.tolerance };
-        let (changed, ledger) = change_all(&scene, &options);
+        let (changed, more) = change_all(&scene, &options);
         scene = changed;
-        ledger
-    });
-    let written = output.write(&scene)?;
-    let ledger = changed.as_ref().unwrap_or(&written);
-    let mut out = Report::beside(&args.output);
-    if args.json {
-        return Ok(report::print_json(&mut out, &LedgerJson::new(ledger, &scene.space))?);
+        take_in(more);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    if !ledger.entries.is_empty() {
-        report::print_fates(&mut out, ledger, &scene.space)?;
+    let space = Space {
+        metres_per_unit: args.to_unit.unwrap_or(scene.space.metres_per_unit),
+        up: args.to_up.unwrap_or(scene.space.up),
+        ..scene.space
+    };
+    if space != scene.space {
+        let (moved, more) = in_space(&scene, &space);
+        scene = moved;
+        take_in(more);
     }
-    for entry in ledger.entries.iter().filter(|entry| !entry.note.is_empty() && changed.is_some()) {
-        writeln!(out, "  {} {}", entry.channel, Style::Faint.paint(&entry.note))?;
-    }
-    Ok(())
+    scene.rate = args.to_rate.unwrap_or(scene.rate);
+    Ok((scene, ledger))
+}
+
+/// The ledger of one step after another: what was left out stays so, of fates the worse one counts.
+fn followed_by(first: Ledger, then: Ledger) -> Ledger {
+    let place = |entry: &Entry| (entry.take.clone(), entry.layer.clone(), entry.channel.clone());
+    let mut later: HashMap<_, Entry> = then.entries.into_iter().map(|entry| (place(&entry), entry)).collect();
+    let join = |entry: Entry| match later.remove(&place(&entry)) {
+        Some(then) if entry.fate != Fate::LeftOut => Entry {
+            fate: entry.fate.max(then.fate),
+            error: then.error.or(entry.error),
+            note: if then.note.is_empty() { entry.note } else { then.note },
+            before: entry.before,
+            ..then
+        },
+        _ => entry,
+    };
+    let entries = first.entries.into_iter().map(join).collect();
+    Ledger { entries, notes: first.notes.into_iter().chain(then.notes).collect() }
 }

@@ -152,7 +152,7 @@ fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
     let scene = files::read(&args.file, args.input)?.scene;
     let options = FlattenOptions { only: args.only.clone(), tolerance: args.tolerance };
     let (result, ledger) = flatten(&scene, &options).map_err(|error| suggest(error, &scene))?;
-    args.output.write(&result)?;
+    args.output.write(&result, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
@@ -189,7 +189,7 @@ fn run_split(args: &LayersSplit) -> Result<(), Failure> {
     let other = files::read(&args.against, args.input)?.scene;
     let options = SplitOptions { name: args.name.clone(), tolerance: args.tolerance };
     let (result, ledger) = split(&scene, &other, &options)?;
-    args.output.write(&result)?;
+    args.output.write(&result, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
@@ -220,7 +220,7 @@ fn run_set(args: &LayersSet) -> Result<(), Failure> {
         name: args.rename.clone(),
     };
     set(&mut scene, &args.layer, &settings).map_err(|error| suggest(error, &scene))?;
-    args.output.write(&scene)?;
+    args.output.write(&scene, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;

@@ -41,7 +41,7 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
         Some(NewOrder::Best) => survey(&scene, &args.only, args.tolerance).unwrap_or_default(),
         _ => Vec::new(),
     };
-    output.write(&result)?;
+    output.write(&result, &args.file)?;
     let mut out = Report::beside(&output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);

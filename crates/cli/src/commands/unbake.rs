@@ -31,7 +31,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let options = options(args, &scene)?;
     let failed = |error: UnbakeError| suggest(error, &scene);
     let unbaked = unbake(&scene, &options).map_err(failed)?;
-    args.output.write(&unbaked.scene)?;
+    args.output.write(&unbaked.scene, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&unbaked.ledger, &scene.space))?);

@@ -27,6 +27,11 @@ impl Default for Tolerance {
 }
 
 impl Tolerance {
+    /// A part of the tolerance.
+    pub fn times(&self, factor: f64) -> Tolerance {
+        Tolerance { angle: self.angle * factor, length: self.length * factor, scalar: self.scalar * factor }
+    }
+
     /// The tolerance for a quantity, in radians, units of the scene or as it is.
     pub fn of(&self, quantity: Quantity, space: &Space) -> f64 {
         match quantity {

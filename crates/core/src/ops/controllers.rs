@@ -373,7 +373,7 @@ fn quaternion(controller: &Controller, setting: &Setting) -> Result<Changed, NoF
 }
 
 /// The rotation of a controller as a path, from whichever source knows it best.
-enum Path<'a> {
+pub(super) enum Path<'a> {
     Euler(Box<EulerPath>),
     Keyed(KeyedRotation),
     Traced(Box<Trace<'a>>),
@@ -411,7 +411,7 @@ impl RotationPath for Path<'_> {
     }
 }
 
-fn with_path<R>(
+pub(super) fn with_path<R>(
     controller: &Controller,
     setting: &Setting,
     then: impl FnOnce(Path<'_>, &[Knot]) -> Result<R, NoForm>,

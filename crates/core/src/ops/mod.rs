@@ -2,12 +2,15 @@
 
 mod channel;
 
+pub mod adapt;
 pub mod bake;
 pub mod carry;
 pub mod controllers;
 pub mod layers;
 mod linear;
 pub mod reorder;
+pub mod select;
+pub mod space;
 pub mod survey;
 mod trace;
 mod turn;

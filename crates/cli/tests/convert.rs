@@ -1,0 +1,139 @@
+//! `convert`: parts of files, other units and axes, and what others see of a file.
+
+mod common;
+
+use std::collections::HashMap;
+
+use common::{fail, run, sample, scene, succeed};
+use glam::DVec3;
+use nimble_curve_core::controller::Controller;
+use nimble_curve_core::evaluate::{Evaluator, Pose};
+use nimble_curve_core::scene::Scene;
+
+/// World positions of all joints at some frames.
+fn places(scene: &Scene, frames: &[f64]) -> Vec<HashMap<String, DVec3>> {
+    let mut poses = Evaluator::new(scene, scene.takes.first(), 0).unwrap();
+    let mut pose = Pose::default();
+    let at = |frame: &f64| {
+        poses.pose_at(frame * scene.rate.ticks_per_frame(), &mut pose);
+        let nodes = scene.rigs[0].nodes().zip(&pose.world);
+        nodes.map(|((_, node), world)| (node.name.clone(), world.translation)).collect()
+    };
+    frames.iter().map(at).collect()
+}
+
+/// The largest distance of any node at any frame, the second scene's positions taken through a function.
+fn farthest(a: &Scene, b: &Scene, frames: &[f64], into_a: impl Fn(DVec3) -> DVec3) -> f64 {
+    let (a, b) = (places(a, frames), places(b, frames));
+    let mut most = 0.0_f64;
+    for (a, b) in a.iter().zip(&b) {
+        assert_eq!(a.len(), b.len());
+        most = a.iter().map(|(name, place)| (*place - into_a(b[name])).length()).fold(most, f64::max);
+    }
+    most
+}
+
+fn halves(first: i32, last: i32) -> Vec<f64> {
+    (2 * first..=2 * last).map(|half| f64::from(half) * 0.5).collect()
+}
+
+#[test]
+fn a_range_plays_as_it_did_and_holds_nothing_outside() {
+    let folder = tempfile::tempdir().unwrap();
+    for (name, first, last, allowed) in [("bramble", 10, 40, 0.15), ("cart", 7, 66, 1e-9)] {
+        let file = sample(&format!("{name}.ncurve"));
+        let range = format!("{first}:{last}");
+        succeed(folder.path(), &["convert", file.to_str().unwrap(), "part.ncurve", "--frames", &range]);
+        let (source, part) = (scene(&file), scene(&folder.path().join("part.ncurve")));
+        // Quaternion keys that bend are cut within the tolerance, 0.05 degrees; everything else exactly.
+        let distance = farthest(&source, &part, &halves(first, last), |p| p);
+        assert!(distance < allowed, "{name}: {distance} cm");
+        let (start, end) = (part.rate.ticks(first.into()), part.rate.ticks(last.into()));
+        assert_eq!((part.takes[0].range.first, part.takes[0].range.last), (start, end));
+        for (_, track) in part.takes[0].tracks() {
+            if let Some(range) = track.controller.range() {
+                assert!(start <= range.first && range.last <= end, "{:?}", track.target);
+            }
+        }
+    }
+}
+
+#[test]
+fn another_space_moves_no_key_and_the_way_back_gives_the_same_numbers() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = sample("bramble.ncurve");
+    succeed(
+        folder.path(),
+        &["convert", file.to_str().unwrap(), "there.ncurve", "--to-up", "y", "--to-unit", "m"],
+    );
+    succeed(folder.path(), &["convert", "there.ncurve", "back.ncurve", "--to-up", "z", "--to-unit", "cm"]);
+    let source = scene(&file);
+    let (there, back) =
+        (scene(&folder.path().join("there.ncurve")), scene(&folder.path().join("back.ncurve")));
+    // z up in centimetres is (x, y, z); y up in metres is (x, z, -y) / 100.
+    let in_source = |p: DVec3| DVec3::new(p.x, -p.z, p.y) * 100.0;
+    let distance = farthest(&source, &there, &halves(1, 97), in_source);
+    assert!(distance < 1e-9, "{distance} cm");
+    let mut compared = 0;
+    for ((_, a), (_, b)) in source.takes[0].tracks().zip(back.takes[0].tracks()) {
+        assert_eq!(a.target, b.target);
+        let curves: [&[_]; 2] = [a.controller.curves(), b.controller.curves()];
+        assert_eq!(curves[0].len(), curves[1].len());
+        for (a, b) in curves[0].iter().zip(curves[1]) {
+            assert_eq!(a.keys().len(), b.keys().len());
+            for (a, b) in a.keys().iter().zip(b.keys()) {
+                assert_eq!((a.time, a.interpolation, a.joined), (b.time, b.interpolation, b.joined));
+                let close = |a: f64, b: f64| (a - b).abs() <= 4.0 * f64::EPSILON * a.abs();
+                assert!(close(a.value, b.value), "{} {}", a.value, b.value);
+                let slopes = [a.tangent_in, a.tangent_out].map(|t| t.slope_per_second());
+                let again = [b.tangent_in, b.tangent_out].map(|t| t.slope_per_second());
+                assert!(slopes.iter().zip(again).all(|(a, b)| close(*a, b)), "{slopes:?} {again:?}");
+                compared += 1;
+            }
+        }
+        let order = |controller: &Controller| match controller {
+            Controller::Euler(euler) => Some(euler.order),
+            _ => None,
+        };
+        assert_eq!(order(&a.controller), order(&b.controller));
+    }
+    assert!(compared > 80, "only {compared} keys were compared");
+    assert!(farthest(&source, &back, &halves(1, 97), |p| p) < 1e-9);
+}
+
+#[test]
+fn the_ledger_says_what_others_see_and_nothing_is_lost_in_silence() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = sample("bramble.ncurve");
+    let arguments = ["convert", file.to_str().unwrap(), "out.glb", "--json", "--ledger", "ledger.json"];
+    let printed: serde_json::Value = serde_json::from_str(&succeed(folder.path(), &arguments)).unwrap();
+    let written = std::fs::read(folder.path().join("ledger.json")).unwrap();
+    assert_eq!(printed, serde_json::from_slice::<serde_json::Value>(&written).unwrap());
+    let fate = |ledger: &serde_json::Value, channel: &str| {
+        let entries = ledger["entries"].as_array().unwrap().iter();
+        let mut of_it = entries.filter(|entry| entry["channel"] == channel);
+        of_it.next().unwrap()["fate"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(fate(&printed, "courier:head:rotation"), "refitted");
+    assert_eq!(fate(&printed, "courier:face:smile"), "kept");
+    let bare = ["convert", file.to_str().unwrap(), "bare.glb", "--without-extra", "--json"];
+    let printed: serde_json::Value = serde_json::from_str(&succeed(folder.path(), &bare)).unwrap();
+    assert_eq!(fate(&printed, "courier:face:smile"), "left-out");
+    let output = run(folder.path(), &bare);
+    assert!(String::from_utf8_lossy(&output.stderr).contains("courier:face:smile"));
+}
+
+#[test]
+fn selections_that_select_nothing_are_errors_that_help() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = sample("bramble.ncurve");
+    let convert = |more: &[&str]| {
+        let mut arguments = vec!["convert", file.to_str().unwrap(), "out.ncurve"];
+        arguments.extend(more);
+        fail(folder.path(), &arguments)
+    };
+    assert!(convert(&["--take", "gret"]).contains("did you mean 'greet'?"));
+    assert!(convert(&["--only", "nobody"]).contains("no animated channel matches 'nobody'"));
+    assert!(convert(&["--frames", "1000:2000"]).contains("outside every take"));
+    assert!(!folder.path().join("out.ncurve").exists());
+}

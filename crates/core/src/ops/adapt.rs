@@ -1,0 +1,463 @@
+//! A scene said with what a format or an application holds: layers written together, rotations as quaternion keys or as
+//! angles, weighted handles and loops written out; exactly where that can be, else within a bound that is measured.
+
+use std::collections::HashMap;
+
+use glam::{DQuat, DVec3, DVec4};
+
+use super::channel::{Bookkeeper, Tolerance, count, each_track, property};
+use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
+use super::layers::{FlattenOptions, LayersError, flatten};
+use super::unbake::fit_samples;
+use crate::address::Addresses;
+use crate::controller::{
+    Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+};
+use crate::curve::{Curve, Refit};
+use crate::evaluate::{Evaluator, Pose};
+use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::rig::{NodeId, OpValue, TransformOp};
+use crate::rotation::{Between, RotationOrder, quat_from_euler, to_quaternion_keys};
+use crate::scene::{PropertyKind, Scene, Take, Target, Track};
+use crate::value::{Quantity, Value};
+
+/// How rotations are held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Rotations {
+    /// As quaternion keys: steps, great arcs or cubics by component. Constant rotations around the animated one are
+    /// multiplied into them.
+    Quaternions,
+    /// As angles, in any order.
+    Angles,
+}
+
+/// What a format or an application holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Holds {
+    /// Several layers in a take.
+    pub layers: bool,
+    /// How rotations are held.
+    pub rotations: Rotations,
+    /// Weighted handles.
+    pub weighted: bool,
+    /// Loops and lines outside the keys, and loops inside.
+    pub outside: bool,
+    /// Any list of transform steps; else translation, rotation and scale.
+    pub lists: bool,
+}
+
+/// A scene with nothing but what is held, and what became of every track.
+///
+/// # Errors
+/// Where layers cannot be written together, see [`LayersError`].
+pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Scene, Ledger), LayersError> {
+    let needs_flattening = |take: &Take| {
+        take.layers.len() > 1
+            || take.layers.iter().any(|base| base.muted || base.weight.constant() != Some(1.0))
+    };
+    if holds.layers || !scene.takes.iter().any(needs_flattening) {
+        return Ok(adapt_tracks(scene, holds, tolerance));
+    }
+    // Half of the tolerance for each of the two.
+    let half = tolerance.times(0.5);
+    let (flat, before) = flatten(scene, &FlattenOptions { only: Vec::new(), tolerance: half })?;
+    let (adapted, after) = adapt_tracks(&flat, holds, &half);
+    Ok((adapted, merged(before, after)))
+}
+
+/// The ledger of one operation after another: entries of both by take and channel.
+fn merged(before: Ledger, after: Ledger) -> Ledger {
+    let place = |entry: &Entry| (entry.take.clone(), entry.channel.clone());
+    let later: HashMap<(String, String), Entry> =
+        after.entries.into_iter().map(|entry| (place(&entry), entry)).collect();
+    let join = |first: Entry| {
+        let Some(then) = later.get(&place(&first)).filter(|_| first.fate != Fate::LeftOut) else {
+            return first;
+        };
+        let error = match (first.error, then.error) {
+            (Some(a), Some(b)) => Some(MeasuredError { largest: a.largest + b.largest, ..b }),
+            (a, b) => a.or(b),
+        };
+        let note = [first.note.as_str(), then.note.as_str()].into_iter().filter(|note| !note.is_empty());
+        let note = note.collect::<Vec<_>>().join("; ");
+        Entry { fate: first.fate.max(then.fate), error, after: then.after, note, ..first }
+    };
+    let notes = before.notes.into_iter().chain(after.notes).collect();
+    Ledger { entries: before.entries.into_iter().map(join).collect(), notes }
+}
+
+/// What is done with a node's transform.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Plan {
+    /// Its steps stay.
+    Keep,
+    /// Its constant rotations go into the animated one, which becomes a quaternion.
+    Fold { before: DQuat, after: DQuat },
+    /// It is sampled as a whole and fitted.
+    Sample,
+}
+
+struct Plans<'a> {
+    scene: &'a Scene,
+    by_node: HashMap<(usize, NodeId), Plan>,
+}
+
+impl<'a> Plans<'a> {
+    fn of(scene: &'a Scene, holds: &Holds) -> Plans<'a> {
+        let mut by_node = HashMap::new();
+        for (index, rig) in scene.rigs.iter().enumerate() {
+            for (id, node) in rig.nodes() {
+                let plan = match node.canonical() {
+                    _ if holds.lists => Plan::Keep,
+                    Some(view) if holds.rotations == Rotations::Quaternions => {
+                        Plan::Fold { before: view.before, after: view.after }
+                    }
+                    Some(_) => Plan::Keep,
+                    None => Plan::Sample,
+                };
+                by_node.insert((index, id), plan);
+            }
+        }
+        Plans { scene, by_node }
+    }
+
+    /// What is done with a track's step; `None` for attributes.
+    fn of_step(&self, target: &Target) -> Option<Plan> {
+        self.scene.rigs.get(target.rig)?.node(target.node)?.op(&target.property)?;
+        self.by_node.get(&(target.rig, target.node)).copied()
+    }
+}
+
+fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, Ledger) {
+    let addresses = Addresses::new(scene);
+    let plans = Plans::of(scene, holds);
+    let sampled = Sampled::of(scene, &plans, tolerance);
+    let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
+        if plans.of_step(&track.target) == Some(Plan::Sample) {
+            return (None, Some(sampled.entry(books, layer, track)));
+        }
+        let Some((kind, rest)) = property(scene, books.take, layer, track) else {
+            return (Some(track.clone()), Some(books.kept(layer, track)));
+        };
+        let setting = Setting {
+            kind,
+            rest,
+            tolerance: tolerance.of(kind.quantity(), &scene.space),
+            rate: scene.rate,
+            range: books.take.range,
+        };
+        match adapted(&track.controller, &setting, holds, plans.of_step(&track.target)) {
+            Ok(changed) => {
+                let new = Track { target: track.target.clone(), controller: changed.controller };
+                let error = changed.error.map(|error| error.in_frames(scene.rate));
+                let note = match changed.added {
+                    0 => String::new(),
+                    added => format!("{added} key times added"),
+                };
+                let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
+                (Some(new), Some(entry))
+            }
+            Err(NoForm::Discrete) => (Some(track.clone()), Some(books.kept(layer, track))),
+            Err(why) => {
+                let entry = Entry {
+                    fate: Fate::LeftOut,
+                    after: 0,
+                    note: why.to_string(),
+                    ..books.kept(layer, track)
+                };
+                (None, Some(entry))
+            }
+        }
+    });
+    sampled.put_into(&mut result);
+    for (&(rig, id), plan) in &plans.by_node {
+        let Some(node) = result.rigs[rig].node_mut(id).filter(|_| *plan != Plan::Keep) else { continue };
+        let (scale, rotation, translation) = match node.canonical() {
+            Some(view) => (view.scale, view.rest_rotation(), view.translation),
+            None => node.rest().to_scale_rotation_translation(),
+        };
+        let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
+        node.transform = vec![
+            op("translation", OpValue::Translate(translation)),
+            op("rotation", OpValue::Orient(rotation)),
+            op("scale", OpValue::Scale(scale)),
+        ];
+    }
+    (result, ledger)
+}
+
+fn adapted(
+    controller: &Controller,
+    setting: &Setting,
+    holds: &Holds,
+    plan: Option<Plan>,
+) -> Result<Changed, NoForm> {
+    match setting.kind {
+        PropertyKind::Discrete => Err(NoForm::Discrete),
+        PropertyKind::Rotation => match (plan, holds.rotations) {
+            (Some(Plan::Fold { before, after }), _) => quaternions(controller, setting, before, after),
+            (_, Rotations::Quaternions) => quaternions(controller, setting, DQuat::IDENTITY, DQuat::IDENTITY),
+            (_, Rotations::Angles) => {
+                let is_samples =
+                    matches!(controller, Controller::Samples(s) if matches!(s.kind, SampleKind::Euler(_)));
+                if is_samples || matches!(controller, Controller::Constant(_)) {
+                    return Ok(kept(controller));
+                }
+                numbers(change(controller, Form::Curves, setting)?, setting, holds)
+            }
+        },
+        PropertyKind::Matrix => Ok(kept(controller)),
+        _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
+        _ => numbers(change(controller, Form::Curves, setting)?, setting, holds),
+    }
+}
+
+fn kept(controller: &Controller) -> Changed {
+    Changed { controller: controller.clone(), fate: Fate::Kept, error: None, added: 0 }
+}
+
+/// Curves without what is not held.
+fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed, NoForm> {
+    let Changed { mut controller, mut fate, mut error, mut added } = changed;
+    let curves: &mut [Curve] = match &mut controller {
+        Controller::Components(curves) => curves,
+        Controller::Euler(euler) => &mut euler.curves,
+        _ => return Ok(Changed { controller, fate, error, added }),
+    };
+    let share = setting.tolerance / (curves.len() as f64).sqrt();
+    let mut squares = 0.0;
+    for curve in curves {
+        let repeats = !curve.is_held_outside() || curve.inner_loop().is_some();
+        if repeats && !holds.outside {
+            *curve = curve.written_out(setting.range);
+            fate = fate.max(Fate::Remapped);
+        }
+        let is_weighted = |curve: &Curve| {
+            curve.keys().iter().any(|key| key.tangent_in.length().or(key.tangent_out.length()).is_some())
+        };
+        if !holds.weighted && is_weighted(curve) {
+            let (plain, more, largest) = curve.plain(Refit { tolerance: share, rate: Some(setting.rate) });
+            *curve = plain;
+            fate = fate.max(if more > 0 || largest > 0.0 { Fate::Refitted } else { Fate::Remapped });
+            added += more;
+            squares += largest * largest;
+        }
+    }
+    if fate == Fate::Refitted {
+        let mut whole = error.unwrap_or(MeasuredError::none(setting.kind.quantity()));
+        whole.take(whole.largest + squares.sqrt(), setting.range.first.as_f64());
+        error = Some(whole);
+    }
+    Ok(Changed { controller, fate, error, added })
+}
+
+/// A rotation as quaternion keys or samples: steps, great arcs and cubics as they are, anything else refitted.
+fn quaternions(
+    controller: &Controller,
+    setting: &Setting,
+    before: DQuat,
+    after: DQuat,
+) -> Result<Changed, NoForm> {
+    let is_identity = before.w.abs() >= 1.0 && after.w.abs() >= 1.0;
+    let exact = if is_identity { Fate::Kept } else { Fate::Remapped };
+    match controller {
+        Controller::Constant(value) => {
+            let rotation = before * value.rotation().ok_or(NoForm::NoValue)? * after;
+            let controller = Controller::Constant(Value::Quaternion(rotation));
+            let fate = if matches!(value, Value::Quaternion(_)) { exact } else { Fate::Remapped };
+            Ok(Changed { controller, fate, error: None, added: 0 })
+        }
+        Controller::Samples(samples) => {
+            let fate = if samples.kind == SampleKind::Quaternion { exact } else { Fate::Remapped };
+            let controller =
+                Controller::Samples(turned_samples(samples, before, after).ok_or(NoForm::NoValue)?);
+            Ok(Changed { controller, fate, error: None, added: 0 })
+        }
+        Controller::Quaternion(curve) if is_plain(curve) => {
+            let curve = if is_identity { curve.clone() } else { turned_keys(curve, before, after) };
+            Ok(Changed { controller: Controller::Quaternion(curve), fate: exact, error: None, added: 0 })
+        }
+        Controller::Procedural(procedural) => {
+            let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+            let changed = quaternions(sampled, setting, before, after)?;
+            Ok(Changed { fate: changed.fate.max(Fate::Remapped), ..changed })
+        }
+        _ => with_path(controller, setting, |path, knots| {
+            let path = Between { path, before, after };
+            let made = to_quaternion_keys(&path, knots, setting.tolerance, setting.rate);
+            Ok(Changed {
+                controller: Controller::Quaternion(made.curve),
+                fate: Fate::Refitted,
+                error: Some(made.error),
+                added: made.added,
+            })
+        }),
+    }
+}
+
+/// Whether keys are held outside, and great arcs all, or steps and cubics.
+fn is_plain(curve: &QuaternionCurve) -> bool {
+    use crate::curve::Behaviour::Held;
+    let pieces = &curve.keys[..curve.keys.len().saturating_sub(1)];
+    let all =
+        |wanted: &[QuaternionInterpolation]| pieces.iter().all(|key| wanted.contains(&key.interpolation));
+    curve.before == Held
+        && curve.after == Held
+        && (all(&[QuaternionInterpolation::Slerp])
+            || all(&[QuaternionInterpolation::Step, QuaternionInterpolation::Cubic]))
+}
+
+/// Samples of a rotation as quaternions of one sign, between constant rotations.
+fn turned_samples(samples: &Samples, before: DQuat, after: DQuat) -> Option<Samples> {
+    let rotation = |row: &[f64]| match samples.kind {
+        SampleKind::Euler(order) => Some(quat_from_euler(order, DVec3::from_slice(row))),
+        SampleKind::Quaternion => Some(DQuat::from_slice(row)),
+        _ => None,
+    };
+    let mut values = Vec::with_capacity(samples.len() * 4);
+    let mut last = DQuat::IDENTITY;
+    for index in 0..samples.len() {
+        let q = before * rotation(samples.row(index))? * after;
+        last = if index > 0 && last.dot(q) < 0.0 { -q } else { q };
+        values.extend(last.to_array());
+    }
+    Some(Samples { kind: SampleKind::Quaternion, values, ..samples.clone() })
+}
+
+/// Transforms that are no translation, rotation and scale: sampled on whole frames, taken apart and fitted.
+struct Sampled {
+    /// By take.
+    tracks: Vec<Vec<Track>>,
+    errors: HashMap<(usize, NodeId, Quantity), MeasuredError>,
+}
+
+impl Sampled {
+    fn of(scene: &Scene, plans: &Plans<'_>, tolerance: &Tolerance) -> Sampled {
+        let mut sampled = Sampled { tracks: vec![Vec::new(); scene.takes.len()], errors: HashMap::new() };
+        for (index, take) in scene.takes.iter().enumerate() {
+            for rig in 0..scene.rigs.len() {
+                let on_it = |track: &Track| track.target.rig == rig;
+                let mut nodes: Vec<NodeId> = (take.tracks().map(|(_, track)| track))
+                    .filter(|track| on_it(track) && plans.of_step(&track.target) == Some(Plan::Sample))
+                    .map(|track| track.target.node)
+                    .collect();
+                nodes.sort_unstable();
+                nodes.dedup();
+                if !nodes.is_empty() {
+                    let tracks = sampled.take(scene, take, rig, &nodes, tolerance);
+                    sampled.tracks[index].extend(tracks);
+                }
+            }
+        }
+        sampled
+    }
+
+    fn take(
+        &mut self,
+        scene: &Scene,
+        take: &Take,
+        rig: usize,
+        nodes: &[NodeId],
+        tolerance: &Tolerance,
+    ) -> Vec<Track> {
+        let Ok(mut poses) = Evaluator::new(scene, Some(take), rig) else { return Vec::new() };
+        let rate = scene.rate;
+        let (first, last) =
+            (rate.frame(take.range.first).floor() as i64, rate.frame(take.range.last).ceil() as i64);
+        let parts = [
+            ("translation", SampleKind::Vector, PropertyKind::Vector(Quantity::Length)),
+            ("rotation", SampleKind::Quaternion, PropertyKind::Rotation),
+            ("scale", SampleKind::Vector, PropertyKind::Scale),
+        ];
+        let empty = |kind| Samples { start: rate.ticks(first), rate, kind, values: Vec::new() };
+        let mut rows: Vec<[Samples; 3]> =
+            nodes.iter().map(|_| parts.map(|(_, kind, _)| empty(kind))).collect();
+        let mut pose = Pose::default();
+        for frame in first..=last {
+            poses.pose_at(rate.ticks(frame).as_f64(), &mut pose);
+            for (id, [translation, rotation, scale]) in nodes.iter().zip(&mut rows) {
+                let Some(position) = scene.rigs[rig].position(*id) else { continue };
+                let (s, r, t) = pose.local[position].to_scale_rotation_translation();
+                let flips = rotation
+                    .values
+                    .last_chunk::<4>()
+                    .is_some_and(|last| DQuat::from_array(*last).dot(r) < 0.0);
+                translation.values.extend(t.to_array());
+                rotation.values.extend(if flips { -r } else { r }.to_array());
+                scale.values.extend(s.to_array());
+            }
+        }
+        let mut tracks = Vec::new();
+        for (&node, samples) in nodes.iter().zip(&rows) {
+            for ((name, _, kind), samples) in parts.iter().zip(samples) {
+                let tolerance = tolerance.of(kind.quantity(), &scene.space);
+                let Some((fitted, error)) = fit_samples(samples, *kind, RotationOrder::Xyz, 0.5 * tolerance)
+                else {
+                    continue;
+                };
+                let mut error = error.in_frames(rate);
+                let setting = Setting {
+                    kind: *kind,
+                    rest: Value::Euler { order: RotationOrder::Xyz, angles: DVec3::ZERO },
+                    tolerance: 0.5 * tolerance,
+                    rate,
+                    range: take.range,
+                };
+                let controller = if *kind == PropertyKind::Rotation {
+                    let Ok(changed) = quaternions(&fitted, &setting, DQuat::IDENTITY, DQuat::IDENTITY) else {
+                        continue;
+                    };
+                    error.largest += changed.error.map_or(0.0, |error| error.largest);
+                    changed.controller
+                } else {
+                    fitted
+                };
+                self.errors
+                    .entry((rig, node, kind.quantity()))
+                    .or_insert(MeasuredError::none(kind.quantity()))
+                    .merge(&error);
+                let target = Target { rig, node, property: (*name).to_owned() };
+                tracks.push(Track { target, controller });
+            }
+        }
+        tracks
+    }
+
+    fn entry(&self, books: &Bookkeeper<'_>, layer: usize, track: &Track) -> Entry {
+        let error = self.errors.get(&(track.target.rig, track.target.node, Quantity::Angle)).copied();
+        let note = "its steps are no translation, rotation and scale: sampled as a whole and fitted";
+        books.changed(layer, track, Fate::Refitted, count(track), error, note)
+    }
+
+    fn put_into(self, scene: &mut Scene) {
+        for (take, tracks) in scene.takes.iter_mut().zip(self.tracks) {
+            if let Some(base) = take.layers.first_mut() {
+                base.tracks.extend(tracks);
+            }
+        }
+    }
+}
+
+/// Quaternion keys, samples of rotations or one rotation between two constant rotations, exactly: `before · R · after`.
+/// `None` for other controllers.
+pub fn turned(controller: &Controller, before: DQuat, after: DQuat) -> Option<Controller> {
+    Some(match controller {
+        Controller::Constant(value) => {
+            Controller::Constant(Value::Quaternion(before * value.rotation()? * after))
+        }
+        Controller::Samples(samples) => Controller::Samples(turned_samples(samples, before, after)?),
+        Controller::Quaternion(curve) => Controller::Quaternion(turned_keys(curve, before, after)),
+        _ => return None,
+    })
+}
+
+fn turned_keys(curve: &QuaternionCurve, before: DQuat, after: DQuat) -> QuaternionCurve {
+    let rate = |v: DVec4| DVec4::from(before * DQuat::from_vec4(v) * after);
+    let key = |key: &QuaternionKey| QuaternionKey {
+        value: before * key.value * after,
+        tangent_in: rate(key.tangent_in),
+        tangent_out: rate(key.tangent_out),
+        ..*key
+    };
+    QuaternionCurve { keys: curve.keys.iter().map(key).collect(), ..*curve }
+}

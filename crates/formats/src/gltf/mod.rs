@@ -1,0 +1,220 @@
+//! glTF 2.0: nodes with translations, quaternions and scales, and animations with steps, straight lines and cubics.
+//!
+//! Times are in seconds, lengths in metres, y is up; slopes are per second (*glTF 2.0 Specification*, appendix C). Numbers
+//! are kept in single precision. What glTF cannot hold — layers, rotation orders, weighted handles, loops, sets, clips —
+//! travels in the `extras` of the document, see [`crate::companion`].
+
+mod accessor;
+mod container;
+mod document;
+mod read;
+mod sampler;
+mod write;
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::path::Path;
+
+use nimble_curve_core::address::{Addresses, NodeRef};
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::space::Space;
+use nimble_curve_core::time::FrameRate;
+use serde_json::{Value, json};
+
+use crate::companion;
+use crate::error::Fault;
+
+pub use container::MAGIC;
+
+/// Where extra data stands in the document.
+const EXTRAS: &str = "nimbleCurve";
+
+/// What glTF holds of an animation by itself.
+const HOLDS: Holds =
+    Holds { layers: false, rotations: Rotations::Quaternions, weighted: false, outside: false, lists: false };
+
+/// Reads the scene in a `.glb` or `.gltf`; buffers beside it are looked for in `folder`. Also what was let pass.
+///
+/// # Errors
+/// With the part of the document that is wrong.
+pub fn read(
+    bytes: &[u8],
+    folder: &Path,
+    name: &str,
+    rate: Option<FrameRate>,
+) -> Result<(Scene, Vec<String>), Fault> {
+    let container = container::open(bytes)?;
+    let document = read::document(container.json)?;
+    let extras = document.extras.as_ref().and_then(|extras| extras.get(EXTRAS));
+    let opened = extras.map(|extras| companion::open(&extras.to_string())).transpose()?;
+    let is_newer = matches!(opened, Some(None));
+    let opened = opened.flatten();
+    let rate = rate.or(opened.as_ref().map(companion::Opened::rate));
+    let read::Plain { mut scene, mut notes, .. } =
+        read::read(&document, container.binary, folder, name, rate)?;
+    if is_newer {
+        notes.push("its extra data is of a newer version and was passed over".to_owned());
+    }
+    if let Some(opened) = opened {
+        let (restored, more) = opened.restore(scene)?;
+        scene = restored;
+        notes.extend(more);
+    }
+    Ok((scene, notes))
+}
+
+/// How to write.
+#[derive(Clone, Copy, Debug)]
+pub struct WriteOptions<'a> {
+    /// The binary container instead of text.
+    pub binary: bool,
+    /// Leave out the extra data: the file is a little smaller, and what glTF cannot hold is lost.
+    pub without_extra: bool,
+    /// How far curves may be from their source where glTF cannot hold them exactly.
+    pub tolerance: Tolerance,
+    /// A glTF file, and the folder it lies in, whose nodes, meshes and everything else are kept; only its animations are
+    /// replaced.
+    pub into: Option<(&'a [u8], &'a Path)>,
+    /// The folder that the result will lie in.
+    pub folder: &'a Path,
+}
+
+/// The bytes of a glTF file that holds a scene, and what became of its channels.
+///
+/// # Errors
+/// Where layers cannot be written together, or the file to write into cannot be read.
+pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<(Vec<u8>, Ledger), Fault> {
+    let (adapted, mut ledger) =
+        adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
+    let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
+    remap_fates(&mut ledger, &respaced);
+    let base = options.into.map(|(bytes, folder)| Base::open(bytes, folder, options.folder)).transpose()?;
+    let into = base.map(|base| {
+        let known = base.known(&adapted);
+        write::Into { document: base.document, binary: base.binary, known }
+    });
+    let written = write::write(&adapted, into);
+    note_left_out(scene, &written.left_out, !options.without_extra, &mut ledger);
+    let mut document = written.document;
+    if !options.without_extra {
+        let extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
+        if !document.get("extras").is_some_and(Value::is_object) {
+            document["extras"] = json!({});
+        }
+        document["extras"][EXTRAS] = extra;
+    } else if let Some(extras) = document.get_mut("extras").and_then(Value::as_object_mut) {
+        extras.remove(EXTRAS);
+    }
+    if !options.binary && !written.binary.is_empty() {
+        document["buffers"][0]["uri"] = json!(container::encoded(&written.binary));
+    }
+    let text =
+        if options.binary { serde_json::to_vec(&document) } else { serde_json::to_vec_pretty(&document) };
+    let text = text.map_err(|error| Fault::of_whole(error.to_string()))?;
+    Ok((if options.binary { container::close(&text, &written.binary) } else { text }, ledger))
+}
+
+/// Fates that a change of space makes worse: what was kept is said in other numbers.
+fn remap_fates(ledger: &mut Ledger, respaced: &Ledger) {
+    let moved: HashMap<(&str, &str), Fate> = respaced
+        .entries
+        .iter()
+        .map(|entry| ((entry.take.as_str(), entry.channel.as_str()), entry.fate))
+        .collect();
+    for entry in &mut ledger.entries {
+        if let Some(&fate) = moved.get(&(entry.take.as_str(), entry.channel.as_str())) {
+            entry.fate = entry.fate.max(fate);
+        }
+    }
+}
+
+/// What has no place in glTF itself is in the extra data, or left out.
+fn note_left_out(scene: &Scene, left_out: &[(String, Target)], in_extra: bool, ledger: &mut Ledger) {
+    let addresses = Addresses::new(scene);
+    for (take, target) in left_out {
+        let channel = addresses.property(target);
+        for entry in ledger.entries.iter_mut().filter(|entry| entry.take == *take && entry.channel == channel)
+        {
+            let note = "glTF holds translation, rotation, scale and morph weights only".to_owned();
+            *entry = Entry { fate: Fate::LeftOut, after: 0, error: None, note, ..entry.clone() };
+        }
+    }
+    if in_extra {
+        companion::keep_all(ledger);
+        if ledger.count(Fate::Refitted) > 0 {
+            let note =
+                "the curves as they were travel as extra data; refitted ones are what other programs see";
+            ledger.notes.push(note.to_owned());
+        }
+    }
+}
+
+/// The extra data of a document, whose fingerprints are those of what it says without.
+fn extra_data(
+    scene: &Scene,
+    document: &Value,
+    binary: &[u8],
+    places: &HashMap<NodeRef, usize>,
+    folder: &Path,
+) -> Result<Value, Fault> {
+    let text = serde_json::to_vec(document).map_err(|error| Fault::of_whole(error.to_string()))?;
+    let read = read::document(&text)?;
+    let plain = read::read(&read, Some(binary), folder, "", Some(scene.rate))?;
+    let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
+    let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
+    let companion =
+        companion::of(scene, &plain.scene, |node| origin.get(plain.places.get(position(node)?)?).copied());
+    let text = serde_json::to_string(&companion).map_err(|error| Fault::of_whole(error.to_string()))?;
+    serde_json::from_str(&text).map_err(|error| Fault::of_whole(error.to_string()))
+}
+
+/// A document that animations are written into.
+struct Base {
+    document: Value,
+    binary: Vec<u8>,
+    by_name: HashMap<String, usize>,
+}
+
+impl Base {
+    fn open(bytes: &[u8], folder: &Path, to: &Path) -> Result<Base, Fault> {
+        let container = container::open(bytes)?;
+        let read = read::document(container.json)?;
+        let plain = read::read(&read, container.binary, folder, "", None)?;
+        let addresses = Addresses::new(&plain.scene);
+        let texts = addresses.texts().map(str::to_owned);
+        let by_name = texts.zip(&plain.places).map(|(text, place)| (text, *place)).collect();
+        let mut document: Value =
+            serde_json::from_slice(container.json).map_err(|error| Fault::of_whole(error.to_string()))?;
+        let mut binary: Cow<'_, [u8]> = Cow::Borrowed(container.binary.unwrap_or_default());
+        if let Some(first) = read.buffers.first()
+            && first.uri.is_some()
+        {
+            binary = container::buffer(first.uri.as_deref(), container.binary, 0, folder)
+                .map_err(|message| Fault::in_part("buffer 0", message))?;
+            if let Some(object) = document["buffers"][0].as_object_mut() {
+                object.remove("uri");
+            }
+        }
+        for list in ["images", "buffers"] {
+            container::rebase(&mut document, list, folder, to);
+        }
+        Ok(Base { document, binary: binary.into_owned(), by_name })
+    }
+
+    /// The places of the nodes of a scene that are there already.
+    fn known(&self, scene: &Scene) -> HashMap<NodeRef, usize> {
+        let addresses = Addresses::new(scene);
+        let place = |&node: &NodeRef| {
+            let text = addresses.node(node);
+            // A node's path starts with its rig's name, which glTF has no place for.
+            let tail = text.split_once('/').map_or(text, |(_, tail)| tail);
+            let found = self.by_name.get(text).or_else(|| self.by_name.get(&format!("\"\"/{tail}")))?;
+            Some((node, *found))
+        };
+        addresses.nodes().iter().filter_map(place).collect()
+    }
+}

@@ -1,0 +1,565 @@
+//! From a glTF document to a scene.
+
+use std::collections::HashSet;
+use std::path::Path;
+
+use glam::{DAffine3, DMat4, DQuat, DVec3, DVec4};
+use nimble_curve_core::controller::{
+    Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+};
+use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Tangent, TangentMode, Ticks};
+use nimble_curve_core::rig::{
+    Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig, ScaleInheritance, TransformOp,
+};
+use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
+use nimble_curve_core::space::Space;
+use nimble_curve_core::time::{FrameRate, MAX_TICKS, TimeRange};
+use nimble_curve_core::value::Quantity;
+
+use super::accessor::Numbers;
+use super::document::{Animation, Document};
+use crate::error::Fault;
+use crate::grid;
+
+/// Extensions that a file may require although they are unknown here: they say nothing about nodes or animations.
+const HARMLESS: [&str; 7] = [
+    "KHR_materials_",
+    "KHR_texture_",
+    "EXT_texture_",
+    "KHR_mesh_quantization",
+    "KHR_draco_mesh_compression",
+    "KHR_lights_punctual",
+    "KHR_xmp",
+];
+
+/// What a document says, without our extra data.
+#[derive(Debug)]
+pub struct Plain {
+    /// The scene.
+    pub scene: Scene,
+    /// The place in the document of each node of its rig.
+    pub places: Vec<usize>,
+    /// What was let pass.
+    pub notes: Vec<String>,
+}
+
+/// The document in some JSON.
+pub fn document(json: &[u8]) -> Result<Document, Fault> {
+    let document: Document = serde_json::from_slice(json).map_err(|error| {
+        let full = error.to_string();
+        let message = full.split(" at line ").next().unwrap_or(&full).to_owned();
+        Fault::on_line(error.line(), message)
+    })?;
+    let version = document.asset.min_version.as_ref().unwrap_or(&document.asset.version);
+    if !version.starts_with("2.") {
+        let shown: String = version.chars().take(24).collect();
+        return Err(Fault::in_part("asset", format!("version '{shown}': only glTF 2.0 can be read")));
+    }
+    let known = |extension: &String| HARMLESS.iter().any(|start| extension.starts_with(start));
+    if let Some(unknown) = document.extensions_required.iter().find(|extension| !known(extension)) {
+        let shown: String = unknown.chars().take(60).collect();
+        return Err(Fault::in_part(
+            "extensionsRequired",
+            format!("the file needs the extension '{shown}', which cannot be read: export it without"),
+        ));
+    }
+    Ok(document)
+}
+
+/// The scene of a document whose buffers lie in the binary chunk, in the text or in a folder.
+pub fn read(
+    document: &Document,
+    binary: Option<&[u8]>,
+    folder: &Path,
+    name: &str,
+    rate: Option<FrameRate>,
+) -> Result<Plain, Fault> {
+    let numbers = Numbers::new(document, binary, folder);
+    let order = parents_first(document)?;
+    let mut notes = Vec::new();
+    let (rig, ids) = rig(document, &numbers, &order, name)?;
+    let times: Vec<Times> = document
+        .animations
+        .iter()
+        .map(|animation| input_times(animation, &numbers))
+        .collect::<Result<_, _>>()?;
+    let rate = rate.unwrap_or_else(|| {
+        let of_animation = |times| {
+            let Times { start, seconds }: &Times = times;
+            seconds.iter().flatten().map(move |&s| (s + start, f32_slack(s)))
+        };
+        grid::guess(times.iter().flat_map(of_animation)).unwrap_or_else(|| {
+            if !document.animations.is_empty() {
+                notes.push("no frame rate fits its key times: took 30 (--fps says otherwise)".to_owned());
+            }
+            FrameRate::FPS_30
+        })
+    });
+    let mut takes = Vec::new();
+    for (index, (animation, times)) in document.animations.iter().zip(&times).enumerate() {
+        let reader = Reader { numbers: &numbers, ids: &ids, rate, rig: &rig };
+        takes.extend(reader.take(index, animation, times, &mut notes)?);
+    }
+    let scene = Scene { rate, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes };
+    Ok(Plain { scene, places: order.into_iter().map(|(place, _)| place).collect(), notes })
+}
+
+/// How far a time in single precision may be from the one that was meant, in seconds.
+fn f32_slack(seconds: f64) -> f64 {
+    seconds.abs() * 1.2e-7 + 1e-9
+}
+
+/// All nodes with their parents, parents first.
+fn parents_first(document: &Document) -> Result<Vec<(usize, Option<usize>)>, Fault> {
+    let count = document.nodes.len();
+    let mut parents = vec![None; count];
+    for (index, node) in document.nodes.iter().enumerate() {
+        let fault = |message: String| Fault::in_part(format!("node {index}"), message);
+        for &child in &node.children {
+            let parent = parents
+                .get_mut(child)
+                .ok_or_else(|| fault(format!("has a child {child} that is not there")))?;
+            if parent.replace(index).is_some() {
+                return Err(fault(format!("its child {child} has another parent, too")));
+            }
+        }
+    }
+    // In the document's order where that has parents first, as files written here do; else depth first.
+    let in_order =
+        parents.iter().enumerate().all(|(index, parent)| parent.is_none_or(|parent| parent < index));
+    let order: Vec<usize> = if in_order {
+        (0..count).collect()
+    } else {
+        let mut order = Vec::with_capacity(count);
+        let mut open: Vec<usize> = (0..count).rev().filter(|&index| parents[index].is_none()).collect();
+        while let Some(index) = open.pop() {
+            order.push(index);
+            open.extend(document.nodes[index].children.iter().rev());
+        }
+        order
+    };
+    if order.len() < count {
+        return Err(Fault::in_part("nodes", "some are their own ancestors: the hierarchy is a circle"));
+    }
+    Ok(order.into_iter().map(|index| (index, parents[index])).collect())
+}
+
+fn rig(
+    document: &Document,
+    numbers: &Numbers<'_>,
+    order: &[(usize, Option<usize>)],
+    name: &str,
+) -> Result<(Rig, Vec<NodeId>), Fault> {
+    let joints: HashSet<usize> = document.skins.iter().flat_map(|skin| skin.joints.iter().copied()).collect();
+    let mut binds = vec![None; document.nodes.len()];
+    for (index, skin) in document.skins.iter().enumerate() {
+        let Some(accessor) = skin.inverse_bind_matrices else { continue };
+        let fault = |message: &str| Fault::in_part(format!("skin {index}"), message);
+        if numbers.shape(accessor)?.1 != 16 {
+            return Err(fault("its inverse bind matrices are no matrices"));
+        }
+        let matrices = numbers.read(accessor)?;
+        for (joint, matrix) in skin.joints.iter().zip(matrices.chunks_exact(16)) {
+            let inverse = DAffine3::from_mat4(DMat4::from_cols_slice(matrix));
+            let bind = binds.get_mut(*joint).ok_or_else(|| fault("a joint is not there"))?;
+            if inverse.matrix3.determinant().abs() > 1e-12 {
+                *bind = Some(inverse.inverse());
+            }
+        }
+    }
+    let mut rig = Rig::new(name);
+    let mut ids = vec![NodeId(u32::MAX); document.nodes.len()];
+    for &(index, parent) in order {
+        let source = &document.nodes[index];
+        let kind = match source {
+            _ if joints.contains(&index) => NodeKind::Joint,
+            node if node.mesh.is_some() || node.camera.is_some() || !joints.is_empty() => NodeKind::Other,
+            _ => NodeKind::Joint,
+        };
+        let finite = |numbers: &[f64]| numbers.iter().all(|number| number.is_finite());
+        let all = [
+            source.translation.as_ref().map(|t| t.as_slice()),
+            source.rotation.as_ref().map(|r| r.as_slice()),
+            source.scale.as_ref().map(|s| s.as_slice()),
+            source.matrix.as_ref().map(|m| m.as_slice()),
+        ];
+        if !all.into_iter().flatten().all(finite) {
+            return Err(Fault::in_part(format!("node {index}"), "its transform is not finite"));
+        }
+        let node = Node {
+            name: source.name.clone().unwrap_or_else(|| format!("node {index}")),
+            kind,
+            transform: transform(source),
+            bind: binds[index],
+            inherits: ScaleInheritance::Full,
+            locked: Vec::new(),
+            attributes: morphs(document, index)?,
+        };
+        // Parents were added before, so this cannot fail.
+        ids[index] = rig.add(parent.map(|parent| ids[parent]), node).expect("the parent comes first");
+    }
+    Ok((rig, ids))
+}
+
+/// Translation, rotation and scale; a matrix that is nothing but these is taken apart.
+fn transform(node: &super::document::Node) -> Vec<TransformOp> {
+    let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
+    let mut translation = node.translation.map_or(DVec3::ZERO, DVec3::from_array);
+    let mut rotation = node.rotation.map_or(DQuat::IDENTITY, DQuat::from_array);
+    let mut scale = node.scale.map_or(DVec3::ONE, DVec3::from_array);
+    if let Some(matrix) = node.matrix {
+        let affine = DAffine3::from_mat4(DMat4::from_cols_array(&matrix));
+        let (s, r, t) = affine.to_scale_rotation_translation();
+        let again = DAffine3::from_scale_rotation_translation(s, r, t);
+        if !again.abs_diff_eq(affine, 1e-5 * (1.0 + s.max_element().abs())) || !r.is_finite() {
+            return vec![op("matrix", OpValue::Matrix(DMat4::from_cols_array(&matrix)))];
+        }
+        (translation, rotation, scale) = (t, r, s);
+    }
+    let rotation = if rotation.length_squared() > 0.0 { unit(rotation) } else { DQuat::IDENTITY };
+    vec![
+        op("translation", OpValue::Translate(translation)),
+        op("rotation", OpValue::Orient(rotation)),
+        op("scale", OpValue::Scale(scale)),
+    ]
+}
+
+fn unit(q: DQuat) -> DQuat {
+    // The identity stays the very identity.
+    if q == DQuat::IDENTITY { q } else { q.normalize() }
+}
+
+/// The morph targets of a node's mesh as attributes.
+fn morphs(document: &Document, index: usize) -> Result<Vec<Attribute>, Fault> {
+    let node = &document.nodes[index];
+    let Some(place) = node.mesh else { return Ok(Vec::new()) };
+    let mesh = document.meshes.get(place);
+    let mesh =
+        mesh.ok_or_else(|| Fault::in_part(format!("node {index}"), format!("there is no mesh {place}")))?;
+    let count = mesh.primitives.iter().map(|primitive| primitive.targets.len()).max().unwrap_or(0);
+    let names =
+        mesh.extras.as_ref().and_then(|extras| extras.get("targetNames")).and_then(|names| names.as_array());
+    let weights = node.weights.as_ref().or(mesh.weights.as_ref());
+    let attributes = morph_names(names, count).into_iter().enumerate().map(|(target, name)| {
+        let default = weights.and_then(|weights| weights.get(target)).copied().unwrap_or(0.0);
+        Attribute {
+            name,
+            kind: AttributeKind::Scalar { default, min: None, max: None, quantity: Quantity::Scalar },
+        }
+    });
+    Ok(attributes.collect())
+}
+
+/// The names of morph targets: those given, each made the only one of its kind, or their numbers.
+pub fn morph_names(given: Option<&Vec<serde_json::Value>>, count: usize) -> Vec<String> {
+    let mut taken: HashSet<String> = ["translation", "rotation", "scale"].map(str::to_owned).into();
+    let name = |target: usize| {
+        let given = given.and_then(|names| names.get(target)).and_then(|name| name.as_str());
+        let mut name = given.map_or_else(|| format!("target {target}"), str::to_owned);
+        while !taken.insert(name.clone()) {
+            name.push_str(" (again)");
+        }
+        name
+    };
+    (0..count).map(name).collect()
+}
+
+/// The times of the samplers of an animation.
+struct Times {
+    /// What is to be added to them, in seconds.
+    start: f64,
+    /// The times of each sampler as they are in the file, in seconds.
+    seconds: Vec<Vec<f64>>,
+}
+
+fn input_times(animation: &Animation, numbers: &Numbers<'_>) -> Result<Times, Fault> {
+    // Times may not be negative: a take that starts before zero was written later by so much.
+    let start = animation.extras.as_ref().and_then(|extras| extras.get("nimbleCurveStart"));
+    let start = start.and_then(|start| start.as_f64()).filter(|start| start.is_finite()).unwrap_or(0.0);
+    let seconds =
+        animation.samplers.iter().map(|sampler| numbers.read(sampler.input)).collect::<Result<_, _>>()?;
+    Ok(Times { start, seconds })
+}
+
+struct Reader<'a> {
+    numbers: &'a Numbers<'a>,
+    ids: &'a [NodeId],
+    rate: FrameRate,
+    rig: &'a Rig,
+}
+
+/// A sampler's rows: numbers of one width at increasing times.
+struct Rows {
+    times: Vec<Ticks>,
+    width: usize,
+    values: Vec<f64>,
+    /// Slopes per second before and after, for cubics.
+    slopes: Option<(Vec<f64>, Vec<f64>)>,
+    interpolation: Interpolation,
+    /// Rows that stand for the value just before the next one.
+    jumps: Vec<bool>,
+}
+
+impl Reader<'_> {
+    fn take(
+        &self,
+        index: usize,
+        animation: &Animation,
+        times: &Times,
+        notes: &mut Vec<String>,
+    ) -> Result<Option<Take>, Fault> {
+        let name = animation.name.clone().unwrap_or_else(|| format!("take {}", index + 1));
+        let mut tracks: Vec<Track> = Vec::new();
+        let mut seen = HashSet::new();
+        for (place, channel) in animation.channels.iter().enumerate() {
+            let part = || format!("animation '{name}', channel {place}");
+            let fault = |message: String| Fault::in_part(part(), message);
+            let Some(node) = channel.target.node else {
+                notes.push(format!("{}: it has no node and was passed over", part()));
+                continue;
+            };
+            let id = *self.ids.get(node).ok_or_else(|| fault(format!("there is no node {node}")))?;
+            let path = channel.target.path.as_str();
+            let width = match path {
+                "translation" | "scale" => 3,
+                "rotation" => 4,
+                "weights" => self.rig.node(id).map_or(0, |node| node.attributes.len()),
+                other => {
+                    let shown: String = other.chars().take(24).collect();
+                    notes.push(format!("{}: '{shown}' is not known and was passed over", part()));
+                    continue;
+                }
+            };
+            if width == 0 {
+                notes.push(format!("{}: its node has no morph targets, so it was passed over", part()));
+                continue;
+            }
+            if !seen.insert((node, path)) {
+                return Err(fault(format!("'{path}' of node {node} is animated twice")));
+            }
+            let seconds = times.seconds.get(channel.sampler);
+            let seconds = seconds.ok_or_else(|| fault(format!("there is no sampler {}", channel.sampler)))?;
+            if seconds.is_empty() {
+                notes.push(format!("{}: it has no keys and was passed over", part()));
+                continue;
+            }
+            if self.rig.node(id).is_some_and(|node| node.op("matrix").is_some()) && path != "weights" {
+                notes.push(format!("{}: its node has a matrix, which cannot be animated", part()));
+                continue;
+            }
+            let rows = self.rows(&animation.samplers[channel.sampler], times.start, seconds, width, &part)?;
+            let mut push = |property: &str, controller: Controller| {
+                let target = Target { rig: 0, node: id, property: property.to_owned() };
+                tracks.push(Track { target, controller });
+            };
+            match path {
+                "rotation" => push(path, self.rotation(rows)),
+                "weights" => {
+                    let names: Vec<String> = (self.rig.node(id).into_iter())
+                        .flat_map(|node| node.attributes.iter().map(|attribute| attribute.name.clone()))
+                        .collect();
+                    for (component, name) in names.iter().enumerate() {
+                        push(name, self.number(&rows, component));
+                    }
+                }
+                _ => push(path, self.vector(rows)),
+            }
+        }
+        let Some(range) = tracks.iter().filter_map(|track| track.controller.range()).reduce(TimeRange::union)
+        else {
+            if !animation.channels.is_empty() {
+                notes.push(format!("animation '{name}' has no keys that can be read and was passed over"));
+            }
+            return Ok(None);
+        };
+        let layers = vec![Layer::base(tracks)];
+        Ok(Some(Take { name, folder: None, range, clips: Vec::new(), markers: Vec::new(), layers }))
+    }
+
+    fn rows(
+        &self,
+        sampler: &super::document::Sampler,
+        start: f64,
+        seconds: &[f64],
+        width: usize,
+        part: &dyn Fn() -> String,
+    ) -> Result<Rows, Fault> {
+        let fault = |message: String| Fault::in_part(part(), message);
+        let interpolation = match sampler.interpolation.as_deref() {
+            None | Some("LINEAR") => Interpolation::Linear,
+            Some("STEP") => Interpolation::Hold,
+            Some("CUBICSPLINE") => Interpolation::Cubic,
+            Some(other) => {
+                let shown: String = other.chars().take(24).collect();
+                return Err(fault(format!("'{shown}' is not an interpolation of glTF")));
+            }
+        };
+        let cubic = interpolation == Interpolation::Cubic;
+        let all = self.numbers.read(sampler.output)?;
+        let needed = seconds.len() * width * if cubic { 3 } else { 1 };
+        if all.len() != needed {
+            return Err(fault(format!(
+                "{} keys need {needed} numbers, but there are {}",
+                seconds.len(),
+                all.len()
+            )));
+        }
+        let mut times = Vec::with_capacity(seconds.len());
+        for (index, &second) in seconds.iter().enumerate() {
+            let time = grid::snapped(start + second, self.rate, f32_slack(second));
+            if time.0.abs() > MAX_TICKS {
+                return Err(fault(format!("key {index} lies more than 36 days from the start")));
+            }
+            if index > 0 && second <= seconds[index - 1] {
+                return Err(fault(format!("key {index} is not later than the key before it")));
+            }
+            times.push(time);
+        }
+        // Two keys at neighbouring numbers in single precision are a jump.
+        let neighbours = |a: f64, b: f64| (b as f32).to_bits().abs_diff((a as f32).to_bits()) <= 2;
+        let jumps = (0..seconds.len())
+            .map(|index| {
+                let meets = seconds.get(index + 1).is_some_and(|next| neighbours(seconds[index], *next));
+                interpolation != Interpolation::Hold && meets
+            })
+            .collect();
+        if !cubic {
+            return Ok(Rows { times, width, values: all, slopes: None, interpolation, jumps });
+        }
+        let third = |part: usize| -> Vec<f64> {
+            let rows = all.chunks_exact(3 * width);
+            rows.flat_map(|row| row[part * width..(part + 1) * width].iter().copied()).collect()
+        };
+        Ok(Rows { times, width, values: third(1), slopes: Some((third(0), third(2))), interpolation, jumps })
+    }
+
+    /// Whether rows are samples: straight lines at every frame, or finer.
+    fn step(&self, rows: &Rows) -> Option<FrameRate> {
+        (rows.interpolation == Interpolation::Linear && !rows.jumps.contains(&true))
+            .then(|| grid::step(&rows.times, self.rate))
+            .flatten()
+    }
+
+    fn vector(&self, rows: Rows) -> Controller {
+        if let Some(rate) = self.step(&rows) {
+            let samples =
+                Samples { start: rows.times[0], rate, kind: SampleKind::Vector, values: rows.values };
+            return Controller::Samples(samples);
+        }
+        Controller::Components((0..rows.width).map(|component| curve(&rows, component)).collect())
+    }
+
+    fn number(&self, rows: &Rows, component: usize) -> Controller {
+        if let Some(rate) = self.step(rows) {
+            let values = rows.values.iter().skip(component).step_by(rows.width).copied().collect();
+            return Controller::Samples(Samples {
+                start: rows.times[0],
+                rate,
+                kind: SampleKind::Scalar,
+                values,
+            });
+        }
+        Controller::Components(vec![curve(rows, component)])
+    }
+
+    fn rotation(&self, mut rows: Rows) -> Controller {
+        for row in rows.values.chunks_exact_mut(4) {
+            let q = DQuat::from_slice(row);
+            let q = if q.length_squared() > 0.0 { unit(q) } else { DQuat::IDENTITY };
+            row.copy_from_slice(&q.to_array());
+        }
+        if let Some(rate) = self.step(&rows) {
+            let samples =
+                Samples { start: rows.times[0], rate, kind: SampleKind::Quaternion, values: rows.values };
+            return Controller::Samples(samples);
+        }
+        let interpolation = match rows.interpolation {
+            Interpolation::Hold => QuaternionInterpolation::Step,
+            Interpolation::Linear => QuaternionInterpolation::Slerp,
+            _ => QuaternionInterpolation::Cubic,
+        };
+        let slope = |slopes: Option<&Vec<f64>>, index: usize| {
+            slopes.map_or(DVec4::ZERO, |all| DVec4::from_slice(&all[index * 4..index * 4 + 4]))
+        };
+        let mut keys: Vec<QuaternionKey> = (rows.times.iter().enumerate())
+            .map(|(index, &time)| QuaternionKey {
+                time,
+                value: DQuat::from_slice(&rows.values[index * 4..index * 4 + 4]),
+                interpolation,
+                tangent_in: slope(rows.slopes.as_ref().map(|both| &both.0), index),
+                tangent_out: slope(rows.slopes.as_ref().map(|both| &both.1), index),
+            })
+            .collect();
+        let still = |a: &QuaternionKey, b: &QuaternionKey| {
+            a.value == b.value && a.tangent_out == DVec4::ZERO && b.tangent_in == DVec4::ZERO
+        };
+        // A rotation that does not move up to a jump holds.
+        for index in 0..keys.len().saturating_sub(2) {
+            if rows.jumps[index + 1] && still(&keys[index], &keys[index + 1]) {
+                keys[index].interpolation = QuaternionInterpolation::Step;
+            }
+        }
+        let after_hold = |index: usize| {
+            rows.jumps[index] && index > 0 && keys[index - 1].interpolation == QuaternionInterpolation::Step
+        };
+        let mut kept: Vec<QuaternionKey> = Vec::with_capacity(keys.len());
+        for (index, key) in keys.iter().enumerate() {
+            if after_hold(index) {
+                continue;
+            }
+            let jumps = rows.jumps[index];
+            let time = if jumps { Ticks(keys[index + 1].time.0 - 1) } else { key.time };
+            let way = if jumps { QuaternionInterpolation::Step } else { key.interpolation };
+            if kept.last().is_none_or(|last| last.time < time) {
+                kept.push(QuaternionKey { time, interpolation: way, ..*key });
+            }
+        }
+        let curve = QuaternionCurve { keys: kept, before: Behaviour::Held, after: Behaviour::Held };
+        Controller::Quaternion(curve)
+    }
+}
+
+/// One component of some rows as a curve; two rows at a jump are one key.
+fn curve(rows: &Rows, component: usize) -> Curve {
+    let at = |all: &[f64], index: usize| all[index * rows.width + component];
+    let mut keys: Vec<Key> = Vec::with_capacity(rows.times.len());
+    let mut before: Option<Key> = None;
+    for (index, &time) in rows.times.iter().enumerate() {
+        let mut key = Key::new(time, at(&rows.values, index)).with_interpolation(rows.interpolation);
+        key = match (&rows.slopes, rows.interpolation) {
+            (Some((into, out)), _) => key.with_slopes(at(into, index), at(out, index)),
+            (None, Interpolation::Linear) => Key {
+                tangent_in: Tangent::of_mode(TangentMode::Linear),
+                tangent_out: Tangent::of_mode(TangentMode::Linear),
+                joined: false,
+                ..key
+            },
+            _ => key.with_slope(0.0),
+        };
+        if let Some(left) = before.take() {
+            key.tangent_in = left.tangent_in;
+            if left.value != key.value {
+                key.value_before = Some(left.value);
+            }
+        }
+        if rows.jumps[index] {
+            before = Some(key);
+            continue;
+        }
+        let is_cubic = rows.interpolation == Interpolation::Cubic;
+        key.joined = is_cubic && key.value_before.is_none() && key.tangent_in == key.tangent_out;
+        if let Some(last) = keys.last_mut() {
+            // What does not move up to a jump holds.
+            let flat = last.tangent_out.is_flat() && key.tangent_in.is_flat();
+            if is_cubic && flat && key.value_before == Some(last.value) {
+                last.interpolation = Interpolation::Hold;
+                key.value_before = None;
+            }
+            if last.time >= time {
+                continue;
+            }
+        }
+        keys.push(key);
+    }
+    Curve::new(keys).unwrap_or_default()
+}
