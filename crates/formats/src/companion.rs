@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::controller::{Controller, SampleKind, Samples, TcbKeys};
 use nimble_curve_core::curve::{Behaviour, Curve, Ticks};
-use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::adapt::turned;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::rig::{Node, OpValue, Rig, TransformOp};
@@ -142,11 +142,41 @@ fn are_twins(own: &Samples, twin: &Samples) -> bool {
     (own.start, own.rate, own.len()) == (twin.start, twin.rate, twin.len())
 }
 
-/// What a format has no place for is kept in the extra data.
-pub fn keep_all(ledger: &mut Ledger) {
-    for entry in ledger.entries.iter_mut().filter(|entry| entry.fate == Fate::LeftOut) {
-        (entry.fate, entry.after) = (Fate::Kept, entry.before);
-        entry.note = "in the extra data only: other programs do not see it".to_owned();
+/// Fates that a change of space makes worse: what was kept is said in other numbers.
+pub(crate) fn remap_fates(ledger: &mut Ledger, respaced: &Ledger) {
+    let place = |entry: &Entry| (entry.take.clone(), entry.channel.clone());
+    let moved: HashMap<_, Fate> = respaced.entries.iter().map(|entry| (place(entry), entry.fate)).collect();
+    for entry in &mut ledger.entries {
+        if let Some(&fate) = moved.get(&place(entry)) {
+            entry.fate = entry.fate.max(fate);
+        }
+    }
+}
+
+/// What has no place in a format itself is left out, or where there is extra data in that only.
+pub(crate) fn note_left_out(
+    scene: &Scene,
+    left_out: &[(String, Target)],
+    why: &str,
+    in_extra: bool,
+    ledger: &mut Ledger,
+) {
+    let addresses = Addresses::new(scene);
+    let gone: HashSet<(&str, String)> =
+        left_out.iter().map(|(take, target)| (take.as_str(), addresses.property(target))).collect();
+    for entry in &mut ledger.entries {
+        if gone.contains(&(entry.take.as_str(), entry.channel.clone())) {
+            *entry =
+                Entry { fate: Fate::LeftOut, after: 0, error: None, note: why.to_owned(), ..entry.clone() };
+        }
+        if in_extra && entry.fate == Fate::LeftOut {
+            (entry.fate, entry.after) = (Fate::Kept, entry.before);
+            entry.note = "in the extra data only: other programs do not see it".to_owned();
+        }
+    }
+    if in_extra && ledger.count(Fate::Refitted) > 0 {
+        let note = "the curves as they were travel as extra data; refitted ones are what other programs see";
+        ledger.notes.push(note.to_owned());
     }
 }
 

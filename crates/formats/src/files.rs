@@ -1,5 +1,6 @@
 //! Reading and writing whole files: formats by ending or content, outputs written whole or not at all.
 
+use std::borrow::Cow;
 use std::fs;
 use std::io::{self, Read as _, Write as _};
 use std::path::Path;
@@ -12,7 +13,7 @@ use nimble_curve_core::space::{Space, UpAxis};
 use nimble_curve_core::time::FrameRate;
 
 use crate::error::{Fault, FormatError, Place};
-use crate::{bvh, gltf, ncurve};
+use crate::{bvh, collada, gltf, ncurve};
 
 /// The formats that are read and written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -25,10 +26,12 @@ pub enum Format {
     Gltf,
     /// glTF 2.0 as a binary container, `.glb`.
     Glb,
+    /// COLLADA, `.dae`.
+    Collada,
 }
 
 /// The endings of all formats, for messages.
-pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .bvh";
+pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .bvh";
 
 impl Format {
     /// The format that a file's ending names.
@@ -38,6 +41,7 @@ impl Format {
             "bvh" => Some(Format::Bvh),
             "gltf" => Some(Format::Gltf),
             "glb" => Some(Format::Glb),
+            "dae" => Some(Format::Collada),
             _ => None,
         }
     }
@@ -53,6 +57,9 @@ impl Format {
             let says = |text: &[u8], word: &[u8]| text.windows(word.len()).any(|at| at == word);
             let is_gltf = !says(head, b"\"ncurve\"") && says(bytes, b"\"asset\"");
             Some(if is_gltf { Format::Gltf } else { Format::Ncurve })
+        } else if bytes.starts_with(b"<") {
+            // Other XML is not read; that it is none of ours is said by its first element.
+            bytes.windows(8).any(|at| at == b"<COLLADA").then_some(Format::Collada)
         } else if bytes.len() >= 9 && bytes[..9].eq_ignore_ascii_case(b"hierarchy") {
             Some(Format::Bvh)
         } else {
@@ -66,6 +73,7 @@ impl Format {
             Format::Ncurve => "ncurve",
             Format::Bvh => "BVH",
             Format::Gltf | Format::Glb => "glTF",
+            Format::Collada => "COLLADA",
         }
     }
 }
@@ -119,6 +127,8 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     if bytes.trim_ascii().is_empty() {
         return Err(Fault::of_whole("the file is empty").in_file(path));
     }
+    let bytes = transcoded(bytes).map_err(|fault| fault.in_file(path))?;
+    let bytes: &[u8] = &bytes;
     let format = Format::of_content(bytes);
     let Some(format) =
         format.or_else(|| Format::of_path(path).filter(|_| std::str::from_utf8(bytes).is_ok()))
@@ -129,13 +139,13 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     let name = path.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
     let mut notes = Vec::new();
     let scene = match format {
-        Format::Ncurve => {
-            let text = std::str::from_utf8(bytes).map_err(|error| {
-                let line = bytes[..error.valid_up_to()].iter().filter(|&&byte| byte == b'\n').count() + 1;
-                Fault::on_line(line, "this is not UTF-8 text").in_file(path)
-            })?;
-            ncurve::read(text.strip_prefix('\u{feff}').unwrap_or(text))
-                .map_err(|fault| fault.in_file(path))?
+        Format::Ncurve => text_of(bytes).and_then(ncurve::read).map_err(|fault| fault.in_file(path))?,
+        Format::Collada => {
+            let (scene, more) = text_of(bytes)
+                .and_then(|text| collada::read(text, name, assume.rate))
+                .map_err(|fault| fault.in_file(path))?;
+            notes.extend(more);
+            scene
         }
         Format::Bvh => {
             let mut space = Space::CENTIMETRES_Y_UP;
@@ -154,6 +164,30 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
         }
     };
     Ok(Loaded { scene, format, notes })
+}
+
+/// Bytes as UTF-8 text.
+fn text_of(bytes: &[u8]) -> Result<&str, Fault> {
+    let text = std::str::from_utf8(bytes).map_err(|error| {
+        let line = bytes[..error.valid_up_to()].iter().filter(|&&byte| byte == b'\n').count() + 1;
+        Fault::on_line(line, "this is not UTF-8 text")
+    })?;
+    Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
+}
+
+/// UTF-16 text with a byte order mark as UTF-8; anything else as it is.
+fn transcoded(bytes: &[u8]) -> Result<Cow<'_, [u8]>, Fault> {
+    let word: fn([u8; 2]) -> u16 = match bytes {
+        [0xff, 0xfe, ..] => u16::from_le_bytes,
+        [0xfe, 0xff, ..] => u16::from_be_bytes,
+        _ => return Ok(Cow::Borrowed(bytes)),
+    };
+    let words = bytes[2..].chunks_exact(2).map(|pair| word([pair[0], pair[1]]));
+    let text: Result<String, _> = char::decode_utf16(words).collect();
+    let text = text.map_err(|_| Fault::of_whole("it starts as UTF-16 text, but is none"))?;
+    Ok(Cow::Owned(
+        text.replacen("encoding=\"utf-16\"", "", 1).replacen("encoding=\"UTF-16\"", "", 1).into_bytes(),
+    ))
 }
 
 /// How a scene is written.
@@ -190,6 +224,12 @@ pub fn encode(
         Format::Bvh => bvh::write(scene, scene.takes.first())
             .map(|(text, ledger)| (text.into_bytes(), ledger))
             .map_err(cannot),
+        Format::Collada => {
+            let options =
+                collada::WriteOptions { without_extra: saving.without_extra, tolerance: saving.tolerance };
+            let (text, ledger) = collada::write(scene, &options).map_err(cannot)?;
+            Ok((text.into_bytes(), ledger))
+        }
         Format::Gltf | Format::Glb => {
             let base = match saving.base.filter(|base| *base != Path::new("-") && base.is_file()) {
                 Some(base) => {

@@ -1,6 +1,7 @@
 //! Readers and writers of animation files, one module a format, all to and from [`nimble_curve_core::scene::Scene`].
 
 pub mod bvh;
+pub mod collada;
 pub mod companion;
 pub mod error;
 mod files;

@@ -17,7 +17,7 @@ use crate::curve::{Curve, Refit};
 use crate::evaluate::{Evaluator, Pose};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue, TransformOp};
-use crate::rotation::{Between, RotationOrder, quat_from_euler, to_quaternion_keys};
+use crate::rotation::{Between, RotationOrder, nearest_euler, quat_from_euler, to_quaternion_keys};
 use crate::scene::{PropertyKind, Scene, Take, Target, Track};
 use crate::value::{Quantity, Value};
 
@@ -198,10 +198,10 @@ fn adapted(
             (Some(Plan::Fold { before, after }), _) => quaternions(controller, setting, before, after),
             (_, Rotations::Quaternions) => quaternions(controller, setting, DQuat::IDENTITY, DQuat::IDENTITY),
             (_, Rotations::Angles) => {
-                let is_samples =
-                    matches!(controller, Controller::Samples(s) if matches!(s.kind, SampleKind::Euler(_)));
-                if is_samples || matches!(controller, Controller::Constant(_)) {
-                    return Ok(kept(controller));
+                match controller {
+                    Controller::Constant(_) => return Ok(kept(controller)),
+                    Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
+                    _ => {}
                 }
                 numbers(change(controller, Form::Curves, setting)?, setting, holds)
             }
@@ -210,6 +210,32 @@ fn adapted(
         _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
         _ => numbers(change(controller, Form::Curves, setting)?, setting, holds),
     }
+}
+
+/// Samples of a rotation as angles in the order at rest.
+fn angles(samples: &Samples, setting: &Setting) -> Option<Changed> {
+    let order = setting.order();
+    if samples.kind == SampleKind::Euler(order) {
+        return Some(kept(&Controller::Samples(samples.clone())));
+    }
+    let mut last = match setting.rest {
+        Value::Euler { angles, .. } => angles,
+        _ => DVec3::ZERO,
+    };
+    let mut values = Vec::with_capacity(samples.len() * 3);
+    for index in 0..samples.len() {
+        let row = samples.row(index);
+        let rotation = match samples.kind {
+            SampleKind::Euler(own) => quat_from_euler(own, DVec3::from_slice(row)),
+            SampleKind::Quaternion => DQuat::from_slice(row).normalize(),
+            _ => return None,
+        };
+        last = nearest_euler(order, rotation, last);
+        values.extend(last.to_array());
+    }
+    let controller =
+        Controller::Samples(Samples { kind: SampleKind::Euler(order), values, ..samples.clone() });
+    Some(Changed { controller, fate: Fate::Remapped, error: None, added: 0 })
 }
 
 fn kept(controller: &Controller) -> Changed {

@@ -123,7 +123,7 @@ fn is_already(controller: &Controller, form: Form, setting: &Setting) -> bool {
 
 impl Setting {
     /// The order of the angles at rest; xyz where the rotation at rest is a quaternion.
-    fn order(&self) -> RotationOrder {
+    pub(super) fn order(&self) -> RotationOrder {
         match self.rest {
             Value::Euler { order, .. } => order,
             _ => RotationOrder::Xyz,

@@ -16,11 +16,11 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
-use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
 use nimble_curve_core::ops::space::in_space;
-use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::FrameRate;
 use serde_json::{Value, json};
@@ -91,14 +91,15 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<(Vec<u8>, Ledg
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
-    remap_fates(&mut ledger, &respaced);
+    companion::remap_fates(&mut ledger, &respaced);
     let base = options.into.map(|(bytes, folder)| Base::open(bytes, folder, options.folder)).transpose()?;
     let into = base.map(|base| {
         let known = base.known(&adapted);
         write::Into { document: base.document, binary: base.binary, known }
     });
     let written = write::write(&adapted, into);
-    note_left_out(scene, &written.left_out, !options.without_extra, &mut ledger);
+    let holds = "glTF holds translation, rotation, scale and morph weights only";
+    companion::note_left_out(scene, &written.left_out, holds, !options.without_extra, &mut ledger);
     let mut document = written.document;
     if !options.without_extra {
         let extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
@@ -116,41 +117,6 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<(Vec<u8>, Ledg
         if options.binary { serde_json::to_vec(&document) } else { serde_json::to_vec_pretty(&document) };
     let text = text.map_err(|error| Fault::of_whole(error.to_string()))?;
     Ok((if options.binary { container::close(&text, &written.binary) } else { text }, ledger))
-}
-
-/// Fates that a change of space makes worse: what was kept is said in other numbers.
-fn remap_fates(ledger: &mut Ledger, respaced: &Ledger) {
-    let moved: HashMap<(&str, &str), Fate> = respaced
-        .entries
-        .iter()
-        .map(|entry| ((entry.take.as_str(), entry.channel.as_str()), entry.fate))
-        .collect();
-    for entry in &mut ledger.entries {
-        if let Some(&fate) = moved.get(&(entry.take.as_str(), entry.channel.as_str())) {
-            entry.fate = entry.fate.max(fate);
-        }
-    }
-}
-
-/// What has no place in glTF itself is in the extra data, or left out.
-fn note_left_out(scene: &Scene, left_out: &[(String, Target)], in_extra: bool, ledger: &mut Ledger) {
-    let addresses = Addresses::new(scene);
-    for (take, target) in left_out {
-        let channel = addresses.property(target);
-        for entry in ledger.entries.iter_mut().filter(|entry| entry.take == *take && entry.channel == channel)
-        {
-            let note = "glTF holds translation, rotation, scale and morph weights only".to_owned();
-            *entry = Entry { fate: Fate::LeftOut, after: 0, error: None, note, ..entry.clone() };
-        }
-    }
-    if in_extra {
-        companion::keep_all(ledger);
-        if ledger.count(Fate::Refitted) > 0 {
-            let note =
-                "the curves as they were travel as extra data; refitted ones are what other programs see";
-            ledger.notes.push(note.to_owned());
-        }
-    }
 }
 
 /// The extra data of a document, whose fingerprints are those of what it says without.

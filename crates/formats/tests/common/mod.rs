@@ -8,6 +8,7 @@ use glam::{DQuat, DVec3};
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{AxisMap, Space};
+use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::{Assume, Format, Saving, encode, read, read_bytes};
 
 /// A file of the sample scenario.
@@ -28,12 +29,12 @@ pub fn through(scene: &Scene, format: Format, without_extra: bool) -> Scene {
     read_bytes(&bytes, Path::new("x"), assume).unwrap().scene
 }
 
-/// World positions in metres and rotations, y up, of all nodes by name at half frames of a take.
-pub fn motion(scene: &Scene, take: &str) -> Vec<HashMap<String, (DVec3, DQuat)>> {
+/// World positions in metres and rotations, y up, of all nodes by name at half frames of a range in a take.
+pub fn motion(scene: &Scene, take: &str, range: TimeRange) -> Vec<HashMap<String, (DVec3, DQuat)>> {
     let map = AxisMap::between(&scene.space, &Space::METRES_Y_UP);
     let take = scene.takes.iter().find(|found| found.name == take).unwrap();
     let mut frames = Vec::new();
-    let (first, last) = (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last));
+    let (first, last) = (scene.rate.frame(range.first), scene.rate.frame(range.last));
     let mut rigs: Vec<Evaluator<'_>> =
         (0..scene.rigs.len()).map(|rig| Evaluator::new(scene, Some(take), rig).unwrap()).collect();
     let mut pose = Pose::default();
@@ -51,9 +52,10 @@ pub fn motion(scene: &Scene, take: &str) -> Vec<HashMap<String, (DVec3, DQuat)>>
     frames
 }
 
-/// The largest distance in metres and angle in radians between the motions of two scenes.
+/// The largest distance in metres and angle in radians between the motions of two scenes, in the range of the first.
 pub fn apart(a: &Scene, b: &Scene, take: &str) -> (f64, f64) {
-    let (a, b) = (motion(a, take), motion(b, take));
+    let range = a.takes.iter().find(|found| found.name == take).unwrap().range;
+    let (a, b) = (motion(a, take, range), motion(b, take, range));
     assert_eq!(a.len(), b.len());
     let mut most = (0.0_f64, 0.0_f64);
     for (a, b) in a.iter().zip(&b) {

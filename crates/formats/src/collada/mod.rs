@@ -1,0 +1,129 @@
+//! COLLADA 1.4.1 and 1.5: transform stacks in order, and curves with tangents for each number in them.
+//!
+//! Angles are in degrees, times in seconds. Transforms of a node act like a product from the first to the last, so that of
+//! three rotates in a row the first is the outermost. The tangents of a Bézier piece are its control points, absolute in
+//! time and value; those of one number alone lie at thirds of the piece; Hermite tangents are three times the handles
+//! (*COLLADA 1.5.0 Specification*, chapter 4, "Curve Interpolation"). What the format cannot hold travels in an `<extra>`
+//! with a profile of our own, see [`crate::companion`].
+
+mod curves;
+mod read;
+mod transform;
+mod write;
+
+use std::collections::HashMap;
+
+use nimble_curve_core::address::NodeRef;
+use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::space::{Handedness, Space};
+use nimble_curve_core::time::FrameRate;
+
+use crate::companion;
+use crate::error::Fault;
+
+/// The profile under which extra data stands.
+const PROFILE: &str = "NIMBLE_CURVE";
+
+/// What COLLADA 1.4.1 holds of an animation by itself.
+const HOLDS: Holds =
+    Holds { layers: false, rotations: Rotations::Angles, weighted: true, outside: false, lists: true };
+
+/// Reads the scene in a `.dae`. Also what was let pass.
+///
+/// # Errors
+/// With the line or the element that is wrong.
+pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault> {
+    let options =
+        roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
+    let document = roxmltree::Document::parse_with_options(text, options)
+        .map_err(|error| Fault::on_line(error.pos().row as usize, plainly(&error)))?;
+    let is_ours = |node: &roxmltree::Node<'_, '_>| {
+        node.has_tag_name_in("data")
+            && node.parent().is_some_and(|above| above.attribute("profile") == Some(PROFILE))
+    };
+    let data = document.root_element().descendants().find(is_ours);
+    let data = data.map(|data| data.text().unwrap_or_default().to_owned());
+    let opened = data.map(|data| companion::open(data.trim())).transpose()?;
+    let is_newer = matches!(opened, Some(None));
+    let opened = opened.flatten();
+    let rate = rate.or(opened.as_ref().map(companion::Opened::rate));
+    let read::Plain { mut scene, mut notes, .. } = read::read(&document, name, rate)?;
+    if is_newer {
+        notes.push("its extra data is of a newer version and was passed over".to_owned());
+    }
+    if let Some(opened) = opened {
+        let (restored, more) = opened.restore(scene)?;
+        scene = restored;
+        notes.extend(more);
+    }
+    Ok((scene, notes))
+}
+
+/// An XML error in one line, without its place.
+fn plainly(error: &roxmltree::Error) -> String {
+    match error {
+        roxmltree::Error::DtdDetected => "it has a DTD, which is not read: take the DOCTYPE out".to_owned(),
+        other => {
+            let text = other.to_string();
+            let plain = text.split(" at ").next().unwrap_or(&text);
+            format!("not well-formed XML: {plain}")
+        }
+    }
+}
+
+/// Element names whatever their namespace: files of both versions, and sloppy ones, are read alike.
+trait Named {
+    fn has_tag_name_in(&self, name: &str) -> bool;
+}
+
+impl Named for roxmltree::Node<'_, '_> {
+    fn has_tag_name_in(&self, name: &str) -> bool {
+        self.is_element() && self.tag_name().name() == name
+    }
+}
+
+/// How to write.
+#[derive(Clone, Copy, Debug)]
+pub struct WriteOptions {
+    /// Leave out the extra data.
+    pub without_extra: bool,
+    /// How far curves may be from their source where COLLADA cannot hold them exactly.
+    pub tolerance: Tolerance,
+}
+
+/// The text of a COLLADA 1.4.1 file that holds a scene, and what became of its channels.
+///
+/// # Errors
+/// Where layers cannot be written together.
+pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(String, Ledger), Fault> {
+    let (adapted, mut ledger) =
+        adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
+    let space = Space { handedness: Handedness::Right, ..scene.space };
+    let (adapted, respaced) = in_space(&adapted, &space);
+    companion::remap_fates(&mut ledger, &respaced);
+    let written = write::write(&adapted, None);
+    companion::note_left_out(
+        scene,
+        &written.left_out,
+        "COLLADA holds transforms only",
+        !options.without_extra,
+        &mut ledger,
+    );
+    if options.without_extra {
+        return Ok((written.text, ledger));
+    }
+    let document = roxmltree::Document::parse(&written.text)
+        .map_err(|error| Fault::of_whole(format!("wrote broken XML: {error}")))?;
+    let plain = read::read(&document, "", Some(scene.rate))?;
+    let origin: HashMap<&str, NodeRef> = written.ids.iter().map(|(id, node)| (id.as_str(), *node)).collect();
+    let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
+    let data = companion::of(scene, &plain.scene, |node| {
+        origin.get(plain.ids.get(position(node)?)?.as_str()).copied()
+    });
+    let data = serde_json::to_string(&data).map_err(|error| Fault::of_whole(error.to_string()))?;
+    Ok((write::write(&adapted, Some(&data)).text, ledger))
+}

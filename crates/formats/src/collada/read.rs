@@ -1,0 +1,634 @@
+//! From a COLLADA document to a scene.
+
+use std::collections::{HashMap, HashSet};
+
+use glam::{DAffine3, DMat4, DQuat, DVec3};
+use nimble_curve_core::angle::radians;
+use nimble_curve_core::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+};
+use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
+use nimble_curve_core::rig::{Node as RigNode, NodeId, NodeKind, OpValue, Rig, ScaleInheritance};
+use nimble_curve_core::scene::{Clip, Layer, Scene, Take, Target, Track};
+use nimble_curve_core::space::{Handedness, Space, UpAxis};
+use nimble_curve_core::time::{FrameRate, TimeRange};
+use roxmltree::{Document, Node};
+
+use super::Named;
+use super::curves::{Factor, Sampler, fault, numbers, shown, slack};
+use super::transform::{Mapped, Place, Step, StepKind, map};
+use crate::error::Fault;
+use crate::grid;
+
+/// The most nodes that are read: instances of nodes within nodes could make many out of few.
+const MOST_NODES: usize = 200_000;
+
+/// What a document says, without our extra data.
+pub struct Plain {
+    /// The scene.
+    pub scene: Scene,
+    /// The id of each node of its rig.
+    pub ids: Vec<String>,
+    /// What was let pass.
+    pub notes: Vec<String>,
+}
+
+/// The scene of a document.
+pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
+    let root = document.root_element();
+    if !root.has_tag_name_in("COLLADA") {
+        return Err(fault(root, format!("this is <{}>, not <COLLADA>", shown(root.tag_name().name()))));
+    }
+    let by_id: HashMap<&str, Node<'_, '_>> =
+        root.descendants().filter_map(|node| Some((node.attribute("id")?, node))).collect();
+    let space = space(root);
+    let nodes = Hierarchy::read(root, &by_id)?;
+    let channels = channels(root, &by_id, &nodes)?;
+    let mut notes = channels.notes.clone();
+    let rate = rate.or_else(|| stated_rate(root)).unwrap_or_else(|| {
+        let times =
+            channels.list.iter().flat_map(|channel| channel.sampler.seconds.iter().map(|&s| (s, slack(s))));
+        grid::guess(times).unwrap_or_else(|| {
+            if !channels.list.is_empty() {
+                notes.push("no frame rate fits its key times: took 30 (--fps says otherwise)".to_owned());
+            }
+            FrameRate::FPS_30
+        })
+    });
+    let animated: HashSet<(usize, usize)> =
+        channels.list.iter().map(|channel| (channel.node, channel.step)).collect();
+    let (mut rig, ids, mapped) = nodes.rig(name, &animated)?;
+    let takes = takes(root, &channels, &mut rig, &ids, &mapped, name, rate, &mut notes)?;
+    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
+    Ok(Plain { scene, ids: nodes.list.into_iter().map(|node| node.id).collect(), notes })
+}
+
+fn space(root: Node<'_, '_>) -> Space {
+    let asset = root.children().find(|node| node.has_tag_name_in("asset"));
+    let child = |name: &str| asset.and_then(|asset| asset.children().find(|node| node.has_tag_name_in(name)));
+    let metre = child("unit").and_then(|unit| unit.attribute("meter")?.trim().parse::<f64>().ok());
+    let up = match child("up_axis").and_then(|up| up.text()).map(str::trim) {
+        Some("X_UP") => UpAxis::X,
+        Some("Z_UP") => UpAxis::Z,
+        _ => UpAxis::Y,
+    };
+    Space {
+        metres_per_unit: metre.filter(|metre| metre.is_finite() && *metre > 0.0).unwrap_or(1.0),
+        up,
+        handedness: Handedness::Right,
+    }
+}
+
+/// The frame rate, where an `<extra>` says one.
+fn stated_rate(root: Node<'_, '_>) -> Option<FrameRate> {
+    let extras = root.descendants().filter(|node| node.has_tag_name_in("extra"));
+    let rates =
+        extras.flat_map(|extra| extra.descendants()).filter(|node| node.has_tag_name_in("frame_rate"));
+    rates.filter_map(|node| node.text()?.trim().parse().ok()).next()
+}
+
+struct FileNode<'a, 'i> {
+    xml: Node<'a, 'i>,
+    id: String,
+    parent: Option<usize>,
+    /// Its transform elements.
+    elements: Vec<Node<'a, 'i>>,
+}
+
+/// All nodes of the scene, parents first.
+struct Hierarchy<'a, 'i> {
+    list: Vec<FileNode<'a, 'i>>,
+}
+
+impl<'a, 'i> Hierarchy<'a, 'i> {
+    fn read(root: Node<'a, 'i>, by_id: &HashMap<&str, Node<'a, 'i>>) -> Result<Hierarchy<'a, 'i>, Fault> {
+        let url = root.children().filter(|node| node.has_tag_name_in("scene"));
+        let url =
+            url.flat_map(|scene| scene.children()).find(|node| node.has_tag_name_in("instance_visual_scene"));
+        let url = url.and_then(|instance| instance.attribute("url")).map(|url| url.trim_start_matches('#'));
+        let first = || root.descendants().find(|node| node.has_tag_name_in("visual_scene"));
+        let scene = url.and_then(|url| by_id.get(url).copied()).or_else(first);
+        let mut list: Vec<FileNode<'a, 'i>> = Vec::new();
+        let Some(scene) = scene else { return Ok(Hierarchy { list }) };
+        let is_below =
+            |node: &Node<'_, '_>| node.has_tag_name_in("node") || node.has_tag_name_in("instance_node");
+        let mut open: Vec<(Node<'a, 'i>, Option<usize>)> =
+            scene.children().filter(is_below).map(|node| (node, None)).collect();
+        open.reverse();
+        while let Some((node, parent)) = open.pop() {
+            let node = if node.has_tag_name_in("instance_node") {
+                let url = node.attribute("url").unwrap_or_default().trim_start_matches('#');
+                let target = by_id.get(url).filter(|target| target.has_tag_name_in("node"));
+                let target =
+                    *target.ok_or_else(|| fault(node, format!("there is no node '{}'", shown(url))))?;
+                let above = std::iter::successors(parent, |&at| list[at].parent);
+                if above.into_iter().any(|at| list[at].xml == target) {
+                    return Err(fault(node, "the node is an instance of itself: the hierarchy is a circle"));
+                }
+                target
+            } else {
+                node
+            };
+            if list.len() >= MOST_NODES {
+                return Err(fault(node, format!("there are more than {MOST_NODES} nodes")));
+            }
+            let is_transform = |child: &Node<'_, '_>| {
+                ["translate", "rotate", "scale", "matrix", "skew", "lookat"]
+                    .iter()
+                    .any(|name| child.has_tag_name_in(name))
+            };
+            let id = node.attribute("id").map_or_else(|| format!("#{}", list.len()), str::to_owned);
+            let elements = node.children().filter(is_transform).collect();
+            list.push(FileNode { xml: node, id, parent, elements });
+            let place = list.len() - 1;
+            let below: Vec<Node<'a, 'i>> = node.children().filter(is_below).collect();
+            open.extend(below.into_iter().rev().map(|child| (child, Some(place))));
+        }
+        Ok(Hierarchy { list })
+    }
+
+    fn rig(
+        &self,
+        name: &str,
+        animated: &HashSet<(usize, usize)>,
+    ) -> Result<(Rig, Vec<NodeId>, Vec<Mapped>), Fault> {
+        let mut rig = Rig::new(name);
+        let (mut ids, mut all): (Vec<NodeId>, Vec<Mapped>) = (Vec::new(), Vec::new());
+        let any_joint = self.list.iter().any(|node| node.xml.attribute("type") == Some("JOINT"));
+        for (index, node) in self.list.iter().enumerate() {
+            let step = |(place, element): (usize, &Node<'a, 'i>)| -> Result<Step, Fault> {
+                let is_animated = animated.contains(&(index, place));
+                Ok(Step {
+                    sid: element.attribute("sid").map(str::to_owned),
+                    kind: kind(*element)?,
+                    animated: is_animated,
+                })
+            };
+            let steps = node.elements.iter().enumerate().map(step).collect::<Result<Vec<_>, _>>()?;
+            let mapped = map(&steps);
+            let shows =
+                |child: Node<'_, '_>| child.is_element() && child.tag_name().name().starts_with("instance_");
+            let kind = match node.xml.attribute("type") {
+                Some("JOINT") => NodeKind::Joint,
+                _ if any_joint || node.xml.children().any(shows) => NodeKind::Other,
+                _ => NodeKind::Joint,
+            };
+            let name = node.xml.attribute("name").or(node.xml.attribute("id"));
+            let rig_node = RigNode {
+                name: name.map_or_else(|| format!("node {index}"), str::to_owned),
+                kind,
+                transform: mapped.ops.clone(),
+                bind: None,
+                inherits: ScaleInheritance::Full,
+                locked: Vec::new(),
+                attributes: Vec::new(),
+            };
+            // Parents were added before, so this cannot fail.
+            ids.push(
+                rig.add(node.parent.map(|parent| ids[parent]), rig_node).expect("the parent comes first"),
+            );
+            all.push(mapped);
+        }
+        Ok((rig, ids, all))
+    }
+}
+
+/// What a transform element does.
+fn kind(element: Node<'_, '_>) -> Result<StepKind, Fault> {
+    let all = numbers(element)?;
+    let name = element.tag_name().name();
+    let vector = |at: usize| DVec3::new(all[at], all[at + 1], all[at + 2]);
+    Ok(match (name, all.len()) {
+        ("translate", 3) => StepKind::Translate(vector(0)),
+        ("scale", 3) => StepKind::Scale(vector(0)),
+        ("rotate", 4) => {
+            let axis = vector(0);
+            // Without an axis there is no turn.
+            if axis == DVec3::ZERO {
+                StepKind::Rotate(DVec3::X, 0.0)
+            } else {
+                StepKind::Rotate(axis, radians(all[3]))
+            }
+        }
+        // Written by rows.
+        ("matrix", 16) => StepKind::Matrix(DMat4::from_cols_slice(&all).transpose()),
+        ("lookat", 9) => {
+            let (eye, aim, up) = (vector(0), vector(3), vector(6));
+            let back = (eye - aim).try_normalize();
+            let side = back.and_then(|back| up.cross(back).try_normalize());
+            let (Some(back), Some(side)) = (back, side) else {
+                return Err(fault(element, "the lookat has no direction"));
+            };
+            let turn = glam::DMat3::from_cols(side, back.cross(side), back);
+            StepKind::Matrix(DMat4::from(DAffine3 { matrix3: turn, translation: eye }))
+        }
+        ("skew", 7) => {
+            // A shear by the angle: points move along the second axis in proportion to how far they lie along the first.
+            let (along, by) = (vector(4).normalize_or_zero(), vector(1).normalize_or_zero());
+            let amount = all[0].to_radians().tan();
+            let columns = [DVec3::X, DVec3::Y, DVec3::Z].map(|unit| unit + along * (by.dot(unit) * amount));
+            StepKind::Matrix(DMat4::from(DAffine3 {
+                matrix3: glam::DMat3::from_cols(columns[0], columns[1], columns[2]),
+                translation: DVec3::ZERO,
+            }))
+        }
+        (name, count) => return Err(fault(element, format!("<{name}> has {count} numbers"))),
+    })
+}
+
+/// A channel whose target was found.
+struct Channel {
+    /// Which animation at the top of the library it stands in.
+    animation: usize,
+    node: usize,
+    /// Which transform element of the node.
+    step: usize,
+    /// The first number of the element that it drives, and how many.
+    first: usize,
+    width: usize,
+    sampler: Sampler,
+}
+
+struct Channels {
+    list: Vec<Channel>,
+    notes: Vec<String>,
+}
+
+fn channels<'a, 'i>(
+    root: Node<'a, 'i>,
+    by_id: &HashMap<&str, Node<'a, 'i>>,
+    nodes: &Hierarchy<'a, 'i>,
+) -> Result<Channels, Fault> {
+    let by_node: HashMap<&str, usize> =
+        nodes.list.iter().enumerate().map(|(index, node)| (node.id.as_str(), index)).collect();
+    let mut found = Channels { list: Vec::new(), notes: Vec::new() };
+    for (animation, top) in animations(root).into_iter().enumerate() {
+        for channel in top.descendants().filter(|node| node.has_tag_name_in("channel")) {
+            let target = channel.attribute("target").unwrap_or_default().trim();
+            let Some((node, step, member)) = resolve(target, nodes, &by_node) else {
+                found.notes.push(format!(
+                    "channel '{}' drives nothing that is known and was passed over",
+                    shown(target)
+                ));
+                continue;
+            };
+            let url = channel.attribute("source").unwrap_or_default().trim_start_matches('#');
+            let sampler = by_id.get(url).filter(|node| node.has_tag_name_in("sampler"));
+            let sampler =
+                *sampler.ok_or_else(|| fault(channel, format!("there is no sampler '{}'", shown(url))))?;
+            let sampler = Sampler::read(sampler, by_id)?;
+            if sampler.seconds.is_empty() {
+                continue;
+            }
+            if sampler.has_ease() {
+                found.notes.push(format!("channel '{}': ease is not read", shown(target)));
+            }
+            let element = nodes.list[node].elements[step].tag_name().name();
+            let size = match element {
+                "matrix" => 16,
+                "rotate" => 4,
+                "translate" | "scale" => 3,
+                _ => {
+                    found
+                        .notes
+                        .push(format!("channel '{}': animated <{element}> is not read", shown(target)));
+                    continue;
+                }
+            };
+            let Some((first, width)) = numbers_of(&member, element, size) else {
+                return Err(fault(channel, format!("'{}' is no part of a <{element}>", shown(target))));
+            };
+            if sampler.width != width {
+                let message = format!(
+                    "'{}' takes {width} numbers, but its sampler gives {}",
+                    shown(target),
+                    sampler.width
+                );
+                return Err(fault(channel, message));
+            }
+            found.list.push(Channel { animation, node, step, first, width, sampler });
+        }
+    }
+    Ok(found)
+}
+
+/// The animations at the top of the libraries.
+fn animations<'a, 'i>(root: Node<'a, 'i>) -> Vec<Node<'a, 'i>> {
+    let libraries = root.children().filter(|node| node.has_tag_name_in("library_animations"));
+    libraries
+        .flat_map(|library| library.children())
+        .filter(|node| node.has_tag_name_in("animation"))
+        .collect()
+}
+
+/// What follows the name of an element in a target.
+enum Member {
+    Whole,
+    Named(String),
+    Index(Vec<usize>),
+}
+
+/// The node and the transform element that a target like `hips/rotateX.ANGLE` means.
+fn resolve(
+    target: &str,
+    nodes: &Hierarchy<'_, '_>,
+    by_node: &HashMap<&str, usize>,
+) -> Option<(usize, usize, Member)> {
+    let (node, rest) = target.split_once('/')?;
+    let mut node = *by_node.get(node)?;
+    let mut parts: Vec<&str> = rest.split('/').collect();
+    let last = parts.pop()?;
+    for sid in parts {
+        let child = |(index, child): &(usize, &FileNode<'_, '_>)| {
+            *index > node && child.parent == Some(node) && child.xml.attribute("sid") == Some(sid)
+        };
+        node = nodes.list.iter().enumerate().find(child)?.0;
+    }
+    let (sid, member) = match last.find(['.', '(']) {
+        None => (last, Member::Whole),
+        Some(at) if last[at..].starts_with('.') => (&last[..at], Member::Named(last[at + 1..].to_owned())),
+        Some(at) => {
+            let indices = last[at..].split(['(', ')']).filter(|part| !part.is_empty());
+            (&last[..at], Member::Index(indices.map(|part| part.trim().parse().ok()).collect::<Option<_>>()?))
+        }
+    };
+    let step = nodes.list[node].elements.iter().position(|element| element.attribute("sid") == Some(sid))?;
+    Some((node, step, member))
+}
+
+/// The first number of an element that a member means, and how many.
+fn numbers_of(member: &Member, element: &str, size: usize) -> Option<(usize, usize)> {
+    match member {
+        Member::Whole => Some((0, size)),
+        Member::Named(name) => match (name.to_ascii_uppercase().as_str(), element) {
+            ("ANGLE", "rotate") => Some((3, 1)),
+            ("X", _) if element != "matrix" => Some((0, 1)),
+            ("Y", _) if element != "matrix" => Some((1, 1)),
+            ("Z", _) if element != "matrix" => Some((2, 1)),
+            _ => None,
+        },
+        Member::Index(indices) => match indices[..] {
+            [index] if index < size => Some((index, 1)),
+            // Row and column; written by rows.
+            [row, column] if size == 16 && row < 4 && column < 4 => Some((row * 4 + column, 1)),
+            _ => None,
+        },
+    }
+}
+
+/// The groups of animations that are takes, with their names, and the ranges that are clips.
+#[allow(clippy::type_complexity)]
+fn groups(
+    root: Node<'_, '_>,
+    channels: &Channels,
+    name: &str,
+) -> (Vec<(String, Vec<usize>)>, Vec<(String, f64, f64)>) {
+    let tops = animations(root);
+    let mut clips: Vec<(String, f64, f64, Vec<usize>)> = Vec::new();
+    for clip in root.descendants().filter(|node| node.has_tag_name_in("animation_clip")) {
+        let number = |name: &str| clip.attribute(name).and_then(|text| text.trim().parse::<f64>().ok());
+        let label = clip.attribute("name").or(clip.attribute("id")).unwrap_or("clip").to_owned();
+        let instances = clip.children().filter(|node| node.has_tag_name_in("instance_animation"));
+        let urls: Vec<&str> = instances
+            .filter_map(|node| node.attribute("url"))
+            .map(|url| url.trim_start_matches('#'))
+            .collect();
+        let own = (0..tops.len()).filter(|&top| {
+            let ids = tops[top].descendants().filter(|node| node.has_tag_name_in("animation"));
+            ids.filter_map(|node| node.attribute("id")).any(|id| urls.contains(&id))
+        });
+        let last = channels.list.iter().filter_map(|channel| channel.sampler.seconds.last()).copied();
+        let end = number("end").unwrap_or_else(|| last.fold(0.0, f64::max));
+        clips.push((label, number("start").unwrap_or(0.0), end, own.collect()));
+    }
+    let all: Vec<usize> = (0..tops.len()).collect();
+    let parts: Vec<&Vec<usize>> = clips.iter().map(|(_, _, _, own)| own).collect();
+    let disjoint = parts.len() > 1
+        && parts.iter().all(|part| !part.is_empty())
+        && parts.iter().map(|part| part.len()).sum::<usize>()
+            == parts.iter().flat_map(|part| part.iter()).collect::<HashSet<_>>().len();
+    if disjoint {
+        let takes = clips.into_iter().map(|(label, _, _, own)| (label, own)).collect();
+        return (takes, Vec::new());
+    }
+    let ranges = clips.into_iter().map(|(label, start, end, _)| (label, start, end)).collect();
+    // A file with one animation that has a name is a take of that name.
+    let named = match tops.as_slice() {
+        [only] => only.attribute("name").filter(|name| !name.is_empty()),
+        _ => None,
+    };
+    (vec![(named.unwrap_or(name).to_owned(), all)], ranges)
+}
+
+#[allow(clippy::too_many_arguments)]
+fn takes(
+    root: Node<'_, '_>,
+    channels: &Channels,
+    rig: &mut Rig,
+    ids: &[NodeId],
+    mapped: &[Mapped],
+    name: &str,
+    rate: FrameRate,
+    notes: &mut Vec<String>,
+) -> Result<Vec<Take>, Fault> {
+    let (groups, ranges) = groups(root, channels, name);
+    let mut takes = Vec::new();
+    for (name, own) in groups {
+        let mut parts: Vec<Part<'_>> = Vec::new();
+        for channel in channels.list.iter().filter(|channel| own.contains(&channel.animation)) {
+            let Some(place) = &mapped[channel.node].places[channel.step] else { continue };
+            let id = ids[channel.node];
+            match parts.iter_mut().rev().find(|part| part.node == id && part.property == place.property) {
+                Some(part) => part.pieces.push((channel, place)),
+                None => {
+                    parts.push(Part { node: id, property: &place.property, pieces: vec![(channel, place)] })
+                }
+            }
+        }
+        let mut tracks = Vec::new();
+        for part in parts {
+            part.into_tracks(rig, rate, &mut tracks, notes);
+        }
+        let Some(range) = tracks.iter().filter_map(|track| track.controller.range()).reduce(TimeRange::union)
+        else {
+            continue;
+        };
+        let at = |seconds: f64| grid::snapped(seconds, rate, slack(seconds));
+        let clip = |(name, start, end): &(String, f64, f64)| Clip {
+            name: name.clone(),
+            range: TimeRange::new(at(*start), at(*end)),
+            note: None,
+        };
+        takes.push(Take {
+            name,
+            folder: None,
+            range,
+            clips: ranges.iter().map(clip).collect(),
+            markers: Vec::new(),
+            layers: vec![Layer::base(tracks)],
+        });
+    }
+    Ok(takes)
+}
+
+/// All channels that drive one property of one node.
+struct Part<'a> {
+    node: NodeId,
+    property: &'a str,
+    pieces: Vec<(&'a Channel, &'a Place)>,
+}
+
+/// Where one number of a property comes from: a sampler, which of its numbers, and the factor on it.
+type Column<'a> = (&'a Sampler, usize, Factor);
+
+impl Part<'_> {
+    fn into_tracks(self, rig: &Rig, rate: FrameRate, tracks: &mut Vec<Track>, notes: &mut Vec<String>) {
+        let Some(node) = rig.node(self.node) else { return };
+        let target = |property: &str| Target { rig: 0, node: self.node, property: property.to_owned() };
+        if self.property == "matrix" && node.op("matrix").is_none() {
+            match self.matrices(rate) {
+                Some(parts) => tracks.extend(
+                    parts
+                        .into_iter()
+                        .map(|(property, controller)| Track { target: target(property), controller }),
+                ),
+                None => notes.push(format!(
+                    "the matrix of '{}' is animated number by number, which is not read: bake it on export",
+                    node.name
+                )),
+            }
+            return;
+        }
+        let Some(op) = node.op(self.property) else { return };
+        let count = match op.value {
+            OpValue::RotateAxis { .. } => 1,
+            OpValue::Matrix(_) => 16,
+            _ => 3,
+        };
+        let mut columns: Vec<Option<Column<'_>>> = vec![None; count];
+        for (channel, place) in &self.pieces {
+            for index in 0..channel.width {
+                let number = channel.first + index;
+                let is_rotate = matches!(op.value, OpValue::RotateAxis { .. } | OpValue::Rotate { .. });
+                let (component, factor) = match op.value {
+                    // The fourth number of a rotate is its angle; its axis is taken to stand still.
+                    _ if is_rotate && number != 3 => continue,
+                    _ if is_rotate => (place.component, Factor { by: place.factor, is_angle: true }),
+                    // Written by rows, kept by columns.
+                    OpValue::Matrix(_) => (number % 4 * 4 + number / 4, Factor { by: 1.0, is_angle: false }),
+                    _ => (number, Factor { by: place.factor, is_angle: false }),
+                };
+                if let Some(column) = columns.get_mut(component) {
+                    *column = Some((&channel.sampler, index, factor));
+                }
+            }
+        }
+        let controller = sampled(&columns, op, rate).unwrap_or_else(|| {
+            let curve = |column: &Option<Column<'_>>| {
+                column.map_or_else(Curve::default, |(sampler, index, factor)| {
+                    sampler.curve(index, factor, rate)
+                })
+            };
+            let curves: Vec<Curve> = columns.iter().map(curve).collect();
+            match op.value {
+                OpValue::Rotate { order, .. } => {
+                    let [x, y, z]: [Curve; 3] = curves.try_into().unwrap_or_default();
+                    Controller::Euler(EulerCurves { order, curves: [x, y, z] })
+                }
+                _ => Controller::Components(curves),
+            }
+        });
+        tracks.push(Track { target: target(self.property), controller });
+    }
+
+    /// Whole matrices, key by key, taken apart into translation, rotation and scale.
+    fn matrices(&self, rate: FrameRate) -> Option<Vec<(&'static str, Controller)>> {
+        let [(channel, _)] = self.pieces[..] else { return None };
+        let sampler = (channel.width == 16).then_some(&channel.sampler)?;
+        let times = sampler.times(rate);
+        let mut parts = [Vec::new(), Vec::new(), Vec::new()];
+        let mut last = DQuat::IDENTITY;
+        for row in sampler.values.chunks_exact(16).take(times.len()) {
+            let matrix = DMat4::from_cols_slice(row).transpose();
+            let (scale, rotation, translation) = DAffine3::from_mat4(matrix).to_scale_rotation_translation();
+            let rotation = if rotation.is_finite() { rotation } else { last };
+            last = if last.dot(rotation) < 0.0 { -rotation } else { rotation };
+            parts[0].extend(translation.to_array());
+            parts[1].extend(last.to_array());
+            parts[2].extend(scale.to_array());
+        }
+        let names = ["translation", "rotation", "scale"];
+        let kinds = [SampleKind::Vector, SampleKind::Quaternion, SampleKind::Vector];
+        let step = grid::step(&times, rate).filter(|_| sampler.is_straight());
+        let parts = names.into_iter().zip(kinds).zip(parts).map(|((name, kind), values)| {
+            let controller = match (step, kind) {
+                (Some(rate), _) => Controller::Samples(Samples { start: times[0], rate, kind, values }),
+                (None, SampleKind::Quaternion) => arcs(&times, &values),
+                (None, _) => {
+                    Controller::Components((0..3).map(|axis| lines(&times, &values, axis)).collect())
+                }
+            };
+            (name, controller)
+        });
+        // A scale that never leaves 1 is none, but for the rounding of matrices.
+        let moves = |(name, controller): &(&str, Controller)| {
+            *name != "scale"
+                || match controller {
+                    Controller::Samples(samples) => samples.values.iter().any(|v| (v - 1.0).abs() > 1e-5),
+                    Controller::Components(curves) => {
+                        curves.iter().flat_map(|curve| curve.keys()).any(|key| (key.value - 1.0).abs() > 1e-5)
+                    }
+                    _ => true,
+                }
+        };
+        Some(parts.filter(moves).collect())
+    }
+}
+
+fn arcs(times: &[Ticks], values: &[f64]) -> Controller {
+    let key = |(&time, row): (&Ticks, &[f64])| QuaternionKey {
+        time,
+        value: DQuat::from_slice(row),
+        interpolation: QuaternionInterpolation::Slerp,
+        tangent_in: glam::DVec4::ZERO,
+        tangent_out: glam::DVec4::ZERO,
+    };
+    let keys = times.iter().zip(values.chunks_exact(4)).map(key).collect();
+    Controller::Quaternion(QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held })
+}
+
+fn lines(times: &[Ticks], values: &[f64], axis: usize) -> Curve {
+    let key = |(&time, row): (&Ticks, &[f64])| {
+        Key::new(time, row[axis]).with_interpolation(Interpolation::Linear).with_slope(0.0)
+    };
+    Curve::new(times.iter().zip(values.chunks_exact(3)).map(key).collect()).unwrap_or_default()
+}
+
+/// Columns that all are straight lines at every frame of one grid, as samples.
+fn sampled(
+    columns: &[Option<Column<'_>>],
+    op: &nimble_curve_core::rig::TransformOp,
+    rate: FrameRate,
+) -> Option<Controller> {
+    let all: Vec<Column<'_>> = columns.iter().copied().collect::<Option<_>>()?;
+    let (first, _, _) = *all.first()?;
+    let alike = |(sampler, _, _): &Column<'_>| sampler.is_straight() && sampler.seconds == first.seconds;
+    if !all.iter().all(alike) {
+        return None;
+    }
+    let times = first.times(rate);
+    let step = grid::step(&times, rate)?;
+    let kind = match op.value {
+        OpValue::Rotate { order, .. } => SampleKind::Euler(order),
+        OpValue::RotateAxis { .. } => SampleKind::Scalar,
+        OpValue::Matrix(_) => SampleKind::Matrix,
+        _ => SampleKind::Vector,
+    };
+    let mut values = vec![0.0; times.len() * all.len()];
+    for (component, (sampler, index, factor)) in all.iter().enumerate() {
+        for (row, value) in sampler.column(*index, *factor).into_iter().enumerate() {
+            values[row * all.len() + component] = value;
+        }
+    }
+    Some(Controller::Samples(Samples { start: times[0], rate: step, kind, values }))
+}
