@@ -23,7 +23,7 @@ fn unreadable_inputs_are_refused_with_a_reason() {
         ("empty.bvh", "empty.bvh: the file is empty"),
         ("blank.ncurve", "the file is empty"),
         ("picture.bvh", "not an animation file"),
-        ("picture.png", "use one of .ncurve, .glb, .gltf, .dae, .bvh"),
+        ("picture.png", "use one of .ncurve, .glb, .gltf, .dae, .usda, .usdc, .usdz, .bvh"),
         ("cut.bvh", "cut.bvh:"),
         ("words.ncurve", "words.ncurve:1:"),
         ("folder.bvh", "folder.bvh: cannot be read: it is a folder"),

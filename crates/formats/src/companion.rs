@@ -174,8 +174,8 @@ pub(crate) fn note_left_out(
             entry.note = "in the extra data only: other programs do not see it".to_owned();
         }
     }
-    if in_extra && ledger.count(Fate::Refitted) > 0 {
-        let note = "the curves as they were travel as extra data; refitted ones are what other programs see";
+    if in_extra && ledger.count(Fate::Refitted) + ledger.count(Fate::Sampled) > 0 {
+        let note = "the curves as they were travel as extra data; the table says what other programs see";
         ledger.notes.push(note.to_owned());
     }
 }

@@ -13,7 +13,7 @@ use nimble_curve_core::space::{Space, UpAxis};
 use nimble_curve_core::time::FrameRate;
 
 use crate::error::{Fault, FormatError, Place};
-use crate::{bvh, collada, gltf, ncurve};
+use crate::{bvh, collada, gltf, ncurve, usd};
 
 /// The formats that are read and written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,10 +28,16 @@ pub enum Format {
     Glb,
     /// COLLADA, `.dae`.
     Collada,
+    /// USD as text, `.usda`.
+    Usda,
+    /// USD as binary, `.usdc` (and `.usd`).
+    Usdc,
+    /// USD as a package, `.usdz`.
+    Usdz,
 }
 
 /// The endings of all formats, for messages.
-pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .bvh";
+pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .usda, .usdc, .usdz, .bvh";
 
 impl Format {
     /// The format that a file's ending names.
@@ -42,6 +48,9 @@ impl Format {
             "gltf" => Some(Format::Gltf),
             "glb" => Some(Format::Glb),
             "dae" => Some(Format::Collada),
+            "usda" => Some(Format::Usda),
+            "usdc" | "usd" => Some(Format::Usdc),
+            "usdz" => Some(Format::Usdz),
             _ => None,
         }
     }
@@ -51,6 +60,12 @@ impl Format {
         let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
         if bytes.starts_with(gltf::MAGIC) {
             Some(Format::Glb)
+        } else if bytes.starts_with(usd::TEXT_MAGIC) {
+            Some(Format::Usda)
+        } else if bytes.starts_with(usd::BINARY_MAGIC) {
+            Some(Format::Usdc)
+        } else if bytes.starts_with(usd::PACKAGE_MAGIC) {
+            Some(Format::Usdz)
         } else if bytes.starts_with(b"{") {
             // Ours says so at its start; the other says "asset" somewhere.
             let head = &bytes[..bytes.len().min(200)];
@@ -74,6 +89,7 @@ impl Format {
             Format::Bvh => "BVH",
             Format::Gltf | Format::Glb => "glTF",
             Format::Collada => "COLLADA",
+            Format::Usda | Format::Usdc | Format::Usdz => "USD",
         }
     }
 }
@@ -140,6 +156,11 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     let mut notes = Vec::new();
     let scene = match format {
         Format::Ncurve => text_of(bytes).and_then(ncurve::read).map_err(|fault| fault.in_file(path))?,
+        Format::Usda | Format::Usdc | Format::Usdz => {
+            let (scene, more) = usd::read(bytes, name, assume.rate).map_err(|fault| fault.in_file(path))?;
+            notes.extend(more);
+            scene
+        }
         Format::Collada => {
             let (scene, more) = text_of(bytes)
                 .and_then(|text| collada::read(text, name, assume.rate))
@@ -224,6 +245,16 @@ pub fn encode(
         Format::Bvh => bvh::write(scene, scene.takes.first())
             .map(|(text, ledger)| (text.into_bytes(), ledger))
             .map_err(cannot),
+        Format::Usda | Format::Usdc | Format::Usdz => {
+            let form = match format {
+                Format::Usda => usd::Form::Text,
+                Format::Usdc => usd::Form::Binary,
+                _ => usd::Form::Package,
+            };
+            let options =
+                usd::WriteOptions { form, without_extra: saving.without_extra, tolerance: saving.tolerance };
+            usd::write(scene, &options).map_err(cannot)
+        }
         Format::Collada => {
             let options =
                 collada::WriteOptions { without_extra: saving.without_extra, tolerance: saving.tolerance };

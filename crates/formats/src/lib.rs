@@ -9,6 +9,8 @@ pub mod gltf;
 mod grid;
 pub mod name_map;
 pub mod ncurve;
+mod steps;
+pub mod usd;
 
 pub use error::FormatError;
 pub use files::{

@@ -65,9 +65,11 @@ fn read(text: &str) -> Result<Scene, String> {
         .map_err(|error| error.to_string())
 }
 
-/// A document of one node with these transforms and animations, each a target with its times, values, interpolations and
-/// more inputs.
-fn document(transforms: &str, channels: &[(&str, &str, &str, &str, &[(&str, &str, usize)])]) -> String {
+/// A target with its times, values, interpolations and more inputs.
+type Channel<'a> = (&'a str, &'a str, &'a str, &'a str, &'a [(&'a str, &'a str, usize)]);
+
+/// A document of one node with these transforms and animations.
+fn document(transforms: &str, channels: &[Channel<'_>]) -> String {
     let source = |id: &str, text: &str, stride: usize| {
         let count = text.split_whitespace().count();
         let kind =

@@ -8,7 +8,6 @@
 
 mod curves;
 mod read;
-mod transform;
 mod write;
 
 use std::collections::HashMap;

@@ -2,12 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 
-use glam::{DAffine3, DMat4, DQuat, DVec3};
+use glam::{DAffine3, DMat4, DVec3};
 use nimble_curve_core::angle::radians;
-use nimble_curve_core::controller::{
-    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
-};
-use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
+use nimble_curve_core::controller::{Controller, EulerCurves, SampleKind, Samples};
+use nimble_curve_core::curve::Curve;
 use nimble_curve_core::rig::{Node as RigNode, NodeId, NodeKind, OpValue, Rig, ScaleInheritance};
 use nimble_curve_core::scene::{Clip, Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
@@ -16,9 +14,9 @@ use roxmltree::{Document, Node};
 
 use super::Named;
 use super::curves::{Factor, Sampler, fault, numbers, shown, slack};
-use super::transform::{Mapped, Place, Step, StepKind, map};
 use crate::error::Fault;
 use crate::grid;
+use crate::steps::{Mapped, Place, Step, StepKind, map, straight, taken_apart};
 
 /// The most nodes that are read: instances of nodes within nodes could make many out of few.
 const MOST_NODES: usize = 200_000;
@@ -546,62 +544,13 @@ impl Part<'_> {
         let [(channel, _)] = self.pieces[..] else { return None };
         let sampler = (channel.width == 16).then_some(&channel.sampler)?;
         let times = sampler.times(rate);
-        let mut parts = [Vec::new(), Vec::new(), Vec::new()];
-        let mut last = DQuat::IDENTITY;
-        for row in sampler.values.chunks_exact(16).take(times.len()) {
-            let matrix = DMat4::from_cols_slice(row).transpose();
-            let (scale, rotation, translation) = DAffine3::from_mat4(matrix).to_scale_rotation_translation();
-            let rotation = if rotation.is_finite() { rotation } else { last };
-            last = if last.dot(rotation) < 0.0 { -rotation } else { rotation };
-            parts[0].extend(translation.to_array());
-            parts[1].extend(last.to_array());
-            parts[2].extend(scale.to_array());
-        }
-        let names = ["translation", "rotation", "scale"];
-        let kinds = [SampleKind::Vector, SampleKind::Quaternion, SampleKind::Vector];
+        let rows = sampler.values.chunks_exact(16).take(times.len());
+        // Written by rows.
+        let parts = taken_apart(rows.map(|row| DMat4::from_cols_slice(row).transpose()));
         let step = grid::step(&times, rate).filter(|_| sampler.is_straight());
-        let parts = names.into_iter().zip(kinds).zip(parts).map(|((name, kind), values)| {
-            let controller = match (step, kind) {
-                (Some(rate), _) => Controller::Samples(Samples { start: times[0], rate, kind, values }),
-                (None, SampleKind::Quaternion) => arcs(&times, &values),
-                (None, _) => {
-                    Controller::Components((0..3).map(|axis| lines(&times, &values, axis)).collect())
-                }
-            };
-            (name, controller)
-        });
-        // A scale that never leaves 1 is none, but for the rounding of matrices.
-        let moves = |(name, controller): &(&str, Controller)| {
-            *name != "scale"
-                || match controller {
-                    Controller::Samples(samples) => samples.values.iter().any(|v| (v - 1.0).abs() > 1e-5),
-                    Controller::Components(curves) => {
-                        curves.iter().flat_map(|curve| curve.keys()).any(|key| (key.value - 1.0).abs() > 1e-5)
-                    }
-                    _ => true,
-                }
-        };
-        Some(parts.filter(moves).collect())
+        let parts = parts.into_iter().filter(|(_, _, values)| !values.is_empty());
+        Some(parts.map(|(name, kind, values)| (name, straight(&times, step, kind, values))).collect())
     }
-}
-
-fn arcs(times: &[Ticks], values: &[f64]) -> Controller {
-    let key = |(&time, row): (&Ticks, &[f64])| QuaternionKey {
-        time,
-        value: DQuat::from_slice(row),
-        interpolation: QuaternionInterpolation::Slerp,
-        tangent_in: glam::DVec4::ZERO,
-        tangent_out: glam::DVec4::ZERO,
-    };
-    let keys = times.iter().zip(values.chunks_exact(4)).map(key).collect();
-    Controller::Quaternion(QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held })
-}
-
-fn lines(times: &[Ticks], values: &[f64], axis: usize) -> Curve {
-    let key = |(&time, row): (&Ticks, &[f64])| {
-        Key::new(time, row[axis]).with_interpolation(Interpolation::Linear).with_slope(0.0)
-    };
-    Curve::new(times.iter().zip(values.chunks_exact(3)).map(key).collect()).unwrap_or_default()
 }
 
 /// Columns that all are straight lines at every frame of one grid, as samples.

@@ -1,10 +1,15 @@
-//! Transform stacks: what stands in a node, and the canonical list that it mostly means.
+//! Transform stacks of formats that have them: what stands in a node, and the canonical list that it mostly means.
 
 use glam::{DMat4, DQuat, DVec3};
+use nimble_curve_core::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+};
+use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
 use nimble_curve_core::rig::{OpValue, TransformOp};
 use nimble_curve_core::rotation::RotationOrder;
+use nimble_curve_core::time::FrameRate;
 
-/// One transform element of a node, in degrees as it stands.
+/// One transform element of a node.
 #[derive(Clone, Debug)]
 pub struct Step {
     /// By which channels find it.
@@ -20,6 +25,8 @@ pub enum StepKind {
     Translate(DVec3),
     /// Axis, and angle in radians.
     Rotate(DVec3, f64),
+    /// Any rotation.
+    Orient(DQuat),
     Scale(DVec3),
     Matrix(DMat4),
 }
@@ -56,6 +63,7 @@ fn is_idle(step: &Step) -> bool {
         && match step.kind {
             StepKind::Translate(v) => v == DVec3::ZERO,
             StepKind::Rotate(_, angle) => angle == 0.0,
+            StepKind::Orient(q) => q.w.abs() >= 1.0,
             StepKind::Scale(v) => v == DVec3::ONE,
             StepKind::Matrix(m) => m == DMat4::IDENTITY,
         }
@@ -85,7 +93,7 @@ fn canonical(steps: &[Step]) -> Option<Mapped> {
     let all =
         |of: &dyn Fn(&StepKind) -> bool| (0..steps.len()).filter(|&i| of(&steps[i].kind)).collect::<Vec<_>>();
     let translates = all(&|kind| matches!(kind, StepKind::Translate(_)));
-    let rotates = all(&|kind| matches!(kind, StepKind::Rotate(..)));
+    let rotates = all(&|kind| matches!(kind, StepKind::Rotate(..) | StepKind::Orient(_)));
     let scales = all(&|kind| matches!(kind, StepKind::Scale(_)));
     // Only steps that do something have to stand in order: one translate, rotates, one scale.
     let needed = |of: &[usize]| of.iter().copied().filter(|index| busy.contains(index)).collect::<Vec<_>>();
@@ -117,6 +125,7 @@ fn canonical(steps: &[Step]) -> Option<Mapped> {
     }
     let turn = |index: usize| match steps[index].kind {
         StepKind::Rotate(axis, angle) => DQuat::from_axis_angle(axis.normalize(), angle),
+        StepKind::Orient(q) => q,
         _ => DQuat::IDENTITY,
     };
     let (first, last) = match (window.first(), window.last()) {
@@ -127,23 +136,32 @@ fn canonical(steps: &[Step]) -> Option<Mapped> {
         |part: &mut dyn Iterator<Item = usize>| part.fold(DQuat::IDENTITY, |q, index| q * turn(index));
     let before = product(&mut rotates.iter().copied().filter(|&index| first == usize::MAX || index < first));
     let after = product(&mut rotates.iter().copied().filter(|&index| first != usize::MAX && index > last));
-    let mut axes: Vec<usize> = Vec::new();
-    let mut angles = DVec3::ZERO;
-    for &index in &window {
-        let (axis, sign) = coordinate_axis(&steps[index])?;
-        axes.push(axis);
-        if let StepKind::Rotate(_, angle) = steps[index].kind {
-            angles[axis] = sign * angle;
+    let rotation = match window[..] {
+        [only] if matches!(steps[only].kind, StepKind::Orient(_)) => {
+            places[only] = place("rotation", 0, 1.0);
+            OpValue::Orient(turn(only))
         }
-        places[index] = place("rotation", axis, sign);
-    }
-    axes.extend((0..3).filter(|axis| !axes.contains(axis)).collect::<Vec<_>>());
-    let order = RotationOrder::from_axes(axes[0], axes[1], axes[2])?;
+        _ => {
+            let mut axes: Vec<usize> = Vec::new();
+            let mut angles = DVec3::ZERO;
+            for &index in &window {
+                let (axis, sign) = coordinate_axis(&steps[index])?;
+                axes.push(axis);
+                if let StepKind::Rotate(_, angle) = steps[index].kind {
+                    angles[axis] = sign * angle;
+                }
+                places[index] = place("rotation", axis, sign);
+            }
+            let missing: Vec<usize> = (0..3).filter(|axis| !axes.contains(axis)).collect();
+            axes.extend(missing);
+            OpValue::Rotate { order: RotationOrder::from_axes(axes[0], axes[1], axes[2])?, angles }
+        }
+    };
     let mut ops = vec![op("translation", OpValue::Translate(vector(translate, DVec3::ZERO)))];
     if before != DQuat::IDENTITY {
         ops.push(op("before", OpValue::Orient(before)));
     }
-    ops.push(op("rotation", OpValue::Rotate { order, angles }));
+    ops.push(op("rotation", rotation));
     if after != DQuat::IDENTITY {
         ops.push(op("after", OpValue::Orient(after)));
     }
@@ -176,7 +194,16 @@ fn window(steps: &[Step], rotates: &[usize]) -> Option<Vec<usize>> {
             best = Some((animated, part.len(), part));
         }
     }
-    let any_animated = rotates.iter().any(|&index| steps[index].animated);
+    let animated: Vec<usize> = rotates.iter().copied().filter(|&index| steps[index].animated).collect();
+    let any_animated = !animated.is_empty();
+    let is_orient = |index: usize| matches!(steps[index].kind, StepKind::Orient(_));
+    let orients: Vec<usize> =
+        rotates.iter().copied().filter(|&index| is_orient(index) && !is_beside(&steps[index])).collect();
+    match (animated.as_slice(), orients.as_slice()) {
+        ([only], _) if is_orient(*only) => return Some(animated),
+        ([], [only]) if best.is_none() => return Some(vec![*only]),
+        _ => {}
+    }
     match best {
         Some((_, _, part)) => Some(part),
         None if any_animated => None,
@@ -208,6 +235,7 @@ fn list(steps: &[Step]) -> Mapped {
         let kind = match step.kind {
             StepKind::Translate(_) => "translate",
             StepKind::Rotate(..) => "rotate",
+            StepKind::Orient(_) => "orient",
             StepKind::Scale(_) => "scale",
             StepKind::Matrix(_) => "matrix",
         };
@@ -223,6 +251,7 @@ fn list(steps: &[Step]) -> Mapped {
         let value = match step.kind {
             StepKind::Translate(v) => OpValue::Translate(v),
             StepKind::Rotate(axis, angle) => OpValue::RotateAxis { axis: axis.normalize(), angle },
+            StepKind::Orient(q) => OpValue::Orient(q),
             StepKind::Scale(v) => OpValue::Scale(v),
             StepKind::Matrix(m) => OpValue::Matrix(m),
         };
@@ -230,4 +259,66 @@ fn list(steps: &[Step]) -> Mapped {
         places.push(Some(Place { property: name, component: 0, factor: 1.0 }));
     }
     Mapped { ops, places }
+}
+
+/// Matrices of keys, taken apart into translation, rotation (quaternions of one sign) and scale; each with the name of its
+/// property and its numbers.
+pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> [(&'static str, SampleKind, Vec<f64>); 3] {
+    let (mut moved, mut turned, mut sized) = (Vec::new(), Vec::new(), Vec::new());
+    let mut last = DQuat::IDENTITY;
+    for matrix in matrices {
+        let (scale, rotation, translation) =
+            glam::DAffine3::from_mat4(matrix).to_scale_rotation_translation();
+        let rotation = if rotation.is_finite() { rotation } else { last };
+        last = if last.dot(rotation) < 0.0 { -rotation } else { rotation };
+        moved.extend(translation.to_array());
+        turned.extend(last.to_array());
+        sized.extend(scale.to_array());
+    }
+    // A scale that never leaves 1 is none, but for the rounding of matrices.
+    if sized.iter().all(|v| (v - 1.0).abs() <= 1e-5) {
+        sized.clear();
+    }
+    [
+        ("translation", SampleKind::Vector, moved),
+        ("rotation", SampleKind::Quaternion, turned),
+        ("scale", SampleKind::Vector, sized),
+    ]
+}
+
+/// Rows of numbers with straight lines, or great arcs, between them: samples where they lie on a grid of `step`, else keys.
+pub fn straight(times: &[Ticks], step: Option<FrameRate>, kind: SampleKind, values: Vec<f64>) -> Controller {
+    if let Some(rate) = step {
+        return Controller::Samples(Samples { start: times[0], rate, kind, values });
+    }
+    let width = kind.width();
+    if kind == SampleKind::Quaternion {
+        let key = |(&time, row): (&Ticks, &[f64])| QuaternionKey {
+            time,
+            value: DQuat::from_slice(row),
+            interpolation: QuaternionInterpolation::Slerp,
+            tangent_in: glam::DVec4::ZERO,
+            tangent_out: glam::DVec4::ZERO,
+        };
+        let keys = times.iter().zip(values.chunks_exact(4)).map(key).collect();
+        return Controller::Quaternion(QuaternionCurve {
+            keys,
+            before: Behaviour::Held,
+            after: Behaviour::Held,
+        });
+    }
+    let curve = |component: usize| {
+        let key = |(&time, row): (&Ticks, &[f64])| {
+            Key::new(time, row[component]).with_interpolation(Interpolation::Linear).with_slope(0.0)
+        };
+        Curve::new(times.iter().zip(values.chunks_exact(width)).map(key).collect()).unwrap_or_default()
+    };
+    let curves: Vec<Curve> = (0..width).map(curve).collect();
+    match kind {
+        SampleKind::Euler(order) => {
+            let [x, y, z]: [Curve; 3] = curves.try_into().unwrap_or_default();
+            Controller::Euler(EulerCurves { order, curves: [x, y, z] })
+        }
+        _ => Controller::Components(curves),
+    }
 }

@@ -1,0 +1,175 @@
+//! A look over binary layers before they are read: no count in them may ask for more than the file can hold.
+//!
+//! The reader behind this allocates what counts say, and recurses as deep as dictionaries are nested. So the tables are
+//! looked at first, then every value that will be read: arrays, lists, dictionaries and time samples.
+
+use anyhow::{Context as _, Result, bail, ensure};
+use openusd::usdc::CrateFile;
+
+/// The deepest nesting of values.
+const MOST_DEEP: usize = 16;
+
+/// Checks the tables of a layer, before it is opened.
+pub fn tables(bytes: &[u8]) -> Result<()> {
+    let look = Look { bytes, left: 0 };
+    let contents = look.word(16)? as usize;
+    let count = look.word(contents)?;
+    ensure!(count < 64, "it has {count} sections");
+    for index in 0..count as usize {
+        let at = contents + 8 + index * 32;
+        let name = bytes.get(at..at + 16).context("its table of contents is cut off")?;
+        let (start, size) = (look.word(at + 16)? as usize, look.word(at + 24)? as usize);
+        let end = start.checked_add(size).filter(|end| *end <= bytes.len());
+        let end = end.context("a section reaches beyond the file")?;
+        let section = Look { bytes: &bytes[..end], left: 0 };
+        // Each entry takes a byte at the least, but for runs that pack well.
+        let fits = |count: u64| count <= 16 * size as u64 + 64;
+        let packed = |at: usize| -> Result<usize> {
+            let length = section.word(at)? as usize;
+            let next = (at + 8).checked_add(length).filter(|next| *next <= end);
+            next.context("a packed block reaches beyond its section")
+        };
+        match name.split(|byte| *byte == 0).next().unwrap_or_default() {
+            b"TOKENS" => {
+                let text = section.word(start + 8)?;
+                ensure!(
+                    fits(section.word(start)?) && text <= 255 * size as u64,
+                    "its tokens do not fit the file"
+                );
+                packed(start + 16)?;
+            }
+            b"STRINGS" => ensure!(section.word(start)? <= size as u64 / 4, "its strings do not fit the file"),
+            b"FIELDS" => {
+                ensure!(fits(section.word(start)?), "its fields do not fit the file");
+                packed(packed(start + 8)?)?;
+            }
+            b"FIELDSETS" => {
+                ensure!(fits(section.word(start)?), "its field sets do not fit the file");
+                packed(start + 8)?;
+            }
+            b"PATHS" => {
+                ensure!(
+                    fits(section.word(start)?) && fits(section.word(start + 8)?),
+                    "its paths do not fit the file"
+                );
+                packed(packed(packed(start + 16)?)?)?;
+            }
+            b"SPECS" => {
+                ensure!(fits(section.word(start)?), "its specs do not fit the file");
+                packed(packed(packed(start + 8)?)?)?;
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// Which fields of an opened layer can be read: for each, whether its value fits the file.
+pub fn fields<R>(bytes: &[u8], file: &CrateFile<R>) -> Vec<bool> {
+    let mut look = Look { bytes, left: 64 * bytes.len() + 4096 };
+    file.fields.iter().map(|field| look.value(field.value_rep.0, 0).is_ok()).collect()
+}
+
+struct Look<'a> {
+    bytes: &'a [u8],
+    /// How many bytes of values may still be looked at: offsets may make many out of few.
+    left: usize,
+}
+
+impl Look<'_> {
+    fn word(&self, at: usize) -> Result<u64> {
+        let word = at.checked_add(8).and_then(|end| self.bytes.get(at..end)).context("it is cut off")?;
+        Ok(u64::from_le_bytes(word.try_into()?))
+    }
+
+    /// A list with a count before it, whose entries take so many bytes each; where it ends.
+    fn list(&mut self, at: usize, each: usize) -> Result<usize> {
+        let count = self.word(at)? as usize;
+        let length = count.checked_mul(each).context("a list is too long")?;
+        let end = (at + 8).checked_add(length).filter(|end| *end <= self.bytes.len());
+        self.left = self.left.checked_sub(length).context("its values are too many")?;
+        end.context("a list reaches beyond the file")
+    }
+
+    /// Where an offset that stands at a place leads.
+    fn jump(&self, at: usize) -> Result<usize> {
+        let offset = self.word(at)? as i64;
+        let target = i64::try_from(at)?.checked_add(offset).filter(|target| *target >= 0);
+        Ok(target.context("an offset leads out of the file")? as usize)
+    }
+
+    fn value(&mut self, value: u64, depth: usize) -> Result<()> {
+        ensure!(depth < MOST_DEEP, "its values are nested too deep");
+        self.left = self.left.checked_sub(16).context("its values are too many")?;
+        let (is_array, is_inlined, is_packed) =
+            (value >> 63 & 1 == 1, value >> 62 & 1 == 1, value >> 61 & 1 == 1);
+        let kind = value >> 48 & 0xff;
+        let at = (value & ((1 << 48) - 1)) as usize;
+        if is_inlined {
+            return Ok(());
+        }
+        if is_array {
+            // Packed arrays are those of meshes, which are not read.
+            ensure!(!is_packed, "packed arrays are not read");
+            let each = match kind {
+                1 | 2 => 1,
+                7 => 2,
+                3 | 4 | 8 | 10 | 11 | 12 => 4,
+                5 | 6 | 9 | 20 | 18 | 22 | 56 => 8,
+                21 => 4,
+                25 => 6,
+                24 | 26 => 12,
+                17 | 28 | 30 | 19 => 16,
+                23 => 24,
+                16 | 27 | 13 => 32,
+                14 => 72,
+                15 => 128,
+                29 => 8,
+                _ => bail!("an array of a kind that is not read"),
+            };
+            return if at == 0 { Ok(()) } else { self.list(at, each).map(|_| ()) };
+        }
+        match kind {
+            // Numbers, vectors, quaternions and matrices: too short is an error where they are read.
+            1..=30 | 42..=44 | 51 | 52 | 56 => Ok(()),
+            31 => {
+                let count = self.word(at)? as usize;
+                ensure!(count <= self.bytes.len() / 12, "a dictionary is too long");
+                let mut place = at + 8;
+                for _ in 0..count {
+                    let target = self.jump(place + 4)?;
+                    let inner = self.word(target)?;
+                    self.value(inner, depth + 1)?;
+                    place = target + 8;
+                }
+                Ok(())
+            }
+            32..=34 => {
+                let bits = *self.bytes.get(at).context("it is cut off")?;
+                let mut place = at + 1;
+                // Explicit, added, deleted, ordered, prepended, appended.
+                for bit in 1..7 {
+                    if bits >> bit & 1 == 1 {
+                        place = self.list(place, 4)?;
+                    }
+                }
+                Ok(())
+            }
+            40 | 41 | 50 => self.list(at, 4).map(|_| ()),
+            48 => self.list(at, 8).map(|_| ()),
+            46 => {
+                let times = self.jump(at)?;
+                let rep = self.word(times)?;
+                self.value(rep, depth + 1)?;
+                let values = self.jump(times + 8)?;
+                self.list(values, 8)?;
+                for index in 0..self.word(values)? as usize {
+                    let rep = self.word(values + 8 + index * 8)?;
+                    self.value(rep, depth + 1)?;
+                }
+                Ok(())
+            }
+            _ => bail!("a value of a kind that is not read"),
+        }
+    }
+}

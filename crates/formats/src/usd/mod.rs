@@ -1,0 +1,277 @@
+//! USD: `.usda` with splines, `.usdc` and `.usdz` with time samples.
+//!
+//! Times are time codes, `timeCodesPerSecond` of them a second; angles are in degrees. `xformOpOrder` lists the steps of a
+//! prim's transform like the factors of a product; `rotateXYZ` turns about x first, and matrices are written for vectors
+//! on their left (*OpenUSD*, `UsdGeomXformOp`). One layer is read: sublayers, references and payloads are not followed,
+//! and said. What the format cannot hold travels in the layer's `customLayerData`, see [`crate::companion`].
+
+mod check;
+mod crate_file;
+mod read;
+mod skeleton;
+mod spline;
+mod write;
+
+use std::borrow::Cow;
+use std::cell::Cell;
+use std::collections::{HashMap, HashSet};
+use std::io::Cursor;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Once;
+
+use anyhow::Context as _;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use nimble_curve_core::address::NodeRef;
+use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::bake::{BakeOptions, bake};
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::space::{Handedness, Space, UpAxis};
+use nimble_curve_core::time::FrameRate;
+use openusd::sdf::{AbstractData, Data, Value};
+use openusd::usdc::{CrateData, CrateFile, CrateWriter};
+use openusd::usdz::ArchiveWriter;
+
+use crate::companion;
+use crate::error::Fault;
+
+/// The first bytes of the text form.
+pub const TEXT_MAGIC: &[u8] = b"#usda";
+/// The first bytes of the binary form.
+pub const BINARY_MAGIC: &[u8] = b"PXR-USDC";
+/// The first bytes of a package.
+pub const PACKAGE_MAGIC: &[u8] = b"PK\x03\x04";
+
+/// Where extra data stands in the layer's own data.
+const EXTRA: &str = "nimbleCurve";
+
+/// What USD's text form holds of an animation by itself.
+const HOLDS: Holds =
+    Holds { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
+
+/// The three forms of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// Text, with splines.
+    Text,
+    /// Binary, with time samples.
+    Binary,
+    /// A package of one binary layer.
+    Package,
+}
+
+/// Reads the scene in a USD file of any form. Also what was let pass.
+///
+/// # Errors
+/// With the line or the prim that is wrong.
+pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault> {
+    let layer = if bytes.starts_with(PACKAGE_MAGIC) { first_of_package(bytes)? } else { bytes };
+    let (data, splines) = if layer.starts_with(BINARY_MAGIC) {
+        (binary_data(layer)?, Vec::new())
+    } else {
+        let text = std::str::from_utf8(layer).map_err(|_| Fault::of_whole("this is not UTF-8 text"))?;
+        text_data(text)?
+    };
+    let layer = read::Layer { data: &data, splines: &splines };
+    let opened = match layer.own(EXTRA) {
+        Some(extra) => {
+            let broken = |_| Fault::in_part("extra data", "is broken: it is not base64");
+            let json = STANDARD.decode(extra.trim()).map_err(broken)?;
+            Some(companion::open(&String::from_utf8_lossy(&json))?)
+        }
+        None => None,
+    };
+    let is_newer = matches!(opened, Some(None));
+    let opened = opened.flatten();
+    let rate = rate.or(opened.as_ref().map(companion::Opened::rate));
+    let read::Plain { mut scene, mut notes, .. } = read::read(&layer, name, rate)?;
+    if is_newer {
+        notes.push("its extra data is of a newer version and was passed over".to_owned());
+    }
+    if let Some(opened) = opened {
+        let (restored, more) = opened.restore(scene)?;
+        scene = restored;
+        notes.extend(more);
+    }
+    Ok((scene, notes))
+}
+
+/// The first file in a package, which its standard has stored as it is.
+fn first_of_package(bytes: &[u8]) -> Result<&[u8], Fault> {
+    let cut_off = || Fault::of_whole("the package ends in the middle: it is cut off");
+    let half = |at: usize| bytes.get(at..at + 2).map(|b| usize::from(u16::from_le_bytes([b[0], b[1]])));
+    let word =
+        |at: usize| bytes.get(at..at + 4).map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]) as usize);
+    let (flags, method) = (half(6).ok_or_else(cut_off)?, half(8).ok_or_else(cut_off)?);
+    if method != 0 || flags & 1 != 0 {
+        return Err(Fault::of_whole("the first file of the package is compressed, which a .usdz may not be"));
+    }
+    let start = 30 + half(26).ok_or_else(cut_off)? + half(28).ok_or_else(cut_off)?;
+    let length = match word(18).ok_or_else(cut_off)? {
+        // The length stands behind the data, or in the directory at the end.
+        0 if flags & 8 != 0 => {
+            return Err(Fault::of_whole("the first file of the package does not say its length"));
+        }
+        length => length,
+    };
+    bytes.get(start..).and_then(|rest| rest.get(..length)).ok_or_else(cut_off)
+}
+
+fn text_data(text: &str) -> Result<(Data, Vec<spline::Spline>), Fault> {
+    let cut = spline::cut(text)?;
+    let data = quietly(|| openusd::usda::parse(&cut.text))?;
+    Ok((data, cut.splines))
+}
+
+/// What a binary layer says, as far as it is read here: values of other kinds, such as those of meshes, stay where they are.
+fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
+    quietly(|| {
+        check::tables(bytes)?;
+        let file = CrateFile::open(Cursor::new(bytes))?;
+        let readable = check::fields(bytes, &file);
+        // For each spec, by its path, the fields that can be read.
+        let mut fields: HashMap<&str, HashSet<&str>> = HashMap::with_capacity(file.specs.len());
+        for spec in &file.specs {
+            let path = file.paths.get(spec.path_index).context("a spec has no path")?;
+            let set = file.fieldsets.get(spec.fieldset_index..).context("a spec has no fields")?;
+            for index in set.iter().map_while(|index| *index) {
+                let field = file.fields.get(index).context("a spec has a field that is not there")?;
+                let name = file.tokens.get(field.token_index).context("a field has no name")?;
+                let name = if name == "properties" { "propertyChildren" } else { name.as_str() };
+                if readable[index] {
+                    fields.entry(path.as_str()).or_default().insert(name);
+                }
+            }
+        }
+        let data = CrateData::open(Cursor::new(bytes), true)?;
+        let mut made = Data::new();
+        for path in data.spec_paths() {
+            let Some(kind) = data.spec_type(&path) else { continue };
+            let known = fields.get(path.as_str());
+            let mut read = Vec::new();
+            for name in data.list_fields(&path).unwrap_or_default() {
+                let value = match known.is_some_and(|known| known.contains(name.as_str())) {
+                    true => data.try_field(&path, &name)?.map(Cow::into_owned),
+                    false => None,
+                };
+                // That there is one is worth knowing, such as of references.
+                read.push((name, value.unwrap_or(Value::None)));
+            }
+            let spec = made.create_spec(path, kind);
+            for (name, value) in read {
+                spec.add(&name, value);
+            }
+        }
+        Ok(made)
+    })
+}
+
+thread_local! {
+    static QUIET: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Runs the parser behind this; what goes wrong in it becomes one line, whether it says so or panics.
+fn quietly<T>(job: impl FnOnce() -> anyhow::Result<T>) -> Result<T, Fault> {
+    static HOOK: Once = Once::new();
+    HOOK.call_once(|| {
+        let others = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            if !QUIET.get() {
+                others(info);
+            }
+        }));
+    });
+    QUIET.set(true);
+    let done = catch_unwind(AssertUnwindSafe(job));
+    QUIET.set(false);
+    match done {
+        Ok(Ok(value)) => Ok(value),
+        Ok(Err(error)) => {
+            let whole = format!("{error:#}");
+            let line: String = whole.lines().next().unwrap_or_default().chars().take(200).collect();
+            Err(Fault::of_whole(format!("cannot be read as USD: {line}")))
+        }
+        Err(_) => Err(Fault::of_whole("cannot be read as USD: it is broken")),
+    }
+}
+
+/// How to write.
+#[derive(Clone, Copy, Debug)]
+pub struct WriteOptions {
+    /// Which form.
+    pub form: Form,
+    /// Leave out the extra data.
+    pub without_extra: bool,
+    /// How far curves may be from their source where USD cannot hold them exactly.
+    pub tolerance: Tolerance,
+}
+
+/// The bytes of a USD file that holds a scene, and what became of its channels.
+///
+/// # Errors
+/// Where layers cannot be written together, or the binary form cannot be made.
+pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger), Fault> {
+    let (adapted, mut ledger) =
+        adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
+    // The standard knows y and z as up.
+    let up = if scene.space.up == UpAxis::X { UpAxis::Y } else { scene.space.up };
+    let space = Space { handedness: Handedness::Right, up, ..scene.space };
+    let (mut adapted, respaced) = in_space(&adapted, &space);
+    companion::remap_fates(&mut ledger, &respaced);
+    if options.form != Form::Text {
+        let (baked, samples) = bake(&adapted, &BakeOptions { rate: None, step: 1, range: None });
+        adapted = baked;
+        for entry in &mut ledger.entries {
+            let twin =
+                samples.entries.iter().find(|new| new.take == entry.take && new.channel == entry.channel);
+            if let Some(new) = twin.filter(|new| new.fate == Fate::Sampled) {
+                (entry.fate, entry.after) = (entry.fate.max(Fate::Sampled), new.after);
+                entry.error = new.error.or(entry.error);
+            }
+        }
+    }
+    let written = write::write(&adapted, None);
+    let why = "USD holds one animation of transforms and numbers";
+    companion::note_left_out(scene, &written.left_out, why, !options.without_extra, &mut ledger);
+    let mut text = written.text;
+    if !options.without_extra {
+        let (data, splines) = text_data(&text)?;
+        let layer = read::Layer { data: &data, splines: &splines };
+        let plain = read::read(&layer, "", Some(scene.rate))?;
+        let origin: HashMap<&str, NodeRef> =
+            written.paths.iter().map(|(path, node)| (path.as_str(), *node)).collect();
+        let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
+        let extra = companion::of(scene, &plain.scene, |node| {
+            origin.get(plain.paths.get(position(node)?)?.as_str()).copied()
+        });
+        let json = serde_json::to_string(&extra).map_err(|error| Fault::of_whole(error.to_string()))?;
+        // In base64 no quote or backslash has to be escaped, which programs do in different ways.
+        text = write::write(&adapted, Some(&STANDARD.encode(json))).text;
+    }
+    let bytes = match options.form {
+        Form::Text => text.into_bytes(),
+        Form::Binary => binary(&text)?,
+        Form::Package => {
+            let layer = binary(&text)?;
+            quietly(|| {
+                let mut archive = ArchiveWriter::new(Cursor::new(Vec::new()));
+                archive.add_layer("scene.usdc", &layer)?;
+                Ok(archive.finish()?.into_inner())
+            })?
+        }
+    };
+    Ok((bytes, ledger))
+}
+
+/// The binary form of a text without splines.
+fn binary(text: &str) -> Result<Vec<u8>, Fault> {
+    quietly(|| {
+        let data = openusd::usda::parse(text)?;
+        let mut out = Cursor::new(Vec::new());
+        CrateWriter::write(&data as &dyn AbstractData, &mut out)?;
+        crate_file::with_token_vectors(out.get_ref())
+    })
+}

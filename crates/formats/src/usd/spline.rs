@@ -1,0 +1,471 @@
+//! Splines in the text form: cut out of the text before the rest is parsed, each with its knots.
+//!
+//! A knot is `time: value; pre (width, slope); post curve (width, slope)`, with `left & value` where it has two values;
+//! widths count in time codes, slopes in value per time code. Hermite knots have slopes alone: their handles are thirds.
+
+use nimble_curve_core::curve::{Behaviour, Curve, InnerLoop, Interpolation, Key, Tangent, Ticks};
+use nimble_curve_core::time::{FrameRate, MAX_TICKS};
+
+use crate::error::Fault;
+use crate::grid;
+
+/// The name of the attribute that stands for a spline in the text without splines.
+pub const MARK: &str = "nimbleCurveSpline";
+/// The deepest nesting of braces, brackets and parentheses that is read: the parser behind this calls itself.
+const MAX_DEPTH: usize = 256;
+
+/// A text without splines, and the splines.
+pub struct Cut {
+    /// The text: where a spline stood there is an attribute `NAME:nimbleCurveSpline` that holds its number.
+    pub text: String,
+    /// The splines.
+    pub splines: Vec<Spline>,
+}
+
+/// A spline as it stands, times in time codes.
+#[derive(Clone, Debug, Default)]
+pub struct Spline {
+    is_hermite: bool,
+    before: Outside,
+    after: Outside,
+    inner: Option<[f64; 5]>,
+    knots: Vec<Knot>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq)]
+enum Outside {
+    #[default]
+    Held,
+    Linear,
+    Sloped(f64),
+    Repeat,
+    Reset,
+    Oscillate,
+    None,
+}
+
+#[derive(Clone, Debug)]
+struct Knot {
+    time: f64,
+    left: Option<f64>,
+    value: f64,
+    pre: (Option<f64>, f64),
+    way: Interpolation,
+    post: (Option<f64>, f64),
+}
+
+/// Cuts the splines out of a text.
+pub fn cut(text: &str) -> Result<Cut, Fault> {
+    let mut scanner = Scanner { text, at: 0 };
+    let mut made = Cut { text: String::with_capacity(text.len()), splines: Vec::new() };
+    let (mut copied, mut depth) = (0, 0_usize);
+    let mut word_start = 0;
+    while let Some(token) = scanner.token()? {
+        match token {
+            Token::Sign(b'{' | b'[' | b'(') => {
+                depth += 1;
+                if depth > MAX_DEPTH {
+                    return Err(scanner.fault(format!("brackets are nested more than {MAX_DEPTH} deep")));
+                }
+            }
+            Token::Sign(b'}' | b']' | b')') => depth = depth.saturating_sub(1),
+            Token::Word(word) => {
+                if let Some(name) = word.strip_suffix(".spline") {
+                    // `double NAME.spline = { … }`: the type before the name goes as well.
+                    made.text.push_str(text[copied..word_start].trim_end());
+                    let number = made.splines.len();
+                    made.splines.push(scanner.spline()?);
+                    made.text.push_str(&format!("\nuniform string {name}:{MARK} = \"{number}\"\n"));
+                    copied = scanner.at;
+                }
+                // Where a statement's type starts, to be cut along with it.
+                word_start = if matches!(word, "custom" | "uniform" | "varying") || copied > scanner.at {
+                    word_start
+                } else {
+                    scanner.at - word.len()
+                };
+            }
+            _ => {}
+        }
+    }
+    made.text.push_str(&text[copied..]);
+    Ok(made)
+}
+
+enum Token<'a> {
+    Word(&'a str),
+    Sign(u8),
+    Text,
+}
+
+struct Scanner<'a> {
+    text: &'a str,
+    at: usize,
+}
+
+impl<'a> Scanner<'a> {
+    fn fault(&self, message: impl Into<String>) -> Fault {
+        let line = self.text.as_bytes()[..self.at].iter().filter(|&&byte| byte == b'\n').count() + 1;
+        Fault::on_line(line, message)
+    }
+
+    /// The next word, sign or string; white space and comments are passed over.
+    fn token(&mut self) -> Result<Option<Token<'a>>, Fault> {
+        let bytes = self.text.as_bytes();
+        loop {
+            match bytes.get(self.at) {
+                None => return Ok(None),
+                Some(byte) if byte.is_ascii_whitespace() => self.at += 1,
+                Some(b'#') => {
+                    while bytes.get(self.at).is_some_and(|byte| *byte != b'\n') {
+                        self.at += 1;
+                    }
+                }
+                Some(&quote @ (b'"' | b'\'')) => return self.string(quote).map(Some),
+                Some(b'@') => {
+                    let long = bytes[self.at..].starts_with(b"@@@");
+                    let end: &str = if long { "@@@" } else { "@" };
+                    let start = self.at + end.len();
+                    let length = self.text[start..]
+                        .find(end)
+                        .ok_or_else(|| self.fault("an asset path does not end"))?;
+                    self.at = start + length + end.len();
+                    return Ok(Some(Token::Text));
+                }
+                Some(b'<') => {
+                    let length =
+                        self.text[self.at..].find('>').ok_or_else(|| self.fault("a path does not end"))?;
+                    self.at += length + 1;
+                    return Ok(Some(Token::Text));
+                }
+                Some(&sign @ (b'{' | b'}' | b'[' | b']' | b'(' | b')' | b',' | b';' | b'=' | b'&')) => {
+                    self.at += 1;
+                    return Ok(Some(Token::Sign(sign)));
+                }
+                Some(_) => {
+                    let start = self.at;
+                    let ends = |byte: &u8| byte.is_ascii_whitespace() || b"{}[](),;=&\"'@<#".contains(byte);
+                    while bytes.get(self.at).is_some_and(|byte| !ends(byte)) {
+                        self.at += 1;
+                    }
+                    // Something that starts no token, such as a lone quote sign of another alphabet, is one by itself.
+                    self.at = self.at.max(start + 1);
+                    return Ok(Some(Token::Word(&self.text[start..self.at])));
+                }
+            }
+        }
+    }
+
+    fn string(&mut self, quote: u8) -> Result<Token<'a>, Fault> {
+        let bytes = self.text.as_bytes();
+        let triple = bytes[self.at..].starts_with(&[quote; 3]);
+        let start = self.at;
+        self.at += if triple { 3 } else { 1 };
+        loop {
+            match bytes.get(self.at) {
+                None => {
+                    self.at = start;
+                    return Err(self.fault("a string does not end"));
+                }
+                Some(b'\\') => self.at += 2,
+                Some(b'\n') if !triple => {
+                    self.at = start;
+                    return Err(self.fault("a string does not end on its line"));
+                }
+                Some(&byte) if byte == quote => {
+                    if !triple {
+                        self.at += 1;
+                        return Ok(Token::Text);
+                    }
+                    if bytes[self.at..].starts_with(&[quote; 3]) {
+                        self.at += 3;
+                        return Ok(Token::Text);
+                    }
+                    self.at += 1;
+                }
+                Some(_) => self.at += 1,
+            }
+        }
+    }
+
+    fn expect(&mut self, wanted: u8) -> Result<(), Fault> {
+        match self.token()? {
+            Some(Token::Sign(sign)) if sign == wanted => Ok(()),
+            _ => Err(self.fault(format!("expected '{}' in a spline", wanted as char))),
+        }
+    }
+
+    fn is_next(&mut self, wanted: u8) -> Result<bool, Fault> {
+        let before = self.at;
+        let found = matches!(self.token()?, Some(Token::Sign(sign)) if sign == wanted);
+        if !found {
+            self.at = before;
+        }
+        Ok(found)
+    }
+
+    fn word(&mut self) -> Result<&'a str, Fault> {
+        match self.token()? {
+            Some(Token::Word(word)) => Ok(word),
+            _ => Err(self.fault("expected a word or number in a spline")),
+        }
+    }
+
+    fn number(&mut self) -> Result<f64, Fault> {
+        let word = self.word()?;
+        let number = word.parse::<f64>().ok().filter(|number| number.is_finite());
+        number.ok_or_else(|| {
+            let shown: String = word.chars().take(24).collect();
+            self.fault(format!("'{shown}' is not a finite number"))
+        })
+    }
+
+    fn numbers(&mut self) -> Result<Vec<f64>, Fault> {
+        self.expect(b'(')?;
+        let mut all = vec![self.number()?];
+        while self.is_next(b',')? {
+            all.push(self.number()?);
+        }
+        self.expect(b')')?;
+        Ok(all)
+    }
+
+    /// What follows the name of a spline: `= { … }`.
+    fn spline(&mut self) -> Result<Spline, Fault> {
+        self.expect(b'=')?;
+        self.expect(b'{')?;
+        let mut spline = Spline::default();
+        loop {
+            if self.is_next(b'}')? {
+                return Ok(spline);
+            }
+            if self.is_next(b',')? || self.is_next(b';')? {
+                continue;
+            }
+            let word = self.word()?;
+            match word {
+                "bezier" => spline.is_hermite = false,
+                "hermite" => spline.is_hermite = true,
+                "pre:" | "pre" => spline.before = self.outside()?,
+                "post:" | "post" => spline.after = self.outside()?,
+                "loop:" | "loop" => {
+                    let all = self.numbers()?;
+                    let five = <[f64; 5]>::try_from(all);
+                    spline.inner =
+                        Some(five.map_err(|_| self.fault("the loop of a spline needs five numbers"))?);
+                }
+                word => {
+                    let time = word.trim_end_matches(':').parse::<f64>().ok().filter(|time| time.is_finite());
+                    let shown: String = word.chars().take(24).collect();
+                    let time = time.ok_or_else(|| self.fault(format!("'{shown}' is no part of a spline")))?;
+                    let knot = self.knot(time)?;
+                    if spline.knots.last().is_some_and(|last| last.time >= knot.time) {
+                        return Err(
+                            self.fault(format!("the knot at {time} is not later than the one before it"))
+                        );
+                    }
+                    spline.knots.push(knot);
+                }
+            }
+        }
+    }
+
+    fn outside(&mut self) -> Result<Outside, Fault> {
+        let mut word = self.word()?;
+        if word == ":" {
+            word = self.word()?;
+        }
+        Ok(match word {
+            "held" => Outside::Held,
+            "linear" => Outside::Linear,
+            "none" => Outside::None,
+            "sloped" => {
+                let all = self.numbers()?;
+                Outside::Sloped(all[0])
+            }
+            "loop" => match self.word()? {
+                "repeat" => Outside::Repeat,
+                "reset" => Outside::Reset,
+                "oscillate" => Outside::Oscillate,
+                _ => return Err(self.fault("a spline loops by repeat, reset or oscillate")),
+            },
+            other => {
+                let shown: String = other.chars().take(24).collect();
+                return Err(self.fault(format!("'{shown}' is nothing that a spline does outside its knots")));
+            }
+        })
+    }
+
+    fn knot(&mut self, time: f64) -> Result<Knot, Fault> {
+        let before = self.at;
+        if self.word()? != ":" {
+            self.at = before;
+        }
+        let first = self.number()?;
+        let (left, value) = match self.is_next(b'&')? {
+            true => (Some(first), self.number()?),
+            false => (None, first),
+        };
+        let mut knot =
+            Knot { time, left, value, pre: (None, 0.0), way: Interpolation::Hold, post: (None, 0.0) };
+        while self.is_next(b';')? {
+            if self.is_next(b'{')? {
+                // Data of a knot's own.
+                let mut open = 1;
+                while open > 0 {
+                    match self.token()? {
+                        Some(Token::Sign(b'{')) => open += 1,
+                        Some(Token::Sign(b'}')) => open -= 1,
+                        Some(_) => {}
+                        None => return Err(self.fault("the data of a knot does not end")),
+                    }
+                }
+                continue;
+            }
+            match self.word()? {
+                "pre" => knot.pre = tangent(&self.numbers()?),
+                "post" => {
+                    knot.way = match self.word()? {
+                        "held" => Interpolation::Hold,
+                        "linear" => Interpolation::Linear,
+                        "curve" => Interpolation::Cubic,
+                        "none" => Interpolation::None,
+                        _ => return Err(self.fault("after a knot comes held, linear, curve or none")),
+                    };
+                    let at = self.at;
+                    if self.is_next(b'(')? {
+                        self.at = at;
+                        knot.post = tangent(&self.numbers()?);
+                    }
+                }
+                _ => return Err(self.fault("a knot has pre and post, and nothing else")),
+            }
+        }
+        Ok(knot)
+    }
+}
+
+/// Width, where there is one, and slope.
+fn tangent(numbers: &[f64]) -> (Option<f64>, f64) {
+    match numbers {
+        [width, slope, ..] => (Some(width.max(0.0)), *slope),
+        [slope] => (None, *slope),
+        [] => (None, 0.0),
+    }
+}
+
+impl Spline {
+    /// The curve, its values multiplied by a factor (that of angles the radians of a degree).
+    pub fn curve(&self, rate: FrameRate, value: impl Fn(f64) -> f64, rise: f64) -> Result<Curve, String> {
+        let frame = rate.ticks_per_frame();
+        let per_second = rate.fps();
+        let as_tangent = |(width, slope): (Option<f64>, f64), gap: Option<f64>| match (width, gap) {
+            (Some(width), Some(gap)) if !self.is_hermite && (width - gap / 3.0).abs() > 1e-6 * gap => {
+                Tangent::handle(width * frame, slope * width * rise)
+            }
+            _ => Tangent::slope(slope * rise * per_second),
+        };
+        let mut keys = Vec::with_capacity(self.knots.len());
+        for (index, knot) in self.knots.iter().enumerate() {
+            let before = index.checked_sub(1).map(|before| &self.knots[before]);
+            let into = before
+                .filter(|before| before.way == Interpolation::Cubic)
+                .map(|before| knot.time - before.time);
+            let next = self.knots.get(index + 1);
+            let out = next.filter(|_| knot.way == Interpolation::Cubic).map(|next| next.time - knot.time);
+            let at = grid::snapped(knot.time / rate.fps(), rate, 1e-9 + knot.time.abs() * 1e-12);
+            if at.0.abs() > MAX_TICKS {
+                return Err("a knot lies more than 36 days from the start".to_owned());
+            }
+            let mut key = Key::new(at, value(knot.value)).with_interpolation(knot.way);
+            key.tangent_in = as_tangent(knot.pre, into);
+            key.tangent_out = as_tangent(knot.post, out);
+            key.value_before = knot.left.map(&value).filter(|left| *left != key.value);
+            let slopes = (key.tangent_in.slope_per_second(), key.tangent_out.slope_per_second());
+            key.joined = key.value_before.is_none()
+                && (into.is_none() || out.is_none() || (slopes.0 - slopes.1).abs() <= 1e-9 * slopes.0.abs());
+            keys.push(key);
+        }
+        let behaviour = |outside: &Outside| match outside {
+            Outside::Held => Behaviour::Held,
+            Outside::Linear => Behaviour::Linear,
+            Outside::Sloped(slope) => Behaviour::Sloped(slope * rise * per_second),
+            Outside::Repeat => Behaviour::LoopRepeat,
+            Outside::Reset => Behaviour::LoopReset,
+            Outside::Oscillate => Behaviour::LoopOscillate,
+            Outside::None => Behaviour::None,
+        };
+        let curve = Curve::new(keys).map_err(|error| error.to_string())?;
+        let mut curve = curve.with_behaviours(behaviour(&self.before), behaviour(&self.after));
+        if let Some([start, end, before, after, offset]) = self.inner {
+            let at = |time: f64| grid::snapped(time / rate.fps(), rate, 1e-9);
+            let region = InnerLoop {
+                start: at(start),
+                end: at(end),
+                before: before.max(0.0) as u32,
+                after: after.max(0.0) as u32,
+                value_offset: offset * rise,
+            };
+            curve.set_inner_loop(Some(region)).map_err(|error| error.to_string())?;
+        }
+        Ok(curve)
+    }
+}
+
+/// A curve as the text of a spline, without its name; `shown` says a value as it is written, `rise` a difference of values.
+pub fn text(curve: &Curve, rate: FrameRate, shown: impl Fn(f64) -> f64, rise: f64, indent: &str) -> String {
+    let curve = curve.unrolled();
+    let frame = rate.ticks_per_frame();
+    let per_frame = |slope: f64| slope * rise / rate.fps();
+    let outside = |behaviour: Behaviour| match behaviour {
+        Behaviour::Held => "held".to_owned(),
+        Behaviour::Linear => "linear".to_owned(),
+        Behaviour::Sloped(slope) => format!("sloped({})", per_frame(slope) + 0.0),
+        Behaviour::LoopRepeat => "loop repeat".to_owned(),
+        Behaviour::LoopReset => "loop reset".to_owned(),
+        Behaviour::LoopOscillate => "loop oscillate".to_owned(),
+        Behaviour::None => "none".to_owned(),
+    };
+    let mut text = format!(
+        "{{\n{indent}    bezier,\n{indent}    pre: {},\n{indent}    post: {},\n",
+        outside(curve.before),
+        outside(curve.after)
+    );
+    let keys = curve.keys();
+    for (index, key) in keys.iter().enumerate() {
+        let tangent = |tangent: Tangent, gap: Option<Ticks>| {
+            let gap = gap.map_or(frame, Ticks::as_f64);
+            let (dt, dv) = tangent.handle_in_gap(gap);
+            // A vertical handle leans a hair, as its slope has to be a number.
+            let width = (dt / frame).max(if dv == 0.0 { 0.0 } else { 1e-6 });
+            let slope = match tangent.length() {
+                None => per_frame(tangent.slope_per_second()),
+                Some(_) if width == 0.0 => 0.0,
+                Some(_) => dv * rise / width,
+            };
+            format!("({}, {})", width, slope + 0.0)
+        };
+        let before = index.checked_sub(1).map(|before| &keys[before]);
+        let gap_before = before.map(|before| key.time - before.time);
+        let gap_after = keys.get(index + 1).map(|next| next.time - key.time);
+        let held = before.filter(|before| before.interpolation == Interpolation::Hold);
+        let left = match (key.value_before, held) {
+            (Some(left), None) => format!("{} & ", shown(left) + 0.0),
+            _ => String::new(),
+        };
+        let way = match key.interpolation {
+            Interpolation::Hold => "held".to_owned(),
+            Interpolation::Linear => "linear".to_owned(),
+            Interpolation::None => "none".to_owned(),
+            Interpolation::Cubic => format!("curve {}", tangent(key.tangent_out, gap_after.or(gap_before))),
+        };
+        let time = rate.frame(key.time);
+        let pre = tangent(key.tangent_in, gap_before.or(gap_after));
+        text.push_str(&format!(
+            "{indent}    {time}: {left}{}; pre {pre}; post {way},\n",
+            shown(key.value) + 0.0
+        ));
+    }
+    text.push_str(&format!("{indent}}}"));
+    text
+}

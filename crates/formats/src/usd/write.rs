@@ -1,0 +1,438 @@
+//! From a scene to the text of a USD layer.
+
+use std::collections::{HashMap, HashSet};
+use std::fmt::Write as _;
+
+use glam::{DMat4, DQuat};
+use nimble_curve_core::address::NodeRef;
+use nimble_curve_core::angle;
+use nimble_curve_core::controller::{Controller, Samples};
+use nimble_curve_core::curve::{Curve, Discrete};
+use nimble_curve_core::rig::{AttributeKind, Node, NodeId, OpValue, Rig, TransformOp};
+use nimble_curve_core::rotation::{RotationOrder, principal_euler};
+use nimble_curve_core::scene::{Scene, Take, Target};
+use nimble_curve_core::space::UpAxis;
+use nimble_curve_core::value::Value;
+
+use super::read::USER;
+use super::spline;
+
+/// A layer, and the prims of the nodes in it.
+pub struct Written {
+    pub text: String,
+    pub paths: Vec<(String, NodeRef)>,
+    /// Tracks that have no place in it.
+    pub left_out: Vec<(String, Target)>,
+}
+
+/// The layer of a scene whose tracks are angles, vectors and numbers on one layer; with extra data, if there is some.
+pub fn write(scene: &Scene, extra: Option<&str>) -> Written {
+    let mut writer = Writer {
+        scene,
+        take: scene.takes.first(),
+        text: String::new(),
+        paths: Vec::new(),
+        written: HashSet::new(),
+    };
+    writer.layer(extra);
+    let mut left_out = Vec::new();
+    for (index, take) in scene.takes.iter().enumerate() {
+        for (_, track) in take.tracks() {
+            if index > 0 || !writer.written.contains(&track.target) {
+                left_out.push((take.name.clone(), track.target.clone()));
+            }
+        }
+    }
+    Written { text: writer.text, paths: writer.paths, left_out }
+}
+
+struct Writer<'a> {
+    scene: &'a Scene,
+    take: Option<&'a Take>,
+    text: String,
+    paths: Vec<(String, NodeRef)>,
+    written: HashSet<Target>,
+}
+
+/// A name as an identifier.
+fn identifier(name: &str) -> String {
+    let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
+    match plain.starts_with(|c: char| c.is_ascii_digit()) || plain.is_empty() {
+        true => format!("_{plain}"),
+        false => plain,
+    }
+}
+
+/// A text without the characters that would have to be escaped.
+fn plain(text: &str) -> String {
+    text.chars().map(|c| if matches!(c, '"' | '\\') || c.is_control() { '_' } else { c }).collect()
+}
+
+/// Numbers in parentheses.
+fn tuple(numbers: &[f64]) -> String {
+    let listed: Vec<String> = numbers.iter().map(|number| format!("{}", number + 0.0)).collect();
+    format!("({})", listed.join(", "))
+}
+
+/// Degrees, with six decimals where these lead back to the very radians.
+fn degrees(number: f64) -> f64 {
+    let degrees = number.to_degrees();
+    let six = (degrees * 1e6).round() / 1e6;
+    if angle::radians(six) == number { six } else { degrees }
+}
+
+fn matrix(m: DMat4) -> String {
+    let rows: Vec<String> = m.to_cols_array_2d().iter().map(|row| tuple(row)).collect();
+    format!("( {} )", rows.join(", "))
+}
+
+fn quaternion(q: DQuat) -> String {
+    tuple(&[q.w, q.x, q.y, q.z])
+}
+
+impl Writer<'_> {
+    fn layer(&mut self, extra: Option<&str>) {
+        let scene = self.scene;
+        let fps = scene.rate.fps();
+        let mut head = String::from("#usda 1.0\n(\n    customLayerData = {\n");
+        let name = self.take.map_or("", |take| take.name.as_str());
+        let _ = writeln!(head, "        string nimbleCurveTake = \"{}\"", plain(name));
+        if let Some(extra) = extra {
+            let _ = writeln!(head, "        string nimbleCurve = \"{extra}\"");
+        }
+        head.push_str("    }\n");
+        let names = self.prim_names();
+        if let Some(first) = names.first().and_then(|names| names.first()) {
+            let _ = writeln!(head, "    defaultPrim = \"{}\"", first.1);
+        }
+        if let Some(take) = self.take {
+            let (first, last) = (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last));
+            let _ = writeln!(head, "    endTimeCode = {last}\n    startTimeCode = {first}");
+        }
+        let up = if scene.space.up == UpAxis::Z { "Z" } else { "Y" };
+        let _ = writeln!(
+            head,
+            "    metersPerUnit = {}\n    timeCodesPerSecond = {fps}\n    framesPerSecond = {fps}\n    upAxis = \"{up}\"\n)",
+            scene.space.metres_per_unit
+        );
+        self.text.push_str(&head);
+        for (index, rig) in scene.rigs.iter().enumerate() {
+            self.rig(index, rig, &names[index]);
+        }
+    }
+
+    /// Prim names of all nodes, unique among their siblings; the roots of all rigs are siblings.
+    fn prim_names(&self) -> Vec<Vec<(NodeId, String)>> {
+        let mut taken: HashSet<(Option<NodeRef>, String)> = HashSet::new();
+        let mut all = Vec::new();
+        for (index, rig) in self.scene.rigs.iter().enumerate() {
+            let mut names = Vec::with_capacity(rig.len());
+            for (id, node) in rig.nodes() {
+                let parent = rig.parent(id).map(|parent| (index, parent));
+                let wanted = identifier(&node.name);
+                let mut name = wanted.clone();
+                for number in 2.. {
+                    if taken.insert((parent, name.clone())) {
+                        break;
+                    }
+                    name = format!("{wanted}_{number}");
+                }
+                names.push((id, name));
+            }
+            all.push(names);
+        }
+        all
+    }
+
+    fn rig(&mut self, index: usize, rig: &Rig, names: &[(NodeId, String)]) {
+        let by_id: HashMap<NodeId, &str> = names.iter().map(|(id, name)| (*id, name.as_str())).collect();
+        let mut below: HashMap<Option<NodeId>, Vec<NodeId>> = HashMap::new();
+        for (id, _) in rig.nodes() {
+            below.entry(rig.parent(id)).or_default().push(id);
+        }
+        let mut open: Vec<(NodeId, String, usize, bool)> = Vec::new();
+        open.extend(below.get(&None).into_iter().flatten().rev().map(|&id| (id, String::new(), 0, true)));
+        while let Some((id, above, depth, opens)) = open.pop() {
+            let indent = "    ".repeat(depth);
+            if !opens {
+                let _ = writeln!(self.text, "{indent}}}");
+                continue;
+            }
+            let path = format!("{above}/{}", by_id[&id]);
+            self.prim(index, rig, id, by_id[&id], &indent);
+            self.paths.push((path.clone(), (index, id)));
+            open.push((id, above, depth, false));
+            let children = below.get(&Some(id)).into_iter().flatten().rev();
+            open.extend(children.map(|&child| (child, path.clone(), depth + 1, true)));
+        }
+    }
+
+    fn prim(&mut self, index: usize, rig: &Rig, id: NodeId, name: &str, indent: &str) {
+        let Some(node) = rig.node(id) else { return };
+        let _ = write!(self.text, "\n{indent}def Xform \"{name}\"");
+        if node.name != name {
+            let _ = write!(self.text, " (\n{indent}    displayName = \"{}\"\n{indent})", plain(&node.name));
+        }
+        let _ = writeln!(self.text, "\n{indent}{{");
+        let inner = format!("{indent}    ");
+        let mut order = Vec::new();
+        let is_list = node.canonical().is_none();
+        for op in &node.transform {
+            let target = Target { rig: index, node: id, property: op.name.clone() };
+            let tracks = self.take.and_then(|take| take.layers.first()).map(|layer| &layer.tracks);
+            let track = tracks.into_iter().flatten().find(|track| track.target == target);
+            let suffix = if is_list { format!(":{}", identifier(&op.name)) } else { String::new() };
+            let controller = track.map(|track| &track.controller);
+            if self.step(node, op, controller, &suffix, &inner, &mut order) {
+                self.written.insert(target);
+            }
+        }
+        if !order.is_empty() {
+            let listed: Vec<String> = order.iter().map(|token| format!("\"{token}\"")).collect();
+            let _ = writeln!(self.text, "{inner}uniform token[] xformOpOrder = [{}]", listed.join(", "));
+        }
+        self.attributes(index, id, node, &inner);
+    }
+
+    /// Writes an attribute with its rest and what drives it.
+    fn attribute(&mut self, indent: &str, kind: &str, name: &str, rest: &str, driven: Driven<'_>) {
+        let _ = writeln!(self.text, "{indent}{kind} {name} = {rest}");
+        match driven {
+            Driven::Not => {}
+            Driven::Curve(curve, is_angle) => {
+                let rise = if is_angle { 1_f64.to_degrees() } else { 1.0 };
+                let shown = |number: f64| if is_angle { degrees(number) } else { number };
+                let text = spline::text(curve, self.scene.rate, shown, rise, indent);
+                let _ = writeln!(self.text, "{indent}{kind} {name}.spline = {text}");
+            }
+            Driven::Rows(samples, row) => {
+                let _ = writeln!(self.text, "{indent}{kind} {name}.timeSamples = {{");
+                for index in 0..samples.len() {
+                    let code = self.scene.rate.frame(samples.time(index));
+                    let _ = writeln!(self.text, "{indent}    {code}: {},", row(samples.row(index)));
+                }
+                let _ = writeln!(self.text, "{indent}}}");
+            }
+        }
+    }
+
+    /// Writes a step; whether what drives it has a place.
+    fn step(
+        &mut self,
+        node: &Node,
+        op: &TransformOp,
+        controller: Option<&Controller>,
+        suffix: &str,
+        indent: &str,
+        order: &mut Vec<String>,
+    ) -> bool {
+        let samples = match controller {
+            Some(Controller::Samples(samples)) => Some(samples),
+            _ => None,
+        };
+        let curves: Option<&[Curve]> = match controller {
+            Some(Controller::Components(curves)) => Some(curves),
+            Some(Controller::Euler(euler)) => Some(&euler.curves),
+            _ => None,
+        };
+        let constant = match controller {
+            Some(Controller::Constant(value)) => Some(value),
+            _ => None,
+        };
+        if op.inverse {
+            // The second half of a pivot stands still.
+            let step = op.value.affine().inverse();
+            order.push(format!("xformOp:transform{suffix}"));
+            let name = order[order.len() - 1].clone();
+            self.attribute(indent, "matrix4d", &name, &matrix(DMat4::from(step)), Driven::Not);
+            return false;
+        }
+        match op.value {
+            OpValue::Translate(v) | OpValue::Scale(v) => {
+                let head = if matches!(op.value, OpValue::Translate(_)) { "translate" } else { "scale" };
+                let v = match constant {
+                    Some(Value::Vector(v)) => *v,
+                    _ => v,
+                };
+                match curves {
+                    Some(curves) => {
+                        for (axis, curve) in curves.iter().enumerate() {
+                            let name = format!("xformOp:{head}{}{suffix}", ["X", "Y", "Z"][axis]);
+                            let driven =
+                                if curve.is_empty() { Driven::Not } else { Driven::Curve(curve, false) };
+                            self.attribute(indent, "double", &name, &format!("{}", v[axis] + 0.0), driven);
+                            order.push(name);
+                        }
+                    }
+                    None => {
+                        let name = format!("xformOp:{head}{suffix}");
+                        let driven =
+                            samples.map_or(Driven::Not, |samples| Driven::Rows(samples, Box::new(tuple)));
+                        self.attribute(indent, "double3", &name, &tuple(&v.to_array()), driven);
+                        order.push(name);
+                    }
+                }
+                true
+            }
+            OpValue::Rotate { .. } | OpValue::Orient(_) if op.name == "rotation" || curves.is_some() => {
+                let (own, mut angles) = match op.value {
+                    OpValue::Rotate { order, angles } => (order, angles),
+                    OpValue::Orient(q) => (RotationOrder::Xyz, principal_euler(RotationOrder::Xyz, q)),
+                    _ => return false,
+                };
+                match constant {
+                    Some(Value::Euler { order, angles: held }) if *order == own => angles = *held,
+                    Some(value) => {
+                        let Some(q) = value.rotation() else { return false };
+                        angles = principal_euler(own, q);
+                    }
+                    None => {}
+                }
+                if let Some(curves) = curves {
+                    let (a, b, c) = own.axes();
+                    for axis in [a, b, c] {
+                        let name = format!("xformOp:rotate{}{suffix}", ["X", "Y", "Z"][axis]);
+                        let driven = if curves[axis].is_empty() {
+                            Driven::Not
+                        } else {
+                            Driven::Curve(&curves[axis], true)
+                        };
+                        self.attribute(
+                            indent,
+                            "double",
+                            &name,
+                            &format!("{}", degrees(angles[axis]) + 0.0),
+                            driven,
+                        );
+                        order.push(name);
+                    }
+                    return true;
+                }
+                if let (OpValue::Orient(q), None) = (op.value, samples) {
+                    let q = constant.and_then(Value::rotation).unwrap_or(q);
+                    let name = format!("xformOp:orient{suffix}");
+                    self.attribute(indent, "quatd", &name, &quaternion(q), Driven::Not);
+                    order.push(name);
+                    return true;
+                }
+                let name = format!("xformOp:rotate{}{suffix}", own.name().to_ascii_uppercase());
+                let row = |row: &[f64]| tuple(&[degrees(row[0]), degrees(row[1]), degrees(row[2])]);
+                let driven = samples.map_or(Driven::Not, |samples| Driven::Rows(samples, Box::new(row)));
+                self.attribute(indent, "double3", &name, &row(&angles.to_array()), driven);
+                order.push(name);
+                true
+            }
+            OpValue::Rotate { .. } | OpValue::Orient(_) => {
+                // A constant rotation beside the animated one.
+                let suffix =
+                    if suffix.is_empty() { format!(":{}", identifier(&op.name)) } else { suffix.to_owned() };
+                let name = format!("xformOp:orient{suffix}");
+                self.attribute(indent, "quatd", &name, &quaternion(op.value.rotation()), Driven::Not);
+                order.push(name);
+                controller.is_none()
+            }
+            OpValue::RotateAxis { axis, angle } => {
+                let along = (0..3).find(|&index| axis[index] > 1.0 - 1e-12);
+                if let Some(index) = along {
+                    let is_beside = node.canonical().is_some();
+                    let suffix =
+                        if is_beside { format!(":{}", identifier(&op.name)) } else { suffix.to_owned() };
+                    let name = format!("xformOp:rotate{}{suffix}", ["X", "Y", "Z"][index]);
+                    let driven = match (curves, samples) {
+                        (Some([curve]), _) if !curve.is_empty() => Driven::Curve(curve, true),
+                        (_, Some(samples)) => {
+                            Driven::Rows(samples, Box::new(|row: &[f64]| format!("{}", degrees(row[0]))))
+                        }
+                        _ => Driven::Not,
+                    };
+                    self.attribute(indent, "double", &name, &format!("{}", degrees(angle) + 0.0), driven);
+                    order.push(name);
+                    return true;
+                }
+                let name = format!("xformOp:orient:{}", identifier(&op.name));
+                self.attribute(indent, "quatd", &name, &quaternion(op.value.rotation()), Driven::Not);
+                order.push(name);
+                controller.is_none()
+            }
+            OpValue::Matrix(_) | OpValue::Shear(_) => {
+                let name = format!("xformOp:transform{suffix}");
+                let row = |row: &[f64]| matrix(DMat4::from_cols_slice(row));
+                let is_matrix = matches!(op.value, OpValue::Matrix(_));
+                let driven = match samples.filter(|_| is_matrix) {
+                    Some(samples) => Driven::Rows(samples, Box::new(row)),
+                    None => Driven::Not,
+                };
+                self.attribute(indent, "matrix4d", &name, &matrix(DMat4::from(op.value.affine())), driven);
+                order.push(name);
+                controller.is_none() || (is_matrix && samples.is_some())
+            }
+        }
+    }
+
+    /// Custom numbers and switches; those whose names are no identifiers are in the extra data only.
+    fn attributes(&mut self, rig: usize, id: NodeId, node: &Node, indent: &str) {
+        for attribute in &node.attributes {
+            if identifier(&attribute.name) != attribute.name {
+                continue;
+            }
+            let target = Target { rig, node: id, property: attribute.name.clone() };
+            let tracks = self.take.and_then(|take| take.layers.first()).map(|layer| &layer.tracks);
+            let track = tracks.into_iter().flatten().find(|track| track.target == target);
+            let name = format!("{USER}{}", attribute.name);
+            match &attribute.kind {
+                AttributeKind::Scalar { default, .. } => {
+                    let driven = match track.map(|track| &track.controller) {
+                        Some(Controller::Components(curves)) if !curves.is_empty() => {
+                            Driven::Curve(&curves[0], false)
+                        }
+                        Some(Controller::Samples(samples)) => {
+                            Driven::Rows(samples, Box::new(|row: &[f64]| format!("{}", row[0] + 0.0)))
+                        }
+                        _ => Driven::Not,
+                    };
+                    let default = match track.map(|track| &track.controller) {
+                        Some(Controller::Constant(Value::Scalar(held))) => held,
+                        _ => default,
+                    };
+                    let _ = writeln!(self.text, "{indent}custom double {name} = {}", default + 0.0);
+                    self.written.insert(target);
+                    self.driven(indent, "double", &name, driven);
+                }
+                AttributeKind::Switch { default } => {
+                    let _ = writeln!(self.text, "{indent}custom bool {name} = {default}");
+                    if let Some(Controller::Discrete(curve)) = track.map(|track| &track.controller) {
+                        let _ = writeln!(self.text, "{indent}bool {name}.timeSamples = {{");
+                        for (time, value) in curve.keys() {
+                            if let Discrete::Switch(on) = value {
+                                let code = self.scene.rate.frame(*time);
+                                let _ = writeln!(self.text, "{indent}    {code}: {on},");
+                            }
+                        }
+                        let _ = writeln!(self.text, "{indent}}}");
+                        self.written.insert(target);
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn driven(&mut self, indent: &str, kind: &str, name: &str, driven: Driven<'_>) {
+        // The same as a whole attribute, less its first line.
+        let start = self.text.len();
+        self.attribute(indent, kind, name, "0", driven);
+        if let Some(end) = self.text[start..].find('\n') {
+            self.text.replace_range(start..start + end + 1, "");
+        }
+    }
+}
+
+/// What drives an attribute.
+enum Driven<'a> {
+    Not,
+    /// A curve, and whether it is one of angles.
+    Curve(&'a Curve, bool),
+    /// Samples, and how a row of them is written.
+    #[allow(clippy::type_complexity)]
+    Rows(&'a Samples, Box<dyn Fn(&[f64]) -> String + 'a>),
+}
