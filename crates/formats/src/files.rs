@@ -13,7 +13,7 @@ use nimble_curve_core::space::{Space, UpAxis};
 use nimble_curve_core::time::FrameRate;
 
 use crate::error::{Fault, FormatError, Place};
-use crate::{bvh, collada, gltf, ncurve, usd};
+use crate::{bvh, collada, gltf, ncurve, table, usd};
 
 /// The formats that are read and written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -34,10 +34,12 @@ pub enum Format {
     Usdc,
     /// USD as a package, `.usdz`.
     Usdz,
+    /// A table of keys or samples, `.csv`.
+    Csv,
 }
 
 /// The endings of all formats, for messages.
-pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .usda, .usdc, .usdz, .bvh";
+pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .usda, .usdc, .usdz, .bvh, .csv";
 
 impl Format {
     /// The format that a file's ending names.
@@ -51,6 +53,7 @@ impl Format {
             "usda" => Some(Format::Usda),
             "usdc" | "usd" => Some(Format::Usdc),
             "usdz" => Some(Format::Usdz),
+            "csv" => Some(Format::Csv),
             _ => None,
         }
     }
@@ -90,6 +93,7 @@ impl Format {
             Format::Gltf | Format::Glb => "glTF",
             Format::Collada => "COLLADA",
             Format::Usda | Format::Usdc | Format::Usdz => "USD",
+            Format::Csv => "CSV",
         }
     }
 }
@@ -158,6 +162,16 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
         Format::Ncurve => text_of(bytes).and_then(ncurve::read).map_err(|fault| fault.in_file(path))?,
         Format::Usda | Format::Usdc | Format::Usdz => {
             let (scene, more) = usd::read(bytes, name, assume.rate).map_err(|fault| fault.in_file(path))?;
+            notes.extend(more);
+            scene
+        }
+        Format::Csv => {
+            let mut space = Space::CENTIMETRES_Y_UP;
+            space.metres_per_unit = assume.metres_per_unit.unwrap_or(space.metres_per_unit);
+            space.up = assume.up.unwrap_or(space.up);
+            let (scene, more) = text_of(bytes)
+                .and_then(|text| table::read(text, name, space, assume.rate))
+                .map_err(|fault| fault.in_file(path))?;
             notes.extend(more);
             scene
         }
@@ -255,6 +269,9 @@ pub fn encode(
                 usd::WriteOptions { form, without_extra: saving.without_extra, tolerance: saving.tolerance };
             usd::write(scene, &options).map_err(cannot)
         }
+        Format::Csv => table::write(scene, &saving.tolerance)
+            .map(|(text, ledger)| (text.into_bytes(), ledger))
+            .map_err(cannot),
         Format::Collada => {
             let options =
                 collada::WriteOptions { without_extra: saving.without_extra, tolerance: saving.tolerance };

@@ -10,6 +10,7 @@ mod grid;
 pub mod name_map;
 pub mod ncurve;
 mod steps;
+pub mod table;
 pub mod usd;
 
 pub use error::FormatError;

@@ -1,0 +1,62 @@
+//! CSV: one row a key, or one row a sample, for spreadsheets and scripts.
+//!
+//! A first line that starts with `#` says rate, unit and up axis; the row of names says the units. Angles are in degrees,
+//! slopes in value per frame. A table of keys has the columns `take, channel, unit, order, frame, value` and more; a table
+//! of samples has a frame and then a column for each number. There is no rig in either: nodes are read without a hierarchy.
+
+mod read;
+mod write;
+
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::scene::Scene;
+
+use crate::error::Fault;
+
+pub use read::read;
+
+/// What a table of keys holds of an animation.
+const HOLDS: Holds =
+    Holds { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
+
+/// The columns of a table of keys.
+const COLUMNS: [&str; 16] = [
+    "take",
+    "channel",
+    "unit",
+    "order",
+    "frame",
+    "value",
+    "left",
+    "interpolation",
+    "in_mode",
+    "in_slope",
+    "in_frames",
+    "out_mode",
+    "out_slope",
+    "out_frames",
+    "before",
+    "after",
+];
+
+/// The text of a table that holds a scene's animation, and what became of its channels.
+///
+/// # Errors
+/// Where layers cannot be written together.
+pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<(String, Ledger), Fault> {
+    let (adapted, mut ledger) =
+        adapt(scene, &HOLDS, tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
+    let (text, left_out) = write::write(&adapted)?;
+    let addresses = nimble_curve_core::address::Addresses::new(scene);
+    for (take, target) in left_out {
+        let channel = addresses.property(&target);
+        for entry in ledger.entries.iter_mut().filter(|entry| entry.take == take && entry.channel == channel)
+        {
+            let note = "a table holds angles, vectors, numbers, switches and texts".to_owned();
+            *entry = Entry { fate: Fate::LeftOut, after: 0, error: None, note, ..entry.clone() };
+        }
+    }
+    ledger.notes.push("a table holds no rig: its nodes are read without a hierarchy".to_owned());
+    Ok((text, ledger))
+}

@@ -1,0 +1,263 @@
+//! From a scene to a table.
+
+use nimble_curve_core::address::{Addresses, COMPONENTS};
+use nimble_curve_core::angle;
+use nimble_curve_core::controller::{Controller, SampleKind, Samples};
+use nimble_curve_core::curve::{Behaviour, Curve, Discrete, Interpolation, Key, Tangent, TangentMode};
+use nimble_curve_core::rotation::RotationOrder;
+use nimble_curve_core::scene::{Scene, Target, Track};
+use nimble_curve_core::value::{Quantity, Value};
+
+use super::COLUMNS;
+use crate::error::Fault;
+
+/// The text of a table, and the tracks that have no place in it.
+pub fn write(scene: &Scene) -> Result<(String, Vec<(String, Target)>), Fault> {
+    let mut table =
+        Table { scene, addresses: Addresses::new(scene), rows: csv::Writer::from_writer(Vec::new()) };
+    let left_out = match table.common_grid() {
+        Some(tracks) => table.samples(&tracks),
+        None => table.keys(),
+    };
+    let left_out = left_out.map_err(|error| Fault::of_whole(error.to_string()))?;
+    let bytes = table.rows.into_inner().map_err(|error| Fault::of_whole(error.to_string()))?;
+    let unit = scene.space.unit_name().map_or_else(|| scene.space.metres_per_unit.to_string(), str::to_owned);
+    let head =
+        format!("# rate={} unit={unit} up={} hand={}\n", scene.rate, scene.space.up, scene.space.handedness);
+    Ok((head + &String::from_utf8_lossy(&bytes), left_out))
+}
+
+struct Table<'a> {
+    scene: &'a Scene,
+    addresses: Addresses,
+    rows: csv::Writer<Vec<u8>>,
+}
+
+/// Degrees, with six decimals where these lead back to the very radians.
+fn shown(number: f64, quantity: Quantity) -> f64 {
+    if quantity != Quantity::Angle {
+        return number + 0.0;
+    }
+    let degrees = number.to_degrees();
+    let six = (degrees * 1e6).round() / 1e6;
+    0.0 + if angle::radians(six) == number { six } else { degrees }
+}
+
+impl<'a> Table<'a> {
+    /// All tracks, where there is one take and all of it are samples on one grid.
+    fn common_grid(&self) -> Option<Vec<(&'a Track, &'a Samples)>> {
+        let [take] = self.scene.takes.as_slice() else { return None };
+        let of = |track: &'a Track| match &track.controller {
+            Controller::Samples(samples) if !samples.is_empty() && samples.kind != SampleKind::Matrix => {
+                Some((track, samples))
+            }
+            _ => None,
+        };
+        let all: Vec<_> = take.tracks().map(|(_, track)| of(track)).collect::<Option<_>>()?;
+        let (_, first) = *all.first()?;
+        let alike = |(_, samples): &(&Track, &Samples)| {
+            (samples.start, samples.rate, samples.len()) == (first.start, first.rate, first.len())
+        };
+        all.iter().all(alike).then_some(all)
+    }
+
+    fn quantity(&self, target: &Target) -> Quantity {
+        let kind = self.scene.rigs[target.rig].property_kind(target.node, &target.property);
+        kind.map_or(Quantity::Scalar, |kind| kind.quantity())
+    }
+
+    fn unit(&self, quantity: Quantity) -> String {
+        match quantity {
+            Quantity::Angle => "deg".to_owned(),
+            Quantity::Length => self.scene.space.unit_name().unwrap_or("unit").to_owned(),
+            Quantity::Scalar => String::new(),
+        }
+    }
+
+    fn samples(&mut self, tracks: &[(&Track, &Samples)]) -> csv::Result<Vec<(String, Target)>> {
+        let mut names = vec!["frame".to_owned()];
+        for (track, samples) in tracks {
+            let (quantity, address) = (self.quantity(&track.target), self.addresses.property(&track.target));
+            let unit = match samples.kind {
+                SampleKind::Euler(order) => format!(" (deg {order})"),
+                SampleKind::Quaternion => " (quaternion)".to_owned(),
+                _ if quantity == Quantity::Scalar => String::new(),
+                _ => format!(" ({})", self.unit(quantity)),
+            };
+            let width = samples.kind.width();
+            names.extend((0..width).map(|component| match width {
+                1 => format!("{address}{unit}"),
+                _ => format!("{address}.{}{unit}", COMPONENTS[component]),
+            }));
+        }
+        self.rows.write_record(&names)?;
+        let first = tracks[0].1;
+        for index in 0..first.len() {
+            let mut row = vec![self.scene.rate.frame(first.time(index)).to_string()];
+            for (_, samples) in tracks {
+                let is_angle = matches!(samples.kind, SampleKind::Euler(_));
+                let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
+                row.extend(samples.row(index).iter().map(|&number| shown(number, quantity).to_string()));
+            }
+            self.rows.write_record(&row)?;
+        }
+        Ok(Vec::new())
+    }
+
+    fn keys(&mut self) -> csv::Result<Vec<(String, Target)>> {
+        self.rows.write_record(COLUMNS)?;
+        let mut left_out = Vec::new();
+        let scene = self.scene;
+        for take in &scene.takes {
+            for (_, track) in take.tracks() {
+                if !self.track(&take.name, track, take.range.first)? {
+                    left_out.push((take.name.clone(), track.target.clone()));
+                }
+            }
+        }
+        Ok(left_out)
+    }
+
+    /// Writes a track; whether it has a place.
+    fn track(
+        &mut self,
+        take: &str,
+        track: &Track,
+        start: nimble_curve_core::curve::Ticks,
+    ) -> csv::Result<bool> {
+        let address = self.addresses.property(&track.target);
+        let mut quantity = self.quantity(&track.target);
+        let (curves, order): (Vec<Curve>, Option<RotationOrder>) = match &track.controller {
+            Controller::Components(curves) => (curves.clone(), None),
+            Controller::Euler(euler) => (euler.curves.to_vec(), Some(euler.order)),
+            Controller::Constant(Value::Euler { order, angles }) => {
+                (angles.to_array().map(|angle| Curve::constant(start, angle)).to_vec(), Some(*order))
+            }
+            Controller::Constant(Value::Discrete(value)) => {
+                self.discrete(take, &address, self.scene.rate.frame(start), value)?;
+                return Ok(true);
+            }
+            Controller::Constant(value @ (Value::Scalar(_) | Value::Vector(_))) => {
+                let numbers = value.numbers().unwrap_or_default();
+                (numbers.into_iter().map(|number| Curve::constant(start, number)).collect(), None)
+            }
+            Controller::Samples(samples) if samples.kind != SampleKind::Matrix => {
+                let order = match samples.kind {
+                    SampleKind::Euler(order) => Some(order),
+                    _ => None,
+                };
+                if samples.kind == SampleKind::Quaternion {
+                    return Ok(false);
+                }
+                let curve = |component: usize| {
+                    let key = |index: usize| {
+                        let key = Key::new(samples.time(index), samples.row(index)[component]);
+                        key.with_interpolation(Interpolation::Linear).with_slope(0.0)
+                    };
+                    Curve::new((0..samples.len()).map(key).collect()).unwrap_or_default()
+                };
+                ((0..samples.kind.width()).map(curve).collect(), order)
+            }
+            Controller::Discrete(curve) => {
+                for (time, value) in curve.keys() {
+                    self.discrete(take, &address, self.scene.rate.frame(*time), value)?;
+                }
+                return Ok(true);
+            }
+            _ => return Ok(false),
+        };
+        if order.is_some() {
+            quantity = Quantity::Angle;
+        }
+        let count = curves.len();
+        if count > 3 {
+            return Ok(false);
+        }
+        for (component, curve) in curves.iter().enumerate() {
+            let channel =
+                if count == 1 { address.clone() } else { format!("{address}.{}", COMPONENTS[component]) };
+            self.curve(take, &channel, quantity, order, &curve.unrolled())?;
+        }
+        Ok(true)
+    }
+
+    fn discrete(&mut self, take: &str, channel: &str, frame: f64, value: &Discrete) -> csv::Result<()> {
+        let text = match value {
+            Discrete::Switch(on) => if *on { "on" } else { "off" }.to_owned(),
+            Discrete::Choice(text) | Discrete::Text(text) => text.clone(),
+        };
+        let frame = frame.to_string();
+        let mut row = [""; COLUMNS.len()];
+        let unit = match value {
+            Discrete::Switch(_) => "switch",
+            Discrete::Choice(_) => "choice",
+            Discrete::Text(_) => "text",
+        };
+        (row[0], row[1], row[2], row[4], row[5], row[7]) = (take, channel, unit, &frame, &text, "hold");
+        self.rows.write_record(row)
+    }
+
+    fn curve(
+        &mut self,
+        take: &str,
+        channel: &str,
+        quantity: Quantity,
+        order: Option<RotationOrder>,
+        curve: &Curve,
+    ) -> csv::Result<()> {
+        let rate = self.scene.rate;
+        let unit = self.unit(quantity);
+        let rise = if quantity == Quantity::Angle { 1_f64.to_degrees() } else { 1.0 };
+        for (index, key) in curve.keys().iter().enumerate() {
+            let interpolation = match key.interpolation {
+                Interpolation::Hold => "hold",
+                Interpolation::Linear => "linear",
+                Interpolation::Cubic => "cubic",
+                Interpolation::None => "none",
+            };
+            let tangent = |tangent: Tangent| {
+                let mode = match tangent.mode {
+                    TangentMode::Auto => "auto",
+                    TangentMode::AutoNoOvershoot => "auto-no-overshoot",
+                    TangentMode::Flat => "flat",
+                    TangentMode::Linear => "linear",
+                    TangentMode::Free => "free",
+                };
+                let slope = tangent.slope_per_second() * rise / rate.fps();
+                let frames = tangent.length().map(|dt| dt / rate.ticks_per_frame());
+                (mode, (slope + 0.0).to_string(), frames.map_or(String::new(), |frames| frames.to_string()))
+            };
+            let (into, out) = (tangent(key.tangent_in), tangent(key.tangent_out));
+            let outside = |behaviour: Behaviour| match behaviour {
+                _ if index > 0 => String::new(),
+                Behaviour::Held => "held".to_owned(),
+                Behaviour::Linear => "linear".to_owned(),
+                Behaviour::Sloped(slope) => format!("sloped {}", slope * rise / rate.fps()),
+                Behaviour::LoopRepeat => "loop-repeat".to_owned(),
+                Behaviour::LoopReset => "loop-reset".to_owned(),
+                Behaviour::LoopOscillate => "loop-oscillate".to_owned(),
+                Behaviour::None => "none".to_owned(),
+            };
+            let row: [String; COLUMNS.len()] = [
+                take.to_owned(),
+                channel.to_owned(),
+                unit.clone(),
+                order.map_or(String::new(), |order| order.name().to_owned()),
+                rate.frame(key.time).to_string(),
+                shown(key.value, quantity).to_string(),
+                key.value_before.map_or(String::new(), |left| shown(left, quantity).to_string()),
+                interpolation.to_owned(),
+                into.0.to_owned(),
+                into.1,
+                into.2,
+                out.0.to_owned(),
+                out.1,
+                out.2,
+                outside(curve.before),
+                outside(curve.after),
+            ];
+            self.rows.write_record(&row)?;
+        }
+        Ok(())
+    }
+}
