@@ -10,7 +10,7 @@ use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Tangent, TangentShape};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_core::time::{FrameRate, TimeRange};
+use nimble_curve_core::time::FrameRate;
 use nimble_curve_formats::{Assume, Format, read_bytes};
 
 const FORMS: [Format; 3] = [Format::Usda, Format::Usdc, Format::Usdz];
@@ -72,8 +72,7 @@ fn the_standards_own_library_sees_the_same_motion() {
         DQuat::from_xyzw(-0.3937578558104334, -0.3672363062886791, 0.824329865215525, -0.17484999183520764),
     );
     let scene = scene("cart.ncurve");
-    let at = scene.rate.ticks(46);
-    let nodes = &motion(&scene, "quay", TimeRange::new(at, at))[0];
+    let nodes = &motion(&scene, "quay", &[scene.rate.ticks(46).as_f64()])[0];
     assert!((nodes["vane"].0 - place).length() < 1e-12, "{}", nodes["vane"].0);
     let above = nodes["mast"].1;
     let local = above.conjugate() * nodes["vane"].1;

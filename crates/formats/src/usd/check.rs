@@ -130,8 +130,10 @@ impl Look<'_> {
             return if at == 0 { Ok(()) } else { self.list(at, each).map(|_| ()) };
         }
         match kind {
+            // Texts that do not stand in place are read as lists of them.
+            10..=12 => self.list(at, 4).map(|_| ()),
             // Numbers, vectors, quaternions and matrices: too short is an error where they are read.
-            1..=30 | 42..=44 | 51 | 52 | 56 => Ok(()),
+            1..=9 | 13..=30 | 42..=44 | 51 | 52 | 56 => Ok(()),
             31 => {
                 let count = self.word(at)? as usize;
                 ensure!(count <= self.bytes.len() / 12, "a dictionary is too long");

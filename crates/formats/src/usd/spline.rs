@@ -72,18 +72,14 @@ pub fn cut(text: &str) -> Result<Cut, Fault> {
             Token::Word(word) => {
                 if let Some(name) = word.strip_suffix(".spline") {
                     // `double NAME.spline = { … }`: the type before the name goes as well.
-                    made.text.push_str(text[copied..word_start].trim_end());
+                    made.text.push_str(text[copied..word_start.max(copied)].trim_end());
                     let number = made.splines.len();
                     made.splines.push(scanner.spline()?);
                     made.text.push_str(&format!("\nuniform string {name}:{MARK} = \"{number}\"\n"));
                     copied = scanner.at;
                 }
                 // Where a statement's type starts, to be cut along with it.
-                word_start = if matches!(word, "custom" | "uniform" | "varying") || copied > scanner.at {
-                    word_start
-                } else {
-                    scanner.at - word.len()
-                };
+                word_start = scanner.at - word.len();
             }
             _ => {}
         }

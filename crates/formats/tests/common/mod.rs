@@ -8,7 +8,6 @@ use glam::{DQuat, DVec3};
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{AxisMap, Space};
-use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::{Assume, Format, Saving, encode, read, read_bytes};
 
 /// A file of the sample scenario.
@@ -29,34 +28,40 @@ pub fn through(scene: &Scene, format: Format, without_extra: bool) -> Scene {
     read_bytes(&bytes, Path::new("x"), assume).unwrap().scene
 }
 
-/// World positions in metres and rotations, y up, of all nodes by name at half frames of a range in a take.
-pub fn motion(scene: &Scene, take: &str, range: TimeRange) -> Vec<HashMap<String, (DVec3, DQuat)>> {
+/// World positions in metres and rotations, y up, of all nodes by name at some instants of a take.
+pub fn motion(scene: &Scene, take: &str, times: &[f64]) -> Vec<HashMap<String, (DVec3, DQuat)>> {
     let map = AxisMap::between(&scene.space, &Space::METRES_Y_UP);
     let take = scene.takes.iter().find(|found| found.name == take).unwrap();
-    let mut frames = Vec::new();
-    let (first, last) = (scene.rate.frame(range.first), scene.rate.frame(range.last));
     let mut rigs: Vec<Evaluator<'_>> =
         (0..scene.rigs.len()).map(|rig| Evaluator::new(scene, Some(take), rig).unwrap()).collect();
     let mut pose = Pose::default();
-    for half in (first * 2.0) as i64..=(last * 2.0) as i64 {
+    let mut at = |time: &f64| {
         let mut nodes = HashMap::new();
         for (rig, poses) in scene.rigs.iter().zip(&mut rigs) {
-            poses.pose_at(half as f64 * 0.5 * scene.rate.ticks_per_frame(), &mut pose);
+            poses.pose_at(*time, &mut pose);
             for (position, (_, node)) in rig.nodes().enumerate() {
                 let place = map.length(pose.world[position].translation);
                 nodes.insert(node.name.clone(), (place, map.rotation(pose.world_rotation[position])));
             }
         }
-        frames.push(nodes);
-    }
-    frames
+        nodes
+    };
+    times.iter().map(&mut at).collect()
 }
 
-/// The largest distance in metres and angle in radians between the motions of two scenes, in the range of the first.
+/// The largest distance in metres and angle in radians between the motions of two scenes, at half frames in the range of
+/// the first.
 pub fn apart(a: &Scene, b: &Scene, take: &str) -> (f64, f64) {
+    apart_by(a, b, take, 0.5)
+}
+
+/// The same at steps of so many frames.
+pub fn apart_by(a: &Scene, b: &Scene, take: &str, step: f64) -> (f64, f64) {
     let range = a.takes.iter().find(|found| found.name == take).unwrap().range;
-    let (a, b) = (motion(a, take, range), motion(b, take, range));
-    assert_eq!(a.len(), b.len());
+    let (first, last) = (a.rate.frame(range.first), a.rate.frame(range.last));
+    let count = ((last - first) / step).round() as i64;
+    let times: Vec<f64> = (0..=count).map(|n| (first + step * n as f64) * a.rate.ticks_per_frame()).collect();
+    let (a, b) = (motion(a, take, &times), motion(b, take, &times));
     let mut most = (0.0_f64, 0.0_f64);
     for (a, b) in a.iter().zip(&b) {
         assert_eq!(a.len(), b.len());
