@@ -220,7 +220,7 @@ fn quaternions(interpolation: QuaternionInterpolation) -> Controller {
 }
 
 fn samples(kind: SampleKind) -> Controller {
-    let rows = (0..49).flat_map(|row| (0..kind.width()).map(move |_| (f64::from(row) * 0.2).sin() * 0.25));
+    let rows = (0..96).flat_map(|row| (0..kind.width()).map(move |_| (f64::from(row) * 0.2).sin() * 0.25));
     Controller::Samples(Samples { start: at(1), rate: FrameRate::FPS_24, kind, values: rows.collect() })
 }
 

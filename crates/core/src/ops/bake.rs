@@ -58,6 +58,15 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
     if setting.kind == PropertyKind::Discrete {
         return Err(NoForm::Discrete);
     }
+    if let Controller::Samples(samples) = controller
+        && step <= 1
+        && samples.rate == rate
+        && samples.start == setting.range.first
+        && !samples.is_empty()
+        && samples.time(samples.len() - 1) == setting.range.last
+    {
+        return Ok(Changed { controller: controller.clone(), fate: Fate::Kept, error: None, added: 0 });
+    }
     let sampler =
         Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NoForm::NoValue)?;
     let trace = Trace::of_controller(sampler);

@@ -219,6 +219,22 @@ impl<'a> Sheet<'a> {
         if self.scene.rigs.len() > 1 {
             ledger.notes.push(format!("only the first rig, '{}', is written: BVH holds one", self.rig.name));
         }
+        for other in self.scene.takes.iter().filter(|other| other.name != take.name) {
+            for (layer, track) in other.tracks() {
+                let before = track.controller.key_count().max(track.controller.sample_count());
+                ledger.entries.push(Entry {
+                    take: other.name.clone(),
+                    layer: other.layers[layer].name.clone(),
+                    channel: addresses.property(&track.target),
+                    to: None,
+                    fate: Fate::LeftOut,
+                    error: None,
+                    before,
+                    after: 0,
+                    note: "BVH holds one take".to_owned(),
+                });
+            }
+        }
         if self.scene.takes.len() > 1 {
             ledger.notes.push(format!("only the take '{}' is written: BVH holds one", take.name));
         }

@@ -12,6 +12,9 @@ const MOST_DEEP: usize = 16;
 /// Checks the tables of a layer, before it is opened.
 pub fn tables(bytes: &[u8]) -> Result<()> {
     let look = Look { bytes, left: 0 };
+    // Before that, counts were written in other ways.
+    let version = bytes.get(8..10).context("it is cut off")?;
+    ensure!(version >= [0, 7].as_slice(), "it is of a version before 0.7: save it anew");
     let contents = look.word(16)? as usize;
     let count = look.word(contents)?;
     ensure!(count < 64, "it has {count} sections");
@@ -105,12 +108,12 @@ impl Look<'_> {
             (value >> 63 & 1 == 1, value >> 62 & 1 == 1, value >> 61 & 1 == 1);
         let kind = value >> 48 & 0xff;
         let at = (value & ((1 << 48) - 1)) as usize;
-        if is_inlined {
+        // Packed arrays are those of meshes, which are not read.
+        ensure!(!is_packed, "packed values are not read");
+        if is_inlined && !is_array {
             return Ok(());
         }
         if is_array {
-            // Packed arrays are those of meshes, which are not read.
-            ensure!(!is_packed, "packed arrays are not read");
             let each = match kind {
                 1 | 2 => 1,
                 7 => 2,

@@ -14,12 +14,12 @@ mod write;
 
 use std::borrow::Cow;
 use std::cell::Cell;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::io::Cursor;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
 
-use anyhow::Context as _;
+use anyhow::{Context as _, ensure};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use nimble_curve_core::address::NodeRef;
@@ -133,18 +133,19 @@ fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
         let file = CrateFile::open(Cursor::new(bytes))?;
         let readable = check::fields(bytes, &file);
         // For each spec, by its path, the fields that can be read.
-        let mut fields: HashMap<&str, HashSet<&str>> = HashMap::with_capacity(file.specs.len());
+        let mut fields: HashMap<&str, HashMap<&str, bool>> = HashMap::with_capacity(file.specs.len());
         for spec in &file.specs {
             let path = file.paths.get(spec.path_index).context("a spec has no path")?;
             let set = file.fieldsets.get(spec.fieldset_index..).context("a spec has no fields")?;
+            let mut own: HashMap<&str, bool> = HashMap::new();
             for index in set.iter().map_while(|index| *index) {
                 let field = file.fields.get(index).context("a spec has a field that is not there")?;
                 let name = file.tokens.get(field.token_index).context("a field has no name")?;
                 let name = if name == "properties" { "propertyChildren" } else { name.as_str() };
-                if readable[index] {
-                    fields.entry(path.as_str()).or_default().insert(name);
-                }
+                // Of two fields of one name it is not known which one counts.
+                *own.entry(name).or_insert(true) &= readable[index];
             }
+            ensure!(fields.insert(path.as_str(), own).is_none(), "the spec '{path}' is there twice");
         }
         let data = CrateData::open(Cursor::new(bytes), true)?;
         let mut made = Data::new();
@@ -153,7 +154,7 @@ fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
             let known = fields.get(path.as_str());
             let mut read = Vec::new();
             for name in data.list_fields(&path).unwrap_or_default() {
-                let value = match known.is_some_and(|known| known.contains(name.as_str())) {
+                let value = match known.is_some_and(|known| known.get(name.as_str()) == Some(&true)) {
                     true => data.try_field(&path, &name)?.map(Cow::into_owned),
                     false => None,
                 };
