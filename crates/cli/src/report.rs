@@ -212,7 +212,7 @@ pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Re
     }
     by_note.sort_by_key(|(_, channels)| std::cmp::Reverse(channels.len()));
     for (note, channels) in by_note.iter().take(most) {
-        writeln!(out, "  {} {}", Style::Faint.paint(&format!("{note}:")), listed(channels, 5))?;
+        writeln!(out, "  {} {}", Style::Faint.paint(&format!("{note}:")), listed(channels, 4))?;
     }
     if by_note.len() > most {
         writeln!(

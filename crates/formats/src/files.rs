@@ -63,6 +63,8 @@ impl Format {
         let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
         if bytes.starts_with(gltf::MAGIC) {
             Some(Format::Glb)
+        } else if bytes.starts_with(b"# rate=") {
+            Some(Format::Csv)
         } else if bytes.starts_with(usd::TEXT_MAGIC) {
             Some(Format::Usda)
         } else if bytes.starts_with(usd::BINARY_MAGIC) {

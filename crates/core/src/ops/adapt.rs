@@ -152,6 +152,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
                 let note = match changed.added {
                     0 => String::new(),
+                    1 => "1 key time added".to_owned(),
                     added => format!("{added} key times added"),
                 };
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);

@@ -121,6 +121,15 @@ impl Head {
     }
 }
 
+/// The columns of one property in a table of samples.
+struct Group {
+    node: String,
+    property: String,
+    order: Option<RotationOrder>,
+    is_angle: bool,
+    columns: Vec<usize>,
+}
+
 /// The scene while it is built.
 struct Build {
     rate: FrameRate,
@@ -217,21 +226,21 @@ impl Build {
         }
         let step = grid::step(&times, self.rate);
         // Columns of one property follow one another.
-        let mut groups: Vec<(String, String, Option<RotationOrder>, bool, Vec<usize>)> = Vec::new();
+        let mut groups: Vec<Group> = Vec::new();
         for (column, name) in names.iter().enumerate().filter(|(column, _)| *column != frame_at) {
             let (channel, unit) =
                 name.split_once(" (").map_or((name.as_str(), ""), |(c, u)| (c, u.trim_end_matches(')')));
             let (node, property, component) = split(channel, 1)?;
             let order = unit.strip_prefix("deg").and_then(|order| order.trim().parse().ok());
             let is_angle = unit.starts_with("deg");
-            match groups.last_mut().filter(|group| {
-                component.is_some_and(|c| c > 0) && (&group.0, &group.1) == (&node, &property)
-            }) {
-                Some(group) => group.4.push(column),
-                None => groups.push((node, property, order, is_angle, vec![column])),
+            // A first component, or a number without one, starts a property.
+            let goes_on = component.is_some_and(|component| component > 0);
+            match groups.last_mut().filter(|last| goes_on && last.node == node && last.property == property) {
+                Some(group) => group.columns.push(column),
+                None => groups.push(Group { node, property, order, is_angle, columns: vec![column] }),
             }
         }
-        for (node, property, order, is_angle, columns) in groups {
+        for Group { node, property, order, is_angle, columns } in groups {
             let kind = match (columns.len(), order) {
                 (1, _) => SampleKind::Scalar,
                 (3, Some(order)) => SampleKind::Euler(order),
