@@ -55,13 +55,65 @@ pub fn tables(bytes: &[u8]) -> Result<()> {
                     fits(section.word(start)?) && fits(section.word(start + 8)?),
                     "its paths do not fit the file"
                 );
-                packed(packed(packed(start + 16)?)?)?;
+                let jumps_at = packed(packed(start + 16)?)?;
+                let count = section.word(start + 8)? as usize;
+                tree(&integers(&bytes[jumps_at + 8..packed(jumps_at)?], count)?)?;
             }
             b"SPECS" => {
                 ensure!(fits(section.word(start)?), "its specs do not fit the file");
                 packed(packed(packed(start + 8)?)?)?;
             }
             _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// The numbers in a packed block: LZ4, and in it two bits for each that say whether its difference to the one before is the
+/// commonest one or stands in one, two or four bytes.
+fn integers(block: &[u8], count: usize) -> Result<Vec<i32>> {
+    let most = 8 + count / 4 + 4 * count;
+    let (chunks, rest) = block.split_first().context("a packed block is empty")?;
+    ensure!(*chunks == 0, "a packed block in several chunks is not read");
+    let bytes = lz4_flex::decompress(rest, most)?;
+    let codes_at = 4;
+    let mut values_at = codes_at + (2 * count).div_ceil(8);
+    let number = |at: usize, size: usize| -> Result<i32> {
+        let part = bytes.get(at..at + size).context("a packed block is cut off")?;
+        Ok(match *part {
+            [a] => i32::from(a as i8),
+            [a, b] => i32::from(i16::from_le_bytes([a, b])),
+            [a, b, c, d] => i32::from_le_bytes([a, b, c, d]),
+            _ => 0,
+        })
+    };
+    let common = number(0, 4)?;
+    let (mut numbers, mut last) = (Vec::with_capacity(count), 0_i32);
+    for index in 0..count {
+        let code =
+            bytes.get(codes_at + index / 4).context("a packed block is cut off")? >> (2 * (index % 4)) & 3;
+        let size = [0, 1, 2, 4][code as usize];
+        last = last.wrapping_add(if size == 0 { common } else { number(values_at, size)? });
+        values_at += size;
+        numbers.push(last);
+    }
+    Ok(numbers)
+}
+
+/// Checks that the paths are a tree: by its jumps from node to node, each is reached once.
+fn tree(jumps: &[i32]) -> Result<()> {
+    let mut seen = vec![false; jumps.len()];
+    let mut open = vec![0_usize];
+    while let Some(mut at) = open.pop() {
+        loop {
+            let jump = *jumps.get(at).context("a path leads out of the table")?;
+            ensure!(!std::mem::replace(&mut seen[at], true), "its paths are no tree");
+            if jump > 0 {
+                open.push(at + jump as usize);
+            } else if jump < -1 {
+                break;
+            }
+            at += 1;
         }
     }
     Ok(())

@@ -23,8 +23,6 @@ use crate::error::Fault;
 use crate::grid;
 use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
 
-/// The most prims that are looked at.
-const MOST_PRIMS: usize = 1_000_000;
 /// The namespace of attributes that users add.
 pub const USER: &str = "userProperties:";
 
@@ -220,11 +218,11 @@ impl Reader<'_> {
             names.into_iter().rev().filter_map(|name| path.append_path(name.as_str()).ok()).collect()
         };
         open.extend(below(self.layer, &root).into_iter().map(|path| (path, None)));
-        let mut count = 0;
+        let mut seen = HashSet::new();
         while let Some((path, parent)) = open.pop() {
-            count += 1;
-            if count > MOST_PRIMS {
-                return Err(Fault::of_whole(format!("there are more than {MOST_PRIMS} prims")));
+            // A list of children may name what is not there, or what has been there already.
+            if !self.layer.data.has_spec(&path) || !seen.insert(path.as_str().to_owned()) {
+                continue;
             }
             let layer = self.layer;
             for arc in ["references", "payload", "variantSetNames"] {
