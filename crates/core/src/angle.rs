@@ -12,6 +12,13 @@ pub fn radians(degrees: f64) -> f64 {
     product(degrees, RADIANS_PER_DEGREE)
 }
 
+/// Degrees of an angle in radians: with six decimals where these lead back to the very radians, as typed angles do.
+pub fn degrees(angle: f64) -> f64 {
+    let degrees = angle.to_degrees();
+    let six = (degrees * 1e6).round() / 1e6;
+    if radians(six) == angle { six } else { degrees }
+}
+
 /// Radians per second of a rate in degrees per frame, correctly rounded for whole frame rates.
 pub fn radians_per_second(degrees_per_frame: f64, rate: FrameRate) -> f64 {
     product(degrees_per_frame, scaled(RADIANS_PER_DEGREE, f64::from(rate.numerator())))

@@ -200,12 +200,26 @@ pub fn open(json: &str) -> Result<Option<Opened>, Fault> {
     Ok(Some(Opened { data, original }))
 }
 
-impl Opened {
-    /// The frame rate of the scene.
-    pub fn rate(&self) -> FrameRate {
-        self.original.rate
-    }
+/// Reads a file with its extra data, if it has any: `plain` reads what the format says by itself, at the rate of the scene
+/// that was written where the user gives none. Also what was let pass or let go.
+pub(crate) fn read_with(
+    extra: Option<&str>,
+    rate: Option<FrameRate>,
+    plain: impl FnOnce(Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault>,
+) -> Result<(Scene, Vec<String>), Fault> {
+    let Some(extra) = extra else { return plain(rate) };
+    let Some(opened) = open(extra)? else {
+        let (scene, mut notes) = plain(rate)?;
+        notes.push("its extra data is of a newer version and was passed over".to_owned());
+        return Ok((scene, notes));
+    };
+    let (scene, mut notes) = plain(rate.or(Some(opened.original.rate)))?;
+    let (restored, more) = opened.restore(scene)?;
+    notes.extend(more);
+    Ok((restored, notes))
+}
 
+impl Opened {
     /// The scene that was written, with what has changed since taken from `plain`; and what was let go.
     ///
     /// # Errors

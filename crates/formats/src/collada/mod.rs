@@ -46,20 +46,9 @@ pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, V
     };
     let data = document.root_element().descendants().find(is_ours);
     let data = data.map(|data| data.text().unwrap_or_default().to_owned());
-    let opened = data.map(|data| companion::open(data.trim())).transpose()?;
-    let is_newer = matches!(opened, Some(None));
-    let opened = opened.flatten();
-    let rate = rate.or(opened.as_ref().map(companion::Opened::rate));
-    let read::Plain { mut scene, mut notes, .. } = read::read(&document, name, rate)?;
-    if is_newer {
-        notes.push("its extra data is of a newer version and was passed over".to_owned());
-    }
-    if let Some(opened) = opened {
-        let (restored, more) = opened.restore(scene)?;
-        scene = restored;
-        notes.extend(more);
-    }
-    Ok((scene, notes))
+    companion::read_with(data.as_deref().map(str::trim), rate, |rate| {
+        read::read(&document, name, rate).map(|plain| (plain.scene, plain.notes))
+    })
 }
 
 /// An XML error in one line, without its place.

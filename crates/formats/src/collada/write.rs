@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use glam::{DMat4, DQuat, DVec3};
 use nimble_curve_core::address::NodeRef;
+use nimble_curve_core::angle::degrees;
 use nimble_curve_core::controller::{Controller, Samples};
 use nimble_curve_core::curve::{Curve, Interpolation, Key};
 use nimble_curve_core::rig::{Node, NodeId, NodeKind, OpValue, Rig, TransformOp};
@@ -481,12 +482,7 @@ fn three(
 
 /// A number as it is written: angles in degrees, with six decimals where these lead back to the very radians.
 fn shown(number: f64, is_angle: bool) -> f64 {
-    if !is_angle {
-        return number;
-    }
-    let degrees = number.to_degrees();
-    let six = (degrees * 1e6).round() / 1e6;
-    if nimble_curve_core::angle::radians(six) == number { six } else { degrees }
+    if is_angle { degrees(number) } else { number }
 }
 
 /// The rows of a channel.

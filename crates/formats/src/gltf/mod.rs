@@ -50,21 +50,10 @@ pub fn read(
     let container = container::open(bytes)?;
     let document = read::document(container.json)?;
     let extras = document.extras.as_ref().and_then(|extras| extras.get(EXTRAS));
-    let opened = extras.map(|extras| companion::open(&extras.to_string())).transpose()?;
-    let is_newer = matches!(opened, Some(None));
-    let opened = opened.flatten();
-    let rate = rate.or(opened.as_ref().map(companion::Opened::rate));
-    let read::Plain { mut scene, mut notes, .. } =
-        read::read(&document, container.binary, folder, name, rate)?;
-    if is_newer {
-        notes.push("its extra data is of a newer version and was passed over".to_owned());
-    }
-    if let Some(opened) = opened {
-        let (restored, more) = opened.restore(scene)?;
-        scene = restored;
-        notes.extend(more);
-    }
-    Ok((scene, notes))
+    let extras = extras.map(Value::to_string);
+    companion::read_with(extras.as_deref(), rate, |rate| {
+        read::read(&document, container.binary, folder, name, rate).map(|plain| (plain.scene, plain.notes))
+    })
 }
 
 /// How to write.

@@ -89,10 +89,10 @@ impl Writer {
         let accessors = self.list("accessors");
         accessors.truncate(used.accessors);
         for accessor in accessors.iter() {
-            used.views_of(accessor);
+            used.collect(accessor);
         }
         if let Some(images) = self.document.get("images").cloned() {
-            used.views_of(&images);
+            used.collect(&images);
         }
         let views = self.list("bufferViews");
         views.truncate(used.views);
@@ -402,9 +402,5 @@ impl Used {
 
     fn view(&mut self, value: &Value) {
         self.views = self.views.max(value.as_u64().map_or(0, |index| index as usize + 1));
-    }
-
-    fn views_of(&mut self, value: &Value) {
-        self.collect(value);
     }
 }

@@ -1,7 +1,7 @@
 //! From a scene to a table.
 
 use nimble_curve_core::address::{Addresses, COMPONENTS};
-use nimble_curve_core::angle;
+use nimble_curve_core::angle::degrees;
 use nimble_curve_core::controller::{Controller, SampleKind, Samples};
 use nimble_curve_core::curve::{Behaviour, Curve, Discrete, Interpolation, Key, Tangent, TangentMode};
 use nimble_curve_core::rotation::RotationOrder;
@@ -35,12 +35,7 @@ struct Table<'a> {
 
 /// Degrees, with six decimals where these lead back to the very radians.
 fn shown(number: f64, quantity: Quantity) -> f64 {
-    if quantity != Quantity::Angle {
-        return number + 0.0;
-    }
-    let degrees = number.to_degrees();
-    let six = (degrees * 1e6).round() / 1e6;
-    0.0 + if angle::radians(six) == number { six } else { degrees }
+    0.0 + if quantity == Quantity::Angle { degrees(number) } else { number }
 }
 
 impl<'a> Table<'a> {

@@ -76,27 +76,12 @@ pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene,
         text_data(text)?
     };
     let layer = read::Layer { data: &data, splines: &splines };
-    let opened = match layer.own(EXTRA) {
-        Some(extra) => {
-            let broken = |_| Fault::in_part("extra data", "is broken: it is not base64");
-            let json = STANDARD.decode(extra.trim()).map_err(broken)?;
-            Some(companion::open(&String::from_utf8_lossy(&json))?)
-        }
-        None => None,
-    };
-    let is_newer = matches!(opened, Some(None));
-    let opened = opened.flatten();
-    let rate = rate.or(opened.as_ref().map(companion::Opened::rate));
-    let read::Plain { mut scene, mut notes, .. } = read::read(&layer, name, rate)?;
-    if is_newer {
-        notes.push("its extra data is of a newer version and was passed over".to_owned());
-    }
-    if let Some(opened) = opened {
-        let (restored, more) = opened.restore(scene)?;
-        scene = restored;
-        notes.extend(more);
-    }
-    Ok((scene, notes))
+    let decoded = layer.own(EXTRA).map(|extra| STANDARD.decode(extra.trim())).transpose();
+    let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
+    let extra = decoded.map(|json| String::from_utf8_lossy(&json).into_owned());
+    companion::read_with(extra.as_deref(), rate, |rate| {
+        read::read(&layer, name, rate).map(|plain| (plain.scene, plain.notes))
+    })
 }
 
 /// The first file in a package, which its standard has stored as it is.

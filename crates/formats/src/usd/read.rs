@@ -676,5 +676,5 @@ fn inverted(kind: StepKind) -> StepKind {
     }
 }
 
-/// Tracks by node and property, for skeletons whose animation stands elsewhere.
+/// The joints of a skeleton, by their paths in it.
 pub type ByName = HashMap<String, NodeId>;

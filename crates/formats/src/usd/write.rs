@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use glam::{DMat4, DQuat};
 use nimble_curve_core::address::NodeRef;
-use nimble_curve_core::angle;
+use nimble_curve_core::angle::degrees;
 use nimble_curve_core::controller::{Controller, Samples};
 use nimble_curve_core::curve::{Curve, Discrete};
 use nimble_curve_core::rig::{AttributeKind, Node, NodeId, OpValue, Rig, TransformOp};
@@ -72,13 +72,6 @@ fn plain(text: &str) -> String {
 fn tuple(numbers: &[f64]) -> String {
     let listed: Vec<String> = numbers.iter().map(|number| format!("{}", number + 0.0)).collect();
     format!("({})", listed.join(", "))
-}
-
-/// Degrees, with six decimals where these lead back to the very radians.
-fn degrees(number: f64) -> f64 {
-    let degrees = number.to_degrees();
-    let six = (degrees * 1e6).round() / 1e6;
-    if angle::radians(six) == number { six } else { degrees }
 }
 
 fn matrix(m: DMat4) -> String {
