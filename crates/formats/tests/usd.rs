@@ -193,8 +193,12 @@ fn skeletons_and_their_animation_are_read() {
         uniform token[] joints = [\"hips/spine\", \"hips\"]\n        \
         float3[] translations.timeSamples = {\n            0: [(0, 20, 0), (0, 90, 0)],\n            1: [(0, 20, 0), (1, 91, 0)],\n            2: [(0, 20, 0), (2, 92, 0)],\n            3: [(0, 20, 0), (3, 93, 0)],\n        }\n        \
         quatf[] rotations.timeSamples = {\n            0: [(1, 0, 0, 0), (1, 0, 0, 0)],\n            12: [(0, 0, 0, 1), (1, 0, 0, 0)],\n        }\n        \
-        half3[] scales = [(1, 1, 1), (1, 1, 1)]\n    }\n}\n";
+        half3[] scales = [(1, 1, 1), (1, 1, 1)]\n        \
+        uniform token[] blendShapes = [\"smile\", \"blink\"]\n        \
+        float[] blendShapeWeights.timeSamples = {\n            0: [0, 1],\n            1: [0.25, 0.5],\n            2: [0.5, 0],\n            3: [1, 0],\n        }\n    }\n}\n";
     let scene = read(text).unwrap();
+    let short = text.replace("2: [0.5, 0]", "2: [0.5]");
+    assert!(read(&short).unwrap_err().contains("the weights at 2 do not fit its 2 blend shapes"));
     let named = |name: &str| scene.rigs[0].nodes().find(|(_, node)| node.name == name).unwrap();
     let (spine, node) = named("spine");
     assert_eq!(scene.rigs[0].parent(spine), Some(named("hips").0));
@@ -207,6 +211,8 @@ fn skeletons_and_their_animation_are_read() {
     };
     let Controller::Samples(samples) = of(named("hips").0, "translation") else { panic!() };
     assert_eq!(samples.row(3), [3.0, 93.0, 0.0], "joints of the animation are in an order of their own");
+    let Controller::Samples(smile) = of(named("bones").0, "smile") else { panic!() };
+    assert_eq!(smile.values, [0.0, 0.25, 0.5, 1.0], "the weights of a blend shape are numbers of the skeleton");
     let Controller::Quaternion(keys) = of(spine, "rotation") else { panic!() };
     assert_eq!(
         (keys.keys[1].time, keys.keys[1].value),

@@ -2,8 +2,11 @@
 
 use glam::{DAffine3, DMat4, DQuat, DVec3};
 use nimble_curve_core::controller::SampleKind;
-use nimble_curve_core::rig::{Node, NodeId, NodeKind, OpValue, ScaleInheritance, TransformOp};
+use nimble_curve_core::rig::{
+    Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, ScaleInheritance, TransformOp,
+};
 use nimble_curve_core::scene::{Target, Track};
+use nimble_curve_core::value::Quantity;
 use openusd::sdf::{AbstractData as _, Path, Value};
 
 use super::read::{ByName, Reader};
@@ -61,7 +64,11 @@ pub fn read(reader: &mut Reader<'_>, skeleton: &Path, parent: Option<NodeId>) ->
         }
     }
     let Some(animation) = animation(reader, skeleton) else { return Ok(()) };
-    animate(reader, &animation, &ids)
+    animate(reader, &animation, &ids)?;
+    match parent {
+        Some(node) => blend_shapes(reader, &animation, node),
+        None => Ok(()),
+    }
 }
 
 /// The animation that a skeleton or a prim above it is bound to; the only one there is where nothing says so.
@@ -143,9 +150,58 @@ fn animate(reader: &mut Reader<'_>, animation: &Path, ids: &ByName) -> Result<()
     Ok(())
 }
 
-/// The numbers of an array of vectors or quaternions; quaternions as x, y, z, w.
+/// The weights of blend shapes, as numbers of the skeleton's own node, by the names of the shapes.
+fn blend_shapes(reader: &mut Reader<'_>, animation: &Path, node: NodeId) -> Result<(), Fault> {
+    let fault = |message: String| Fault::in_part(animation.as_str(), message);
+    let attribute = |name: &str| animation.append_property(name).map_err(|error| fault(error.to_string()));
+    let shapes = reader.layer.names(&attribute("blendShapes")?, "default");
+    let place = attribute("blendShapeWeights")?;
+    let fitting = |value: &Value, at: &str| {
+        let row = rows(value).filter(|row| row.len() == shapes.len() && row.iter().all(|w| w.is_finite()));
+        row.ok_or_else(|| fault(format!("the weights {at} do not fit its {} blend shapes", shapes.len())))
+    };
+    let layer = reader.layer;
+    let rest = match layer.field(&place, "default").as_deref() {
+        Some(value) if !matches!(value, Value::None) => fitting(value, "at rest")?,
+        _ => vec![0.0; shapes.len()],
+    };
+    let mut codes = Vec::new();
+    let mut columns: Vec<Vec<f64>> = vec![Vec::new(); shapes.len()];
+    if let Some(Value::TimeSamples(samples)) = layer.field(&place, "timeSamples").as_deref() {
+        for (code, value) in samples {
+            codes.push(*code);
+            for (column, weight) in columns.iter_mut().zip(fitting(value, &format!("at {code}"))?) {
+                column.push(weight);
+            }
+        }
+    }
+    if codes.windows(2).any(|pair| pair[0] >= pair[1]) || codes.iter().any(|code| !code.is_finite()) {
+        return Err(fault("the time samples of blendShapeWeights are not in order of time".to_owned()));
+    }
+    let times = reader.times(&codes, &place)?;
+    let step = grid::step(&times, reader.rate);
+    for ((shape, default), weights) in shapes.iter().zip(rest).zip(columns) {
+        let Some(own) = reader.rig.node_mut(node) else { continue };
+        if own.attribute(shape).is_some() {
+            return Err(fault(format!("has the blend shape '{shape}' twice")));
+        }
+        let kind = AttributeKind::Scalar { default, min: None, max: None, quantity: Quantity::Scalar };
+        own.attributes.push(Attribute { name: shape.clone(), kind });
+        if !weights.is_empty() {
+            let target = Target { rig: 0, node, property: shape.clone() };
+            let controller = straight(&times, step, SampleKind::Scalar, weights);
+            reader.tracks.push(Track { target, controller });
+        }
+    }
+    Ok(())
+}
+
+/// The numbers of an array of numbers, vectors or quaternions; quaternions as x, y, z, w.
 fn rows(value: &Value) -> Option<Vec<f64>> {
     Some(match value {
+        Value::FloatVec(all) => all.iter().map(|&v| f64::from(v)).collect(),
+        Value::DoubleVec(all) => all.to_vec(),
+        Value::HalfVec(all) => all.iter().map(|&v| f64::from(f32::from(v))).collect(),
         Value::Vec3fVec(all) => all.iter().flat_map(|v| [v.x, v.y, v.z].map(f64::from)).collect(),
         Value::Vec3dVec(all) => all.iter().flat_map(|v| [v.x, v.y, v.z]).collect(),
         Value::Vec3hVec(all) => {
