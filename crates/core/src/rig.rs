@@ -363,6 +363,16 @@ impl Rig {
         Ok(id)
     }
 
+    /// One node alone, by the same id.
+    pub(crate) fn only(&self, id: NodeId) -> Rig {
+        let mut positions = vec![u32::MAX; self.positions.len().min(id.0 as usize + 1)];
+        let entry = self.position(id).map(|p| Entry { parent: None, ..self.entries[p].clone() });
+        if let (Some(_), Some(position)) = (&entry, positions.last_mut()) {
+            *position = 0;
+        }
+        Rig { name: self.name.clone(), entries: entry.into_iter().collect(), positions }
+    }
+
     /// How many nodes there are.
     pub fn len(&self) -> usize {
         self.entries.len()

@@ -212,7 +212,11 @@ fn skeletons_and_their_animation_are_read() {
     let Controller::Samples(samples) = of(named("hips").0, "translation") else { panic!() };
     assert_eq!(samples.row(3), [3.0, 93.0, 0.0], "joints of the animation are in an order of their own");
     let Controller::Samples(smile) = of(named("bones").0, "smile") else { panic!() };
-    assert_eq!(smile.values, [0.0, 0.25, 0.5, 1.0], "the weights of a blend shape are numbers of the skeleton");
+    assert_eq!(
+        smile.values,
+        [0.0, 0.25, 0.5, 1.0],
+        "the weights of a blend shape are numbers of the skeleton"
+    );
     let Controller::Quaternion(keys) = of(spine, "rotation") else { panic!() };
     assert_eq!(
         (keys.keys[1].time, keys.keys[1].value),

@@ -8,6 +8,7 @@ pub mod carry;
 pub mod controllers;
 pub mod layers;
 mod linear;
+mod mixer;
 pub mod reorder;
 pub mod select;
 pub mod space;

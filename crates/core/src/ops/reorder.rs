@@ -2,27 +2,23 @@
 
 use std::collections::BTreeSet;
 
-use glam::{DQuat, DVec3};
+use glam::DQuat;
 use rayon::prelude::*;
 use thiserror::Error;
 
 use super::channel::{Bookkeeper, count};
-use super::linear::Sums;
-use super::trace::Trace;
+use super::mixer::{Change, Mixer, mixes_angles, zeroed};
 use super::turn::Turning;
 use crate::address::{Addresses, NodeRef, matches};
-use crate::controller::{Controller, EulerCurves, Weight};
-use crate::curve::{Cursor, Curve, Refit, Ticks, refit};
+use crate::controller::{Controller, EulerCurves};
+use crate::curve::Ticks;
 use crate::evaluate::PropertySampler;
-use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::ledger::{Entry, Fate, Ledger};
 use crate::rig::OpValue;
-use crate::rotation::{
-    Conversion, RotationOrder, angle_between, convert, exact_way, nearest_euler, pole_distance,
-    quat_from_euler,
-};
-use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use crate::rotation::{RotationOrder, exact_way, nearest_euler, pole_distance, quat_from_euler};
+use crate::scene::{LayerMode, Scene, Take, Target, Track};
 use crate::time::TimeRange;
-use crate::value::{Quantity, Value};
+use crate::value::Value;
 
 /// Which order to change to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -180,15 +176,20 @@ impl NodeJob<'_> {
         // What lies under a layer that mixes angles has to be known under the new order.
         let mixes =
             places.iter().any(|&(take, layer, _)| mixes_angles(&self.scene.takes[take].layers[layer], layer));
-        let mut changed = mixes.then(|| self.scene.clone_node_with(self.node, new_rest));
+        let mut mixer = mixes.then(|| {
+            let identity = DQuat::IDENTITY;
+            let change =
+                Change { order: self.order, before: identity, after: identity, tolerance: self.tolerance };
+            let (target, rig) = (self.target(), &self.scene.rigs[self.node.0]);
+            Mixer::new(self.scene, &self.scene.takes, &target, (rig, &target), change).resting(new_rest)
+        });
         let mut entries = Vec::new();
         let mut controllers = Vec::new();
         for place in places.iter().copied() {
-            match self.track(changed.as_ref(), place) {
+            match self.track(mixer.as_ref(), place) {
                 Ok((controller, entry)) => {
-                    if let Some(changed) = &mut changed {
-                        let layer = &mut changed.takes[place.0].layers[place.1];
-                        layer.tracks[place.2].controller = controller.clone();
+                    if let Some(mixer) = &mut mixer {
+                        mixer.put(place.0, place.1, controller.clone());
                     }
                     entries.push(entry);
                     controllers.push((place, controller));
@@ -196,8 +197,8 @@ impl NodeJob<'_> {
                 Err(why) => return Some(self.kept(&places, &why)),
             }
         }
-        if let Some(changed) = &changed
-            && let Err(why) = self.check_whole(changed, &mut entries)
+        if let Some(mixer) = &mixer
+            && let Err(why) = self.check_whole(mixer, &mut entries)
         {
             return Some(self.kept(&places, &why));
         }
@@ -258,17 +259,16 @@ impl NodeJob<'_> {
         }
     }
 
-    /// One track under the new order; `changed` has the new rest and the tracks below already.
-    fn track(&self, changed: Option<&Scene>, place: Place) -> Result<(Controller, Entry), String> {
+    /// One track under the new order; the mixer has the new rest and the tracks below already.
+    fn track(&self, mixer: Option<&Mixer>, place: Place) -> Result<(Controller, Entry), String> {
         let take = &self.scene.takes[place.0];
         let books = Bookkeeper { addresses: self.addresses, take };
         let track = &take.layers[place.1].tracks[place.2];
         let layer = &take.layers[place.1];
-        if let Some(changed) = changed
-            && mixes_angles(layer, place.1)
-            && self.is_mixed(take, place)
-        {
-            return self.mixed(changed, place);
+        if let Some(mixer) = mixer.filter(|mixer| mixer.is_mixed(place.0, place.1)) {
+            let (controller, note) = mixer.mixed(place.0, place.1)?;
+            let entry = books.changed(place.1, track, Fate::Refitted, controller.key_count(), None, note);
+            return Ok((controller, entry));
         }
         let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
         let rest = rest.ok_or("it has no rotation at rest")?;
@@ -297,178 +297,10 @@ impl NodeJob<'_> {
         (is_close && best.0 != self.order && best.1 > 2.0 * own).then_some(best.0)
     }
 
-    /// Whether the angles of this layer really meet angles of the same order under it.
-    fn is_mixed(&self, take: &Take, (_, layer, track): Place) -> bool {
-        let track = &take.layers[layer].tracks[track];
-        let below = Take { layers: take.layers[..layer].to_vec(), ..take.clone() };
-        let Ok(mut under) = PropertySampler::new(self.scene, &below, &track.target) else { return false };
-        let time = track.controller.range().map_or(take.range.first, |range| range.first).as_f64();
-        let order = match &track.controller {
-            Controller::Euler(euler) => Some(euler.order),
-            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
-            _ => None,
-        };
-        matches!(under.value_at(time), Value::Euler { order: own, .. } if Some(own) == order)
-    }
-
-    /// A layer that mixes angles one by one: its angles under the new order are what is lacking from those under it to
-    /// those of the whole, by its weight.
-    fn mixed(&self, changed: &Scene, place: Place) -> Result<(Controller, Entry), String> {
-        let (take_index, layer_index, _) = place;
-        let (old, new) = (&self.scene.takes[take_index], &changed.takes[take_index]);
-        let layer = &old.layers[layer_index];
-        if layer.weight.constant().is_none() {
-            return self.faded(changed, place);
-        }
-        let weight = nominal_weight(layer);
-        // The whole as it is with this layer on top, at its full strength.
-        let mut stack = old.layers[..=layer_index].to_vec();
-        stack[layer_index] =
-            Layer { weight: Weight::Constant(weight), muted: false, ..stack[layer_index].clone() };
-        let whole = Take { layers: stack, ..old.clone() };
-        let under = Take { layers: new.layers[..layer_index].to_vec(), ..new.clone() };
-        let target = self.target();
-        let sums = Sums::of_layers(changed, &under, &target)
-            .filter(|sums| sums.order == Some(self.order))
-            .ok_or_else(|| {
-                format!("layer '{}' mixes its angles with what is no sum of curves", layer.name)
-            })?;
-        let sampler = PropertySampler::new(self.scene, &whole, &target).map_err(|error| error.to_string())?;
-        let trace = Trace::of_property(sampler);
-        let mut times: Vec<Ticks> = Vec::new();
-        for layer in whole.layers.iter().filter(|layer| layer.is_active()) {
-            for track in layer.tracks.iter().filter(|track| track.target == target) {
-                times.extend(track.controller.key_times(old.range));
-            }
-        }
-        times.sort_unstable();
-        times.dedup();
-        let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
-        let mut near = PropertySampler::new(changed, &under, &target).map_err(|error| error.to_string())?;
-        let start = match near.value_at(first.as_f64()) {
-            Value::Euler { angles, .. } => angles,
-            _ => DVec3::ZERO,
-        };
-        let conversion =
-            Conversion { order: self.order, tolerance: 0.5 * self.tolerance, rate: self.scene.rate, start };
-        let converted = convert(&trace, &trace.knots(&times), &conversion);
-        let curves: Option<Vec<Curve>> = converted
-            .curves
-            .iter()
-            .zip(&sums.numbers)
-            .map(|(curve, under)| {
-                let lacking = under.lacking_to(curve, weight, layer.mode == LayerMode::Override)?;
-                Some(lacking.thinned())
-            })
-            .collect();
-        let curves =
-            curves.ok_or_else(|| format!("layer '{}' has angles that do not add up exactly", layer.name))?;
-        let [x, y, z] = <[Curve; 3]>::try_from(curves).map_err(|_| "three angles".to_owned())?;
-        let controller = Controller::Euler(EulerCurves { order: self.order, curves: [x, y, z] });
-        let books = Bookkeeper { addresses: self.addresses, take: old };
-        let track = &old.layers[layer_index].tracks[place.2];
-        let keys = controller.key_count();
-        let note = "mixes its angles: converted so that the whole turns as before";
-        Ok((controller, books.changed(layer_index, track, Fate::Refitted, keys, None, note)))
-    }
-
-    /// The same for a layer whose weight is animated: what is lacking is a function of time, refitted. Where the layer
-    /// hardly counts, it is looked at as if it counted for a twentieth, which is where its angles lead to.
-    fn faded(&self, changed: &Scene, place: Place) -> Result<(Controller, Entry), String> {
-        let (take_index, layer_index, track_index) = place;
-        let (old, new) = (&self.scene.takes[take_index], &changed.takes[take_index]);
-        let layer = &old.layers[layer_index];
-        let track = &layer.tracks[track_index];
-        let target = self.target();
-        let below = |take: &Take| Take { layers: take.layers[..layer_index].to_vec(), ..take.clone() };
-        let (old_under, new_under) = (below(old), below(new));
-        let failed = |error: crate::evaluate::EvaluateError| error.to_string();
-        let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
-        let rest = rest.ok_or("it has no rotation at rest")?;
-        let replaces = layer.mode == LayerMode::Override;
-        let at_rest = if replaces { rest.clone() } else { zeroed(&rest) };
-        let order = match &at_rest {
-            Value::Euler { order, .. } => *order,
-            _ => return Err("it turns by quaternions".into()),
-        };
-        let weight = |time: f64| {
-            let weight = layer.weight.at(time);
-            if weight.abs() < 0.05 { 0.05_f64.copysign(weight) } else { weight }
-        };
-        let angles = |value: Value| match value {
-            Value::Euler { angles, .. } => angles,
-            _ => DVec3::ZERO,
-        };
-        let mut under = PropertySampler::new(self.scene, &old_under, &target).map_err(failed)?;
-        let mut over = crate::evaluate::Sampler::new(&track.controller, PropertyKind::Rotation, at_rest)
-            .map_err(|why| format!("a {why} controller has no order to change"))?;
-        let whole = Trace::of_function(|time| {
-            let (u, v) = (angles(under.value_at(time)), angles(over.value_at(time)));
-            let lacking = if replaces { v - u } else { v };
-            Value::Euler { order, angles: u + weight(time) * lacking }
-        });
-        let mut times = track.controller.key_times(old.range);
-        for layer in old.layers[..=layer_index].iter().filter(|layer| layer.is_active()) {
-            if let Weight::Curve(curve) = &layer.weight {
-                times.extend(curve.keys().iter().map(|key| key.time));
-            }
-            for track in layer.tracks.iter().filter(|track| track.target == target) {
-                times.extend(track.controller.key_times(old.range));
-            }
-        }
-        times.sort_unstable();
-        times.dedup();
-        let mut new_sampler = PropertySampler::new(changed, &new_under, &target).map_err(failed)?;
-        let start = times.first().map_or(DVec3::ZERO, |time| angles(new_sampler.value_at(time.as_f64())));
-        let conversion =
-            Conversion { order: self.order, tolerance: self.tolerance / 100.0, rate: self.scene.rate, start };
-        let converted = convert(&whole, &whole.knots(&times), &conversion);
-        let mut cursors = converted.curves.each_ref().map(Cursor::new);
-        let lacking = Trace::of_function(|time| {
-            let u = angles(new_sampler.value_at(time));
-            let t = DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
-            Value::Vector((t - u) / weight(time) + if replaces { u } else { DVec3::ZERO })
-        });
-        // Half of the tolerance for the three angles together, at full weight.
-        let share = 0.5 * self.tolerance / 3_f64.sqrt() / nominal_weight(layer).abs().max(1.0);
-        let options = Refit { tolerance: share, rate: Some(self.scene.rate) };
-        let curves: [Curve; 3] = std::array::from_fn(|axis| {
-            let value = |time| lacking.component(axis, time);
-            refit(&times, value, |time, side| lacking.number(axis, time, side), options).0.thinned()
-        });
-        let controller = Controller::Euler(EulerCurves { order: self.order, curves });
-        let books = Bookkeeper { addresses: self.addresses, take: old };
-        let keys = controller.key_count();
-        let note = "mixes its angles and fades: refitted so that the whole turns as before";
-        Ok((controller, books.changed(layer_index, track, Fate::Refitted, keys, None, note)))
-    }
-
     /// Compares the whole under all layers before and after, where layers mix angles.
-    fn check_whole(&self, changed: &Scene, entries: &mut [Entry]) -> Result<(), String> {
-        let target = self.target();
-        for (old, new) in self.scene.takes.iter().zip(&changed.takes) {
-            let on_node = |layer: &&Layer| layer.tracks.iter().any(|track| track.target == target);
-            let mixes = old
-                .layers
-                .iter()
-                .enumerate()
-                .any(|(index, layer)| on_node(&layer) && mixes_angles(layer, index));
-            if !mixes {
-                continue;
-            }
-            let sampler = |scene, take| PropertySampler::new(scene, take, &target).map_err(|e| e.to_string());
-            let (mut before, mut after) = (sampler(self.scene, old)?, sampler(changed, new)?);
-            let range = old.key_range().map_or(old.range, |keys: TimeRange| keys.union(old.range));
-            let step = self.scene.rate.ticks_per_frame() / 16.0;
-            let mut error = MeasuredError::none(Quantity::Angle);
-            for index in 0..=((range.last - range.first).as_f64() / step) as usize {
-                let time = range.first.as_f64() + index as f64 * step;
-                if let (Some(a), Some(b)) =
-                    (before.value_at(time).rotation(), after.value_at(time).rotation())
-                {
-                    error.take(angle_between(a, b), time / self.scene.rate.ticks_per_frame());
-                }
-            }
+    fn check_whole(&self, mixer: &Mixer, entries: &mut [Entry]) -> Result<(), String> {
+        for (index, take) in self.scene.takes.iter().enumerate() {
+            let Some(error) = mixer.error(index)? else { continue };
             if error.largest > self.tolerance {
                 return Err(format!(
                     "its layers mix angles, and the whole would be off by {:.3}° at frame {:.1}: flatten them first",
@@ -476,66 +308,13 @@ impl NodeJob<'_> {
                     error.frame
                 ));
             }
-            for entry in entries.iter_mut().filter(|entry| entry.take == old.name && entry.error.is_none()) {
+            for entry in entries.iter_mut().filter(|entry| entry.take == take.name && entry.error.is_none()) {
                 if entry.fate == Fate::Refitted {
                     entry.error = Some(error);
                 }
             }
         }
         Ok(())
-    }
-}
-
-impl Scene {
-    /// A scene of the same takes in which one node's rotation at rest is another.
-    fn clone_node_with(&self, (rig, node): NodeRef, rest: OpValue) -> Scene {
-        let target = |track: &Track| {
-            track.target.rig == rig && track.target.node == node && track.target.property == "rotation"
-        };
-        // Only this node's tracks are looked at; the positions of tracks must stay.
-        let nothing = Controller::Components(Vec::new());
-        let mut scene = self.clone_without_tracks();
-        for (take, out) in self.takes.iter().zip(&mut scene.takes) {
-            for (layer, out) in take.layers.iter().zip(&mut out.layers) {
-                out.tracks = (layer.tracks.iter())
-                    .map(|track| Track {
-                        target: track.target.clone(),
-                        controller: if target(track) { track.controller.clone() } else { nothing.clone() },
-                    })
-                    .collect();
-            }
-        }
-        let ops = scene.rigs[rig].node_mut(node).map(|node| &mut node.transform);
-        for op in ops.into_iter().flatten().filter(|op| op.name == "rotation") {
-            op.value = rest;
-        }
-        scene
-    }
-
-    fn clone_without_tracks(&self) -> Scene {
-        let bare = |layer: &Layer| Layer {
-            name: layer.name.clone(),
-            mode: layer.mode,
-            rotations: layer.rotations,
-            weight: layer.weight.clone(),
-            muted: layer.muted,
-            tracks: Vec::new(),
-        };
-        let takes = self.takes.iter().map(|take| Take {
-            name: take.name.clone(),
-            folder: take.folder.clone(),
-            range: take.range,
-            clips: Vec::new(),
-            markers: Vec::new(),
-            layers: take.layers.iter().map(bare).collect(),
-        });
-        Scene {
-            rate: self.rate,
-            space: self.space,
-            rigs: self.rigs.clone(),
-            sets: Vec::new(),
-            takes: takes.collect(),
-        }
     }
 }
 
@@ -548,34 +327,6 @@ fn relabelled(controller: &Controller, order: RotationOrder) -> Option<Controlle
         }
         _ => return None,
     })
-}
-
-fn zeroed(rest: &Value) -> Value {
-    match rest {
-        Value::Euler { order, .. } => Value::Euler { order: *order, angles: DVec3::ZERO },
-        _ => Value::Quaternion(DQuat::IDENTITY),
-    }
-}
-
-/// Whether a layer's angles mix one by one with those under it, so that they mean something in their order only.
-fn mixes_angles(layer: &Layer, index: usize) -> bool {
-    let replaces = layer.mode == LayerMode::Override && layer.weight.constant() == Some(1.0);
-    let is_alone = index == 0 && layer.mode == LayerMode::Override;
-    layer.rotations == RotationMixing::ByComponent && !replaces && !is_alone
-}
-
-/// The weight at which a layer counts most; 1 where it never counts.
-fn nominal_weight(layer: &Layer) -> f64 {
-    let strongest = match (&layer.weight, layer.weight.constant()) {
-        (_, Some(weight)) => weight,
-        (Weight::Curve(curve), None) => curve
-            .keys()
-            .iter()
-            .map(|key| key.value)
-            .fold(0.0, |a: f64, b| if b.abs() > a.abs() { b } else { a }),
-        (Weight::Constant(weight), None) => *weight,
-    };
-    if strongest == 0.0 { 1.0 } else { strongest }
 }
 
 /// How near a node comes to the pole of an order, and what the order costs.

@@ -1,0 +1,315 @@
+//! Layers that mix angles one by one mean something in their order only: here they are given another order, or constant
+//! rotations around them, so that the whole turns as before.
+
+use glam::{DQuat, DVec3};
+
+use super::linear::Sums;
+use super::trace::Trace;
+use crate::controller::{Controller, EulerCurves, Weight};
+use crate::curve::{Cursor, Curve, Refit, Ticks, refit};
+use crate::evaluate::{EvaluateError, PropertySampler, Sampler};
+use crate::ledger::MeasuredError;
+use crate::rig::{OpValue, Rig};
+use crate::rotation::{Between, Conversion, RotationOrder, angle_between, convert};
+use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use crate::time::TimeRange;
+use crate::value::{Quantity, Value};
+
+/// What becomes of a rotation: `before · R · after`, in an order, within an angle in radians.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Change {
+    pub order: RotationOrder,
+    pub before: DQuat,
+    pub after: DQuat,
+    pub tolerance: f64,
+}
+
+/// One rotation on all layers of some takes, as it was and as it will be.
+pub(super) struct Mixer {
+    old: Scene,
+    new: Scene,
+    from: Target,
+    onto: Target,
+    change: Change,
+}
+
+impl Mixer {
+    /// For the rotation `from` of a scene that becomes `onto` of a rig, on these takes.
+    pub fn new(
+        scene: &Scene,
+        takes: &[Take],
+        from: &Target,
+        (rig, onto): (&Rig, &Target),
+        change: Change,
+    ) -> Mixer {
+        let alone = |rig: &Rig, target: &Target, with_tracks: bool| {
+            let mut rigs = vec![Rig::default(); target.rig];
+            rigs.push(rig.only(target.node));
+            let layer = |old: &Layer| {
+                let own = old.tracks.iter().filter(|track| with_tracks && track.target == *target);
+                Layer {
+                    name: old.name.clone(),
+                    mode: old.mode,
+                    rotations: old.rotations,
+                    weight: old.weight.clone(),
+                    muted: old.muted,
+                    tracks: own.cloned().collect(),
+                }
+            };
+            let takes = takes.iter().map(|take| Take {
+                name: take.name.clone(),
+                folder: None,
+                range: take.range,
+                clips: Vec::new(),
+                markers: Vec::new(),
+                layers: take.layers.iter().map(layer).collect(),
+            });
+            Scene { rate: scene.rate, space: scene.space, rigs, sets: Vec::new(), takes: takes.collect() }
+        };
+        let old = alone(&scene.rigs[from.rig], from, true);
+        let new = alone(rig, onto, false);
+        Mixer { old, new, from: from.clone(), onto: onto.clone(), change }
+    }
+
+    /// The same with another rotation at rest in the result.
+    pub fn resting(mut self, rest: OpValue) -> Mixer {
+        let node = self.new.rigs[self.onto.rig].node_mut(self.onto.node);
+        let ops = node.map(|node| &mut node.transform);
+        for op in ops.into_iter().flatten().filter(|op| op.name == self.onto.property) {
+            op.value = rest;
+        }
+        self
+    }
+
+    /// Says what a layer of the result holds; layers have to be given from the bottom up.
+    pub fn put(&mut self, take: usize, layer: usize, controller: Controller) {
+        self.new.takes[take].layers[layer].tracks = vec![Track { target: self.onto.clone(), controller }];
+    }
+
+    fn track(&self, take: usize, layer: usize) -> Result<&Track, String> {
+        self.old.takes[take].layers[layer].tracks.first().ok_or_else(|| "the layer has no such track".into())
+    }
+
+    /// Whether the angles of a layer really meet angles of the same order under it.
+    pub fn is_mixed(&self, take: usize, layer: usize) -> bool {
+        let old = &self.old.takes[take];
+        let Ok(track) = self.track(take, layer) else { return false };
+        if !mixes_angles(&old.layers[layer], layer) {
+            return false;
+        }
+        let below = below(old, layer);
+        let Ok(mut under) = PropertySampler::new(&self.old, &below, &self.from) else { return false };
+        let time = track.controller.range().map_or(old.range.first, |range| range.first).as_f64();
+        let order = match &track.controller {
+            Controller::Euler(euler) => Some(euler.order),
+            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
+            _ => None,
+        };
+        matches!(under.value_at(time), Value::Euler { order: own, .. } if Some(own) == order)
+    }
+
+    /// The controller of a layer that mixes: its angles in the result are what is lacking from those under it to those of
+    /// the whole, by its weight. Also how that was done.
+    pub fn mixed(&self, take: usize, layer: usize) -> Result<(Controller, &'static str), String> {
+        let (old, new) = (&self.old.takes[take], &self.new.takes[take]);
+        let index = layer;
+        let layer = &old.layers[index];
+        if layer.weight.constant().is_none() {
+            return self.faded(take, index);
+        }
+        let weight = nominal_weight(layer);
+        // The whole as it is with this layer on top, at its full strength.
+        let mut stack = old.layers[..=index].to_vec();
+        stack[index] = Layer { weight: Weight::Constant(weight), muted: false, ..stack[index].clone() };
+        let whole = Take { layers: stack, ..old.clone() };
+        let under = below(new, index);
+        let sums = Sums::of_layers(&self.new, &under, &self.onto)
+            .filter(|sums| sums.order == Some(self.change.order))
+            .ok_or_else(|| {
+                format!("layer '{}' mixes its angles with what is no sum of curves", layer.name)
+            })?;
+        let failed = |error: EvaluateError| error.to_string();
+        let trace = Trace::of_property(PropertySampler::new(&self.old, &whole, &self.from).map_err(failed)?);
+        let mut times: Vec<Ticks> = Vec::new();
+        for layer in whole.layers.iter().filter(|layer| layer.is_active()) {
+            times.extend(layer.tracks.iter().flat_map(|track| track.controller.key_times(old.range)));
+        }
+        times.sort_unstable();
+        times.dedup();
+        let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
+        let mut near = PropertySampler::new(&self.new, &under, &self.onto).map_err(failed)?;
+        let start = angles(near.value_at(first.as_f64()));
+        let converted = self.converted(trace, &times, start, 0.5);
+        let curves: Option<Vec<Curve>> = converted
+            .iter()
+            .zip(&sums.numbers)
+            .map(|(curve, under)| {
+                let lacking = under.lacking_to(curve, weight, layer.mode == LayerMode::Override)?;
+                Some(lacking.thinned())
+            })
+            .collect();
+        let curves =
+            curves.ok_or_else(|| format!("layer '{}' has angles that do not add up exactly", layer.name))?;
+        let [x, y, z] = <[Curve; 3]>::try_from(curves).map_err(|_| "three angles".to_owned())?;
+        let controller = Controller::Euler(EulerCurves { order: self.change.order, curves: [x, y, z] });
+        Ok((controller, "mixes its angles: converted so that the whole turns as before"))
+    }
+
+    /// The whole in the result's order, within a part of the tolerance.
+    fn converted(&self, trace: Trace<'_>, times: &[Ticks], start: DVec3, part: f64) -> [Curve; 3] {
+        let knots = trace.knots(times);
+        let path = Between { path: trace, before: self.change.before, after: self.change.after };
+        let conversion = Conversion {
+            order: self.change.order,
+            tolerance: part * self.change.tolerance,
+            rate: self.old.rate,
+            start,
+        };
+        convert(&path, &knots, &conversion).curves
+    }
+
+    /// The same for a layer whose weight is animated: what is lacking is a function of time, refitted. Where the layer
+    /// hardly counts, it is looked at as if it counted for a twentieth, which is where its angles lead to.
+    fn faded(&self, take: usize, index: usize) -> Result<(Controller, &'static str), String> {
+        let (old, new) = (&self.old.takes[take], &self.new.takes[take]);
+        let layer = &old.layers[index];
+        let track = self.track(take, index)?;
+        let (old_under, new_under) = (below(old, index), below(new, index));
+        let failed = |error: EvaluateError| error.to_string();
+        let rest = self.old.rigs[self.from.rig].rest_value(self.from.node, &self.from.property);
+        let rest = rest.ok_or("it has no rotation at rest")?;
+        let replaces = layer.mode == LayerMode::Override;
+        let at_rest = if replaces { rest.clone() } else { zeroed(&rest) };
+        let order = match &at_rest {
+            Value::Euler { order, .. } => *order,
+            _ => return Err("it turns by quaternions".into()),
+        };
+        let weight = |time: f64| {
+            let weight = layer.weight.at(time);
+            if weight.abs() < 0.05 { 0.05_f64.copysign(weight) } else { weight }
+        };
+        let mut under = PropertySampler::new(&self.old, &old_under, &self.from).map_err(failed)?;
+        let mut over = Sampler::new(&track.controller, PropertyKind::Rotation, at_rest)
+            .map_err(|why| format!("a {why} controller has no order to change"))?;
+        let whole = Trace::of_function(|time| {
+            let (u, v) = (angles(under.value_at(time)), angles(over.value_at(time)));
+            let lacking = if replaces { v - u } else { v };
+            Value::Euler { order, angles: u + weight(time) * lacking }
+        });
+        let mut times = track.controller.key_times(old.range);
+        for layer in old.layers[..=index].iter().filter(|layer| layer.is_active()) {
+            if let Weight::Curve(curve) = &layer.weight {
+                times.extend(curve.keys().iter().map(|key| key.time));
+            }
+            times.extend(layer.tracks.iter().flat_map(|track| track.controller.key_times(old.range)));
+        }
+        times.sort_unstable();
+        times.dedup();
+        let mut new_sampler = PropertySampler::new(&self.new, &new_under, &self.onto).map_err(failed)?;
+        let start = times.first().map_or(DVec3::ZERO, |time| angles(new_sampler.value_at(time.as_f64())));
+        let converted = self.converted(whole, &times, start, 0.01);
+        let mut cursors = converted.each_ref().map(Cursor::new);
+        let lacking = Trace::of_function(|time| {
+            let u = angles(new_sampler.value_at(time));
+            let t = DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
+            Value::Vector((t - u) / weight(time) + if replaces { u } else { DVec3::ZERO })
+        });
+        // Half of the tolerance for the three angles together, at full weight.
+        let share = 0.5 * self.change.tolerance / 3_f64.sqrt() / nominal_weight(layer).abs().max(1.0);
+        let options = Refit { tolerance: share, rate: Some(self.old.rate) };
+        let curves: [Curve; 3] = std::array::from_fn(|axis| {
+            let value = |time| lacking.component(axis, time);
+            refit(&times, value, |time, side| lacking.number(axis, time, side), options).0.thinned()
+        });
+        let controller = Controller::Euler(EulerCurves { order: self.change.order, curves });
+        Ok((controller, "mixes its angles and fades: refitted so that the whole turns as before"))
+    }
+
+    /// How far the whole of a take is from what it was, where some layer of it mixes angles; else `None`.
+    pub fn error(&self, take: usize) -> Result<Option<MeasuredError>, String> {
+        let (old, new) = (&self.old.takes[take], &self.new.takes[take]);
+        let mixes = (old.layers.iter().enumerate())
+            .any(|(index, layer)| !layer.tracks.is_empty() && mixes_angles(layer, index));
+        if !mixes {
+            return Ok(None);
+        }
+        let failed = |error: EvaluateError| error.to_string();
+        let mut before = PropertySampler::new(&self.old, old, &self.from).map_err(failed)?;
+        let mut after = PropertySampler::new(&self.new, new, &self.onto).map_err(failed)?;
+        let range = old.key_range().map_or(old.range, |keys: TimeRange| keys.union(old.range));
+        let step = self.old.rate.ticks_per_frame() / 16.0;
+        let mut error = MeasuredError::none(Quantity::Angle);
+        for index in 0..=((range.last - range.first).as_f64() / step) as usize {
+            let time = range.first.as_f64() + index as f64 * step;
+            if let (Some(a), Some(b)) = (before.value_at(time).rotation(), after.value_at(time).rotation()) {
+                let expected = self.change.before * a * self.change.after;
+                error.take(angle_between(expected, b), time / self.old.rate.ticks_per_frame());
+            }
+        }
+        Ok(Some(error))
+    }
+
+    /// What all layers of a take come to, written on one layer in the result's order.
+    pub fn whole(&self, take: usize) -> Result<(EulerCurves, MeasuredError), String> {
+        let old = &self.old.takes[take];
+        let failed = |error: EvaluateError| error.to_string();
+        let sampler = PropertySampler::new(&self.old, old, &self.from).map_err(failed)?;
+        let mut times: Vec<Ticks> = Vec::new();
+        for layer in old.layers.iter().filter(|layer| layer.is_active() && !layer.tracks.is_empty()) {
+            if let Weight::Curve(curve) = &layer.weight {
+                times.extend(curve.keys().iter().map(|key| key.time));
+            }
+            times.extend(layer.tracks.iter().flat_map(|track| track.controller.key_times(old.range)));
+        }
+        times.sort_unstable();
+        times.dedup();
+        let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
+        let trace = Trace::of_property(sampler);
+        let start = angles(trace.value(first.as_f64()));
+        let knots = trace.knots(&times);
+        let Change { order, before, after, tolerance } = self.change;
+        let path = Between { path: trace, before, after };
+        let made = convert(&path, &knots, &Conversion { order, tolerance, rate: self.old.rate, start });
+        Ok((EulerCurves { order, curves: made.curves }, made.error.in_frames(self.old.rate)))
+    }
+}
+
+fn below(take: &Take, layer: usize) -> Take {
+    Take { layers: take.layers[..layer].to_vec(), ..take.clone() }
+}
+
+fn angles(value: Value) -> DVec3 {
+    match value {
+        Value::Euler { angles, .. } => angles,
+        _ => DVec3::ZERO,
+    }
+}
+
+/// The rotation that adds nothing, in the order of another.
+pub(super) fn zeroed(rest: &Value) -> Value {
+    match rest {
+        Value::Euler { order, .. } => Value::Euler { order: *order, angles: DVec3::ZERO },
+        _ => Value::Quaternion(DQuat::IDENTITY),
+    }
+}
+
+/// Whether a layer's angles mix one by one with those under it, so that they mean something in their order only.
+pub(super) fn mixes_angles(layer: &Layer, index: usize) -> bool {
+    let replaces = layer.mode == LayerMode::Override && layer.weight.constant() == Some(1.0);
+    let is_alone = index == 0 && layer.mode == LayerMode::Override;
+    layer.rotations == RotationMixing::ByComponent && !replaces && !is_alone
+}
+
+/// The weight at which a layer counts most; 1 where it never counts.
+fn nominal_weight(layer: &Layer) -> f64 {
+    let strongest = match (&layer.weight, layer.weight.constant()) {
+        (_, Some(weight)) => weight,
+        (Weight::Curve(curve), None) => curve
+            .keys()
+            .iter()
+            .map(|key| key.value)
+            .fold(0.0, |a: f64, b| if b.abs() > a.abs() { b } else { a }),
+        (Weight::Constant(weight), None) => *weight,
+    };
+    if strongest == 0.0 { 1.0 } else { strongest }
+}
