@@ -5,6 +5,7 @@ mod common;
 use common::{degrees_between, names, rotations, sample, scene, succeed, values};
 use glam::DQuat;
 use nimble_curve_core::controller::Controller;
+use nimble_curve_core::ops::carry::NodePair;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Value;
 use nimble_curve_formats::name_map::read_name_map;
@@ -118,7 +119,7 @@ fn carrying_keeps_world_rotations_relative_to_rest() {
         assert_eq!(after.rigs, scene(stilt.as_ref()).rigs, "the target's rig must not change");
         let frames: Vec<f64> = (0..=1920).map(|half| f64::from(half) / 2.0).collect();
         let (source_world, target_world) = (world(&before, &frames), world(&after, &frames));
-        for (from, to) in read_name_map(map.as_ref()).unwrap().nodes {
+        for NodePair { source: from, target: to, .. } in read_name_map(map.as_ref()).unwrap().nodes {
             // Both rigs stand unrotated at rest, so world rotations are those relative to rest.
             let pairs = source_world[&from].iter().zip(&target_world[&to]);
             let worst = pairs.map(|(a, b)| degrees_between(*a, *b)).fold(0.0, f64::max);

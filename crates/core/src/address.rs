@@ -221,6 +221,15 @@ pub fn without_namespace(name: &str) -> &str {
     name.rsplit(':').next().unwrap_or(name)
 }
 
+/// A channel's address with the namespaces of its node left out: `face:smile` for `courier:face:smile`.
+pub(crate) fn without_namespace_of_node(address: &str) -> &str {
+    let Some(colon) = last_outside_quotes(address, ':') else { return address };
+    match address[..colon].rfind(':') {
+        Some(before) => &address[before + 1..],
+        None => address,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use glam::DVec3;

@@ -11,6 +11,7 @@ use nimble_curve_core::controller::{
 use nimble_curve_core::curve::{Behaviour, Curve, Key};
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::ledger::Fate;
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::{Carried, CarryOptions, NameMap, carry};
 use nimble_curve_core::rig::{Node, NodeKind, OpValue, Rig};
 use nimble_curve_core::rotation::{RotationOrder, angle_between, from_vector};
@@ -123,7 +124,8 @@ fn relative(scene: &Scene) -> Vec<[DQuat; 2]> {
 }
 
 fn carried(source: &Scene, target: &Scene) -> Carried {
-    let options = CarryOptions { tolerance: 0.05_f64.to_radians(), scale: Some(1.0) };
+    let tolerance = Tolerance { angle: 0.05_f64.to_radians(), ..Tolerance::default() };
+    let options = CarryOptions { tolerance, scale: Some(1.0), ..CarryOptions::default() };
     carry(source, target, &NameMap::default(), &options).unwrap()
 }
 

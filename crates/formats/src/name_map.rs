@@ -1,11 +1,13 @@
 //! Name maps: which node of a source goes to which node of a target, as a TOML file.
 
+use std::fmt::Write as _;
 use std::ops::Range;
 use std::path::Path;
 
-use nimble_curve_core::ops::carry::NameMap;
+use nimble_curve_core::ops::carry::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
+use nimble_curve_core::scene::NodeSet;
 use serde::Deserialize;
-use toml::Spanned;
+use toml::{Spanned, Value};
 
 use crate::error::{Fault, FormatError};
 
@@ -13,8 +15,51 @@ use crate::error::{Fault, FormatError};
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct File {
+    mirror: Option<String>,
+    #[serde(default)]
+    leave_out: Vec<String>,
     #[serde(default)]
     nodes: toml::Table,
+    #[serde(default)]
+    chains: Vec<ChainFile>,
+    #[serde(default)]
+    numbers: toml::Table,
+    #[serde(default)]
+    sets: std::collections::BTreeMap<String, Vec<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ChainFile {
+    from: Vec<String>,
+    to: Vec<String>,
+    #[serde(default)]
+    parts: Vec<f64>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct NodeFile {
+    to: Names,
+    space: Option<String>,
+    #[serde(default)]
+    parts: Vec<f64>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Names {
+    One(String),
+    Many(Vec<String>),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct NumberFile {
+    to: String,
+    gain: Option<f64>,
+    offset: Option<f64>,
+    points: Option<Vec<(f64, f64)>>,
 }
 
 /// Reads a name map.
@@ -30,21 +75,149 @@ pub fn read_name_map(path: &Path) -> Result<NameMap, FormatError> {
 /// Reads a name map from its text.
 ///
 /// # Errors
-/// With the line on which something is wrong.
+/// With the line on which something is wrong, or the entry.
 pub fn parse_name_map(text: &str) -> Result<NameMap, Fault> {
     let line = |span: Option<Range<usize>>| {
         span.map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1)
     };
     let file: Spanned<File> = toml::from_str(text)
         .map_err(|error| Fault::on_line(line(error.span()), error.message().to_owned()))?;
-    let mut map = NameMap::default();
-    for (source, target) in file.into_inner().nodes {
-        let Some(target) = target.as_str() else {
-            return Err(Fault::in_part(format!("nodes, '{source}'"), "write it as SOURCE = \"TARGET\""));
-        };
-        map.nodes.push((source, target.to_owned()));
+    let file = file.into_inner();
+    let mut map = NameMap { leave_out: file.leave_out, ..NameMap::default() };
+    map.mirror = match file.mirror.as_deref() {
+        None => None,
+        Some(axis) => Some(["x", "y", "z"].iter().position(|name| *name == axis).ok_or_else(|| {
+            Fault::in_part("mirror", format!("is '{axis}': write the axis across, \"x\", \"y\" or \"z\""))
+        })?),
+    };
+    for (source, value) in file.nodes {
+        node(&mut map, source, value)?;
     }
+    for chain in file.chains {
+        map.chains.push(Chain { source: chain.from, target: chain.to, parts: chain.parts });
+    }
+    for (source, value) in file.numbers {
+        map.numbers.push(number(source, value)?);
+    }
+    map.sets = file.sets.into_iter().map(|(name, patterns)| NodeSet { name, patterns }).collect();
     Ok(map)
+}
+
+fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
+    let place = || format!("nodes, '{source}'");
+    let file = match value {
+        Value::String(to) => NodeFile { to: Names::One(to), space: None, parts: Vec::new() },
+        Value::Array(_) => {
+            let to = value.try_into().map_err(|_| Fault::in_part(place(), "takes a list of names"))?;
+            NodeFile { to: Names::Many(to), space: None, parts: Vec::new() }
+        }
+        Value::Table(_) => value
+            .try_into()
+            .map_err(|error: toml::de::Error| Fault::in_part(place(), error.message().to_owned()))?,
+        _ => return Err(Fault::in_part(place(), "write it as SOURCE = \"TARGET\"")),
+    };
+    let space = match file.space.as_deref() {
+        None | Some("world") => PairSpace::World,
+        Some("parent") => PairSpace::Parent,
+        Some(other) => {
+            return Err(Fault::in_part(
+                place(),
+                format!("space is '{other}': write \"world\" or \"parent\""),
+            ));
+        }
+    };
+    match file.to {
+        Names::One(target) => map.nodes.push(NodePair { source, target, space }),
+        Names::Many(target) => map.chains.push(Chain { source: vec![source], target, parts: file.parts }),
+    }
+    Ok(())
+}
+
+fn number(source: String, value: Value) -> Result<NumberPair, Fault> {
+    let place = || format!("numbers, '{source}'");
+    let file = match value {
+        Value::String(to) => NumberFile { to, gain: None, offset: None, points: None },
+        Value::Table(_) => value
+            .try_into()
+            .map_err(|error: toml::de::Error| Fault::in_part(place(), error.message().to_owned()))?,
+        _ => return Err(Fault::in_part(place(), "write it as SOURCE = \"TARGET\"")),
+    };
+    let range = match file.points {
+        Some(_) if file.gain.is_some() || file.offset.is_some() => {
+            return Err(Fault::in_part(place(), "has points and a gain or offset: give one of the two"));
+        }
+        Some(points) => {
+            if points.len() < 2 || points.windows(2).any(|pair| pair[0].0 >= pair[1].0) {
+                return Err(Fault::in_part(place(), "needs two points or more, their first numbers rising"));
+            }
+            NumberRange::Points(points)
+        }
+        None => NumberRange::Linear { gain: file.gain.unwrap_or(1.0), offset: file.offset.unwrap_or(0.0) },
+    };
+    Ok(NumberPair { source, target: file.to, range })
+}
+
+/// A name as a key or string of TOML.
+pub fn toml_text(name: &str) -> String {
+    Value::String(name.to_owned()).to_string()
+}
+
+/// A name as a key of TOML: bare where it can be.
+pub fn toml_key(name: &str) -> String {
+    let is_bare = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_' || c == '-');
+    if is_bare { name.to_owned() } else { toml_text(name) }
+}
+
+/// The text of a map that pairs single nodes and chains, as it would be written by hand.
+pub fn name_map_text(map: &NameMap) -> String {
+    let mut text = String::new();
+    if let Some(axis) = map.mirror {
+        let _ = writeln!(text, "mirror = \"{}\"", ["x", "y", "z"][axis.min(2)]);
+    }
+    let list = |names: &[String]| {
+        let quoted: Vec<String> = names.iter().map(|name| toml_text(name)).collect();
+        format!("[{}]", quoted.join(", "))
+    };
+    if !map.leave_out.is_empty() {
+        let _ = writeln!(text, "leave_out = {}", list(&map.leave_out));
+    }
+    let _ = writeln!(text, "[nodes]");
+    for pair in &map.nodes {
+        let to = toml_text(&pair.target);
+        let to =
+            if pair.space == PairSpace::Parent { format!("{{ to = {to}, space = \"parent\" }}") } else { to };
+        let _ = writeln!(text, "{} = {to}", toml_key(&pair.source));
+    }
+    for chain in &map.chains {
+        let _ = writeln!(text, "\n[[chains]]\nfrom = {}\nto = {}", list(&chain.source), list(&chain.target));
+        if !chain.parts.is_empty() {
+            let _ = writeln!(text, "parts = {:?}", chain.parts);
+        }
+    }
+    if !map.numbers.is_empty() {
+        let _ = writeln!(text, "\n[numbers]");
+    }
+    for pair in &map.numbers {
+        let to = toml_text(&pair.target);
+        let value = match &pair.range {
+            range if *range == NumberRange::SAME => to,
+            NumberRange::Linear { gain, offset } => {
+                format!("{{ to = {to}, gain = {gain:?}, offset = {offset:?} }}")
+            }
+            NumberRange::Points(points) => {
+                let listed: Vec<String> = points.iter().map(|(a, b)| format!("[{a:?}, {b:?}]")).collect();
+                format!("{{ to = {to}, points = [{}] }}", listed.join(", "))
+            }
+        };
+        let _ = writeln!(text, "{} = {value}", toml_key(&pair.source));
+    }
+    if !map.sets.is_empty() {
+        let _ = writeln!(text, "\n[sets]");
+    }
+    for set in &map.sets {
+        let _ = writeln!(text, "{} = {}", toml_key(&set.name), list(&set.patterns));
+    }
+    text
 }
 
 #[cfg(test)]
@@ -52,23 +225,62 @@ mod tests {
     use super::*;
     use crate::error::Place;
 
+    const WHOLE: &str = r#"mirror = "x"
+leave_out = ["ear_*"]
+[nodes]
+"a:b" = "x/y#2"
+hips = { to = "Pelvis", space = "parent" }
+twist = ["t1", "t2"]
+
+[[chains]]
+from = ["spine_01", "spine_02"]
+to = ["Back1", "Back2", "Back3"]
+parts = [1.0, 1.0, 2.0]
+
+[numbers]
+"face:blink" = { to = "Lids:close", gain = 100.0, offset = 0.5 }
+"face:brow" = { to = "Brow:up", points = [[0.0, 0.0], [0.5, 0.2], [1.0, 1.0]] }
+"face:smile" = "Mouth:smile"
+
+[sets]
+arms = ["*arm*"]
+"#;
+
     #[test]
-    fn a_map_is_a_table_of_pairs() {
-        let map = parse_name_map("[nodes]\nhips = \"Pelvis\"\n\"a:b\" = \"x/y#2\"\n").unwrap();
-        let expected = [("hips", "Pelvis"), ("a:b", "x/y#2")].map(|(a, b)| (a.to_owned(), b.to_owned()));
-        assert_eq!(map.nodes.iter().collect::<std::collections::BTreeSet<_>>(), expected.iter().collect());
+    fn all_that_a_map_says_is_read_and_written_back() {
+        let map = parse_name_map(WHOLE).unwrap();
+        assert_eq!((map.mirror, map.leave_out.len(), map.sets.len()), (Some(0), 1, 1));
+        assert_eq!(map.nodes.iter().find(|pair| pair.source == "hips").unwrap().space, PairSpace::Parent);
+        let twist = map.chains.iter().find(|chain| chain.source == ["twist"]).unwrap();
+        assert_eq!(twist.target, ["t1", "t2"]);
+        assert_eq!(map.numbers.len(), 3);
+        assert_eq!(map.numbers[1].range.value(0.75), 0.6);
+        assert_eq!(map.numbers[1].range.value(2.0), 2.6, "a line goes on beyond its last point");
+        assert_eq!(parse_name_map(&name_map_text(&map)).unwrap(), map);
     }
 
     #[test]
-    fn mistakes_are_named_with_their_line() {
-        for (text, line) in
-            [("[nodes]\nhips = \n", 2), ("[nodes]\n[joints]\n", 2), ("[nodes]\nhips = 3\n", 0)]
-        {
+    fn mistakes_are_named_with_their_line_or_entry() {
+        for (text, line, said) in [
+            ("[nodes]\nhips = \n", 2, ""),
+            ("[nodes]\n[joints]\n", 2, "joints"),
+            ("[nodes]\nhips = 3\n", 0, "SOURCE = \"TARGET\""),
+            ("[nodes]\nhips = { to = \"a\", spaces = \"parent\" }\n", 0, "spaces"),
+            ("[nodes]\nhips = { to = \"a\", space = \"local\" }\n", 0, "world"),
+            ("mirror = \"side\"\n", 0, "axis across"),
+            ("[numbers]\na = { to = \"b\", points = [[1.0, 0.0], [0.0, 1.0]] }\n", 0, "rising"),
+            (
+                "[numbers]\na = { to = \"b\", gain = 2.0, points = [[0.0, 0.0], [1.0, 1.0]] }\n",
+                0,
+                "one of the two",
+            ),
+        ] {
             let fault = parse_name_map(text).unwrap_err();
             match fault.place {
                 Place::Line(found) => assert_eq!(found, line, "{text}"),
                 _ => assert_eq!(line, 0, "{text}"),
             }
+            assert!(fault.message.contains(said), "{text}: {}", fault.message);
         }
     }
 }

@@ -34,7 +34,16 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         Travel::Hips => None,
         Travel::Factor(factor) => Some(factor),
     };
-    let carried = carry(&source, &target, &map, &CarryOptions { tolerance: args.tolerance, scale })?;
+    let carried = carry(
+        &source,
+        &target,
+        &map,
+        &CarryOptions {
+            tolerance: nimble_curve_core::ops::Tolerance { angle: args.tolerance, ..Default::default() },
+            scale,
+            ..CarryOptions::default()
+        },
+    )?;
     let space = carried.scene.space;
     let json = CarryJson {
         pairs: carried.pairs,

@@ -6,7 +6,7 @@ mod pose;
 mod sampler;
 
 pub(crate) use mix::neutral;
-pub use pose::{Evaluator, Pose};
+pub use pose::{Evaluator, NodeSampler, Pose};
 pub use sampler::{PropertySampler, Sampler};
 
 use thiserror::Error;

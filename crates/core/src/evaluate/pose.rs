@@ -3,7 +3,8 @@
 use glam::{DAffine3, DQuat, DVec3};
 
 use super::{EvaluateError, PropertySampler};
-use crate::rig::{OpValue, Rig, ScaleInheritance};
+use crate::address::NodeRef;
+use crate::rig::{Node, OpValue, Rig, ScaleInheritance};
 use crate::scene::{Scene, Take, Target};
 use crate::value::Value;
 
@@ -30,6 +31,12 @@ pub struct Evaluator<'a> {
 struct NodePlan<'a> {
     parent: Option<usize>,
     inherits: ScaleInheritance,
+    node: NodeSampler<'a>,
+}
+
+/// Evaluates the transform of one node relative to its parent.
+#[derive(Debug)]
+pub struct NodeSampler<'a> {
     steps: Vec<Step<'a>>,
 }
 
@@ -53,18 +60,8 @@ impl<'a> Evaluator<'a> {
         let driven: std::collections::HashSet<&Target> =
             take.into_iter().flat_map(Take::tracks).map(|(_, track)| &track.target).collect();
         for ((id, node), parent) in nodes_of.nodes().zip(nodes_of.parent_positions()) {
-            let mut steps = Vec::with_capacity(node.transform.len());
-            for op in &node.transform {
-                let target = Target { rig, node: id, property: op.name.clone() };
-                let driver = match take {
-                    Some(take) if driven.contains(&target) => {
-                        Some(PropertySampler::new(scene, take, &target)?)
-                    }
-                    _ => None,
-                };
-                steps.push(Step { rest: op.value, inverse: op.inverse, driver });
-            }
-            nodes.push(NodePlan { parent, inherits: node.inherits, steps });
+            let sampler = NodeSampler::of(scene, take, (rig, id), node, |target| driven.contains(target))?;
+            nodes.push(NodePlan { parent, inherits: node.inherits, node: sampler });
         }
         Ok(Evaluator { nodes })
     }
@@ -76,20 +73,7 @@ impl<'a> Evaluator<'a> {
         pose.world.clear();
         pose.world_rotation.clear();
         for node in &mut self.nodes {
-            let mut local = DAffine3::IDENTITY;
-            let mut rotation = DQuat::IDENTITY;
-            for step in &mut node.steps {
-                let value = match &mut step.driver {
-                    Some(driver) => with_value(step.rest, driver.value_at(time)),
-                    None => step.rest,
-                };
-                let (mut affine, mut turn) = (value.affine(), value.rotation());
-                if step.inverse {
-                    (affine, turn) = (affine.inverse(), turn.conjugate());
-                }
-                local *= affine;
-                rotation *= turn;
-            }
+            let (local, rotation) = node.node.local_at(time);
             let (world, world_rotation) = match node.parent {
                 None => (local, rotation),
                 Some(parent) => {
@@ -109,6 +93,62 @@ impl<'a> Evaluator<'a> {
             pose.world.push(world);
             pose.world_rotation.push(world_rotation.normalize());
         }
+    }
+}
+
+impl<'a> NodeSampler<'a> {
+    /// A sampler of one node in a take; without a take it stays at rest.
+    ///
+    /// # Errors
+    /// Where there is no such node, or a controller on it cannot be evaluated.
+    pub fn new(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        node: NodeRef,
+    ) -> Result<NodeSampler<'a>, EvaluateError> {
+        let found = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
+        let of = found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))?;
+        let is_driven = |target: &Target| {
+            take.into_iter().flat_map(Take::tracks).any(|(_, track)| track.target == *target)
+        };
+        NodeSampler::of(scene, take, node, of, is_driven)
+    }
+
+    fn of(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        (rig, id): NodeRef,
+        node: &Node,
+        is_driven: impl Fn(&Target) -> bool,
+    ) -> Result<NodeSampler<'a>, EvaluateError> {
+        let mut steps = Vec::with_capacity(node.transform.len());
+        for op in &node.transform {
+            let target = Target { rig, node: id, property: op.name.clone() };
+            let driver = match take {
+                Some(take) if is_driven(&target) => Some(PropertySampler::new(scene, take, &target)?),
+                _ => None,
+            };
+            steps.push(Step { rest: op.value, inverse: op.inverse, driver });
+        }
+        Ok(NodeSampler { steps })
+    }
+
+    /// The local transform at a time in ticks, and its rotation part, scale left out.
+    pub fn local_at(&mut self, time: f64) -> (DAffine3, DQuat) {
+        let (mut local, mut rotation) = (DAffine3::IDENTITY, DQuat::IDENTITY);
+        for step in &mut self.steps {
+            let value = match &mut step.driver {
+                Some(driver) => with_value(step.rest, driver.value_at(time)),
+                None => step.rest,
+            };
+            let (mut affine, mut turn) = (value.affine(), value.rotation());
+            if step.inverse {
+                (affine, turn) = (affine.inverse(), turn.conjugate());
+            }
+            local *= affine;
+            rotation *= turn;
+        }
+        (local, rotation)
     }
 }
 

@@ -58,7 +58,7 @@ impl Sum {
         self
     }
 
-    fn add(&mut self, other: &Sum, factor: f64) {
+    pub fn add(&mut self, other: &Sum, factor: f64) {
         self.offset += factor * other.offset;
         self.parts.extend(other.parts.iter().map(|(part, curve)| (part * factor, curve.clone())));
     }

@@ -9,6 +9,7 @@ pub mod controllers;
 pub mod layers;
 mod linear;
 mod mixer;
+mod names;
 pub mod reorder;
 pub mod select;
 pub mod space;

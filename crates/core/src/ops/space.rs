@@ -20,7 +20,20 @@ use crate::value::{Quantity, Value};
 
 /// A scene said in another space. Sheared steps become matrices where the axes change; tracks on them are left out.
 pub fn in_space(scene: &Scene, to: &Space) -> (Scene, Ledger) {
-    let map = AxisMap::between(&scene.space, to);
+    let (mut result, ledger) = along(scene, &AxisMap::between(&scene.space, to));
+    result.space = *to;
+    (result, ledger)
+}
+
+/// A scene seen in a mirror across the plane that is normal to an axis (0, 1 or 2) of its space.
+pub(super) fn mirrored(scene: &Scene, axis: usize) -> (Scene, Ledger) {
+    let mut sign = [1.0; 3];
+    sign[axis] = -1.0;
+    along(scene, &AxisMap { source: [0, 1, 2], sign, scale: 1.0 })
+}
+
+fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
+    let map = *map;
     let addresses = Addresses::new(scene);
     let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
         let kept = books.kept(layer, track);
@@ -41,7 +54,6 @@ pub fn in_space(scene: &Scene, to: &Space) -> (Scene, Ledger) {
         let moved = Track { target: track.target.clone(), controller };
         (Some(moved), Some(Entry { fate: Fate::Remapped, ..kept }))
     });
-    result.space = *to;
     for rig in &mut result.rigs {
         let ids: Vec<_> = rig.nodes().map(|(id, _)| id).collect();
         for id in ids {

@@ -32,6 +32,16 @@ impl ExactWay {
         self.axis == [0, 1, 2] && self.sign == [1.0; 3] && self.offset == [0.0; 3]
     }
 
+    /// The new angles.
+    pub fn angles(&self, angles: [f64; 3]) -> [f64; 3] {
+        let mut made = [0.0; 3];
+        for (source, angle) in angles.into_iter().enumerate() {
+            let axis = self.axis[source];
+            made[axis] = self.sign[source] * angle + self.offset[axis];
+        }
+        made
+    }
+
     /// The curves of the new angles.
     pub fn curves(&self, curves: &[Curve; 3]) -> [Curve; 3] {
         let mut made: [Curve; 3] = Default::default();
