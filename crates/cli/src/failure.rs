@@ -5,7 +5,9 @@ use std::io;
 use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::ops::carry::CarryError;
 use nimble_curve_core::ops::layers::LayersError;
+use nimble_curve_core::ops::place::PlaceError;
 use nimble_curve_core::ops::reorder::ReorderError;
+use nimble_curve_core::ops::retime::RetimeError;
 use nimble_curve_core::ops::select::SelectError;
 use nimble_curve_core::ops::unbake::UnbakeError;
 use nimble_curve_formats::FormatError;
@@ -18,6 +20,10 @@ pub enum Failure {
     Format(#[from] FormatError),
     #[error(transparent)]
     Carry(#[from] CarryError),
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    #[error(transparent)]
+    Retime(#[from] RetimeError),
     #[error(transparent)]
     Reorder(#[from] ReorderError),
     #[error(transparent)]

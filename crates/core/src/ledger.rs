@@ -1,5 +1,7 @@
 //! The ledger: what became of every channel that an operation touched.
 
+use std::collections::HashMap;
+
 use serde::Serialize;
 
 use crate::time::FrameRate;
@@ -143,6 +145,39 @@ impl Ledger {
             .filter_map(|entry| Some((size(entry)?, entry)))
             .max_by(|a, b| a.0.total_cmp(&b.0))
             .map(|(_, entry)| entry)
+    }
+
+    /// The ledger of one operation after another, by take and the channel that the first one left: of two fates the worse
+    /// one counts, errors add up at worst, and what was left out stays so.
+    pub fn followed_by(self, then: Ledger) -> Ledger {
+        let mut by_layer: HashMap<(String, String, String), usize> = HashMap::new();
+        let mut by_channel: HashMap<(String, String), usize> = HashMap::new();
+        for (index, entry) in then.entries.iter().enumerate() {
+            by_layer.insert((entry.take.clone(), entry.layer.clone(), entry.channel.clone()), index);
+            by_channel.insert((entry.take.clone(), entry.channel.clone()), index);
+        }
+        let join = |first: Entry| {
+            let channel = first.to.as_ref().unwrap_or(&first.channel);
+            let found = by_layer
+                .get(&(first.take.clone(), first.layer.clone(), channel.clone()))
+                .or_else(|| by_channel.get(&(first.take.clone(), channel.clone())));
+            let Some(then) = found.map(|&index| &then.entries[index]).filter(|_| first.fate != Fate::LeftOut)
+            else {
+                return first;
+            };
+            let error = match (first.error, then.error) {
+                (Some(a), Some(b)) => Some(MeasuredError { largest: a.largest + b.largest, ..b }),
+                (a, b) => a.or(b),
+            };
+            let notes = [first.note.as_str(), then.note.as_str()];
+            let note = notes.into_iter().filter(|note| !note.is_empty()).collect::<Vec<_>>().join("; ");
+            let to = then.to.clone().or(first.to);
+            // What went into another track counts there.
+            let after = if first.after == 0 && first.before > 0 { 0 } else { then.after };
+            Entry { fate: first.fate.max(then.fate), error, after, note, to, ..first }
+        };
+        let notes = self.notes.into_iter().chain(then.notes.iter().cloned()).collect();
+        Ledger { entries: self.entries.into_iter().map(join).collect(), notes }
     }
 
     /// Takes in another ledger.

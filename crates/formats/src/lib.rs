@@ -9,6 +9,7 @@ pub mod gltf;
 mod grid;
 pub mod name_map;
 pub mod ncurve;
+pub mod profile;
 mod steps;
 pub mod table;
 pub mod usd;

@@ -5,6 +5,7 @@ use std::ops::Range;
 use std::path::Path;
 
 use nimble_curve_core::ops::carry::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
+use nimble_curve_core::ops::pairing::{Proposal, Proposed, Sureness};
 use nimble_curve_core::scene::NodeSet;
 use serde::Deserialize;
 use toml::{Spanned, Value};
@@ -168,6 +169,21 @@ pub fn toml_key(name: &str) -> String {
     if is_bare { name.to_owned() } else { toml_text(name) }
 }
 
+fn number_line(pair: &NumberPair) -> String {
+    let to = toml_text(&pair.target);
+    let value = match &pair.range {
+        range if *range == NumberRange::SAME => to,
+        NumberRange::Linear { gain, offset } => {
+            format!("{{ to = {to}, gain = {gain:?}, offset = {offset:?} }}")
+        }
+        NumberRange::Points(points) => {
+            let listed: Vec<String> = points.iter().map(|(a, b)| format!("[{a:?}, {b:?}]")).collect();
+            format!("{{ to = {to}, points = [{}] }}", listed.join(", "))
+        }
+    };
+    format!("{} = {value}", toml_key(&pair.source))
+}
+
 /// The text of a map that pairs single nodes and chains, as it would be written by hand.
 pub fn name_map_text(map: &NameMap) -> String {
     let mut text = String::new();
@@ -198,24 +214,65 @@ pub fn name_map_text(map: &NameMap) -> String {
         let _ = writeln!(text, "\n[numbers]");
     }
     for pair in &map.numbers {
-        let to = toml_text(&pair.target);
-        let value = match &pair.range {
-            range if *range == NumberRange::SAME => to,
-            NumberRange::Linear { gain, offset } => {
-                format!("{{ to = {to}, gain = {gain:?}, offset = {offset:?} }}")
-            }
-            NumberRange::Points(points) => {
-                let listed: Vec<String> = points.iter().map(|(a, b)| format!("[{a:?}, {b:?}]")).collect();
-                format!("{{ to = {to}, points = [{}] }}", listed.join(", "))
-            }
-        };
-        let _ = writeln!(text, "{} = {value}", toml_key(&pair.source));
+        let _ = writeln!(text, "{}", number_line(pair));
     }
     if !map.sets.is_empty() {
         let _ = writeln!(text, "\n[sets]");
     }
     for set in &map.sets {
         let _ = writeln!(text, "{} = {}", toml_key(&set.name), list(&set.patterns));
+    }
+    text
+}
+
+/// The text of a proposed map, made to be edited: guesses and what has no partner stand in it as comments.
+pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String {
+    let mut text = format!(
+        "# Which node of {source} moves which node of {target}, as proposed: edit what is wrong.\n\
+         # Lines behind # do not count; what has no partner stands at the end.\n"
+    );
+    let list = |names: &[String]| {
+        let quoted: Vec<String> = names.iter().map(|name| toml_text(name)).collect();
+        format!("[{}]", quoted.join(", "))
+    };
+    let is_single = |pair: &&Proposed| pair.source.len() == 1 && pair.target.len() == 1;
+    let singles: Vec<(String, &Proposed)> = (proposal.pairs.iter().filter(is_single))
+        .map(|pair| (format!("{} = {}", toml_key(&pair.source[0]), toml_text(&pair.target[0])), pair))
+        .collect();
+    let width = singles.iter().map(|(line, _)| line.chars().count()).max().unwrap_or(0);
+    let remark = |sureness: Sureness, why: &str| match sureness {
+        Sureness::Sure => String::new(),
+        sureness => format!("# {}: {why}", sureness.name()),
+    };
+    text.push_str("\n[nodes]\n");
+    for (line, pair) in &singles {
+        let hidden = if pair.sureness == Sureness::Guess { "# " } else { "" };
+        let line = format!("{hidden}{line:<width$}  {}", remark(pair.sureness, &pair.why));
+        let _ = writeln!(text, "{}", line.trim_end());
+    }
+    for pair in proposal.pairs.iter().filter(|pair| !is_single(pair)) {
+        let _ = writeln!(text, "\n# {}", pair.why);
+        let hidden = if pair.sureness == Sureness::Guess { "# " } else { "" };
+        let _ = writeln!(text, "{hidden}[[chains]]");
+        let _ = writeln!(text, "{hidden}from = {}\n{hidden}to = {}", list(&pair.source), list(&pair.target));
+    }
+    if !proposal.numbers.is_empty() {
+        text.push_str("\n[numbers]\n");
+    }
+    for number in &proposal.numbers {
+        let hidden = if number.sureness == Sureness::Guess { "# " } else { "" };
+        let line = format!("{hidden}{}", number_line(&number.pair));
+        let remark = remark(number.sureness, &number.why);
+        let _ = writeln!(text, "{}", format!("{line}  {remark}").trim_end());
+    }
+    for (what, names) in [
+        ("nodes of the source without a partner", &proposal.source_left),
+        ("nodes of the target without a partner", &proposal.target_left),
+        ("attributes of the source without a partner", &proposal.numbers_left),
+    ] {
+        if !names.is_empty() {
+            let _ = writeln!(text, "\n# {what}: {}", names.join(", "));
+        }
     }
     text
 }

@@ -3,11 +3,13 @@
 use std::collections::HashMap;
 
 use glam::DVec3;
-use nimble_curve_core::rig::{Node, NodeId, NodeKind, Rig};
+use nimble_curve_core::angle;
+use nimble_curve_core::rig::{Attribute, AttributeKind, Node, NodeId, NodeKind, Rig};
 use nimble_curve_core::rotation::RotationOrder::{self, Xyz, Xzy, Yxz, Yzx, Zxy, Zyx};
 use nimble_curve_core::scene::{NodeSet, Scene};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::FrameRate;
+use nimble_curve_core::value::Quantity;
 
 type Bone = (&'static str, Option<&'static str>, [f64; 3], RotationOrder);
 
@@ -50,10 +52,6 @@ const BONES: &[Bone] = &[
 pub const NAME_MAP: &str = r#"# Which node of bramble moves which node of stilt.
 [nodes]
 hips = "Pelvis"
-spine_01 = "Back1"
-spine_02 = "Back3"
-chest = "Back5"
-neck = "Throat1"
 head = "Skull"
 shoulder_l = "L_Collar"
 arm_l = "L_Wing"
@@ -72,6 +70,15 @@ shin_r = "R_Knee"
 foot_r = "R_Hock"
 toes_r = "R_Claws"
 tail_01 = "Stub"
+
+# Three joints of the back for five, and one of the neck for three.
+[[chains]]
+from = ["spine_01", "spine_02", "chest"]
+to = ["Back1", "Back2", "Back3", "Back4", "Back5"]
+
+[[chains]]
+from = ["neck"]
+to = ["Throat1", "Throat2", "Throat3"]
 "#;
 
 /// The rig at rest.
@@ -89,6 +96,25 @@ pub fn scene() -> Scene {
         let id = rig.add(parent.map(|parent| ids[parent]), node).expect("parents are listed first");
         ids.insert(name, id);
     }
+    let mut mask = Node::new("Mask", NodeKind::Control, DVec3::new(0.0, 0.02, 0.06), Xyz);
+    let scalar = |name: &str, min, max, quantity| Attribute {
+        name: name.into(),
+        kind: AttributeKind::Scalar { default: 0.0, min: Some(min), max: Some(max), quantity },
+    };
+    mask.attributes = vec![
+        scalar("Smile", -100.0, 100.0, Quantity::Scalar),
+        scalar("Blink", 0.0, 100.0, Quantity::Scalar),
+        scalar("Jaw", 0.0, angle::radians(40.0), Quantity::Angle),
+        Attribute { name: "Letter".into(), kind: AttributeKind::Switch { default: false } },
+        Attribute {
+            name: "Mood".into(),
+            kind: AttributeKind::Choice {
+                options: ["calm", "eager", "worried", "asleep"].map(str::to_owned).to_vec(),
+                default: "calm".into(),
+            },
+        },
+    ];
+    rig.add(Some(ids["Skull"]), mask).expect("the skull is there");
     let set = |name: &str, patterns: &[&str]| NodeSet {
         name: name.into(),
         patterns: patterns.iter().map(|p| (*p).to_owned()).collect(),

@@ -1,16 +1,34 @@
 //! `carry`: animation from one rig onto another.
 
+use std::collections::{BTreeMap, HashSet};
 use std::io::Write as _;
+use std::path::{Path, PathBuf};
 
-use nimble_curve_core::ledger::Fate;
-use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::carry::{
+    Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from, similar,
+};
+use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
+use nimble_curve_core::ops::place::{PlaceOptions, place};
+use nimble_curve_core::ops::profile::fit;
+use nimble_curve_core::ops::retime::{shifted, stretched};
+use nimble_curve_core::ops::select::{Selection, select};
+use nimble_curve_core::ops::{body_part, body_part_rank};
+use nimble_curve_core::rig::{NodeId, NodeKind};
+use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::time::{Ticks, TimeRange};
+use nimble_curve_core::value::Quantity;
+use nimble_curve_formats::Saving;
 use nimble_curve_formats::name_map::read_name_map;
+use nimble_curve_formats::profile::read_profile;
 use serde::Serialize;
 
 use crate::args::{Carry, Travel};
 use crate::failure::Failure;
-use crate::files::{self, InputArgs};
+use crate::files::{self, InputArgs, OutputArgs};
 use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
+use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
 #[derive(Serialize)]
@@ -18,88 +36,366 @@ struct CarryJson<'a> {
     pairs: usize,
     translation_scale: f64,
     world_error: ErrorJson,
+    parts: &'a [Part],
     #[serde(flatten)]
     ledger: LedgerJson<'a>,
 }
 
+/// What came over to one part of the body.
+#[derive(Clone, Debug, Default, Serialize)]
+struct Part {
+    part: String,
+    /// Tracks of the source that are on it.
+    tracks: usize,
+    exact: usize,
+    refitted: usize,
+    left_out: usize,
+    /// Joints of the target that move, and how many there are.
+    moved: usize,
+    joints: usize,
+    #[serde(skip)]
+    largest: f64,
+}
+
 pub fn run(args: &Carry) -> Result<(), Failure> {
-    args.output.check(&[&args.source, &args.onto])?;
+    let output =
+        args.output.as_ref().map(|output| OutputArgs { output: output.clone(), in_place: args.in_place });
+    if let Some(output) = &output {
+        output.check(&[&args.source, &args.onto])?;
+    }
     let source = files::read(&args.source, args.input)?.scene;
-    let target = files::read(&args.onto, InputArgs::default())?.scene;
+    let onto = InputArgs { unit: args.onto_unit, up: args.onto_up, fps: None };
+    let target = files::read(&args.onto, onto)?.scene;
     let map = match &args.map {
         Some(path) => read_name_map(path)?,
         None => NameMap::default(),
     };
-    let scale = match args.travel {
-        Travel::Hips => None,
-        Travel::Factor(factor) => Some(factor),
-    };
-    let carried = carry(
-        &source,
-        &target,
-        &map,
-        &CarryOptions {
-            tolerance: nimble_curve_core::ops::Tolerance { angle: args.tolerance, ..Default::default() },
-            scale,
-            ..CarryOptions::default()
+    let (chosen, before) = chosen(&source, args)?;
+    let options = CarryOptions {
+        tolerance: args.tolerance,
+        scale: match args.travel {
+            Travel::Hips => None,
+            Travel::Factor(factor) => Some(factor),
         },
-    )?;
-    let space = carried.scene.space;
+        only: args.only.clone(),
+        except: args.except.clone(),
+        source_pose: args.source_pose.as_deref().map(|text| pose(text, &source)).transpose()?,
+        target_pose: args.target_pose.as_deref().map(|text| pose(text, &target)).transpose()?,
+    };
+    let carried = carry(&chosen, &target, &map, &options)?;
+    let mut ledger = match before {
+        Some(before) => before.followed_by(carried.ledger.clone()),
+        None => carried.ledger.clone(),
+    };
+    let (mut scene, placed) = placed(&carried.scene, target.takes.len(), args)?;
+    ledger.notes.extend(placed);
+    if let Some(path) = &args.profile {
+        let (fitted, more) = fit(&scene, &read_profile(path)?, &args.tolerance)?;
+        scene = fitted;
+        ledger = ledger.followed_by(more);
+    }
+    let left_out = ledger.count(Fate::LeftOut);
+    let parts = parts(&ledger, &source, &target, &carried.scene);
+    let space = scene.space;
     let json = CarryJson {
         pairs: carried.pairs,
         translation_scale: carried.translation_scale,
         world_error: ErrorJson::new(&carried.world_error, &space),
-        ledger: LedgerJson::new(&carried.ledger, &space),
+        parts: &parts,
+        ledger: LedgerJson::new(&ledger, &space),
     };
-    args.output.write(&carried.scene, &args.onto)?;
+    let refused = args.strict && left_out > 0;
+    if let Some(output) = output.as_ref().filter(|_| !refused) {
+        output.write_as(&scene, &Saving { base: Some(&args.onto), ..Saving::default() })?;
+    }
     if let Some(path) = &args.ledger {
         let mut bytes = Vec::new();
         report::print_json(&mut bytes, &json)?;
         nimble_curve_formats::write_bytes(&bytes, path)?;
     }
-    let mut out = Report::beside(&args.output.output);
+    let to = args.output.clone().unwrap_or_else(|| PathBuf::from("(dry run)"));
+    let mut out = Report::beside(&to);
     if args.json {
-        return Ok(report::print_json(&mut out, &json)?);
+        report::print_json(&mut out, &json)?;
+    } else {
+        print(&mut out, args, &to, &carried, &ledger, &parts, &target)?;
     }
-    let arrow = format!(
-        "{} → {} on the rig of {}",
-        args.source.display(),
-        args.output.output.display(),
-        args.onto.display()
-    );
+    if refused {
+        let what = report::counted(left_out, "track");
+        return Err(Failure::new(format!(
+            "{what} would be left out, and --strict allows none: nothing was written"
+        )));
+    }
+    Ok(())
+}
+
+/// The takes and frames that are to be carried, flattened or held where that is asked for.
+fn chosen(source: &Scene, args: &Carry) -> Result<(Scene, Option<Ledger>), Failure> {
+    let mut scene = source.clone();
+    let mut ledger: Option<Ledger> = None;
+    if !args.take.is_empty() || args.frames.is_some() {
+        let range = args.frames.map(|(a, b)| TimeRange::new(scene.rate.ticks_at(a), scene.rate.ticks_at(b)));
+        let selection = Selection {
+            takes: args.take.clone(),
+            only: Vec::new(),
+            range,
+            tolerance: args.tolerance.times(0.2),
+        };
+        let (part, more) = select(&scene, &selection)?;
+        scene = part;
+        ledger = Some(more);
+    }
+    if args.flatten {
+        let tolerance = args.tolerance.times(0.5);
+        let (flat, more) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance })?;
+        scene = flat;
+        ledger = Some(match ledger {
+            Some(ledger) => ledger.followed_by(more),
+            None => more,
+        });
+    }
+    if let Some(at) = args.pose {
+        let time = scene.rate.ticks_at(at);
+        let takes =
+            scene.takes.iter().map(|take| held(&scene, take, time)).collect::<Result<Vec<Take>, _>>()?;
+        scene.takes = takes;
+    }
+    Ok((scene, ledger))
+}
+
+/// A pose as it is typed: a frame of the first take, `TAKE@FRAME`, or a file with the same rig.
+fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
+    let at = |name: Option<&str>, frame: f64| -> Result<PoseAt, Failure> {
+        let take = match name {
+            None => scene.takes.first(),
+            Some(name) => scene.takes.iter().find(|take| take.name == name),
+        };
+        let Some(take) = take else {
+            let names = || scene.takes.iter().map(|take| take.name.as_str());
+            let hint =
+                name.and_then(|name| similar(name, names())).map(|name| format!(": did you mean '{name}'?"));
+            let what = name.map_or("no take".to_owned(), |name| format!("no take '{name}'"));
+            return Err(Failure::new(format!(
+                "the pose '{text}': there is {what}{}",
+                hint.unwrap_or_default()
+            )));
+        };
+        let time = scene.rate.ticks_at(frame);
+        Ok(PoseAt { take: held(scene, take, time)?, time })
+    };
+    if let Ok(frame) = text.parse::<f64>() {
+        return at(None, frame);
+    }
+    if let Some((name, Ok(frame))) = text.rsplit_once('@').map(|(name, frame)| (name, frame.parse::<f64>())) {
+        return at(Some(name), frame);
+    }
+    let other = files::read(Path::new(text), InputArgs::default())?.scene;
+    // What is a pose there is one here, whatever its axes and unit.
+    let (other, _) = nimble_curve_core::ops::space::in_space(&other, &scene.space);
+    let take = other.takes.first().map(|take| (take, take.range.first));
+    Ok(pose_from(scene, &other, take)?)
+}
+
+/// The carried takes at the time and place that were asked for. Also what there is to say of it.
+fn placed(carried: &Scene, own: usize, args: &Carry) -> Result<(Scene, Vec<String>), Failure> {
+    let mut scene = Scene { takes: carried.takes[..own].to_vec(), ..carried.clone() };
+    let mut notes = Vec::new();
+    let new = &carried.takes[own..];
+    if args.place.is_some() && new.len() > 1 {
+        let names: Vec<&str> = new.iter().map(|take| take.name.as_str()).collect();
+        return Err(Failure::new(format!(
+            "one take can be placed, and there are {}: choose with --take",
+            names.join(", ")
+        )));
+    }
+    for take in new {
+        let mut take = if args.pose.is_some() { keyed(take) } else { take.clone() };
+        if let Some(frames) = args.fit_frames {
+            take = stretched(&take, frames, scene.rate)?;
+            notes.push(format!("'{}' is stretched to {frames} frames", take.name));
+        }
+        if let Some(at) = args.at {
+            let by = Ticks(scene.rate.ticks_at(at).0 - take.range.first.0);
+            take = shifted(&take, by);
+            notes.push(format!("'{}' starts at frame {}", take.name, frame(at)));
+        }
+        match &args.place {
+            None => scene.takes.push(take),
+            Some(placement) => {
+                let ease = Ticks((args.ease * scene.rate.ticks_per_frame()).round() as i64);
+                let options = PlaceOptions {
+                    placement: placement.clone(),
+                    onto: args.into.clone(),
+                    ease,
+                    tolerance: args.tolerance,
+                };
+                let (result, more) = place(&scene, &take, &options)?;
+                scene = result;
+                notes.extend(more.notes);
+            }
+        }
+    }
+    Ok((scene, notes))
+}
+
+/// What came over, by parts of the body: tracks by where they are on the source, joints by where they are on the target.
+fn parts(ledger: &Ledger, source: &Scene, target: &Scene, result: &Scene) -> Vec<Part> {
+    let addresses = Addresses::new(source);
+    let part_of = |scene: &Scene, node: NodeId, is_attribute: bool| {
+        if is_attribute { "controls".to_owned() } else { body_part(&scene.rigs[0], node) }
+    };
+    let mut parts: BTreeMap<(usize, String), Part> = BTreeMap::new();
+    fn of(parts: &mut BTreeMap<(usize, String), Part>, name: String) -> &mut Part {
+        let rank = if name == "controls" { 100 } else { body_part_rank(&name) };
+        parts.entry((rank, name.clone())).or_insert(Part { part: name, ..Part::default() })
+    }
+    for entry in ledger.entries.iter().filter(|entry| entry.before > 0 || entry.fate != Fate::Kept) {
+        let Ok(place) = addresses.find_property(&source.rigs, &entry.channel) else { continue };
+        if place.rig != 0 {
+            continue;
+        }
+        let node = source.rigs[0].node(place.node);
+        let is_attribute = node.is_some_and(|node| node.attribute(&place.property).is_some());
+        let part = of(&mut parts, part_of(source, place.node, is_attribute));
+        part.tracks += 1;
+        match entry.fate {
+            Fate::Kept | Fate::Remapped => part.exact += 1,
+            Fate::Refitted | Fate::Sampled => part.refitted += 1,
+            Fate::LeftOut => part.left_out += 1,
+        }
+        if let Some(error) = entry.error.filter(|error| error.quantity == Quantity::Angle) {
+            part.largest = part.largest.max(error.largest);
+        }
+    }
+    let own = target.takes.len();
+    let moved: HashSet<NodeId> =
+        (result.takes[own..].iter().flat_map(Take::tracks)).map(|(_, track)| track.target.node).collect();
+    for (id, node) in target.rigs[0].nodes().filter(|(_, node)| node.kind != NodeKind::Helper) {
+        let is_control = !node.attributes.is_empty();
+        let part = of(&mut parts, part_of(target, id, is_control));
+        part.joints += 1;
+        part.moved += usize::from(moved.contains(&id));
+    }
+    parts.into_values().collect()
+}
+
+fn print(
+    out: &mut Report,
+    args: &Carry,
+    to: &Path,
+    carried: &Carried,
+    ledger: &Ledger,
+    parts: &[Part],
+    target: &Scene,
+) -> Result<(), Failure> {
+    let space = target.space;
+    let arrow = format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.onto.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    let in_metres = carried.translation_scale * target.space.metres_per_unit / source.space.metres_per_unit;
+    let travel = if args.travel == Travel::Hips { " (ratio of hip heights)" } else { "" };
     writeln!(
         out,
-        "  {} have partners; travel is scaled by {:.3}{}",
+        "  {} of the target have partners; travel is scaled by {:.3}{travel}",
         report::counted(carried.pairs, "node"),
-        in_metres,
-        if args.travel == Travel::Hips { " (ratio of hip heights)" } else { "" },
+        carried.travel,
     )?;
-    report::print_fates(&mut out, &carried.ledger, &space)?;
-    report::print_left_out(&mut out, &carried.ledger)?;
-    for note in &carried.ledger.notes {
+    print_parts(out, parts, &space)?;
+    report::print_fates(out, ledger, &space)?;
+    report::print_left_out(out, ledger)?;
+    for note in &ledger.notes {
         writeln!(out, "  {note}")?;
     }
+    let far: Vec<_> = carried.apart.iter().filter(|apart| apart.angle > 20_f64.to_radians()).collect();
+    if let Some(worst) = far.first() {
+        let what = format!(
+            "  {} elsewhere in the two rest poses, by up to {:.0} deg ({} → {}): where these poses do not correspond, say which do with --source-pose or --target-pose",
+            if far.len() == 1 { "1 bone points".to_owned() } else { format!("{} bones point", far.len()) },
+            worst.angle.to_degrees(),
+            worst.source,
+            worst.target,
+        );
+        writeln!(out, "{}", Style::Warn.paint(&what))?;
+    }
+    verdict(out, args, carried, ledger, &space)
+}
+
+fn print_parts(
+    out: &mut Report,
+    parts: &[Part],
+    space: &nimble_curve_core::space::Space,
+) -> Result<(), Failure> {
+    let mut table = Table::new(&[
+        ("part", Align::Left),
+        ("tracks", Align::Right),
+        ("exact", Align::Right),
+        ("refitted", Align::Right),
+        ("largest error", Align::Right),
+        ("left out", Align::Right),
+        ("target moves", Align::Right),
+        ("", Align::Left),
+    ]);
+    for part in parts.iter().filter(|part| part.tracks > 0 || part.joints > 0) {
+        let came = part.exact + part.refitted;
+        let remark = match (part.tracks, came, part.joints) {
+            (0, _, _) => "nothing in the source",
+            (_, 0, _) => "did not come over",
+            (_, _, 0) => "",
+            _ if part.left_out > 0 => "in part",
+            _ => "",
+        };
+        let zero = |count: usize| if count == 0 { "·".to_owned() } else { count.to_string() };
+        let cells = [
+            part.part.clone(),
+            zero(part.tracks),
+            zero(part.exact),
+            zero(part.refitted),
+            if part.largest > 0.0 { amount(part.largest, Quantity::Angle, space) } else { String::new() },
+            zero(part.left_out),
+            if part.joints > 0 { format!("{} of {}", part.moved, part.joints) } else { String::new() },
+            remark.to_owned(),
+        ];
+        match remark {
+            "did not come over" => table.styled(Style::Bad, cells),
+            "in part" => table.styled(Style::Warn, cells),
+            "nothing in the source" => table.styled(Style::Faint, cells),
+            _ => table.row(cells),
+        }
+    }
+    table.print(out)?;
+    Ok(())
+}
+
+fn verdict(
+    out: &mut Report,
+    args: &Carry,
+    carried: &Carried,
+    ledger: &Ledger,
+    space: &nimble_curve_core::space::Space,
+) -> Result<(), Failure> {
     let error = carried.world_error;
-    let verdict = format!(
+    if error.count == 0 {
+        let what = "  a selection of channels was carried: what it does in the world was not compared";
+        writeln!(out, "{}", Style::Faint.paint(what))?;
+        return Ok(());
+    }
+    let text = format!(
         "  world rotations relative to rest agree within {}{}",
-        amount(error.largest, error.quantity, &space),
+        amount(error.largest, error.quantity, space),
         match &carried.worst_node {
             Some(node) if error.largest > 0.0 => format!(" (worst: {node} at frame {})", frame(error.frame)),
             _ => String::new(),
         }
     );
-    let left_out = carried.ledger.count(Fate::LeftOut);
-    let style = if error.largest <= args.tolerance { Style::Good } else { Style::Warn };
-    writeln!(out, "{}", style.paint(&verdict))?;
-    if error.largest > args.tolerance {
-        let why = if left_out > 0 { ": motion was left out above, see the list" } else { "" };
-        writeln!(
-            out,
-            "  that is more than the {} allowed{why}",
-            amount(args.tolerance, error.quantity, &space)
-        )?;
+    let within = error.largest <= args.tolerance.angle;
+    writeln!(out, "{}", if within { Style::Good } else { Style::Warn }.paint(&text))?;
+    if !within {
+        let lost = |entry: &&Entry| entry.fate == Fate::LeftOut;
+        let why = if ledger.entries.iter().any(|entry| lost(&entry)) {
+            ": motion was left out above, see the list"
+        } else {
+            ""
+        };
+        let allowed = amount(args.tolerance.angle, error.quantity, space);
+        writeln!(out, "  that is more than the {allowed} allowed{why}")?;
     }
     Ok(())
 }

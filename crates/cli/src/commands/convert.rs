@@ -1,16 +1,17 @@
 //! `convert`: format to format, in another space or at another rate, in part or whole.
 
-use std::collections::HashMap;
 use std::io::Write as _;
 
-use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::Saving;
+use nimble_curve_formats::profile::read_profile;
 
 use crate::args::{ControllerType, Convert};
 use crate::failure::Failure;
@@ -27,7 +28,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         Saving { tolerance: args.tolerance, without_extra: args.without_extra, base: Some(&args.file) };
     let written = output.write_as(&scene, &saving)?;
     let ledger = match ledger {
-        Some(ledger) => followed_by(ledger, written),
+        Some(ledger) => ledger.followed_by(written),
         None => written,
     };
     let json = LedgerJson::new(&ledger, &scene.space);
@@ -54,7 +55,7 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
     let mut ledger: Option<Ledger> = None;
     let mut take_in = |more: Ledger| {
         ledger = Some(match ledger.take() {
-            Some(ledger) => followed_by(ledger, more),
+            Some(ledger) => ledger.followed_by(more),
             None => more,
         });
     };
@@ -92,23 +93,11 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
         take_in(more);
     }
     scene.rate = args.to_rate.unwrap_or(scene.rate);
+    if let Some(path) = &args.profile {
+        let profile = read_profile(path)?;
+        let (fitted, more) = fit(&scene, &profile, &args.tolerance)?;
+        scene = fitted;
+        take_in(more);
+    }
     Ok((scene, ledger))
-}
-
-/// The ledger of one step after another: what was left out stays so, of fates the worse one counts.
-fn followed_by(first: Ledger, then: Ledger) -> Ledger {
-    let place = |entry: &Entry| (entry.take.clone(), entry.layer.clone(), entry.channel.clone());
-    let mut later: HashMap<_, Entry> = then.entries.into_iter().map(|entry| (place(&entry), entry)).collect();
-    let join = |entry: Entry| match later.remove(&place(&entry)) {
-        Some(then) if entry.fate != Fate::LeftOut => Entry {
-            fate: entry.fate.max(then.fate),
-            error: then.error.or(entry.error),
-            note: if then.note.is_empty() { entry.note } else { then.note },
-            before: entry.before,
-            ..then
-        },
-        _ => entry,
-    };
-    let entries = first.entries.into_iter().map(join).collect();
-    Ledger { entries, notes: first.notes.into_iter().chain(then.notes).collect() }
 }

@@ -7,6 +7,7 @@ mod convert;
 mod demo;
 mod inspect;
 mod layers;
+mod map;
 mod plot;
 mod reorder;
 mod schema;
@@ -25,6 +26,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Unbake(args) => unbake::run(&args),
         Command::Bake(args) => bake::run(&args),
         Command::Reorder(args) => reorder::run(&args),
+        Command::Map(args) => map::run(&args),
         Command::Carry(args) => carry::run(&args),
         Command::Layers(args) => layers::run(&args),
         Command::Demo(args) => demo::run(&args),

@@ -62,28 +62,7 @@ pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Sce
     let half = tolerance.times(0.5);
     let (flat, before) = flatten(scene, &FlattenOptions { only: Vec::new(), tolerance: half })?;
     let (adapted, after) = adapt_tracks(&flat, holds, &half);
-    Ok((adapted, merged(before, after)))
-}
-
-/// The ledger of one operation after another: entries of both by take and channel.
-fn merged(before: Ledger, after: Ledger) -> Ledger {
-    let place = |entry: &Entry| (entry.take.clone(), entry.channel.clone());
-    let later: HashMap<(String, String), Entry> =
-        after.entries.into_iter().map(|entry| (place(&entry), entry)).collect();
-    let join = |first: Entry| {
-        let Some(then) = later.get(&place(&first)).filter(|_| first.fate != Fate::LeftOut) else {
-            return first;
-        };
-        let error = match (first.error, then.error) {
-            (Some(a), Some(b)) => Some(MeasuredError { largest: a.largest + b.largest, ..b }),
-            (a, b) => a.or(b),
-        };
-        let note = [first.note.as_str(), then.note.as_str()].into_iter().filter(|note| !note.is_empty());
-        let note = note.collect::<Vec<_>>().join("; ");
-        Entry { fate: first.fate.max(then.fate), error, after: then.after, note, ..first }
-    };
-    let notes = before.notes.into_iter().chain(after.notes).collect();
-    Ledger { entries: before.entries.into_iter().map(join).collect(), notes }
+    Ok((adapted, before.followed_by(after)))
 }
 
 /// What is done with a node's transform.

@@ -10,7 +10,11 @@ pub mod layers;
 mod linear;
 mod mixer;
 mod names;
+pub mod pairing;
+pub mod place;
+pub mod profile;
 pub mod reorder;
+pub mod retime;
 pub mod select;
 pub mod space;
 pub mod survey;
@@ -20,3 +24,4 @@ pub mod unbake;
 pub mod unwind;
 
 pub use channel::Tolerance;
+pub use names::{body_part, body_part_rank};

@@ -1,5 +1,7 @@
 //! What names of nodes say: sides, body parts, numbers, in the spellings that are common.
 
+use crate::rig::{NodeId, Rig};
+
 /// The side that a name speaks of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(super) enum BodySide {
@@ -162,6 +164,39 @@ impl Name {
     pub fn is_known(&self) -> bool {
         self.words.iter().any(|word| PARTS.iter().any(|part| part[0] == word))
     }
+}
+
+/// The part of a body that a node belongs to, for people: *left arm*, *spine*, *tail*. Nodes whose own names say nothing
+/// belong with the node above them.
+pub fn body_part(rig: &Rig, id: NodeId) -> String {
+    let of_name = |id: NodeId| -> Option<String> {
+        let name = Name::of(&rig.node(id)?.name);
+        let limb = name.words.iter().find_map(|word| {
+            Some(match word.as_str() {
+                "shoulder" | "arm" | "forearm" | "hand" | "thumb" | "finger" | "middle" | "ring"
+                | "pinky" => "arm",
+                "thigh" | "shin" | "foot" | "toe" => "leg",
+                "root" | "hips" => "root and hips",
+                "spine" | "chest" => "spine",
+                "neck" | "head" | "jaw" | "face" | "eye" | "brow" | "mouth" | "beak" => "head",
+                "tail" => "tail",
+                _ => return None,
+            })
+        })?;
+        Some(match name.side {
+            Some(BodySide::Left) => format!("left {limb}"),
+            Some(BodySide::Right) => format!("right {limb}"),
+            None => limb.to_owned(),
+        })
+    };
+    std::iter::successors(Some(id), |&id| rig.parent(id)).find_map(of_name).unwrap_or_else(|| "other".into())
+}
+
+/// The order in which parts of a body are listed.
+pub fn body_part_rank(part: &str) -> usize {
+    const ORDER: [&str; 9] =
+        ["root and hips", "spine", "head", "left arm", "right arm", "left leg", "right leg", "tail", "other"];
+    ORDER.iter().position(|own| *own == part).unwrap_or(ORDER.len() - 1)
 }
 
 /// The name of the same part on the other side; `None` where a name has no side.

@@ -20,6 +20,7 @@ mod links;
 mod map;
 mod measure;
 mod output;
+mod pose;
 mod rotations;
 mod side;
 mod tracks;
@@ -32,6 +33,7 @@ use rayon::prelude::*;
 use thiserror::Error;
 
 pub use map::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
+pub use pose::{held, keyed, pose_from};
 
 use self::attributes::Numbers;
 use self::links::{Link, Links};
@@ -142,6 +144,9 @@ pub enum CarryError {
         /// Something similar.
         suggestion: Option<String>,
     },
+    /// A pose file without a node of the rig.
+    #[error("the pose has no node of the rig it is meant for")]
+    NoPose,
     /// A pose cannot be evaluated.
     #[error(transparent)]
     Evaluate(#[from] EvaluateError),
@@ -167,7 +172,9 @@ pub struct Carried {
     pub ledger: Ledger,
     /// How many nodes of the target have partners.
     pub pairs: usize,
-    /// By how much translations grew, units included.
+    /// By how much translations grew, in metres.
+    pub travel: f64,
+    /// By how much the numbers of translations grew, units included.
     pub translation_scale: f64,
     /// The largest error of a paired node's world rotation relative to the reference, over all frames and halfway between.
     pub world_error: MeasuredError,
@@ -269,7 +276,8 @@ pub fn carry(
     let unit = source.space.metres_per_unit / target.space.metres_per_unit;
     let pairs = links.all.len();
     let translation_scale = job.scale * unit;
-    Ok(Carried { scene, ledger, pairs, translation_scale, world_error, worst_node, apart })
+    let travel = job.scale;
+    Ok(Carried { scene, ledger, pairs, travel, translation_scale, world_error, worst_node, apart })
 }
 
 fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
@@ -461,19 +469,26 @@ impl Job<'_> {
             if let Some(track) = track {
                 made.layers[output.layer].tracks.push(track);
             }
-            match (&output.from, output.role) {
-                (Some((layer, from, _)), Role::Main | Role::Failed) => {
-                    // One answer a track: that it was carried counts for more than that it was not.
-                    let place = (*layer, from.clone());
-                    if output.role == Role::Failed && answered.contains_key(&place) {
-                        continue;
-                    }
-                    answered.insert(place, Some(output.role));
-                    entries.push(entry);
+            if let (Some((layer, from, _)), Role::Main | Role::Failed) = (&output.from, output.role) {
+                // One answer a track: that it was carried counts for more than that it was not.
+                let place = (*layer, from.clone());
+                if output.role == Role::Failed && answered.contains_key(&place) {
+                    continue;
                 }
-                (_, Role::Beside) => entries.push(entry),
-                _ => {}
+                answered.insert(place, Some(output.role));
+                entries.push(entry);
             }
+        }
+        for &output in outputs.iter().filter(|output| output.role == Role::Beside) {
+            let Some((mut entry, _)) = self.entry(take, output) else { continue };
+            if let Some((layer, from, _)) = &output.from {
+                // A track without a main answer is answered for by the first one beside; its keys count once.
+                let place = (*layer, from.clone());
+                if answered.insert(place, Some(output.role)).is_some() {
+                    entry.before = 0;
+                }
+            }
+            entries.push(entry);
         }
         for &output in outputs.iter().filter(|output| output.role == Role::Folded) {
             let Some((layer, from, _)) = &output.from else { continue };

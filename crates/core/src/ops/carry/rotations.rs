@@ -422,17 +422,22 @@ impl Job<'_> {
             _ => DVec3::ZERO,
         };
         let note = self.said(tracks_of, link, &recipe.factors);
-        let turned = if let Some(samples) = common_samples(&tracks) {
+        let turned = if let Some((grid, is_all)) = common_samples(&tracks) {
             let mut near = start;
             let rotation = |time: f64| recipe.before * trace.rotation(time, Side::Right) * recipe.after;
-            let rows = (0..samples.len()).flat_map(|index| {
-                near = nearest_euler(order, rotation(samples.time(index).as_f64()), near);
+            let rows = (0..grid.len()).flat_map(|index| {
+                near = nearest_euler(order, rotation(grid.time(index).as_f64()), near);
                 near.to_array()
             });
             let values = rows.collect();
             let kind = SampleKind::Euler(order);
-            let controller = Controller::Samples(Samples { kind, values, ..samples.clone() });
-            Turned { controller, fate: Fate::Remapped, error: None, note }
+            let controller = Controller::Samples(Samples { kind, values, ..grid });
+            Turned {
+                controller,
+                fate: if is_all { Fate::Remapped } else { Fate::Sampled },
+                error: None,
+                note,
+            }
         } else {
             self.fitted(take, trace, &times, recipe, (order, start, tolerance), note)
         };

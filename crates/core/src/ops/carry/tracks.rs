@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 
-use crate::controller::{Controller, Samples};
+use crate::controller::{Controller, SampleKind, Samples};
 use crate::rig::{NodeId, OpValue, Rig};
 use crate::scene::{Layer, LayerMode, Take, Track};
+use crate::time::Ticks;
 
 /// A track with its layer.
 pub(super) type OnLayer<'t> = (usize, &'t Track);
@@ -81,21 +82,43 @@ pub(super) fn base_layer(take: &Take) -> Option<usize> {
     take.layers.first().filter(|layer| counts(layer)).map(|_| 0)
 }
 
-/// The samples whose instants all of these tracks share, where nothing but samples moves them.
-pub(super) fn common_samples<'t>(tracks: &[OnLayer<'t>]) -> Option<&'t Samples> {
-    let mut first: Option<&Samples> = None;
+/// The instants of samples that all of these tracks together are given at, where some of them are samples: on the grid of
+/// the finest, from the first to the last of them; and whether nothing but samples on that very grid moves them.
+pub(super) fn common_samples(tracks: &[OnLayer<'_>]) -> Option<(Samples, bool)> {
+    let mut grid: Option<Samples> = None;
+    let mut is_all = true;
     for (_, track) in tracks {
-        let own = match &track.controller {
-            Controller::Samples(own) => own,
-            Controller::Constant(_) => continue,
-            _ => return None,
+        let Some(own) = track.controller.samples() else {
+            is_all &= matches!(track.controller, Controller::Constant(_));
+            continue;
         };
-        let same =
-            |other: &Samples| (other.start, other.rate, other.len()) == (own.start, own.rate, own.len());
-        if !first.is_none_or(same) {
-            return None;
+        let Some(found) = &mut grid else {
+            grid = Some(Samples { values: Vec::new(), ..own.clone() });
+            continue;
+        };
+        is_all &= (found.start, found.rate) == (own.start, own.rate);
+        if own.rate.fps() > found.rate.fps() {
+            found.rate = own.rate;
         }
-        first = first.or(Some(own));
+        found.start = found.start.min(own.start);
     }
-    first
+    let mut grid = grid?;
+    let last =
+        tracks.iter().filter_map(|(_, track)| track.controller.range()).map(|range| range.last).max()?;
+    let first =
+        tracks.iter().filter_map(|(_, track)| track.controller.range()).map(|range| range.first).min()?;
+    if first < grid.start {
+        // Back by whole samples.
+        let step = grid.rate.ticks_per_frame();
+        let back = ((grid.start - first).as_f64() / step).ceil() as i64;
+        grid.start = Ticks(grid.start.0 - (back as f64 * step).round() as i64);
+    }
+    let count = ((last - grid.start).as_f64() / grid.rate.ticks_per_frame() + 1e-6).floor() as usize + 1;
+    // One number a sample for now: what they are is for the caller to say.
+    (grid.kind, grid.values) = (SampleKind::Scalar, vec![0.0; count]);
+    let same_length = |(_, track): &OnLayer<'_>| {
+        track.controller.samples().is_none_or(|own| own.len() == count && own.start == grid.start)
+    };
+    is_all &= tracks.iter().all(same_length);
+    Some((grid, is_all))
 }

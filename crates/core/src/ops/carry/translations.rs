@@ -310,15 +310,16 @@ impl Job<'_> {
             .copied()
             .collect();
         let first = match common_samples(&all) {
-            Some(samples) => {
-                let row = |index| match trace.value(samples.time(index).as_f64()) {
+            Some((grid, is_all)) => {
+                let row = |index| match trace.value(grid.time(index).as_f64()) {
                     Value::Vector(v) => v.to_array(),
                     _ => [0.0; 3],
                 };
-                let values = (0..samples.len()).flat_map(row).collect();
+                let values = (0..grid.len()).flat_map(row).collect();
                 let kind = SampleKind::Vector;
-                let controller = Controller::Samples(Samples { kind, values, ..samples.clone() });
-                let turned = Turned { controller, fate: Fate::Remapped, error: None, note };
+                let controller = Controller::Samples(Samples { kind, values, ..grid });
+                let fate = if is_all { Fate::Remapped } else { Fate::Sampled };
+                let turned = Turned { controller, fate, error: None, note };
                 Output::made(base, track, target, turned)
             }
             None => self.refitted(base, track, target, &trace, &times, take, tolerance, note),
