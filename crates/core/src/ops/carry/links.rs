@@ -35,6 +35,8 @@ pub(super) struct Links {
     by_target: HashMap<NodeId, usize>,
     /// For each node of the source that is the end of a link, that link.
     by_source: HashMap<NodeId, usize>,
+    /// Nodes of the source that are in a pair or chain.
+    sources: HashSet<NodeId>,
     /// Nodes of the source that were left out on purpose.
     pub left_out: HashSet<NodeId>,
 }
@@ -54,6 +56,11 @@ impl Links {
     /// The link that a node of the source is the end of.
     pub fn of_source(&self, source: NodeId) -> Option<&Link> {
         self.by_source.get(&source).map(|&index| &self.all[index])
+    }
+
+    /// Whether a node of the source is in a pair or chain.
+    pub fn is_source(&self, source: NodeId) -> bool {
+        self.sources.contains(&source)
     }
 
     pub fn is_target(&self, target: NodeId) -> bool {
@@ -103,10 +110,10 @@ impl Links {
             all: Vec::new(),
             by_target: HashMap::new(),
             by_source: HashMap::new(),
+            sources: HashSet::new(),
             left_out: HashSet::new(),
         };
         let mut ends: HashSet<NodeId> = HashSet::new();
-        let mut chained: HashSet<NodeId> = HashSet::new();
         for pair in &map.nodes {
             let (a, b) = (finder.source(&pair.source)?, finder.target(&pair.target)?);
             let link = Link {
@@ -147,7 +154,6 @@ impl Links {
                 });
             }
             ends.extend(&sources);
-            chained.extend(&sources);
         }
         for (id, node) in from.nodes() {
             let text = addresses.0.node((0, id));
@@ -161,6 +167,7 @@ impl Links {
             }
         }
         links.by_name(from, onto, &mut ends, map.mirror.is_some());
+        links.sources = ends;
         links.sort(onto);
         if links.all.is_empty() { Err(CarryError::NoPairs) } else { Ok(links) }
     }

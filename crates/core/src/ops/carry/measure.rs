@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::map::PairSpace;
 use super::{CarryError, Job, Measured};
+use crate::controller::Samples;
 use crate::evaluate::{Evaluator, Pose};
 use crate::ledger::MeasuredError;
 use crate::rig::NodeId;
@@ -34,6 +35,20 @@ impl Job<'_> {
             .filter(|link| link.place.part == 1.0 && !in_parent(link.target) && !lets_go(link.place.node))
             .map(|link| (self.from.position(link.place.node), self.onto.position(link.target), link.target))
             .collect();
+        // Between samples there is nothing to be held to: what hangs on sampled turns is compared at the samples.
+        let sampled: HashMap<NodeId, &Samples> = (after.tracks())
+            .filter(|(_, track)| track.target.property == "rotation")
+            .filter_map(|(_, track)| Some((track.target.node, track.controller.samples()?)))
+            .collect();
+        let grids: Vec<Vec<&Samples>> = (pairs.iter())
+            .map(|&(_, _, node)| self.onto.upwards(node).filter_map(|id| sampled.get(&id).copied()).collect())
+            .collect();
+        let is_between = |samples: &&Samples, time: f64| {
+            let (index, part) = samples.locate(time);
+            let near =
+                |index: usize| index < samples.len() && (samples.time(index).as_f64() - time).abs() < 1.0;
+            part > 0.0 && !near(index) && !near(index + 1)
+        };
         let result = Scene { takes: Vec::new(), ..self.target.clone() };
         let mut source = Evaluator::new(self.source, Some(before), 0)?;
         let mut target = Evaluator::new(&result, Some(after), 0)?;
@@ -45,7 +60,10 @@ impl Job<'_> {
             let time = half as f64 * 0.5 * rate.ticks_per_frame();
             source.pose_at(time, &mut pose);
             target.pose_at(time, &mut carried);
-            for &(a, b, node) in &pairs {
+            for (&(a, b, node), grids) in pairs.iter().zip(&grids) {
+                if grids.iter().any(|samples| is_between(samples, time)) {
+                    continue;
+                }
                 let left = pose.world_rotation[a] * self.from.world[a].conjugate();
                 let right = carried.world_rotation[b] * self.onto.world[b].conjugate();
                 let angle = angle_between(left, right);

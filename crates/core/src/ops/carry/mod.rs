@@ -271,7 +271,10 @@ pub fn carry(
             take.name = fresh;
         }
     }
-    job.list_unpaired(&mut ledger);
+    let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
+        .map(|(_, track)| track.target.node)
+        .collect();
+    job.list_unpaired(&moved, &mut ledger);
     let apart = job.apart();
     let unit = source.space.metres_per_unit / target.space.metres_per_unit;
     let pairs = links.all.len();
@@ -646,21 +649,28 @@ impl Job<'_> {
     }
 
     /// Names the nodes of both sides that have no partner.
-    fn list_unpaired(&self, ledger: &mut Ledger) {
+    fn list_unpaired(&self, moved: &HashSet<NodeId>, ledger: &mut Ledger) {
         let names = |rig: &Rig, addresses: &Addresses, is_paired: &dyn Fn(NodeId) -> bool| -> Vec<String> {
             rig.nodes()
                 .filter(|(id, node)| !is_paired(*id) && node.kind != NodeKind::Helper)
                 .map(|(id, _)| addresses.node((0, id)).to_owned())
                 .collect()
         };
-        let missing = names(self.onto.rig, self.target_addresses, &|id| self.links.is_target(id));
+        let missing = names(self.onto.rig, self.target_addresses, &|id| {
+            self.links.is_target(id) || moved.contains(&id)
+        });
         if !missing.is_empty() {
             ledger
                 .notes
                 .push(format!("stay at rest in the target, having no partner: {}", missing.join(", ")));
         }
-        let ends: HashSet<NodeId> = self.links.all.iter().map(|link| link.place.node).collect();
-        let idle = names(self.from.rig, self.source_addresses, &|id| ends.contains(&id));
+        let carried: HashSet<&str> = (ledger.entries.iter())
+            .filter(|entry| entry.fate != Fate::LeftOut)
+            .filter_map(|entry| entry.channel.rsplit_once(':').map(|(node, _)| node))
+            .collect();
+        let idle = names(self.from.rig, self.source_addresses, &|id| {
+            self.links.is_source(id) || carried.contains(self.source_addresses.node((0, id)))
+        });
         if !idle.is_empty() {
             ledger.notes.push(format!("without a partner in the source: {}", idle.join(", ")));
         }
@@ -669,7 +679,7 @@ impl Job<'_> {
     /// Paired bones that point elsewhere in the two reference poses.
     fn apart(&self) -> Vec<Apart> {
         let mut found = Vec::new();
-        for link in self.links.all.iter().filter(|link| link.place.part == 1.0) {
+        for link in self.links.all.iter().filter(|link| !link.in_chain) {
             // A bone points to the next pair below it.
             let below = self.links.all.iter().find(|below| {
                 self.links.above(self.onto.rig, below.target).is_some_and(|above| above.target == link.target)
