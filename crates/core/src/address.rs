@@ -205,15 +205,40 @@ fn last_outside_quotes(text: &str, wanted: char) -> Option<usize> {
     found
 }
 
-/// Whether a name matches a pattern in which `*` stands for any run of characters.
+/// Whether a name matches a pattern in which `*` stands for any run of characters and `?` for any one.
 pub fn matches(pattern: &str, name: &str) -> bool {
-    let Some((head, mut rest)) = pattern.split_once('*') else { return pattern == name };
-    let Some(mut name) = name.strip_prefix(head) else { return false };
-    while let Some((part, after)) = rest.split_once('*') {
-        let Some(at) = name.find(part) else { return false };
-        (name, rest) = (&name[at + part.len()..], after);
+    let (pattern, name) = (pattern.as_bytes(), name.as_bytes());
+    let (mut p, mut n) = (0, 0);
+    // Where the last star stands, and how far it reaches.
+    let mut star: Option<(usize, usize)> = None;
+    let is_inside = |byte: u8| byte & 0xC0 == 0x80;
+    while n < name.len() {
+        match pattern.get(p) {
+            Some(b'*') => {
+                star = Some((p + 1, n));
+                p += 1;
+            }
+            Some(b'?') => {
+                p += 1;
+                n += 1;
+                while n < name.len() && is_inside(name[n]) {
+                    n += 1;
+                }
+            }
+            Some(byte) if *byte == name[n] => {
+                p += 1;
+                n += 1;
+            }
+            _ => match &mut star {
+                Some((after, reach)) => {
+                    *reach += 1;
+                    (p, n) = (*after, *reach);
+                }
+                None => return false,
+            },
+        }
     }
-    name.len() >= rest.len() && name.ends_with(rest)
+    pattern[p..].iter().all(|byte| *byte == b'*')
 }
 
 /// A name without its namespaces: what follows the last colon.
@@ -295,6 +320,12 @@ mod tests {
             ("a*b*b", "ab", false),
             ("a*b*b", "abb", true),
             ("*_l", "arm_l_l", true),
+            ("*arm_?", "forearm_l", true),
+            ("*arm_?", "forearm_", false),
+            ("?", "ü", true),
+            ("??", "ü", false),
+            ("a?*c", "abc", true),
+            ("a?*c", "ac", false),
         ] {
             assert_eq!(matches(pattern, name), expected, "{pattern} {name}");
         }

@@ -146,7 +146,7 @@ fn chosen(source: &Scene, args: &Carry) -> Result<(Scene, Option<Ledger>), Failu
         ledger = Some(more);
     }
     if args.flatten {
-        let tolerance = args.tolerance.times(0.5);
+        let tolerance = args.tolerance.times(0.2);
         let (flat, more) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance })?;
         scene = flat;
         ledger = Some(match ledger {

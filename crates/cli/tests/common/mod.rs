@@ -1,11 +1,13 @@
 //! What the tests of the program share: its start, and measures of results that share nothing with its own.
 #![allow(dead_code)]
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::process::Output;
 
 use glam::{DQuat, DVec3, EulerRot};
 use nimble_curve_core::evaluate::PropertySampler;
+use nimble_curve_core::rig::OpValue;
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Scene, Target};
 use nimble_curve_core::value::Value;
@@ -100,4 +102,46 @@ pub fn values(scene: &Scene, node: &str, property: &str, frames: impl Iterator<I
     let target = Target { rig: 0, node: id, property: property.into() };
     let mut sampler = PropertySampler::new(scene, &scene.takes[0], &target).unwrap();
     frames.map(|frame| sampler.value_at(frame * scene.rate.ticks_per_frame())).collect()
+}
+
+/// World rotations of all nodes at some frames of the scene's rate, by name: the steps of each transform multiplied here.
+pub fn world(scene: &Scene, take: Option<usize>, frames: &[f64]) -> HashMap<String, Vec<DQuat>> {
+    let rig = &scene.rigs[0];
+    let mut world: Vec<Vec<DQuat>> = Vec::new();
+    for ((id, node), parent) in rig.nodes().zip(rig.parent_positions()) {
+        let mut local = vec![DQuat::IDENTITY; frames.len()];
+        for op in &node.transform {
+            let constant = match op.value {
+                OpValue::Rotate { order, angles } => rotation(order, angles),
+                OpValue::Orient(q) => q,
+                _ => continue,
+            };
+            let target = Target { rig: 0, node: id, property: op.name.clone() };
+            let mut sampler =
+                take.map(|take| PropertySampler::new(scene, &scene.takes[take], &target).unwrap());
+            for (local, frame) in local.iter_mut().zip(frames) {
+                let turn = match sampler.as_mut().map(|s| s.value_at(frame * scene.rate.ticks_per_frame())) {
+                    Some(Value::Euler { order, angles }) => rotation(order, angles),
+                    Some(Value::Quaternion(q)) => q.normalize(),
+                    _ => constant,
+                };
+                *local *= turn;
+            }
+        }
+        world.push(match parent {
+            Some(parent) => world[parent].iter().zip(local).map(|(above, local)| *above * local).collect(),
+            None => local,
+        });
+    }
+    rig.nodes().zip(world).map(|((_, node), world)| (node.name.clone(), world)).collect()
+}
+
+/// World rotations relative to rest, by name without namespace.
+pub fn relative(scene: &Scene, take: usize, frames: &[f64]) -> HashMap<String, Vec<DQuat>> {
+    let rest = world(scene, None, &[0.0]);
+    let moved = world(scene, Some(take), frames).into_iter();
+    let bare = |name: &str| name.rsplit(':').next().unwrap().to_owned();
+    moved
+        .map(|(name, all)| (bare(&name), all.into_iter().map(|q| q * rest[&name][0].conjugate()).collect()))
+        .collect()
 }

@@ -180,7 +180,7 @@ impl Mixer {
         let rest = rest.ok_or("it has no rotation at rest")?;
         let replaces = layer.mode == LayerMode::Override;
         let at_rest = if replaces { rest.clone() } else { zeroed(&rest) };
-        let order = match &at_rest {
+        let own_order = match &at_rest {
             Value::Euler { order, .. } => *order,
             _ => return Err("it turns by quaternions".into()),
         };
@@ -194,7 +194,7 @@ impl Mixer {
         let whole = Trace::of_function(|time| {
             let (u, v) = (angles(under.value_at(time)), angles(over.value_at(time)));
             let lacking = if replaces { v - u } else { v };
-            Value::Euler { order, angles: u + weight(time) * lacking }
+            Value::Euler { order: own_order, angles: u + weight(time) * lacking }
         });
         let mut times = track.controller.key_times(old.range);
         for layer in old.layers[..=index].iter().filter(|layer| layer.is_active()) {
@@ -209,19 +209,37 @@ impl Mixer {
         let start = times.first().map_or(DVec3::ZERO, |time| angles(new_sampler.value_at(time.as_f64())));
         let converted = self.converted(whole, &times, start, 0.01);
         let mut cursors = converted.each_ref().map(Cursor::new);
+        let order = self.change.order;
         let lacking = Trace::of_function(|time| {
             let u = angles(new_sampler.value_at(time));
             let t = DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
-            Value::Vector((t - u) / weight(time) + if replaces { u } else { DVec3::ZERO })
+            let angles = (t - u) / weight(time) + if replaces { u } else { DVec3::ZERO };
+            Value::Euler { order, angles }
         });
-        // Half of the tolerance for the three angles together, at full weight.
-        let share = 0.5 * self.change.tolerance / 3_f64.sqrt() / nominal_weight(layer).abs().max(1.0);
-        let options = Refit { tolerance: share, rate: Some(self.old.rate) };
-        let curves: [Curve; 3] = std::array::from_fn(|axis| {
-            let value = |time| lacking.component(axis, time);
-            refit(&times, value, |time, side| lacking.number(axis, time, side), options).0.thinned()
+        let full = nominal_weight(layer).abs().max(1.0);
+        // As a rotation of its own, the three angles with common keys; as numbers, where it comes by other angles so.
+        let tolerance = 0.85 * self.change.tolerance / full;
+        let start = times.first().map_or(DVec3::ZERO, |time| angles(lacking.value(time.as_f64())));
+        let conversion = Conversion { order, tolerance, rate: self.old.rate, start };
+        let made = convert(&lacking, &lacking.knots(&times), &conversion).curves;
+        let is_alike = times.iter().all(|time| {
+            let wanted = angles(lacking.value(time.as_f64()));
+            (0..3).all(|axis| {
+                made[axis].value_at(time.as_f64()).is_some_and(|v| (v - wanted[axis]).abs() < 0.1)
+            })
         });
-        let controller = Controller::Euler(EulerCurves { order: self.change.order, curves });
+        let curves: [Curve; 3] = if is_alike {
+            made
+        } else {
+            // Half of the tolerance for the three angles together, at full weight.
+            let share = 0.5 * self.change.tolerance / 3_f64.sqrt() / full;
+            let options = Refit { tolerance: share, rate: Some(self.old.rate) };
+            std::array::from_fn(|axis| {
+                let value = |time| lacking.component(axis, time);
+                refit(&times, value, |time, side| lacking.number(axis, time, side), options).0.thinned()
+            })
+        };
+        let controller = Controller::Euler(EulerCurves { order, curves });
         Ok((controller, "mixes its angles and fades: refitted so that the whole turns as before"))
     }
 

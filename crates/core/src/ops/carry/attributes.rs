@@ -8,8 +8,8 @@ use super::map::{NameMap, NumberRange};
 use super::output::Output;
 use super::tracks::Tracks;
 use super::vectors::{linear_number, signed_axes};
-use super::{CarryError, Job, similar};
-use crate::address::Addresses;
+use super::{CarryError, Job, links, similar_address};
+use crate::address::{AddressError, Addresses};
 use crate::controller::Controller;
 use crate::curve::{Behaviour, Curve, Discrete, Interpolation, Key, Refit, Side, refit};
 use crate::evaluate::Sampler;
@@ -40,24 +40,27 @@ impl Numbers {
         map: &NameMap,
     ) -> Result<Numbers, CarryError> {
         let find = |side: &'static str, addresses: &Addresses, rigs: &[Rig], text: &str| {
-            let found = addresses.find_property(rigs, text).or_else(|error| {
-                // Written once for all files of a character, whatever their namespace.
-                let tail = |target: &&(String, Target)| {
-                    crate::address::without_namespace_of_node(&target.0)
-                        == crate::address::without_namespace_of_node(text)
-                };
-                let all = attributes(&rigs[0], addresses);
-                let mut same = all.iter().filter(tail);
-                match (same.next(), same.next()) {
-                    (Some((_, only)), None) => Ok(only.clone()),
-                    _ => Err(error),
+            let wrong = |error: AddressError| {
+                let all: Vec<String> = attributes(&rigs[0], addresses);
+                CarryError::Map {
+                    side,
+                    error,
+                    suggestion: similar_address(text, all.iter().map(String::as_str)),
                 }
-            });
-            found.map_err(|error| {
-                let all = attributes(&rigs[0], addresses);
-                let suggestion = similar(text, all.iter().map(|(name, _)| name.as_str())).map(str::to_owned);
-                CarryError::Map { side, error, suggestion }
-            })
+            };
+            if let Ok(target) = addresses.find_property(rigs, text) {
+                return Ok(target);
+            }
+            // Written once for all files of a character, whatever their namespace.
+            let Some((node, property)) = text.rsplit_once(':') else {
+                return Err(wrong(AddressError::NotAnAddress(text.to_owned())));
+            };
+            let id = links::find(addresses, side, node)?;
+            if rigs[0].property_kind(id, property).is_none() {
+                let (node, property) = (node.to_owned(), property.to_owned());
+                return Err(wrong(AddressError::NoProperty { node, property }));
+            }
+            Ok(Target { rig: 0, node: id, property: property.to_owned() })
         };
         let mut numbers = Numbers { mirrored: map.mirror.is_some(), ..Numbers::default() };
         for pair in &map.numbers {
@@ -78,15 +81,11 @@ impl Numbers {
     }
 }
 
-/// All attributes of a rig with their addresses.
-fn attributes(rig: &Rig, addresses: &Addresses) -> Vec<(String, Target)> {
-    let of_node = |(id, node): (NodeId, &crate::rig::Node)| {
-        let targets = node.attributes.iter().map(move |attribute| Target {
-            rig: 0,
-            node: id,
-            property: attribute.name.clone(),
-        });
-        targets.map(|target| (addresses.property(&target), target)).collect::<Vec<_>>()
+/// The addresses of all attributes of a rig.
+fn attributes(rig: &Rig, addresses: &Addresses) -> Vec<String> {
+    let of_node = |(node, of): (NodeId, &crate::rig::Node)| {
+        let target = move |name: &str| Target { rig: 0, node, property: name.to_owned() };
+        of.attributes.iter().map(|a| addresses.property(&target(&a.name))).collect::<Vec<_>>()
     };
     rig.nodes().flat_map(of_node).collect()
 }

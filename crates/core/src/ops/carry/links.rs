@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::map::{NameMap, PairSpace};
-use super::{CarryError, similar};
+use super::{CarryError, similar_address};
 use crate::address::{AddressError, Addresses, NodeRef, matches, without_namespace};
 use crate::ops::names::other_side;
 use crate::rig::{NodeId, Rig};
@@ -276,7 +276,7 @@ impl Finder<'_> {
     }
 }
 
-fn find(addresses: &Addresses, side: &'static str, text: &str) -> Result<NodeId, CarryError> {
+pub(super) fn find(addresses: &Addresses, side: &'static str, text: &str) -> Result<NodeId, CarryError> {
     let found = addresses.find(text).or_else(|error| {
         // A map is written once for all files of a character, whatever their namespace.
         let bare = |&&node: &&NodeRef| without_namespace(addresses.node(node)) == without_namespace(text);
@@ -292,7 +292,8 @@ fn find(addresses: &Addresses, side: &'static str, text: &str) -> Result<NodeId,
             Err(CarryError::Map { side, error: AddressError::NoNode(text.to_owned()), suggestion: None })
         }
         Err(error) => {
-            let suggestion = similar(text, addresses.texts()).map(str::to_owned);
+            let texts: Vec<&str> = addresses.texts().collect();
+            let suggestion = similar_address(text, texts.iter().copied());
             Err(CarryError::Map { side, error, suggestion })
         }
     }

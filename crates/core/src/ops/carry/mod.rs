@@ -299,6 +299,19 @@ pub fn similar<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option
         .map(|(_, name)| name)
 }
 
+/// The address most like `wanted`, namespaces counted or not.
+fn similar_address<'a>(wanted: &str, addresses: impl Iterator<Item = &'a str> + Clone) -> Option<String> {
+    let bare = |address: &'a str| crate::address::without_namespace_of_node(address);
+    similar(wanted, addresses.clone())
+        .or_else(|| similar(without_namespace(wanted), addresses.clone().map(without_namespace)))
+        .or_else(|| similar(bare_of(wanted), addresses.map(bare)))
+        .map(str::to_owned)
+}
+
+fn bare_of(address: &str) -> &str {
+    crate::address::without_namespace_of_node(address)
+}
+
 /// What a selection leaves: patterns of either side, or sets of nodes.
 struct Chosen {
     only: Vec<String>,
@@ -323,10 +336,10 @@ impl Chosen {
             for pattern in asked {
                 let Some(name) = pattern.strip_prefix('@') else {
                     if !channels.iter().any(|channel| fits(pattern, channel)) {
-                        let bare = channels.iter().map(String::as_str);
+                        let all = channels.iter().map(String::as_str);
                         return Err(CarryError::NothingSelected {
                             what: format!("no node or channel of either side matches '{pattern}'"),
-                            suggestion: similar(pattern, bare).map(str::to_owned),
+                            suggestion: similar_address(pattern, all),
                         });
                     }
                     all.push(pattern.clone());
@@ -465,12 +478,18 @@ impl Job<'_> {
                 ..*layer
             })
             .collect();
+        let order: HashMap<(usize, &Target), usize> = (take.tracks().enumerate())
+            .map(|(index, (layer, track))| ((layer, &track.target), index))
+            .collect();
+        let mut placed: Vec<(usize, usize, Track)> = Vec::new();
         let mut entries = Vec::new();
         let mut answered: HashMap<(usize, Target), Option<Role>> = HashMap::new();
         for &output in &outputs {
             let Some((entry, track)) = self.entry(take, output) else { continue };
             if let Some(track) = track {
-                made.layers[output.layer].tracks.push(track);
+                let from = output.from.as_ref().map(|(layer, from, _)| (*layer, from));
+                let rank = from.and_then(|from| order.get(&from).copied()).unwrap_or(usize::MAX);
+                placed.push((rank, output.layer, track));
             }
             if let (Some((layer, from, _)), Role::Main | Role::Failed) = (&output.from, output.role) {
                 // One answer a track: that it was carried counts for more than that it was not.
@@ -481,6 +500,11 @@ impl Job<'_> {
                 answered.insert(place, Some(output.role));
                 entries.push(entry);
             }
+        }
+        // In the order in which the source has them.
+        placed.sort_by_key(|(rank, ..)| *rank);
+        for (_, layer, track) in placed {
+            made.layers[layer].tracks.push(track);
         }
         for &output in outputs.iter().filter(|output| output.role == Role::Beside) {
             let Some((mut entry, _)) = self.entry(take, output) else { continue };
@@ -518,7 +542,7 @@ impl Job<'_> {
             };
             entries.push(self.bare(take, layer, &track.target, count(track), Fate::LeftOut, why.into()));
         }
-        let order: HashMap<(String, String), usize> = take
+        let rank: HashMap<(String, String), usize> = take
             .tracks()
             .enumerate()
             .map(|(index, (layer, track))| {
@@ -526,7 +550,7 @@ impl Job<'_> {
             })
             .collect();
         entries.sort_by_key(|entry| {
-            order.get(&(entry.layer.clone(), entry.channel.clone())).copied().unwrap_or(usize::MAX)
+            rank.get(&(entry.layer.clone(), entry.channel.clone())).copied().unwrap_or(usize::MAX)
         });
         (made, entries)
     }

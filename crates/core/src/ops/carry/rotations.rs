@@ -40,7 +40,11 @@ impl Job<'_> {
     /// The turns that a linked node of the target follows beside the nearest linked node above it.
     pub fn recipe(&self, tracks: &Tracks<'_>, link: &Link) -> Recipe {
         let above = self.links.above(self.onto.rig, link.target);
-        let mut factors = self.links.factors(self.from.rig, above.map(|link| link.place), link.place);
+        let mut factors = match link.space {
+            PairSpace::World => self.links.factors(self.from.rig, above.map(|link| link.place), link.place),
+            // Beside its parent a node turns by itself alone.
+            PairSpace::Parent => vec![Factor { node: link.place.node, part: link.place.part }],
+        };
         factors.retain(|factor| {
             !self.links.left_out.contains(&factor.node)
                 && (tracks.turns(factor.node) || self.from.rests_elsewhere(factor.node))
