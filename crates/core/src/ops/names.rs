@@ -111,7 +111,15 @@ impl Name {
     /// Takes a name apart, its namespaces left out.
     pub fn of(name: &str) -> Name {
         let mut found = Name::default();
-        for piece in pieces(crate::address::without_namespace(name)) {
+        let pieces = pieces(crate::address::without_namespace(name));
+        for (index, &piece) in pieces.iter().enumerate() {
+            // A letter at the end counts like a number.
+            let letter = piece.to_ascii_lowercase().bytes().next().unwrap_or(b' ');
+            let is_last = index + 1 == pieces.len() && index > 0;
+            if is_last && piece.len() == 1 && (b'a'..=b'i').contains(&letter) && found.number.is_none() {
+                found.number = Some(u32::from(letter - b'a') + 1);
+                continue;
+            }
             if let Ok(number) = piece.parse::<u32>() {
                 found.number = Some(number);
                 continue;
@@ -158,6 +166,15 @@ impl Name {
                 part[0].clone_into(word);
             }
         }
+        // A finger of a hand is a finger, and an index finger one, too.
+        const FINGERS: [&str; 5] = ["thumb", "finger", "middle", "ring", "pinky"];
+        if self.words.iter().any(|word| FINGERS.contains(&word.as_str())) {
+            self.words.retain(|word| word != "hand");
+            if self.words.iter().any(|word| word != "finger" && FINGERS.contains(&word.as_str())) {
+                self.words.retain(|word| word != "finger");
+            }
+        }
+        self.words.dedup();
     }
 
     /// Whether the words name a body part that is known.
@@ -262,6 +279,8 @@ mod tests {
             ("spine_01", "spine", Some(1)),
             ("Back3", "spine", Some(3)),
             ("b_spine2_jnt", "spine", Some(2)),
+            ("spine_c", "spine", Some(3)),
+            ("HandIndexFinger2", "finger", Some(2)),
             ("Pelvis", "hips", None),
         ] {
             let found = Name::of(name);

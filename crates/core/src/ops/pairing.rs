@@ -296,8 +296,15 @@ impl Matching<'_> {
             (false, true) if sources.contains_key(&spine) => join(&mut targets),
             _ => {}
         }
-        for (key, mut from) in sources {
-            let Some(mut onto) = targets.remove(&key) else { continue };
+        // Those that are plain first: how they are numbered tells how others are.
+        let mut both: Vec<(Key, Vec<usize>, Vec<usize>)> = Vec::new();
+        for (key, from) in sources {
+            if let Some(onto) = targets.remove(&key) {
+                both.push((key, from, onto));
+            }
+        }
+        both.sort_by_key(|(_, from, onto)| from.len() != onto.len());
+        for (key, mut from, mut onto) in both {
             let part = key.1.join(" ");
             let known = self.from.names[from[0]].is_known();
             from.sort_by_key(|&at| self.from.depths[at]);
@@ -335,38 +342,58 @@ impl Matching<'_> {
             }
             return;
         }
-        // Some are missing where all of the fewer stand where some of the others do.
-        let (fewer, more, swapped) =
-            if from.len() < onto.len() { (from, onto, false) } else { (onto, from, true) };
-        let distance = |few: usize, many: usize| if swapped { apart(many, few) } else { apart(few, many) };
-        let mut at = 0;
-        let mut aligned = Vec::new();
-        for &few in fewer {
-            let best =
-                (at..more.len()).min_by(|&a, &b| distance(few, more[a]).total_cmp(&distance(few, more[b])));
-            match best.filter(|&best| distance(few, more[best]) < NEAR) {
-                Some(best) => {
-                    aligned.push((few, more[best]));
-                    at = best + 1;
-                }
-                None => break,
-            }
-        }
-        let same_numbers = |few: usize, many: usize| {
-            let (a, b) = if swapped { (many, few) } else { (few, many) };
-            self.from.names[a].number == self.onto.names[b].number
-        };
-        if aligned.len() == fewer.len() && fewer.len() > 1
-            || aligned.len() == 1 && same_numbers(aligned[0].0, aligned[0].1)
-        {
-            for (few, many) in aligned {
-                let (a, b) = if swapped { (many, few) } else { (few, many) };
-                self.push(a, b, Sureness::Likely, &format!("{part}, at the same place"));
+        if let Some(aligned) = self.numbered(from, onto) {
+            for (a, b) in aligned {
+                self.push(a, b, Sureness::Likely, &format!("{part}, by number"));
             }
             return;
         }
         let why = format!("{part}: {} against {}", from.len(), onto.len());
         self.chains.push((from.to_vec(), onto.to_vec(), Sureness::Likely, why));
+    }
+
+    /// Pairs of two chains of which the shorter lacks some: by their numbers, counted from where the other pairs of the rigs
+    /// say, unless the chains go the same way in another number of steps.
+    fn numbered(&self, from: &[usize], onto: &[usize]) -> Option<Vec<(usize, usize)>> {
+        let numbers = |body: &Body<'_>, nodes: &[usize]| -> Option<Vec<i64>> {
+            let numbers: Vec<i64> =
+                nodes.iter().map(|&at| body.names[at].number.map_or(0, i64::from)).collect();
+            let rises = numbers.windows(2).all(|pair| pair[0] < pair[1]);
+            (rises && (nodes.len() > 1 || body.names[nodes[0]].number.is_some())).then_some(numbers)
+        };
+        let (a, b) = (numbers(self.from, from)?, numbers(self.onto, onto)?);
+        // What is added to the source's numbers to get the target's.
+        let aligned = |shift: i64| -> Option<Vec<(usize, usize)>> {
+            let pairs: Vec<(usize, usize)> = (a.iter().enumerate())
+                .filter_map(|(index, number)| {
+                    let partner = b.iter().position(|other| *other == number + shift)?;
+                    Some((from[index], onto[partner]))
+                })
+                .collect();
+            (pairs.len() == from.len().min(onto.len())).then_some(pairs)
+        };
+        let votes = |shift: i64| -> usize {
+            let vote = |pair: &Found| {
+                let (x, y) = (&self.from.names[pair.from], &self.onto.names[pair.onto]);
+                let same = x.number.is_some() || y.number.is_some();
+                let number = |name: &Name| name.number.map_or(0, i64::from);
+                if !same || number(y) - number(x) != shift {
+                    return 0;
+                }
+                if x.words == self.from.names[from[0]].words { 10 } else { 1 }
+            };
+            self.pairs.iter().map(vote).sum()
+        };
+        let apart = |a: usize, b: usize| (self.from.places[a] - self.onto.places[b]).length();
+        let cost = |pairs: &[(usize, usize)]| {
+            pairs.iter().map(|&(a, b)| apart(a, b)).sum::<f64>() / pairs.len() as f64
+        };
+        let best = (-3..=3)
+            .filter_map(|shift| Some((shift, aligned(shift)?)))
+            .max_by(|(s, x), (t, y)| votes(*s).cmp(&votes(*t)).then(cost(y).total_cmp(&cost(x))))?;
+        let ends = [(from[0], onto[0]), (from[from.len() - 1], onto[onto.len() - 1])];
+        let goes_the_same_way = from.len().min(onto.len()) > 1 && cost(&ends) + 0.01 < cost(&best.1);
+        (!goes_the_same_way).then_some(best.1)
     }
 
     /// Several nodes of one name that are no chain, such as fingers: by number and place.
