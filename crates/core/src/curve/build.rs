@@ -1,5 +1,6 @@
 //! Making curves out of others: an inner loop written out as keys.
 
+use super::edit::freed;
 use super::{Behaviour, Curve, InnerLoop, Key, Tangent, TangentShape, Ticks};
 use crate::time::TimeRange;
 
@@ -38,6 +39,15 @@ impl Curve {
         }
         keys.push(closing);
         keys.extend(self.keys().iter().filter(|key| key.time > last).copied());
+        // What other neighbours would make of automatic tangents is not what they are.
+        let (from, to) = (
+            keys.partition_point(|key| key.time < first).saturating_sub(1),
+            keys.partition_point(|key| key.time <= last),
+        );
+        for key in keys.iter_mut().take(to + 1).skip(from) {
+            key.tangent_in = freed(key.tangent_in);
+            key.tangent_out = freed(key.tangent_out);
+        }
         Curve { keys, before: self.before, after: self.after, inner_loop: None }
     }
 

@@ -35,7 +35,7 @@ pub enum EditError {
 }
 
 /// A tangent that stays as it is now, whatever its neighbours do.
-fn freed(tangent: Tangent) -> Tangent {
+pub(super) fn freed(tangent: Tangent) -> Tangent {
     Tangent { mode: TangentMode::Free, ..tangent }
 }
 

@@ -6,9 +6,12 @@ use super::carry::similar;
 use super::channel::{Tolerance, property};
 use super::controllers::{Form, Setting, change};
 use crate::address::Addresses;
-use crate::controller::{Controller, EulerCurves, Weight};
-use crate::curve::{Curve, Discrete, DiscreteCurve, Interpolation, Key};
+use glam::DVec3;
+
+use crate::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
+use crate::curve::{Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key, TangentMode};
 use crate::ledger::Ledger;
+use crate::rotation::{nearest_euler, quat_from_euler};
 use crate::scene::{Clip, Layer, Marker, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::{Ticks, TimeRange};
 use crate::value::Value;
@@ -249,6 +252,11 @@ impl Job<'_> {
         if kind == PropertyKind::Discrete {
             return self.joined_discrete(track, old, &rest, of).map_err(cannot);
         }
+        if let (Controller::Samples(new), Some(Controller::Samples(old))) = (&track.controller, old)
+            && let Some(samples) = self.joined_samples(new, old, of)
+        {
+            return Ok(Controller::Samples(samples));
+        }
         let setting = Setting {
             kind,
             rest: rest.clone(),
@@ -294,6 +302,48 @@ impl Job<'_> {
         })
     }
 
+    /// Samples of one grid: those of the new within the range, of the old outside, a straight way between at the seams.
+    fn joined_samples(&self, new: &Samples, old: &Samples, of: TimeRange) -> Option<Samples> {
+        let step = new.rate.ticks_per_frame();
+        let phase = (new.start - old.start).as_f64() / step;
+        if new.kind != old.kind || new.rate != old.rate || (phase - phase.round()).abs() > 1e-3 {
+            return None;
+        }
+        let (a, b) = (self.range.first, self.range.last);
+        let first = if of.first < a { old.start.min(new.start) } else { new.start };
+        let end = |samples: &Samples| samples.time(samples.len() - 1);
+        let last = if of.last > b { end(old).max(end(new)) } else { end(new) };
+        let count = ((last - first).as_f64() / step).round() as usize + 1;
+        let grid = Samples { start: first, values: Vec::new(), ..new.clone() };
+        let row = |samples: &Samples, time: Ticks| -> Vec<f64> {
+            let place = ((time - samples.start).as_f64() / step).round();
+            samples.row(place.clamp(0.0, (samples.len() - 1) as f64) as usize).to_vec()
+        };
+        let mut values: Vec<f64> = Vec::with_capacity(count * new.kind.width());
+        for index in 0..count {
+            let time = grid.time(index);
+            // How far from the new one, in parts of the seam.
+            let beside = (a - time).max(time - b).as_f64() / self.ease.as_f64();
+            let edge = if time < a { a } else { b };
+            let mut own = match beside {
+                part if part <= 0.0 => row(new, time),
+                part if part >= 1.0 => row(old, time),
+                part => {
+                    let outer = if time < a { a - self.ease } else { b + self.ease };
+                    let (from, to) = (row(new, edge), row(old, outer));
+                    from.iter().zip(&to).map(|(from, to)| from + (to - from) * part).collect()
+                }
+            };
+            let before = values.len().checked_sub(own.len()).map(|at| values[at..].to_vec());
+            if let (SampleKind::Euler(order), Some(before)) = (new.kind, before) {
+                let turned = quat_from_euler(order, DVec3::from_slice(&own));
+                own = nearest_euler(order, turned, DVec3::from_slice(&before)).to_array().to_vec();
+            }
+            values.extend(own);
+        }
+        Some(Samples { start: first, values, ..new.clone() })
+    }
+
     /// Keys of the old curve before and after the range, those of the new one within; angles come by whole turns nearest.
     fn joined_curve(
         &self,
@@ -309,6 +359,7 @@ impl Job<'_> {
         }
         let range = self.range;
         let inside = if new.is_empty() { Curve::constant(range.first, rest) } else { new.trimmed(range) };
+        let inside = with_ends(inside, range);
         let at = |curve: Option<&Curve>, time: Ticks| {
             curve.and_then(|curve| curve.value_at(time.as_f64())).unwrap_or(rest)
         };
@@ -371,8 +422,8 @@ impl Job<'_> {
             |_| new.clone(),
             |curve| match old {
                 Some(old) => curve.with_behaviours(
-                    if before { old.before } else { new.before },
-                    if after { old.after } else { new.after },
+                    outside(if before { old.before } else { new.before }),
+                    outside(if after { old.after } else { new.after }),
                 ),
                 None => curve,
             },
@@ -384,15 +435,20 @@ impl Job<'_> {
         match old {
             Some(old) => {
                 let mut keys = old.trimmed(span).into_keys();
+                // Other neighbours would make other automatic tangents.
+                for key in &mut keys {
+                    key.tangent_in.mode = TangentMode::Free;
+                    key.tangent_out.mode = TangentMode::Free;
+                }
                 // A curve that ends before the edge, or begins behind it, is held up to it.
                 if keys.iter().all(|key| key.time != edge) {
                     let value = old.value_at(edge.as_f64()).unwrap_or(rest);
-                    keys.push(Key::new(edge, value));
+                    keys.push(Key::new(edge, value).with_slope(0.0));
                     keys.sort_by_key(|key| key.time);
                 }
                 keys
             }
-            None => vec![Key::new(edge, rest)],
+            None => vec![Key::new(edge, rest).with_slope(0.0)],
         }
     }
 
@@ -454,7 +510,7 @@ impl Job<'_> {
                 opened.layers[index].tracks[place].controller = controller;
             }
             if let Weight::Curve(curve) = &layer.weight {
-                opened.layers[index].weight = Weight::Curve(opened_curve(curve, at, by));
+                opened.layers[index].weight = Weight::Curve(opened_curve(curve, take.range, at, by));
             }
         }
         opened.range = TimeRange::new(take.range.first, moved(take.range.last));
@@ -478,8 +534,8 @@ impl Job<'_> {
             |why: String| PlaceError::Cannot { channel: self.addresses.property(&track.target), why };
         match (&track.controller, range) {
             (controller, None) => Ok(controller.clone()),
-            (controller, Some(range)) if range.last < at => Ok(controller.clone()),
-            (controller, Some(range)) if range.first >= at => {
+            (controller, Some(range)) if range.last < at && !loops(controller) => Ok(controller.clone()),
+            (controller, Some(range)) if range.first >= at && !loops(controller) => {
                 let alone = Take { layers: vec![Layer::base(vec![track.clone()])], ..take.clone() };
                 let shifted = super::retime::shifted(&alone, by);
                 Ok(shifted
@@ -497,6 +553,18 @@ impl Job<'_> {
                 let curve = DiscreteCurve::new(keys.collect()).map_err(|error| cannot(error.to_string()))?;
                 Ok(Controller::Discrete(curve))
             }
+            (Controller::Samples(samples), Some(_))
+                if is_whole(by.as_f64() / samples.rate.ticks_per_frame()) =>
+            {
+                // The sample at the gap's start is held across it.
+                let width = samples.kind.width();
+                let cut = (0..samples.len()).take_while(|&index| samples.time(index) < at).count();
+                let more = (by.as_f64() / samples.rate.ticks_per_frame()).round() as usize;
+                let held = samples.row(cut.min(samples.len() - 1)).repeat(more);
+                let mut values = samples.values.clone();
+                values.splice(cut * width..cut * width, held);
+                Ok(Controller::Samples(Samples { values, ..samples.clone() }))
+            }
             (controller, _) => {
                 let (kind, rest) = property(self.scene, take, layer, track)
                     .ok_or_else(|| cannot("the rig has no such property".into()))?;
@@ -511,11 +579,11 @@ impl Job<'_> {
                     change(controller, Form::Curves, &setting).map_err(|why| cannot(why.to_string()))?;
                 Ok(match changed.controller {
                     Controller::Components(curves) => Controller::Components(
-                        curves.iter().map(|curve| opened_curve(curve, at, by)).collect(),
+                        curves.iter().map(|curve| opened_curve(curve, take.range, at, by)).collect(),
                     ),
                     Controller::Euler(euler) => Controller::Euler(EulerCurves {
                         order: euler.order,
-                        curves: euler.curves.each_ref().map(|curve| opened_curve(curve, at, by)),
+                        curves: euler.curves.each_ref().map(|curve| opened_curve(curve, take.range, at, by)),
                     }),
                     other => other,
                 })
@@ -524,8 +592,43 @@ impl Job<'_> {
     }
 }
 
-/// A curve with a gap opened in it, its value held across.
-fn opened_curve(curve: &Curve, at: Ticks, by: Ticks) -> Curve {
+/// A curve that is held from its keys to both ends of a range, with keys there.
+fn with_ends(curve: Curve, range: TimeRange) -> Curve {
+    let mut keys = curve.keys().to_vec();
+    let (Some(first), Some(last)) = (keys.first().copied(), keys.last().copied()) else { return curve };
+    if last.time < range.last {
+        if let Some(key) = keys.last_mut() {
+            key.interpolation = Interpolation::Linear;
+        }
+        keys.push(Key::new(range.last, last.value).with_slope(0.0));
+    }
+    if first.time > range.first {
+        let held = Key::new(range.first, first.left_value()).with_slope(0.0);
+        let held = held.with_interpolation(Interpolation::Linear);
+        keys.insert(0, held);
+    }
+    Curve::new(keys).unwrap_or(curve)
+}
+
+/// What lies outside the keys of a curve that was put together: a loop would repeat all of it.
+fn outside(behaviour: Behaviour) -> Behaviour {
+    if behaviour.is_loop() { Behaviour::Held } else { behaviour }
+}
+
+/// Whether something goes on moving outside its keys.
+fn loops(controller: &Controller) -> bool {
+    controller.curves().iter().any(|curve| !curve.is_empty() && !curve.is_held_outside())
+}
+
+fn is_whole(number: f64) -> bool {
+    (number - number.round()).abs() < 1e-6
+}
+
+/// A curve with a gap opened in it, its value held across; loops are written out as far as the take reaches.
+fn opened_curve(curve: &Curve, of: TimeRange, at: Ticks, by: Ticks) -> Curve {
+    if !curve.is_empty() && !curve.is_held_outside() {
+        return opened_curve(&curve.written_out(of), of, at, by);
+    }
     let Some(range) = curve.range() else { return curve.clone() };
     if range.first >= at {
         return curve.shifted(by);
