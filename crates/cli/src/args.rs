@@ -33,7 +33,7 @@ pub enum Command {
     Bake(Bake),
     Reorder(Reorder),
     Map(Map),
-    Carry(Carry),
+    Carry(Box<Carry>),
     Layers(Layers),
     Plot(Plot),
     Demo(Demo),

@@ -113,6 +113,14 @@ impl FrameRate {
 
     /// The instant of a whole frame, to the nearest tick.
     pub fn ticks(self, frame: i64) -> Ticks {
+        // A frame of every common rate is a whole number of ticks.
+        let (whole, rest) = {
+            let (all, num) = (TICKS_PER_SECOND * i64::from(self.den), i64::from(self.num));
+            (all / num, all % num)
+        };
+        if rest == 0 && frame.unsigned_abs() < 1 << 31 {
+            return Ticks(frame * whole);
+        }
         let exact = i128::from(frame) * i128::from(TICKS_PER_SECOND) * i128::from(self.den);
         Ticks(div_round(exact, i128::from(self.num)) as i64)
     }

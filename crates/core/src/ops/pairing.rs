@@ -241,10 +241,11 @@ impl Matching<'_> {
 
     /// Names that are the same, each of them unique; then the same without namespaces, then whatever their case.
     fn by_name(&mut self) {
-        let ways: [(&dyn Fn(&str) -> String, &str); 3] = [
-            (&|name| name.to_owned(), "same name"),
-            (&|name| without_namespace(name).to_owned(), "same name without namespace"),
-            (&|name| without_namespace(name).to_lowercase(), "same name but for case"),
+        type Plain = fn(&str) -> String;
+        let ways: [(Plain, &str); 3] = [
+            (|name| name.to_owned(), "same name"),
+            (|name| without_namespace(name).to_owned(), "same name without namespace"),
+            (|name| without_namespace(name).to_lowercase(), "same name but for case"),
         ];
         for (plain, why) in ways {
             let (from_used, onto_used) = self.used();

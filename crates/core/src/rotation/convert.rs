@@ -21,8 +21,12 @@ use crate::value::Quantity;
 const MAX_STEP: f64 = 0.26;
 /// The most by which the rotation may turn, in radians, from one followed step to the next.
 const MAX_TURN: f64 = 1.0;
-/// Steps to a frame at which the path is followed and the error measured.
-const STEPS_PER_FRAME: f64 = 16.0;
+/// The most steps to a frame at which the path is followed and the error measured.
+const STEPS_PER_FRAME: i64 = 16;
+/// The least steps to a frame, however long the way to the next key.
+const LEAST_STEPS_PER_FRAME: i64 = 2;
+/// Steps from one key to the next that are enough to see a cubic's error.
+const ENOUGH_STEPS: f64 = 24.0;
 /// Below this cosine of the middle angle, angles and rates at a key are taken as limits from its side.
 const NEAR_POLE: f64 = 1e-5;
 
@@ -76,6 +80,8 @@ struct Point {
     time: f64,
     rotation: DQuat,
     angles: DVec3,
+    /// ε·sin of the middle angle, by which errors of the outer angles add up or cancel.
+    lean: f64,
 }
 
 /// A key of all three channels.
@@ -191,17 +197,27 @@ impl<P: RotationPath> Run<'_, P> {
         angles
     }
 
+    fn point(&self, time: f64, rotation: DQuat, angles: DVec3) -> Point {
+        let lean = self.c.order.sign() * angles[self.c.order.middle()].sin();
+        Point { time, rotation, angles, lean }
+    }
+
     /// Follows the path from `from`, where it has these angles, to `to`.
     fn follow(&self, from: f64, angles: DVec3, to: f64) -> Vec<Point> {
-        let step = self.c.rate.ticks_per_frame() / STEPS_PER_FRAME;
+        let mut per_frame = STEPS_PER_FRAME;
+        let frames = (to - from) / self.c.rate.ticks_per_frame();
+        while per_frame > LEAST_STEPS_PER_FRAME && frames * (per_frame / 2) as f64 >= ENOUGH_STEPS {
+            per_frame /= 2;
+        }
+        let step = self.c.rate.ticks_per_frame() / per_frame as f64;
         let first = (from / step).floor() as i64 + 1;
-        let mut points = vec![Point { time: from, rotation: self.path.rotation(from, Side::Right), angles }];
+        let mut points = vec![self.point(from, self.path.rotation(from, Side::Right), angles)];
         // Where the path cannot turn far in a step, its speed need not be asked for at each.
         let calm = self.path.speed_bound(from, to) * step < MAX_TURN * TICKS_PER_SECOND as f64;
         for index in first.. {
             // Whole frames exactly, so that keys can stand on them.
-            let time = if index % STEPS_PER_FRAME as i64 == 0 {
-                self.c.rate.ticks(index / STEPS_PER_FRAME as i64).as_f64()
+            let time = if index % per_frame == 0 {
+                self.c.rate.ticks(index / per_frame).as_f64()
             } else {
                 (index as f64 * step).round()
             };
@@ -233,7 +249,7 @@ impl<P: RotationPath> Run<'_, P> {
             self.advance(points, middle, Side::Right, calm, depth + 1);
             self.advance(points, to, side, calm, depth + 1);
         } else {
-            points.push(Point { time: to, rotation, angles });
+            points.push(self.point(to, rotation, angles));
         }
     }
 
@@ -392,8 +408,8 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let d = angles - point.angles;
         // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb. Right to the square of δ.
         let (a, b, c) = order.axes();
-        let lean = order.sign() * point.angles[b].sin();
-        let linear = (d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * lean * d[a] * d[c]).max(0.0).sqrt();
+        let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * point.lean * d[a] * d[c];
+        let linear = square.max(0.0).sqrt();
         let size = d.abs().max_element();
         if size < 0.02 && linear + size * size < tolerance {
             return true;
@@ -438,8 +454,7 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let seconds = (end - start) / TICKS_PER_SECOND as f64;
         let axes = self.run.c.order.axes();
         let sample = |index: usize| {
-            let angles = self.angles(index);
-            let lean = self.run.c.order.sign() * angles[axes.1].sin();
+            let (angles, lean) = (self.angles(index), self.points[index].lean);
             Sample { time: (self.points[index].time - start) / (end - start), angles, lean }
         };
         let samples: Vec<Sample> = (0..=last).map(sample).collect();
@@ -505,7 +520,11 @@ impl<P: RotationPath> Trace<'_, '_, P> {
     /// The points at which keys must be added, as few as can be found and evenly spread.
     fn cuts(&self) -> Vec<usize> {
         let tolerance = self.run.c.tolerance;
-        let mut cuts = self.cuts_within(tolerance);
+        let rate = self.run.c.rate;
+        let frames: Vec<usize> = (1..self.points.len() - 1)
+            .filter(|&index| rate.whole_frame(Ticks(self.points[index].time as i64)).is_some())
+            .collect();
+        let mut cuts = self.cuts_within(tolerance, &frames);
         if cuts.is_empty() {
             return cuts;
         }
@@ -513,7 +532,7 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let (mut enough, mut too_little) = (tolerance, 0.0);
         for _ in 0..5 {
             let middle = 0.5 * (enough + too_little);
-            let tried = self.cuts_within(middle);
+            let tried = self.cuts_within(middle, &frames);
             if tried.len() <= cuts.len() {
                 (enough, cuts) = (middle, tried);
             } else {
@@ -523,12 +542,9 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         cuts
     }
 
-    fn cuts_within(&self, tolerance: f64) -> Vec<usize> {
+    /// The points at which a tolerance needs keys; those of `frames` stand on whole frames.
+    fn cuts_within(&self, tolerance: f64, frames: &[usize]) -> Vec<usize> {
         let last = self.points.len() - 1;
-        let rate = self.run.c.rate;
-        let frames: Vec<usize> = (1..last)
-            .filter(|&index| rate.whole_frame(Ticks(self.points[index].time as i64)).is_some())
-            .collect();
         let mut cuts = Vec::new();
         let mut at = 0;
         while !self.fits(at, last, tolerance) {

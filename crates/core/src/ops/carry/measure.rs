@@ -18,7 +18,12 @@ pub(super) type Excess = HashMap<NodeId, f64>;
 impl Job<'_> {
     /// Compares a take with what it became. Where only some channels were selected, there is nothing to compare in the
     /// world.
-    pub fn measure(&self, before: &Take, after: &Take) -> Result<(Measured, Excess), CarryError> {
+    pub fn measure(
+        &self,
+        before: &Take,
+        after: &Take,
+        is_refitted: bool,
+    ) -> Result<(Measured, Excess), CarryError> {
         let mut error = MeasuredError::none(Quantity::Angle);
         let mut worst: Option<NodeId> = None;
         let mut excess = Excess::new();
@@ -56,7 +61,8 @@ impl Job<'_> {
         let rate = self.source.rate;
         let frames = (rate.frame(before.range.first) * 2.0).ceil() as i64
             ..=(rate.frame(before.range.last) * 2.0) as i64;
-        for half in frames {
+        // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
+        for half in frames.filter(|half| is_refitted || half % 2 == 0) {
             let time = half as f64 * 0.5 * rate.ticks_per_frame();
             source.pose_at(time, &mut pose);
             target.pose_at(time, &mut carried);

@@ -51,7 +51,7 @@ use crate::scene::{NodeSet, Scene, Take, Target, Track};
 use crate::time::Ticks;
 
 /// How to carry.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct CarryOptions {
     /// The largest errors: of a world-space rotation relative to the reference, of translations, of numbers.
     pub tolerance: Tolerance,
@@ -65,19 +65,6 @@ pub struct CarryOptions {
     pub source_pose: Option<PoseAt>,
     /// The pose of the target that corresponds to that of the source; its rest pose where there is none.
     pub target_pose: Option<PoseAt>,
-}
-
-impl Default for CarryOptions {
-    fn default() -> CarryOptions {
-        CarryOptions {
-            tolerance: Tolerance::default(),
-            scale: None,
-            only: Vec::new(),
-            except: Vec::new(),
-            source_pose: None,
-            target_pose: None,
-        }
-    }
 }
 
 /// A pose as an instant of a take of the same rig.
@@ -425,7 +412,8 @@ impl Job<'_> {
         };
         // Errors add up along chains: shares shrink where they do too much.
         let mut result = self.assembled(tracks, &rotations, &shifts, &others);
-        let mut measured = self.measure(tracks.take, &result.0)?;
+        let is_refitted = rotations.iter().any(|outputs| refitted(outputs));
+        let mut measured = self.measure(tracks.take, &result.0, is_refitted)?;
         for round in 0..ROUNDS {
             let excess = &measured.1;
             let mut redo: Vec<usize> = Vec::new();
@@ -438,7 +426,7 @@ impl Job<'_> {
                     .fold(0.0, f64::max);
                 if worst > self.tolerance.angle && refitted(&rotations[index]) {
                     let last = round + 2 >= ROUNDS;
-                    let by = if last { 0.4 } else { (0.93 * self.tolerance.angle / worst).max(0.2) };
+                    let by = if last { 0.4 } else { (0.85 * self.tolerance.angle / worst).max(0.15) };
                     shares[index] *= by;
                     redo.push(index);
                 }
@@ -452,7 +440,7 @@ impl Job<'_> {
                 rotations[index] = outputs;
             }
             result = self.assembled(tracks, &rotations, &shifts, &others);
-            measured = self.measure(tracks.take, &result.0)?;
+            measured = self.measure(tracks.take, &result.0, true)?;
         }
         Ok((result.0, result.1, measured.0))
     }

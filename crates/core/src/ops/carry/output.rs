@@ -76,7 +76,7 @@ impl Output {
     }
 
     /// The source's layer, where it is another one than the result's.
-    pub fn from_layer(mut self, layer: usize) -> Output {
+    pub fn of_source_layer(mut self, layer: usize) -> Output {
         if let Some(from) = &mut self.from {
             from.0 = layer;
         }

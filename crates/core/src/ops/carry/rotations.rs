@@ -349,7 +349,7 @@ impl Job<'_> {
                     note: note.clone(),
                 };
                 let first =
-                    Output::made(base.unwrap_or(0), tracks[0].1, target, turned).from_layer(tracks[0].0);
+                    Output::made(base.unwrap_or(0), tracks[0].1, target, turned).of_source_layer(tracks[0].0);
                 let others =
                     tracks[1..].iter().map(|&(layer, track)| Output::folded(layer, track, target, &note));
                 std::iter::once(first).chain(others).collect()
@@ -451,7 +451,7 @@ impl Job<'_> {
             return vec![Output::added(base, target, turned)];
         };
         let is_end = link.place.part == 1.0 && track.target.node == link.place.node;
-        let first = Output::made(base, track, target, turned).from_layer(layer);
+        let first = Output::made(base, track, target, turned).of_source_layer(layer);
         let mut outputs = vec![if is_end { first } else { first.beside() }];
         for (index, &(layer, track)) in tracks.iter().enumerate() {
             if index != own {

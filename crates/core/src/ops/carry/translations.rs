@@ -324,7 +324,7 @@ impl Job<'_> {
             }
             None => self.refitted(base, track, target, &trace, &times, take, tolerance, note),
         }
-        .from_layer(layer);
+        .of_source_layer(layer);
         let mut outputs = vec![first];
         for (index, &(layer, track)) in own.iter().enumerate() {
             if index != answering {
