@@ -41,11 +41,11 @@ pub struct NodeSampler<'a> {
 }
 
 #[derive(Debug)]
-struct Step<'a> {
-    rest: OpValue,
-    inverse: bool,
-    /// What animates the step, if anything does.
-    driver: Option<PropertySampler<'a>>,
+enum Step<'a> {
+    /// Steps that stand still, multiplied together: the whole, and its rotation part.
+    Still(DAffine3, DQuat),
+    /// A step that is animated.
+    Driven { rest: OpValue, inverse: bool, driver: Box<PropertySampler<'a>> },
 }
 
 impl<'a> Evaluator<'a> {
@@ -124,32 +124,53 @@ impl<'a> NodeSampler<'a> {
         let mut steps = Vec::with_capacity(node.transform.len());
         for op in &node.transform {
             let target = Target { rig, node: id, property: op.name.clone() };
-            let driver = match take {
-                Some(take) if is_driven(&target) => Some(PropertySampler::new(scene, take, &target)?),
-                _ => None,
-            };
-            steps.push(Step { rest: op.value, inverse: op.inverse, driver });
+            match take.filter(|_| is_driven(&target)) {
+                Some(take) => {
+                    let driver = Box::new(PropertySampler::new(scene, take, &target)?);
+                    steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
+                }
+                None => {
+                    let (affine, rotation) = placed(op.value, op.inverse);
+                    match steps.last_mut() {
+                        Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
+                        _ => steps.push(Step::Still(affine, rotation)),
+                    }
+                }
+            }
         }
+        let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
+        steps.retain(does_something);
         Ok(NodeSampler { steps })
     }
 
     /// The local transform at a time in ticks, and its rotation part, scale left out.
     pub fn local_at(&mut self, time: f64) -> (DAffine3, DQuat) {
-        let (mut local, mut rotation) = (DAffine3::IDENTITY, DQuat::IDENTITY);
+        let mut place: Option<(DAffine3, DQuat)> = None;
         for step in &mut self.steps {
-            let value = match &mut step.driver {
-                Some(driver) => with_value(step.rest, driver.value_at(time)),
-                None => step.rest,
+            let (affine, turn) = match step {
+                Step::Still(affine, turn) => (*affine, *turn),
+                Step::Driven { rest, inverse, driver } => {
+                    placed(with_value(*rest, driver.value_at(time)), *inverse)
+                }
             };
-            let (mut affine, mut turn) = (value.affine(), value.rotation());
-            if step.inverse {
-                (affine, turn) = (affine.inverse(), turn.conjugate());
-            }
-            local *= affine;
-            rotation *= turn;
+            place = Some(match place {
+                Some((local, rotation)) => (local * affine, rotation * turn),
+                None => (affine, turn),
+            });
         }
-        (local, rotation)
+        place.unwrap_or((DAffine3::IDENTITY, DQuat::IDENTITY))
     }
+}
+
+/// A step's transform, and its rotation part.
+fn placed(value: OpValue, inverse: bool) -> (DAffine3, DQuat) {
+    let turn = value.rotation();
+    let affine = match value {
+        // The matrix of a rotation that is known already.
+        OpValue::Rotate { .. } | OpValue::RotateAxis { .. } | OpValue::Orient(_) => DAffine3::from_quat(turn),
+        other => other.affine(),
+    };
+    if inverse { (affine.inverse(), turn.conjugate()) } else { (affine, turn) }
 }
 
 /// A matrix with its columns brought to length 1.
