@@ -299,6 +299,7 @@ fn print(
         carried.travel,
     )?;
     print_parts(out, parts, &space)?;
+    writeln!(out)?;
     report::print_fates(out, ledger, &space)?;
     report::print_left_out(out, ledger)?;
     for note in &ledger.notes {

@@ -33,7 +33,11 @@ const STEPS: &[(&str, &str)] = &[
         "inspect @/stilt.ncurve --tree",
     ),
     (
-        "A short name map says who is who. The curves move over; what could not come along is named.",
+        "Who is who? A map is proposed, as a file to be edited.",
+        "map @/bramble.ncurve @/stilt.ncurve -o @/proposed.toml --replace",
+    ),
+    (
+        "With an edited map the curves move over; what could not come along is named.",
         "carry @/bramble_wade.ncurve --onto @/stilt.ncurve --map @/bramble_to_stilt.toml -o @/stilt_wade.ncurve \
          --ledger @/stilt_wade.ledger.json",
     ),

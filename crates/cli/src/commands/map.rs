@@ -113,7 +113,7 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
         ("part", Align::Left),
         ("source", Align::Left),
         ("target", Align::Left),
-        ("", Align::Left),
+        ("how sure", Align::Left),
         ("why", Align::Left),
         ("axes at rest", Align::Right),
         ("bone at rest", Align::Right),
@@ -144,10 +144,11 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
     }
     table.print(out)?;
     if !proposal.numbers.is_empty() {
+        writeln!(out)?;
         let mut table = Table::new(&[
             ("attribute", Align::Left),
             ("target", Align::Left),
-            ("", Align::Left),
+            ("how sure", Align::Left),
             ("why", Align::Left),
         ]);
         for number in &proposal.numbers {
@@ -213,6 +214,7 @@ fn side_by_side(out: &mut Report, proposal: &Proposal) -> Result<(), Failure> {
         return Ok(());
     }
     let mut table = Table::new(&[("no partner: source", Align::Left), ("no partner: target", Align::Left)]);
+    writeln!(out)?;
     const MOST: usize = 12;
     for row in 0..source.len().max(target.len()).min(MOST) {
         let of = |name: Option<&String>| name.cloned().unwrap_or_default();
