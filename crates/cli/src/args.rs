@@ -322,6 +322,9 @@ pub struct Carry {
     /// Factor on translations in metres: a number, or hips for the ratio of the hip heights
     #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel)]
     pub travel: Travel,
+    /// What feet do while they stand: turn as the source's do, or hold the place where they were planted, scaled
+    #[arg(long, value_enum, default_value_t = Feet::Turn)]
+    pub feet: Feet,
     /// Takes to carry, by name or pattern with *; all where left out
     #[arg(long, value_name = "NAME", num_args = 1.., help_heading = "What to carry")]
     pub take: Vec<String>,
@@ -385,6 +388,15 @@ pub struct Carry {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+/// What feet do while they stand.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Feet {
+    /// Turn as the source's do: they may slide where proportions differ
+    Turn,
+    /// Hold the place where they were planted
+    Hold,
 }
 
 fn placement(text: &str) -> Result<Placement, String> {

@@ -10,6 +10,7 @@ use glam::{DQuat, DVec3};
 use nimble_curve_core::address::{Addresses, without_namespace};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::Ticks;
+use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::ops::carry::NameMap;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::rig::{NodeId, OpValue, TransformOp};
@@ -666,6 +667,57 @@ fn profiles_adapt_what_is_carried_and_converted() {
 }
 
 #[test]
+fn planted_feet_stay_where_they_were_planted() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let capture = text(&sample("bramble_wade.bvh"));
+    let map = text(&sample("bramble_to_stilt.toml"));
+    succeed(at, &["unbake", &capture, "-o", "wade.ncurve", "--brief"]);
+    let (turned, _) = carried(at, "wade.ncurve", &stilt(), &["--map", &map]);
+    let (held, json) = carried(at, "wade.ncurve", &stilt(), &["--map", &map, "--feet", "hold"]);
+    assert!(
+        json["notes"].as_array().unwrap().iter().any(|note| note.as_str().unwrap().contains("feet held"))
+    );
+    let feet = |scene: &Scene, names: [&str; 2]| -> Vec<[DVec3; 2]> {
+        let at = names.map(|name| scene.rigs[0].nodes().position(|(_, node)| node.name == name).unwrap());
+        let mut evaluator = Evaluator::new(scene, Some(&scene.takes[0]), 0).unwrap();
+        let mut pose = Pose::default();
+        (0..=960)
+            .map(|frame| {
+                evaluator.pose_at(scene.rate.ticks(frame).as_f64(), &mut pose);
+                at.map(|at| pose.world[at].translation * scene.space.metres_per_unit)
+            })
+            .collect()
+    };
+    let source = feet(&scene(&at.join("wade.ncurve")), ["foot_l", "foot_r"]);
+    let [turned, held] = [&turned, &held].map(|scene| feet(scene, ["L_Hock", "R_Hock"]));
+    // The longest time in which a foot of the otter hardly moves: so does that of the stork.
+    for side in 0..2 {
+        let is_still =
+            |frame: &usize| (source[frame + 1][side] - source[frame - 1][side]).length() * 60.0 < 0.01;
+        let (mut best, mut run) = (Vec::new(), Vec::new());
+        for frame in 1..960 {
+            if is_still(&frame) {
+                run.push(frame)
+            } else {
+                run.clear()
+            }
+            if run.len() > best.len() {
+                best.clone_from(&run);
+            }
+        }
+        assert!(best.len() > 20, "{} frames", best.len());
+        let drift = |feet: &[[DVec3; 2]]| {
+            let places = || best.iter().map(|frame| feet[*frame][side]);
+            (places().fold(DVec3::NEG_INFINITY, DVec3::max) - places().fold(DVec3::INFINITY, DVec3::min))
+                .length()
+        };
+        assert!(drift(&held) < 0.001, "{} mm", drift(&held) * 1000.0);
+        assert!(drift(&turned) > drift(&held), "{} {}", drift(&turned), drift(&held));
+    }
+}
+
+#[test]
 fn parent_space_turns_beside_the_parent() {
     let folder = tempdir().unwrap();
     let at = folder.path();
@@ -687,5 +739,4 @@ fn parent_space_turns_beside_the_parent() {
         let found = made(Some(0)) * made(None).conjugate();
         assert!(degrees_between(turned, found) < 0.1, "{frame}");
     }
-    let _ = DVec3::ZERO;
 }

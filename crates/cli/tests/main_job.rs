@@ -106,7 +106,7 @@ fn carrying_keeps_world_rotations_relative_to_rest() {
         (sample("bramble_wade.bvh"), sample("stilt.ncurve"), sample("bramble_to_stilt.toml"));
     let (capture, stilt, map) = (capture.to_str().unwrap(), stilt.to_str().unwrap(), map.to_str().unwrap());
     succeed(at, &["unbake", capture, "-o", "wade.ncurve"]);
-    for (source, tolerance) in [("wade.ncurve", 0.1), (capture, 1e-5)] {
+    for (source, tolerance) in [("wade.ncurve", 0.1), (capture, 1e-4)] {
         let printed = succeed(
             at,
             &["carry", source, "--onto", stilt, "--map", map, "-o", "out.ncurve", "--ledger", "ledger.json"],

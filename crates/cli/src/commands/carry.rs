@@ -24,7 +24,7 @@ use nimble_curve_formats::name_map::read_name_map;
 use nimble_curve_formats::profile::read_profile;
 use serde::Serialize;
 
-use crate::args::{Carry, Travel};
+use crate::args::{Carry, Feet, Travel};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, OutputArgs};
 use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
@@ -77,6 +77,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
             Travel::Hips => None,
             Travel::Factor(factor) => Some(factor),
         },
+        hold_feet: args.feet == Feet::Hold,
         only: args.only.clone(),
         except: args.except.clone(),
         source_pose: args.source_pose.as_deref().map(|text| pose(text, &source)).transpose()?,

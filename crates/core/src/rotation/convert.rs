@@ -21,12 +21,8 @@ use crate::value::Quantity;
 const MAX_STEP: f64 = 0.26;
 /// The most by which the rotation may turn, in radians, from one followed step to the next.
 const MAX_TURN: f64 = 1.0;
-/// The most steps to a frame at which the path is followed and the error measured.
+/// Steps to a frame at which the path is followed and the error measured.
 const STEPS_PER_FRAME: i64 = 16;
-/// The least steps to a frame, however long the way to the next key.
-const LEAST_STEPS_PER_FRAME: i64 = 2;
-/// Steps from one key to the next that are enough to see a cubic's error.
-const ENOUGH_STEPS: f64 = 24.0;
 /// Below this cosine of the middle angle, angles and rates at a key are taken as limits from its side.
 const NEAR_POLE: f64 = 1e-5;
 
@@ -204,20 +200,15 @@ impl<P: RotationPath> Run<'_, P> {
 
     /// Follows the path from `from`, where it has these angles, to `to`.
     fn follow(&self, from: f64, angles: DVec3, to: f64) -> Vec<Point> {
-        let mut per_frame = STEPS_PER_FRAME;
-        let frames = (to - from) / self.c.rate.ticks_per_frame();
-        while per_frame > LEAST_STEPS_PER_FRAME && frames * (per_frame / 2) as f64 >= ENOUGH_STEPS {
-            per_frame /= 2;
-        }
-        let step = self.c.rate.ticks_per_frame() / per_frame as f64;
+        let step = self.c.rate.ticks_per_frame() / STEPS_PER_FRAME as f64;
         let first = (from / step).floor() as i64 + 1;
         let mut points = vec![self.point(from, self.path.rotation(from, Side::Right), angles)];
         // Where the path cannot turn far in a step, its speed need not be asked for at each.
         let calm = self.path.speed_bound(from, to) * step < MAX_TURN * TICKS_PER_SECOND as f64;
         for index in first.. {
             // Whole frames exactly, so that keys can stand on them.
-            let time = if index % per_frame == 0 {
-                self.c.rate.ticks(index / per_frame).as_f64()
+            let time = if index % STEPS_PER_FRAME == 0 {
+                self.c.rate.ticks(index / STEPS_PER_FRAME).as_f64()
             } else {
                 (index as f64 * step).round()
             };

@@ -16,6 +16,7 @@
 //! several turns, or of parts of them.
 
 mod attributes;
+mod feet;
 mod links;
 mod map;
 mod measure;
@@ -61,6 +62,8 @@ pub struct CarryOptions {
     pub only: Vec<String>,
     /// Patterns of channels or nodes of either side, or `@SET`, that stay behind.
     pub except: Vec<String>,
+    /// Whether planted feet stay where they were planted, scaled.
+    pub hold_feet: bool,
     /// The pose of the source that corresponds to that of the target; its rest pose where there is none.
     pub source_pose: Option<PoseAt>,
     /// The pose of the target that corresponds to that of the source; its rest pose where there is none.
@@ -238,7 +241,13 @@ pub fn carry(
     let (mut world_error, mut worst_node) = (MeasuredError::none(crate::value::Quantity::Angle), None);
     for take in &moved.takes {
         let tracks = Tracks::of(take, from);
-        let (made, entries, measured) = job.take(&tracks)?;
+        let (mut made, mut entries, measured) = job.take(&tracks)?;
+        if options.hold_feet {
+            let held = job.hold_feet(take, &mut made, &mut entries)?;
+            ledger
+                .notes
+                .push(held.unwrap_or_else(|| format!("'{}': no foot stands, nothing to hold", take.name)));
+        }
         if measured.error.count > 0 && (worst_node.is_none() || measured.error.largest > world_error.largest)
         {
             worst_node = measured.worst.map(|node| target_addresses.node((0, node)).to_owned());
