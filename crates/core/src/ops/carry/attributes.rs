@@ -106,7 +106,7 @@ impl Job<'_> {
         let node = self.from.rig.node(track.target.node);
         let is_attribute = node.is_some_and(|node| node.attribute(property).is_some());
         if !is_attribute {
-            return self.step(take, layer, track, kind);
+            return self.step(layer, track, kind);
         }
         let Some((target, range)) = self.attribute_target(track) else {
             let has_partner = self.links.of_source(track.target.node).is_some();
@@ -175,7 +175,7 @@ impl Job<'_> {
     }
 
     /// Scales, shears and other steps of a transform.
-    fn step(&self, take: &Tracks<'_>, layer: usize, track: &Track, kind: PropertyKind) -> Output {
+    fn step(&self, layer: usize, track: &Track, kind: PropertyKind) -> Output {
         let Some(link) = self.links.of_source(track.target.node) else {
             return Output::failed(layer, track, "no partner in the target");
         };
@@ -209,14 +209,12 @@ impl Job<'_> {
                 return Output::failed(layer, track, why);
             }
         };
-        let _ = take;
         Output::made(layer, track, &target, Turned { controller, fate, error: None, note: String::new() })
     }
 
     /// Values that only hold; those that the target does not know are named.
     fn discrete(&self, layer: usize, track: &Track, target: &Target) -> Output {
         let attribute = self.onto.rig.node(target.node).and_then(|node| node.attribute(&target.property));
-        let own = self.from.rig.node(track.target.node).and_then(|n| n.attribute(&track.target.property));
         let fits = |value: &Discrete| match (attribute.map(|a| &a.kind), value) {
             (Some(AttributeKind::Switch { .. }), Discrete::Switch(_))
             | (Some(AttributeKind::Text { .. }), Discrete::Text(_)) => true,
@@ -237,7 +235,6 @@ impl Job<'_> {
             };
             return Output::failed(layer, track, why);
         }
-        let _ = own;
         let turned = Turned {
             controller: track.controller.clone(),
             fate: Fate::Kept,
