@@ -285,9 +285,9 @@ fn corrections(frames: &[Frame], runs: &[(usize, usize)]) -> Option<Vec<DVec3>> 
     for pair in runs.windows(2) {
         let (from, to) = (pair[0].1, pair[1].0);
         let (a, b) = (shifts[from], shifts[to]);
-        for index in from + 1..to {
-            let part = (index - from) as f64 / (to - from) as f64;
-            shifts[index] = a.lerp(b, part * part * (3.0 - 2.0 * part));
+        for (step, shift) in shifts[from + 1..to].iter_mut().enumerate() {
+            let part = (step + 1) as f64 / (to - from) as f64;
+            *shift = a.lerp(b, part * part * (3.0 - 2.0 * part));
         }
     }
     Some(shifts)
