@@ -90,6 +90,11 @@ fn first_of_package(bytes: &[u8]) -> Result<&[u8], Fault> {
     let half = |at: usize| bytes.get(at..at + 2).map(|b| usize::from(u16::from_le_bytes([b[0], b[1]])));
     let word =
         |at: usize| bytes.get(at..at + 4).map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]) as usize);
+    // The directory ends with a record of 22 bytes and a comment of 64 KiB at most.
+    let tail = &bytes[bytes.len().saturating_sub(22 + 65_535)..];
+    if !tail.windows(4).any(|mark| mark == b"PK\x05\x06") {
+        return Err(cut_off());
+    }
     let (flags, method) = (half(6).ok_or_else(cut_off)?, half(8).ok_or_else(cut_off)?);
     if method != 0 || flags & 1 != 0 {
         return Err(Fault::of_whole("the first file of the package is compressed, which a .usdz may not be"));
