@@ -184,47 +184,6 @@ fn number_line(pair: &NumberPair) -> String {
     format!("{} = {value}", toml_key(&pair.source))
 }
 
-/// The text of a map that pairs single nodes and chains, as it would be written by hand.
-pub fn name_map_text(map: &NameMap) -> String {
-    let mut text = String::new();
-    if let Some(axis) = map.mirror {
-        let _ = writeln!(text, "mirror = \"{}\"", ["x", "y", "z"][axis.min(2)]);
-    }
-    let list = |names: &[String]| {
-        let quoted: Vec<String> = names.iter().map(|name| toml_text(name)).collect();
-        format!("[{}]", quoted.join(", "))
-    };
-    if !map.leave_out.is_empty() {
-        let _ = writeln!(text, "leave_out = {}", list(&map.leave_out));
-    }
-    let _ = writeln!(text, "[nodes]");
-    for pair in &map.nodes {
-        let to = toml_text(&pair.target);
-        let to =
-            if pair.space == PairSpace::Parent { format!("{{ to = {to}, space = \"parent\" }}") } else { to };
-        let _ = writeln!(text, "{} = {to}", toml_key(&pair.source));
-    }
-    for chain in &map.chains {
-        let _ = writeln!(text, "\n[[chains]]\nfrom = {}\nto = {}", list(&chain.source), list(&chain.target));
-        if !chain.parts.is_empty() {
-            let _ = writeln!(text, "parts = {:?}", chain.parts);
-        }
-    }
-    if !map.numbers.is_empty() {
-        let _ = writeln!(text, "\n[numbers]");
-    }
-    for pair in &map.numbers {
-        let _ = writeln!(text, "{}", number_line(pair));
-    }
-    if !map.sets.is_empty() {
-        let _ = writeln!(text, "\n[sets]");
-    }
-    for set in &map.sets {
-        let _ = writeln!(text, "{} = {}", toml_key(&set.name), list(&set.patterns));
-    }
-    text
-}
-
 /// The text of a proposed map, made to be edited: guesses and what has no partner stand in it as comments.
 pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String {
     let mut text = format!(
@@ -279,6 +238,8 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String 
 
 #[cfg(test)]
 mod tests {
+    use nimble_curve_core::ops::pairing::ProposedNumber;
+
     use super::*;
     use crate::error::Place;
 
@@ -314,7 +275,45 @@ arms = ["*arm*"]
         let bent = |value| map.numbers[1].range.value(value);
         assert!((bent(0.75) - 0.6).abs() < 1e-12);
         assert!((bent(2.0) - 2.6).abs() < 1e-12, "a line goes on beyond its last point");
-        assert_eq!(parse_name_map(&name_map_text(&map)).unwrap(), map);
+    }
+
+    #[test]
+    fn a_proposal_is_read_back_as_what_is_not_a_guess() {
+        let pair = |source: &[&str], target: &[&str], sureness| Proposed {
+            source: source.iter().map(|name| (*name).to_owned()).collect(),
+            target: target.iter().map(|name| (*name).to_owned()).collect(),
+            sureness,
+            why: "why".into(),
+            orientation: 0.0,
+            direction: None,
+        };
+        let number = |source: &str, range, sureness| ProposedNumber {
+            pair: NumberPair { source: source.into(), target: "Mask:x".into(), range },
+            sureness,
+            why: "why".into(),
+        };
+        let proposal = Proposal {
+            pairs: vec![
+                pair(&["a"], &["odd \"name\"/#2"], Sureness::Sure),
+                pair(&["b:c"], &["d"], Sureness::Likely),
+                pair(&["e"], &["f"], Sureness::Guess),
+                pair(&["g", "h"], &["i"], Sureness::Likely),
+                pair(&["j", "k"], &["l"], Sureness::Guess),
+            ],
+            numbers: vec![
+                number("face:a", NumberRange::SAME, Sureness::Sure),
+                number("face:b", NumberRange::Linear { gain: 100.0, offset: -0.5 }, Sureness::Likely),
+                number("face:c", NumberRange::Points(vec![(0.0, 0.0), (1.0, 2.5)]), Sureness::Likely),
+                number("face:d", NumberRange::SAME, Sureness::Guess),
+            ],
+            source_left: vec!["m".into()],
+            ..Proposal::default()
+        };
+        let text = proposal_text(&proposal, "one", "other");
+        assert_eq!(parse_name_map(&text).unwrap(), proposal.map(Sureness::Likely));
+        for hidden in ["# e = \"f\"", "# from = [\"j\", \"k\"]", "# \"face:d\"", "without a partner: m"] {
+            assert!(text.contains(hidden), "{hidden}: {text}");
+        }
     }
 
     #[test]

@@ -4,7 +4,7 @@
 use glam::{DQuat, DVec3};
 
 use super::linear::Sums;
-use super::trace::Trace;
+use super::trace::{Trace, union_times};
 use crate::controller::{Controller, EulerCurves, Weight};
 use crate::curve::{Cursor, Curve, Refit, Ticks, refit};
 use crate::evaluate::{EvaluateError, PropertySampler, Sampler};
@@ -130,12 +130,7 @@ impl Mixer {
             })?;
         let failed = |error: EvaluateError| error.to_string();
         let trace = Trace::of_property(PropertySampler::new(&self.old, &whole, &self.from).map_err(failed)?);
-        let mut times: Vec<Ticks> = Vec::new();
-        for layer in whole.layers.iter().filter(|layer| layer.is_active()) {
-            times.extend(layer.tracks.iter().flat_map(|track| track.controller.key_times(old.range)));
-        }
-        times.sort_unstable();
-        times.dedup();
+        let times = key_times(&whole.layers, old.range);
         let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
         let mut near = PropertySampler::new(&self.new, &under, &self.onto).map_err(failed)?;
         let start = angles(near.value_at(first.as_f64()));
@@ -197,12 +192,7 @@ impl Mixer {
             Value::Euler { order: own_order, angles: u + weight(time) * lacking }
         });
         let mut times = track.controller.key_times(old.range);
-        for layer in old.layers[..=index].iter().filter(|layer| layer.is_active()) {
-            if let Weight::Curve(curve) = &layer.weight {
-                times.extend(curve.keys().iter().map(|key| key.time));
-            }
-            times.extend(layer.tracks.iter().flat_map(|track| track.controller.key_times(old.range)));
-        }
+        times.extend(key_times(&old.layers[..=index], old.range));
         times.sort_unstable();
         times.dedup();
         let mut new_sampler = PropertySampler::new(&self.new, &new_under, &self.onto).map_err(failed)?;
@@ -272,15 +262,7 @@ impl Mixer {
         let old = &self.old.takes[take];
         let failed = |error: EvaluateError| error.to_string();
         let sampler = PropertySampler::new(&self.old, old, &self.from).map_err(failed)?;
-        let mut times: Vec<Ticks> = Vec::new();
-        for layer in old.layers.iter().filter(|layer| layer.is_active() && !layer.tracks.is_empty()) {
-            if let Weight::Curve(curve) = &layer.weight {
-                times.extend(curve.keys().iter().map(|key| key.time));
-            }
-            times.extend(layer.tracks.iter().flat_map(|track| track.controller.key_times(old.range)));
-        }
-        times.sort_unstable();
-        times.dedup();
+        let times = key_times(&old.layers, old.range);
         let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
         let trace = Trace::of_property(sampler);
         let start = angles(trace.value(first.as_f64()));
@@ -290,6 +272,18 @@ impl Mixer {
         let made = convert(&path, &knots, &Conversion { order, tolerance, rate: self.old.rate, start });
         Ok((EulerCurves { order, curves: made.curves }, made.error.in_frames(self.old.rate)))
     }
+}
+
+/// The instants at which layers that count have keys, or their weights have, where they move the rotation.
+fn key_times(layers: &[Layer], range: TimeRange) -> Vec<Ticks> {
+    let counts = |layer: &&Layer| layer.is_active() && !layer.tracks.is_empty();
+    let active: Vec<&Layer> = layers.iter().filter(counts).collect();
+    let weights = active.iter().filter_map(|layer| match &layer.weight {
+        Weight::Curve(curve) => Some(curve.keys().iter().map(|key| key.time)),
+        Weight::Constant(_) => None,
+    });
+    let tracks = active.iter().flat_map(|layer| &layer.tracks);
+    union_times(tracks.map(|track| &track.controller), weights.flatten().collect::<Vec<_>>(), range)
 }
 
 fn below(take: &Take, layer: usize) -> Take {

@@ -636,8 +636,8 @@ fn numbers(
     from_addresses: &Addresses,
     onto_addresses: &Addresses,
 ) -> (Vec<ProposedNumber>, Vec<String>) {
-    type Found<'a> = (Target, &'a AttributeKind, Name);
-    let all = |rig: &'_ Rig| -> Vec<(Target, AttributeKind, Name)> {
+    type Own = (Target, AttributeKind, Name);
+    let all = |rig: &Rig| -> Vec<Own> {
         let of_node = |(node, of): (NodeId, &crate::rig::Node)| {
             let target = move |name: &str| Target { rig: 0, node, property: name.to_owned() };
             of.attributes
@@ -648,17 +648,14 @@ fn numbers(
         rig.nodes().flat_map(of_node).collect()
     };
     let (sources, targets) = (all(from), all(onto));
-    let kinds: Vec<Found<'_>> =
-        targets.iter().map(|(t, kind, name)| (t.clone(), kind, name.clone())).collect();
     let (mut found, mut left, mut taken) = (Vec::new(), Vec::new(), HashSet::new());
     for (source, kind, name) in &sources {
         let same_kind = |other: &AttributeKind| std::mem::discriminant(other) == std::mem::discriminant(kind);
         let lower = source.property.to_lowercase();
-        let named =
-            |(target, other, _): &&Found<'_>| same_kind(other) && target.property.to_lowercase() == lower;
-        let alike = |(_, other, own): &&Found<'_>| same_kind(other) && own == name && !name.words.is_empty();
-        let mut by_name = kinds.iter().filter(named);
-        let mut by_words = kinds.iter().filter(alike);
+        let named = |(target, other, _): &&Own| same_kind(other) && target.property.to_lowercase() == lower;
+        let alike = |(_, other, own): &&Own| same_kind(other) && own == name && !name.words.is_empty();
+        let mut by_name = targets.iter().filter(named);
+        let mut by_words = targets.iter().filter(alike);
         let (partner, why) = match (by_name.next(), by_name.next(), by_words.next(), by_words.next()) {
             (Some(only), None, ..) => (only, "same name"),
             (None, _, Some(only), None) => (only, "same words"),
@@ -671,7 +668,7 @@ fn numbers(
             left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
             continue;
         }
-        let (range, by_limits) = by_limits(kind, partner.1);
+        let (range, by_limits) = by_limits(kind, &partner.1);
         let why = if by_limits { format!("{why}, scaled by the limits") } else { why.to_owned() };
         let sureness = if by_limits || why != "same name" { Sureness::Likely } else { Sureness::Sure };
         let short = |address: String| without_namespace_of_node(&address).to_owned();

@@ -55,12 +55,12 @@ pub fn stretched(take: &Take, frames: i64, rate: FrameRate) -> Result<Take, Reti
     if old <= 0 || new <= 0 {
         return Err(RetimeError::NoLength);
     }
-    let common = gcd(old, new);
+    let common = gcd(old.into(), new.into()) as i64;
     let clock = Clock { about: take.range.first, num: new / common, den: old / common, by: Ticks::ZERO };
     clock.take(take)
 }
 
-fn gcd(a: i64, b: i64) -> i64 {
+fn gcd(a: i128, b: i128) -> i128 {
     if b == 0 { a } else { gcd(b, a % b) }
 }
 
@@ -197,13 +197,7 @@ impl Clock {
             i128::from(rate.numerator()) * i128::from(self.den),
             i128::from(rate.denominator()) * i128::from(self.num),
         );
-        let common = |mut a: i128, mut b: i128| {
-            while b != 0 {
-                (a, b) = (b, a % b);
-            }
-            a
-        };
-        let common = common(num, den);
+        let common = gcd(num, den);
         let made = u32::try_from(num / common).ok().zip(u32::try_from(den / common).ok());
         made.and_then(|(num, den)| FrameRate::new(num, den)).ok_or(RetimeError::Rate(rate))
     }

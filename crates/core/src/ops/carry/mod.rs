@@ -44,7 +44,7 @@ use self::tracks::Tracks;
 use super::Tolerance;
 use super::channel::count;
 use super::space::{in_space, mirrored};
-use crate::address::{AddressError, Addresses, matches, without_namespace};
+use crate::address::{AddressError, Addresses, matches, without_namespace, without_namespace_of_node};
 use crate::evaluate::EvaluateError;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, NodeKind, Rig};
@@ -297,15 +297,10 @@ pub fn similar<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option
 
 /// The address most like `wanted`, namespaces counted or not.
 fn similar_address<'a>(wanted: &str, addresses: impl Iterator<Item = &'a str> + Clone) -> Option<String> {
-    let bare = |address: &'a str| crate::address::without_namespace_of_node(address);
     similar(wanted, addresses.clone())
         .or_else(|| similar(without_namespace(wanted), addresses.clone().map(without_namespace)))
-        .or_else(|| similar(bare_of(wanted), addresses.map(bare)))
+        .or_else(|| similar(without_namespace_of_node(wanted), addresses.map(without_namespace_of_node)))
         .map(str::to_owned)
-}
-
-fn bare_of(address: &str) -> &str {
-    crate::address::without_namespace_of_node(address)
 }
 
 /// What a selection leaves: patterns of either side, or sets of nodes.
@@ -371,7 +366,7 @@ impl Chosen {
 
 /// Whether a pattern means an address, with or without namespaces; a node's pattern means all its channels.
 fn fits(pattern: &str, address: &str) -> bool {
-    let bare = crate::address::without_namespace_of_node(address);
+    let bare = without_namespace_of_node(address);
     matches(pattern, address) || matches(pattern, bare) || matches(pattern, without_namespace(address))
 }
 
