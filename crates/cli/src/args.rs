@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::check::Code;
 use nimble_curve_core::ops::place::Placement;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::rotation::RotationOrderError;
@@ -35,6 +36,8 @@ pub enum Command {
     Map(Map),
     Carry(Box<Carry>),
     Layers(Layers),
+    Check(Check),
+    Compare(Compare),
     Plot(Plot),
     Demo(Demo),
     /// Print the JSON Schema of .ncurve files
@@ -539,14 +542,46 @@ pub struct Plot {
     /// What to draw
     #[arg(long, value_enum, default_value_t = View::Curves)]
     pub view: View,
-    /// Another file to compare with: samples and error of curves, or a second row of poses
+    /// Another file to compare with: its values and the error below, or a second row of poses
     #[arg(long, value_name = "OTHER")]
     pub against: Option<PathBuf>,
-    /// Channels to draw, by address or pattern with *; the three with most keys where left out
+    /// Take to draw; the first where left out
+    #[arg(long, value_name = "NAME")]
+    pub take: Option<String>,
+    /// Range of frames to draw; the take's where left out
+    #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
+    pub frames: Option<(f64, f64)>,
+    /// Channels of curves, or nodes of keys, by address or pattern with *; those that move most where left out
     #[arg(long, value_name = "PATTERN", num_args = 1..)]
     pub only: Vec<String>,
+    /// How many channels to draw at most
+    #[arg(long, value_name = "N", default_value_t = 3, value_parser = clap::value_parser!(u8).range(1..=24))]
+    pub channels: u8,
+    /// Draw channels of one unit over each other
+    #[arg(long)]
+    pub overlay: bool,
+    /// Frames at which poses are drawn; nine, spread over the take, where left out
+    #[arg(long, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
+    pub at: Vec<f64>,
+    /// Nodes whose ways between the poses are drawn, by name or pattern with *; hands and feet where left out
+    #[arg(long, value_name = "NODE", num_args = 1..)]
+    pub trail: Vec<String>,
+    /// Width and height in pixels
+    #[arg(long, value_name = "WxH", default_value = "1280x800", value_parser = picture_size)]
+    pub size: (u32, u32),
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+fn picture_size(text: &str) -> Result<(u32, u32), String> {
+    let bad = || format!("'{text}' is not a size: write it like 1280x800, from 320x200 to 8000x8000");
+    let (width, height) = text.split_once('x').ok_or_else(bad)?;
+    let number = |text: &str| text.parse::<u32>().map_err(|_| bad());
+    let (width, height) = (number(width)?, number(height)?);
+    if !(320..=8000).contains(&width) || !(200..=8000).contains(&height) {
+        return Err(bad());
+    }
+    Ok((width, height))
 }
 
 /// What a picture shows.
@@ -554,8 +589,96 @@ pub struct Plot {
 pub enum View {
     /// Values over frames, with keys and handles
     Curves,
+    /// Keys over frames, a row a node, with range and clips
+    Keys,
     /// Stick figures over time
     Poses,
+}
+
+/// Look for what would go wrong later: stray keys, flips, sliding feet, wrong units, names, layers, and more
+#[derive(Args, Debug)]
+pub struct Check {
+    /// Files to look through; - is standard input
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// File with the rig that is to get the animation
+    #[arg(long, value_name = "TARGET")]
+    pub rig: Option<PathBuf>,
+    /// Profile of the application that gets it: a file, or curves, plain-curves, quaternions or samples
+    #[arg(long, value_name = "PROFILE")]
+    pub profile: Option<PathBuf>,
+    /// Exit with code 1 where there is a finding of this level or above
+    #[arg(long, value_name = "LEVEL", value_enum)]
+    pub deny: Option<Level>,
+    /// Codes to leave out, such as still-channel
+    #[arg(long, value_name = "CODE", num_args = 1.., value_parser = code)]
+    pub allow: Vec<Code>,
+    /// How many places of each finding to list; 0 lists all
+    #[arg(long, value_name = "N", default_value_t = 4)]
+    pub most: usize,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// How bad findings are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Level {
+    /// Notes, warnings and errors
+    Note,
+    /// Warnings and errors
+    Warning,
+    /// Errors only
+    Error,
+}
+
+fn code(text: &str) -> Result<Code, String> {
+    let names = || Code::ALL.iter().map(|code| code.name());
+    Code::ALL.into_iter().find(|code| code.name() == text).ok_or_else(|| {
+        match nimble_curve_core::ops::carry::similar(text, names()) {
+            Some(name) => format!("there is no finding '{text}': did you mean '{name}'?"),
+            None => format!("there is no finding '{text}': {}", names().collect::<Vec<_>>().join(", ")),
+        }
+    })
+}
+
+/// Put two files side by side, curve by curve and by motion; silent and code 0 where they are the same
+#[derive(Args, Debug)]
+pub struct Compare {
+    /// One file; - is standard input
+    #[arg(value_name = "A")]
+    pub first: PathBuf,
+    /// The other file
+    #[arg(value_name = "B")]
+    pub second: PathBuf,
+    /// Name map, where the nodes have other names
+    #[arg(long, value_name = "MAP.toml")]
+    pub map: Option<PathBuf>,
+    /// How far they may be apart in motion for code 0; not at all where left out
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance)]
+    pub tolerance: Option<Tolerance>,
+    /// Take of the first file; all where left out
+    #[arg(long, value_name = "NAME")]
+    pub take: Option<String>,
+    /// Range of frames to compare; the first file's takes where left out
+    #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
+    pub frames: Option<(f64, f64)>,
+    /// Nodes of the first file to compare, by name or pattern with *; all where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1..)]
+    pub only: Vec<String>,
+    /// How many rows of each table to list; 0 lists all
+    #[arg(long, value_name = "N", default_value_t = 6)]
+    pub most: usize,
+    /// Draw the curves that are farthest apart: .png or .svg
+    #[arg(long, value_name = "FILE")]
+    pub plot: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
 }
 
 /// How translations grow.

@@ -24,12 +24,31 @@ impl Table {
         Table { heads: heads.to_vec(), rows: Vec::new() }
     }
 
+    /// A table without a heading.
+    pub fn plain(aligns: &[Align]) -> Table {
+        Table { heads: aligns.iter().map(|align| ("", *align)).collect(), rows: Vec::new() }
+    }
+
     pub fn row(&mut self, cells: impl IntoIterator<Item = impl Into<String>>) {
         self.rows.push((cells.into_iter().map(Into::into).collect(), None));
     }
 
     pub fn styled(&mut self, style: Style, cells: impl IntoIterator<Item = impl Into<String>>) {
         self.rows.push((cells.into_iter().map(Into::into).collect(), Some(style)));
+    }
+
+    /// The table without the columns in which every cell is empty.
+    pub fn without_empty_columns(mut self) -> Table {
+        let filled: Vec<bool> = (0..self.heads.len())
+            .map(|column| self.rows.iter().any(|(cells, _)| cells.get(column).is_some_and(|c| !c.is_empty())))
+            .collect();
+        let mut keep = filled.iter();
+        self.heads.retain(|_| *keep.next().unwrap_or(&true));
+        for (cells, _) in &mut self.rows {
+            let mut keep = filled.iter();
+            cells.retain(|_| *keep.next().unwrap_or(&true));
+        }
+        self
     }
 
     /// Writes the table, each line after two spaces.
@@ -53,7 +72,9 @@ impl Table {
             text
         };
         let heads: Vec<&str> = self.heads.iter().map(|(head, _)| *head).collect();
-        writeln!(out, "{}", Style::Faint.paint(&line(&heads)))?;
+        if heads.iter().any(|head| !head.is_empty()) {
+            writeln!(out, "{}", Style::Faint.paint(&line(&heads)))?;
+        }
         for (cells, style) in &self.rows {
             let text = line(&cells.iter().map(String::as_str).collect::<Vec<_>>());
             match style {

@@ -1,6 +1,6 @@
 //! Colour and streams: colour only where a terminal shows it, results and messages kept apart.
 
-use std::io::{self, Write};
+use std::io::{self, IsTerminal as _, Write};
 
 use anstyle::{AnsiColor, Style as Ansi};
 
@@ -61,6 +61,20 @@ impl Write for Report {
     }
 }
 
+/// Whether a person reads standard output.
+pub fn is_read_by_a_person() -> bool {
+    io::stdout().is_terminal()
+}
+
+/// Values as a row of bars, from the lowest to the highest.
+pub fn spark(values: &[f64]) -> String {
+    const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let (low, high) =
+        values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
+    let bar = |value: &f64| BARS[(((value - low) / (high - low).max(1e-300) * 7.0).round() as usize).min(7)];
+    values.iter().map(bar).collect()
+}
+
 /// One line of error on standard error.
 pub fn complain(sentence: &str) {
     let _ = writeln!(anstream::stderr(), "{} {sentence}", Style::Bad.paint("error:"));
@@ -69,4 +83,16 @@ pub fn complain(sentence: &str) {
 /// One line of remark on standard error.
 pub fn remark(sentence: &str) {
     let _ = writeln!(anstream::stderr(), "{} {sentence}", Style::Warn.paint("note:"));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bars_follow_the_values() {
+        assert_eq!(spark(&[0.0, 1.0, 0.5, -1.0]), "▅█▆▁");
+        assert_eq!(spark(&[2.0, 2.0]), "▁▁");
+        assert_eq!(spark(&[]), "");
+    }
 }

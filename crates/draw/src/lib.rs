@@ -1,7 +1,9 @@
 //! Pictures of animation, from core types to SVG and PNG.
 
+mod axes;
 pub mod curves;
 mod image;
+pub mod keys;
 pub mod poses;
 mod svg;
 

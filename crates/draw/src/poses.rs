@@ -18,6 +18,9 @@ pub struct Figure<'a> {
     pub take: Option<&'a Take>,
 }
 
+/// Colours of ways, node by node.
+const TRAILS: [&str; 4] = [COLOURS[4], COLOURS[2], COLOURS[3], COLOURS[5]];
+
 /// From where a figure is seen.
 #[derive(Clone, Copy, PartialEq)]
 enum From {
@@ -25,23 +28,44 @@ enum From {
     Front,
 }
 
-/// Draws each figure in two rows, from the side and from the front, at `count` instants spread over its take.
+/// What the strip shows of its figures.
+pub struct Strip<'a> {
+    /// At how many instants, spread over each take, a figure is drawn; where `frames` are given, at those.
+    pub count: usize,
+    /// Frames of the first figure's rate at which all are drawn.
+    pub frames: &'a [f64],
+    /// Nodes, by their positions in each figure's rig, whose ways from one instant to the next are drawn.
+    pub trails: &'a [Vec<usize>],
+    /// The size of the picture.
+    pub size: Size,
+}
+
+/// Points of a way between two instants.
+const STEPS: usize = 24;
+
+/// Draws each figure in two rows, from the side and from the front, at instants spread over its take.
 ///
 /// # Errors
 /// Where a pose cannot be evaluated.
-pub fn strip(figures: &[Figure<'_>], count: usize, size: Size) -> Result<String, EvaluateError> {
+pub fn strip(figures: &[Figure<'_>], what: &Strip<'_>) -> Result<String, EvaluateError> {
+    let size = what.size;
     let mut svg = Svg::new(size);
     let rows = figures.len() * 2;
     let height = (size.height - 50.0) / rows.max(1) as f64;
-    svg.text(
-        (24.0, 30.0),
-        17.0,
-        Anchor::Start,
-        "#222",
-        "Poses over time, seen from the side and from the front",
-    );
+    let title = "Poses over time, seen from the side and from the front";
+    svg.text((24.0, 30.0), 17.0, Anchor::Start, "#222", title);
+    if what.trails.iter().any(|nodes| !nodes.is_empty()) {
+        let said = "thin lines: the way since the pose before";
+        svg.text((size.width - 24.0, 30.0), 12.0, Anchor::End, "#777", said);
+    }
+    let seconds: Vec<f64> = match figures.first() {
+        Some(first) => what.frames.iter().map(|frame| frame / first.scene.rate.fps()).collect(),
+        None => Vec::new(),
+    };
     for (index, figure) in figures.iter().enumerate() {
-        let poses = poses_of(figure, count)?;
+        let frames = frames_of(figure, what.count, &seconds);
+        let trails = what.trails.get(index).map_or(&[][..], Vec::as_slice);
+        let poses = poses_of(figure, &frames, trails)?;
         let colour = COLOURS[index % COLOURS.len()];
         for (row, from) in [From::Side, From::Front].into_iter().enumerate() {
             let top = 46.0 + (index * 2 + row) as f64 * height;
@@ -55,21 +79,44 @@ pub fn strip(figures: &[Figure<'_>], count: usize, size: Size) -> Result<String,
 struct Instant {
     frame: f64,
     points: Vec<DVec3>,
+    /// The ways of chosen nodes since the instant before.
+    trails: Vec<Vec<DVec3>>,
 }
 
-fn poses_of(figure: &Figure<'_>, count: usize) -> Result<Vec<Instant>, EvaluateError> {
+/// The frames at which a figure is drawn: given ones, by their seconds, or some spread over its take.
+fn frames_of(figure: &Figure<'_>, count: usize, seconds: &[f64]) -> Vec<f64> {
+    let rate = figure.scene.rate;
+    if !seconds.is_empty() {
+        return seconds.iter().map(|seconds| seconds * rate.fps()).collect();
+    }
+    let Some(take) = figure.take else { return vec![0.0] };
+    let (first, last) = (rate.frame(take.range.first), rate.frame(take.range.last));
+    let count = count.max(1);
+    (0..count)
+        .map(|index| (first + (last - first) * index as f64 / (count - 1).max(1) as f64).round())
+        .collect()
+}
+
+fn poses_of(figure: &Figure<'_>, frames: &[f64], trails: &[usize]) -> Result<Vec<Instant>, EvaluateError> {
     let mut evaluator = Evaluator::new(figure.scene, figure.take, 0)?;
     let rate = figure.scene.rate;
-    let (first, last) =
-        figure.take.map_or((0.0, 0.0), |take| (rate.frame(take.range.first), rate.frame(take.range.last)));
-    let count = if figure.take.is_some() { count.max(1) } else { 1 };
     let mut pose = Pose::default();
-    let mut instants = Vec::with_capacity(count);
-    for index in 0..count {
-        let frame = (first + (last - first) * index as f64 / (count - 1).max(1) as f64).round();
-        evaluator.pose_at(rate.ticks(frame as i64).as_f64(), &mut pose);
+    let mut instants = Vec::with_capacity(frames.len());
+    let mut before: Option<f64> = None;
+    for &frame in frames {
+        let mut ways = vec![Vec::new(); trails.len()];
+        for step in 0..=STEPS {
+            let Some(before) = before.filter(|_| !trails.is_empty()) else { break };
+            let part = step as f64 / STEPS as f64;
+            evaluator.pose_at((before + (frame - before) * part) * rate.ticks_per_frame(), &mut pose);
+            for (way, &node) in ways.iter_mut().zip(trails) {
+                way.extend(pose.world.get(node).map(|world| upright(figure.scene, world.translation)));
+            }
+        }
+        evaluator.pose_at(frame * rate.ticks_per_frame(), &mut pose);
         let points = pose.world.iter().map(|world| upright(figure.scene, world.translation)).collect();
-        instants.push(Instant { frame, points });
+        instants.push(Instant { frame, points, trails: ways });
+        before = Some(frame);
     }
     Ok(instants)
 }
@@ -114,6 +161,11 @@ fn draw_row(
             let across = if from == From::Side { p.z - base.z } else { p.x - base.x };
             (centre + across * scale, bottom - p.y * scale)
         };
+        for (way, colour) in instant.trails.iter().zip(TRAILS.iter().cycle()) {
+            let place = |p: &DVec3| Some(place(*p)).filter(|(x, _)| (x - centre).abs() < 0.5 * step);
+            let drawn: Vec<(f64, f64)> = way.iter().filter_map(place).collect();
+            svg.path(&drawn, colour, 1.0);
+        }
         for (position, parent) in parents.iter().enumerate() {
             let Some(parent) = parent else { continue };
             if kinds[*parent] == NodeKind::Root || kinds[position] == NodeKind::Control {
@@ -129,7 +181,7 @@ fn draw_row(
                 svg.dot(place(*point), 1.6, "#333333", "none");
             }
         }
-        let label = format!("{}", instant.frame);
+        let label = crate::axes::number(instant.frame, "");
         svg.text((centre, bottom + 15.0), 11.0, Anchor::Middle, "#555", &label);
     }
 }

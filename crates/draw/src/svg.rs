@@ -60,6 +60,14 @@ impl Svg {
         );
     }
 
+    pub fn diamond(&mut self, (x, y): (f64, f64), radius: f64, fill: &str) {
+        let (left, right, top, bottom) = (x - radius, x + radius, y - radius, y + radius);
+        let _ = writeln!(
+            self.text,
+            "<path d=\"M{left:.2} {y:.2}L{x:.2} {top:.2}L{right:.2} {y:.2}L{x:.2} {bottom:.2}Z\" fill=\"{fill}\"/>"
+        );
+    }
+
     pub fn rect(&mut self, (x, y): (f64, f64), (width, height): (f64, f64), fill: &str) {
         let _ = writeln!(
             self.text,

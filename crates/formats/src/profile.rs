@@ -26,6 +26,7 @@ struct File {
     rate: Option<toml::Value>,
     unit: Option<toml::Value>,
     up: Option<String>,
+    first_frame: Option<i64>,
     #[serde(default = "yes")]
     curves: bool,
     #[serde(default = "yes")]
@@ -128,6 +129,7 @@ pub fn parse_profile(text: &str) -> Result<Profile, Fault> {
         rate: rate.transpose()?,
         metres_per_unit: unit.transpose()?,
         up: up.transpose()?,
+        first_frame: file.first_frame,
         holds: Holds {
             layers: file.layers,
             rotations,

@@ -1,10 +1,11 @@
 //! The sample scenario: a canal-town post office, generated the same on every machine.
 //!
 //! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
-//! names, proportions and rotation orders; and a parcel cart with turning wheels and a weather vane.
+//! names, proportions and rotation orders; a parcel cart with turning wheels and a weather vane; and a file full of faults.
 
 pub mod authored;
 pub mod cart;
+pub mod faulty;
 pub mod otter;
 pub mod shapes;
 pub mod stilt;
@@ -26,6 +27,7 @@ pub fn files() -> Vec<(&'static str, String)> {
         ("bramble.ncurve", own(&authored::scene())),
         ("stilt.ncurve", own(&stilt::scene())),
         ("cart.ncurve", own(&cart::scene())),
+        ("faulty.ncurve", own(&faulty::scene())),
         ("bramble_to_stilt.toml", stilt::NAME_MAP.to_owned()),
     ]
 }

@@ -88,7 +88,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         Some(before) => before.followed_by(carried.ledger.clone()),
         None => carried.ledger.clone(),
     };
-    let (mut scene, placed) = placed(&carried.scene, target.takes.len(), args)?;
+    let (mut scene, placed) = placed(&carried, target.takes.len(), args)?;
     ledger.notes.extend(placed);
     if let Some(path) = &args.profile {
         let (fitted, more) = fit(&scene, &read_profile(path)?, &args.tolerance)?;
@@ -198,10 +198,11 @@ fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
 }
 
 /// The carried takes at the time and place that were asked for. Also what there is to say of it.
-fn placed(carried: &Scene, own: usize, args: &Carry) -> Result<(Scene, Vec<String>), Failure> {
-    let mut scene = Scene { takes: carried.takes[..own].to_vec(), ..carried.clone() };
+fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<String>), Failure> {
+    let takes = &carried.scene.takes;
+    let mut scene = Scene { takes: takes[..own].to_vec(), ..carried.scene.clone() };
     let mut notes = Vec::new();
-    let new = &carried.takes[own..];
+    let new = &takes[own..];
     if args.place.is_some() && new.len() > 1 {
         let names: Vec<&str> = new.iter().map(|take| take.name.as_str()).collect();
         return Err(Failure::new(format!(
@@ -221,7 +222,12 @@ fn placed(carried: &Scene, own: usize, args: &Carry) -> Result<(Scene, Vec<Strin
             notes.push(format!("'{}' starts at frame {}", take.name, frame(at)));
         }
         match &args.place {
-            None => scene.takes.push(take),
+            None => {
+                if let Some((name, fresh)) = carried.renamed.iter().find(|(_, fresh)| *fresh == take.name) {
+                    notes.push(format!("the target has a take '{name}': the new one is called '{fresh}'"));
+                }
+                scene.takes.push(take);
+            }
             Some(placement) => {
                 let ease = Ticks((args.ease * scene.rate.ticks_per_frame()).round() as i64);
                 let options = PlaceOptions {

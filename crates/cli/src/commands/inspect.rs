@@ -15,7 +15,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::report::{amount, counted, frame, print_json};
 use crate::table::{Align, Table};
-use crate::terminal::{Report, Style};
+use crate::terminal::{self, Report, Style};
 
 pub fn run(args: &Inspect) -> Result<(), Failure> {
     let loaded = files::read(&args.file, args.input)?;
@@ -222,12 +222,13 @@ fn print_most(
     if most == 0 || moving.is_empty() {
         return Ok(());
     }
-    let mut table = Table::new(&[
-        ("moves most", Align::Left),
-        ("by", Align::Right),
-        ("from", Align::Right),
-        ("to", Align::Right),
-    ]);
+    let with_shape = terminal::is_read_by_a_person();
+    let mut heads =
+        vec![("moves most", Align::Left), ("by", Align::Right), ("from", Align::Right), ("to", Align::Right)];
+    if with_shape {
+        heads.push(("over time", Align::Left));
+    }
+    let mut table = Table::new(&heads);
     for quantity in [Quantity::Length, Quantity::Angle, Quantity::Scalar] {
         let mut kind: Vec<&&Movement> =
             moving.iter().filter(|movement| movement.quantity == quantity).collect();
@@ -235,12 +236,16 @@ fn print_most(
         let share = if quantity == Quantity::Angle { most } else { most.div_ceil(3) };
         for movement in kind.into_iter().take(share) {
             let shown = |value: f64| amount(value, quantity, &scene.space);
-            table.row([
+            let mut cells = vec![
                 movement.channel.clone(),
                 shown(movement.span()),
                 shown(movement.range.0),
                 shown(movement.range.1),
-            ]);
+            ];
+            if with_shape {
+                cells.push(terminal::spark(&movement.shape));
+            }
+            table.row(cells);
         }
     }
     Ok(table.print(out)?)

@@ -2,6 +2,8 @@
 
 mod bake;
 mod carry;
+mod check;
+mod compare;
 mod completions;
 mod convert;
 mod demo;
@@ -21,6 +23,8 @@ use crate::failure::Failure;
 /// Runs a command.
 pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     match cli.command {
+        Command::Check(args) => return check::run(&args),
+        Command::Compare(args) => return compare::run(&args),
         Command::Inspect(args) => inspect::run(&args),
         Command::Convert(args) => convert::run(&args),
         Command::Unbake(args) => unbake::run(&args),

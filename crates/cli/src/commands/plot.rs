@@ -1,29 +1,29 @@
-//! `plot`: pictures of curves and poses.
+//! `plot`: pictures of curves, keys and poses.
 
 use std::path::Path;
 
-use nimble_curve_core::address::{Addresses, COMPONENTS, matches};
-use nimble_curve_core::evaluate::PropertySampler;
-use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
+use nimble_curve_core::controller::{Controller, TcbKeys};
+use nimble_curve_core::evaluate::{PropertySampler, Sampler};
+use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::ops::is_hand_or_foot;
+use nimble_curve_core::ops::survey::{Movement, survey};
+use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
 use nimble_curve_core::value::{Quantity, Value};
-use nimble_curve_draw::curves::{Channel, stacked};
-use nimble_curve_draw::poses::{Figure, strip};
+use nimble_curve_draw::curves::{self, Channel, Source};
+use nimble_curve_draw::keys::{self, Lane, Row};
+use nimble_curve_draw::poses::{Figure, Strip, strip};
 use nimble_curve_draw::{Size, to_png};
 
 use crate::args::{Plot, View};
 use crate::failure::Failure;
 use crate::files;
 
-/// The most channels on one picture.
-const MOST_CHANNELS: usize = 3;
+/// How many poses there are where no frames are given.
+const POSES: usize = 9;
 
 pub fn run(args: &Plot) -> Result<(), Failure> {
-    let ending = args.output.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase);
-    let is_png = match ending.as_deref() {
-        Some("png") => true,
-        Some("svg") => false,
-        _ => return Err(Failure::new(format!("{}: pictures are .png or .svg", args.output.display()))),
-    };
+    let write = Picture::new(&args.output)?;
     let scene = files::read(&args.file, args.input)?.scene;
     let other = args
         .against
@@ -32,37 +32,278 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
         .transpose()?
         .map(|loaded| loaded.scene);
     let svg = match args.view {
-        View::Curves => curves(args, &scene, other.as_ref())?,
-        View::Poses => poses(args, &scene, other.as_ref())?,
+        View::Curves => draw_curves(args, &scene, other.as_ref())?,
+        View::Keys => draw_keys(args, &scene)?,
+        View::Poses => draw_poses(args, &scene, other.as_ref())?,
     };
-    let bytes = if is_png {
-        to_png(&svg).map_err(|error| Failure::new(format!("{}: {error}", args.output.display())))?
-    } else {
-        svg.into_bytes()
-    };
-    Ok(nimble_curve_formats::write_bytes(&bytes, &args.output)?)
+    write.write(&svg)
 }
 
-fn stem(path: &Path) -> &str {
+/// A picture's file, whose ending is known to be one that can be written.
+pub struct Picture<'a> {
+    path: &'a Path,
+    is_png: bool,
+}
+
+impl<'a> Picture<'a> {
+    pub fn new(path: &'a Path) -> Result<Picture<'a>, Failure> {
+        let ending = path.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase);
+        match ending.as_deref() {
+            Some("png") => Ok(Picture { path, is_png: true }),
+            Some("svg") => Ok(Picture { path, is_png: false }),
+            _ => Err(Failure::new(format!("{}: pictures are .png or .svg", path.display()))),
+        }
+    }
+
+    pub fn write(&self, svg: &str) -> Result<(), Failure> {
+        let bytes = if self.is_png {
+            to_png(svg).map_err(|error| Failure::new(format!("{}: {error}", self.path.display())))?
+        } else {
+            svg.as_bytes().to_vec()
+        };
+        Ok(nimble_curve_formats::write_bytes(&bytes, self.path)?)
+    }
+}
+
+pub fn stem(path: &Path) -> &str {
     path.file_stem().and_then(|stem| stem.to_str()).unwrap_or("")
 }
 
-fn poses(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
-    let mut figures = vec![Figure { name: stem(&args.file), scene, take: scene.takes.first() }];
-    if let (Some(scene), Some(path)) = (other, &args.against) {
-        figures.push(Figure { name: stem(path), scene, take: scene.takes.first() });
-    }
-    Ok(strip(&figures, 9, Size::default())?)
+fn size(args: &Plot) -> Size {
+    Size { width: f64::from(args.size.0), height: f64::from(args.size.1) }
 }
 
-fn curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
-    let Some(take) = scene.takes.first() else {
-        return Err(Failure::new(format!("{}: there is no take to plot", args.file.display())));
+/// The take that is meant; the first where none is named.
+fn chosen_take<'a>(args: &Plot, scene: &'a Scene) -> Result<Option<&'a Take>, Failure> {
+    let Some(name) = &args.take else { return Ok(scene.takes.first()) };
+    let found = scene.takes.iter().find(|take| take.name == *name);
+    found.map(Some).ok_or_else(|| {
+        let names = scene.takes.iter().map(|take| take.name.as_str());
+        let hint = similar(name, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
+        Failure::new(format!("{}: there is no take '{name}'{hint}", args.file.display()))
+    })
+}
+
+fn needed_take<'a>(args: &Plot, scene: &'a Scene) -> Result<&'a Take, Failure> {
+    let none = || Failure::new(format!("{}: there is no take to plot", args.file.display()));
+    chosen_take(args, scene)?.ok_or_else(none)
+}
+
+/// The frames that are drawn.
+fn range(args: &Plot, scene: &Scene, take: &Take) -> (f64, f64) {
+    args.frames.unwrap_or_else(|| (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last)))
+}
+
+/// The other file's take that belongs to one: of its name, else the first.
+fn partner<'a>(other: &'a Scene, take: Option<&Take>) -> Option<&'a Take> {
+    let same = take.and_then(|take| other.takes.iter().find(|own| own.name == take.name));
+    same.or_else(|| other.takes.first())
+}
+
+fn title(args: &Plot, take: &Take, other: Option<&Take>) -> String {
+    let named = |path: &Path, name: &str| {
+        let stem = stem(path);
+        if stem == name { stem.to_owned() } else { format!("{stem}, take {name}") }
     };
+    match (&args.against, other) {
+        (Some(against), Some(other)) => {
+            format!("{} against {}", named(&args.file, &take.name), named(against, &other.name))
+        }
+        _ => named(&args.file, &take.name),
+    }
+}
+
+fn draw_poses(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
+    let take = chosen_take(args, scene)?;
+    let mut figures = vec![Figure { name: stem(&args.file), scene, take }];
+    if let (Some(other), Some(path)) = (other, &args.against) {
+        figures.push(Figure { name: stem(path), scene: other, take: partner(other, take) });
+    }
+    for pattern in &args.trail {
+        if !figures.iter().any(|figure| !trailed(figure.scene, std::slice::from_ref(pattern)).is_empty()) {
+            let names = scene.rigs.iter().flat_map(|rig| rig.nodes().map(|(_, node)| node.name.as_str()));
+            let hint =
+                similar(pattern, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
+            return Err(Failure::new(format!("{}: no node matches '{pattern}'{hint}", args.file.display())));
+        }
+    }
+    let trails: Vec<Vec<usize>> = figures.iter().map(|figure| trailed(figure.scene, &args.trail)).collect();
+    let spread: Vec<f64> = match (args.frames, args.at.is_empty()) {
+        (Some((first, last)), true) => {
+            let at = |index: usize| first + (last - first) * index as f64 / (POSES - 1) as f64;
+            (0..POSES).map(|index| at(index).round()).collect()
+        }
+        _ => args.at.clone(),
+    };
+    let what = Strip { count: POSES, frames: &spread, trails: &trails, size: size(args) };
+    Ok(strip(&figures, &what)?)
+}
+
+/// Positions of the first rig's nodes that leave a trail.
+fn trailed(scene: &Scene, patterns: &[String]) -> Vec<usize> {
+    let Some(rig) = scene.rigs.first() else { return Vec::new() };
+    let addresses = Addresses::new(scene);
+    let is_meant = |(id, node): (_, &nimble_curve_core::rig::Node)| {
+        if patterns.is_empty() {
+            return is_hand_or_foot(&node.name) && node.kind == nimble_curve_core::rig::NodeKind::Joint;
+        }
+        let bare = without_namespace(&node.name);
+        patterns.iter().any(|p| matches(p, addresses.node((0, id))) || matches(p, bare))
+    };
+    rig.nodes().enumerate().filter(|(_, node)| is_meant(*node)).map(|(position, _)| position).collect()
+}
+
+fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
+    let take = needed_take(args, scene)?;
+    let addresses = Addresses::new(scene);
+    let frame = |time| scene.rate.frame(time);
+    let mut rows: Vec<Row> = Vec::new();
+    let mut last: Option<NodeRef> = None;
+    let mut tracks: Vec<&Track> = take.tracks().map(|(_, track)| track).collect();
+    // In the order of the rig, whatever the layers.
+    tracks.sort_by_key(|track| (track.target.rig, scene.rigs[track.target.rig].position(track.target.node)));
+    for track in tracks {
+        let node = (track.target.rig, track.target.node);
+        let name = addresses.node(node);
+        if !args.only.is_empty() && !args.only.iter().any(|p| matches(p, name)) {
+            continue;
+        }
+        if last != Some(node) {
+            rows.push(Row { name: name.to_owned(), ..Row::default() });
+            last = Some(node);
+        }
+        let Some(row) = rows.last_mut() else { continue };
+        let lane = match scene.rigs[node.0].property_kind(node.1, &track.target.property) {
+            Some(PropertyKind::Rotation | PropertyKind::Scalar(Quantity::Angle)) => Lane::Rotation,
+            Some(PropertyKind::Vector(Quantity::Length)) => Lane::Position,
+            _ => Lane::Other,
+        } as usize;
+        if track.controller.sample_count() > 0
+            && let Some(own) = track.controller.range()
+        {
+            let (first, end) = (frame(own.first), frame(own.last));
+            let (a, b) = row.samples[lane].unwrap_or((first, end));
+            row.samples[lane] = Some((a.min(first), b.max(end)));
+        }
+        row.keys[lane].extend(key_times(&track.controller).into_iter().map(frame));
+    }
+    // What is constant has no keys.
+    rows.retain(|row| row.count() > 0 || row.samples.iter().any(Option::is_some));
+    if rows.is_empty() {
+        return Err(Failure::new(format!("{}: no animated node matches", args.file.display())));
+    }
+    for keys in rows.iter_mut().flat_map(|row| &mut row.keys) {
+        keys.sort_by(f64::total_cmp);
+        keys.dedup();
+        if let Some((first, last)) = args.frames {
+            keys.retain(|key| (first..=last).contains(key));
+        }
+    }
+    let sheet = keys::Sheet {
+        title: format!("{}: keys", title(args, take, None)),
+        range: range(args, scene, take),
+        clips: take
+            .clips
+            .iter()
+            .map(|clip| (clip.name.clone(), frame(clip.range.first), frame(clip.range.last)))
+            .collect(),
+        markers: take.markers.iter().map(|marker| (marker.name.clone(), frame(marker.time))).collect(),
+        size: size(args),
+    };
+    Ok(keys::draw(&sheet, &rows))
+}
+
+/// When a controller's own keys are; samples have none.
+fn key_times(controller: &Controller) -> Vec<nimble_curve_core::time::Ticks> {
+    match controller {
+        Controller::Constant(_) | Controller::Samples(_) | Controller::Procedural(_) => Vec::new(),
+        Controller::Components(_) | Controller::Euler(_) => {
+            controller.curves().iter().flat_map(|curve| curve.keys().iter().map(|key| key.time)).collect()
+        }
+        Controller::Quaternion(curve) => curve.keys.iter().map(|key| key.time).collect(),
+        Controller::Tcb(curve) => match &curve.keys {
+            TcbKeys::Scalar(keys) => keys.iter().map(|key| key.time).collect(),
+            TcbKeys::Vector(keys) => keys.iter().map(|key| key.time).collect(),
+            TcbKeys::Rotation(keys) => keys.iter().map(|key| key.time).collect(),
+        },
+        Controller::Discrete(curve) => curve.keys().iter().map(|(time, _)| *time).collect(),
+        Controller::Stack(entries) => entries.iter().flat_map(|entry| key_times(&entry.controller)).collect(),
+    }
+}
+
+fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
+    let take = needed_take(args, scene)?;
+    let names: Vec<String> = if args.only.is_empty() {
+        most_moving(scene, take, args.channels.into())
+    } else {
+        let all = survey(scene, take);
+        let meant = |m: &&Movement| args.only.iter().any(|pattern| matches(pattern, &m.channel));
+        let mut names: Vec<String> = all.iter().filter(meant).map(|m| m.channel.clone()).collect();
+        names.dedup();
+        names.truncate(args.channels.into());
+        if names.is_empty() {
+            let near = args
+                .only
+                .first()
+                .and_then(|pattern| similar(pattern, all.iter().map(|m| m.channel.as_str())));
+            let hint = near.map_or(String::new(), |name| format!(": did you mean '{name}'?"));
+            return Err(Failure::new(format!("{}: no channel matches{hint}", args.file.display())));
+        }
+        names
+    };
+    let theirs = other.and_then(|other| Some((other, partner(other, Some(take))?)));
+    let mut channels = channels_of(scene, take, &names);
+    if let Some((other, their_take)) = theirs {
+        for (channel, name) in channels.iter_mut().zip(&names) {
+            channel.against = values_of(scene, other, their_take, name)?;
+        }
+    }
+    if channels.is_empty() {
+        return Err(Failure::new(format!("{}: nothing in the take moves", args.file.display())));
+    }
+    let title = title(args, take, theirs.map(|(_, take)| take));
+    let range = range(args, scene, take);
+    let overlaid = args.overlay;
+    let sheet = curves::Sheet { title: &title, rate: scene.rate, range, overlaid, size: size(args) };
+    Ok(curves::draw(&sheet, &channels))
+}
+
+/// The channels that move most: of positions the one, of rotations the others, then anything else.
+fn most_moving(scene: &Scene, take: &Take, count: usize) -> Vec<String> {
+    let mut all = survey(scene, take);
+    all.retain(|movement| movement.span() > 1e-9);
+    all.sort_by(|a, b| b.span().total_cmp(&a.span()).then_with(|| a.channel.cmp(&b.channel)));
+    let mut names: Vec<String> = Vec::new();
+    for (quantity, most) in [
+        (Quantity::Length, count.div_ceil(3)),
+        (Quantity::Angle, count),
+        (Quantity::Scalar, count),
+        (Quantity::Length, count),
+    ] {
+        for movement in all.iter().filter(|movement| movement.quantity == quantity).take(most) {
+            if names.len() < count && !names.contains(&movement.channel) {
+                names.push(movement.channel.clone());
+            }
+        }
+    }
+    names
+}
+
+/// The first track of each channel, by its address with component.
+pub fn channels_of<'a>(scene: &'a Scene, take: &'a Take, names: &[String]) -> Vec<Channel<'a>> {
     let addresses = Addresses::new(scene);
     let mut channels = Vec::new();
-    for (_, track) in take.tracks() {
-        let address = addresses.property(&track.target);
+    for name in names {
+        let found = take.tracks().find_map(|(layer, track)| {
+            let address = addresses.property(&track.target);
+            let component = component_of(name, &address)?;
+            let kind =
+                scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property)?;
+            let is_one = matches!(kind, PropertyKind::Scalar(_));
+            // Of several components one has to be named.
+            (is_one || *name != address).then_some((layer, track, component))
+        });
+        let Some((layer, track, component)) = found else { continue };
         let kind = scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property);
         let quantity = kind.map_or(Quantity::Scalar, |kind| kind.quantity());
         let (factor, unit) = match quantity {
@@ -70,53 +311,86 @@ fn curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, F
             Quantity::Length => (1.0, scene.space.unit_name().unwrap_or("")),
             Quantity::Scalar => (1.0, ""),
         };
-        for (index, curve) in
-            track.controller.curves().iter().enumerate().filter(|(_, curve)| !curve.is_empty())
-        {
-            let name = format!("{address}.{}", COMPONENTS.get(index).unwrap_or(&""));
-            if !args.only.is_empty() && !args.only.iter().any(|pattern| matches(pattern, &name)) {
-                continue;
-            }
-            let samples = match other {
-                Some(other) => samples_of(other, &address, index)?,
-                None => Vec::new(),
-            };
-            channels.push(Channel { name, curve, factor, unit, samples });
-        }
+        let source = match track.controller.curves().get(component).filter(|curve| !curve.is_empty()) {
+            Some(curve) => Source::Curve(curve),
+            None => Source::Values(sampled(scene, take, layer, track, component)),
+        };
+        channels.push(Channel { name: name.clone(), source, factor, unit, against: Vec::new() });
     }
-    if channels.is_empty() {
-        return Err(Failure::new(format!("{}: no curve matches", args.file.display())));
-    }
-    if args.only.is_empty() {
-        channels.sort_by_key(|channel| std::cmp::Reverse(channel.curve.keys().len()));
-    }
-    channels.truncate(MOST_CHANNELS);
-    let range = (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last));
-    let title = match &args.against {
-        Some(against) => format!("{} against {}", stem(&args.file), stem(against)),
-        None => stem(&args.file).to_owned(),
-    };
-    Ok(stacked(&title, &channels, scene.rate, range, Size::default()))
+    channels
 }
 
-/// The other scene's values of a channel at its own whole frames, as frames of the first scene.
-fn samples_of(other: &Scene, address: &str, component: usize) -> Result<Vec<(f64, f64)>, Failure> {
-    let Some(take) = other.takes.first() else { return Ok(Vec::new()) };
-    let Ok(target) = Addresses::new(other).find_property(&other.rigs, address) else { return Ok(Vec::new()) };
+/// Which component of an address a channel is: none stands for the only one.
+fn component_of(name: &str, address: &str) -> Option<usize> {
+    let rest = name.strip_prefix(address)?;
+    if rest.is_empty() {
+        return Some(0);
+    }
+    let rest = rest.strip_prefix('.')?;
+    COMPONENTS.iter().position(|letter| *letter == rest).or_else(|| rest.parse().ok())
+}
+
+/// What a track comes to by itself, at whole frames or its own samples.
+fn sampled(scene: &Scene, take: &Take, layer: usize, track: &Track, component: usize) -> Vec<(f64, f64)> {
+    let Some(mut sampler) = Sampler::of_track(scene, take, layer, track) else { return Vec::new() };
+    let range = track.controller.range().unwrap_or(take.range);
+    let rate = match &track.controller {
+        Controller::Samples(samples) => samples.rate,
+        _ => scene.rate,
+    };
+    let (first, last) = (rate.nearest_frame(range.first), rate.nearest_frame(range.last));
+    (first..=last)
+        .filter_map(|frame| {
+            let time = rate.ticks(frame);
+            Some((scene.rate.frame(time), number(&sampler.value_at(time.as_f64()), component)?))
+        })
+        .collect()
+}
+
+/// One number of a value; rotations without angles give their axis times their angle.
+fn number(value: &Value, component: usize) -> Option<f64> {
+    match value {
+        Value::Quaternion(q) => q.to_scaled_axis().to_array().get(component).copied(),
+        Value::Scalar(number) => (component == 0).then_some(*number),
+        Value::Vector(v) | Value::Euler { angles: v, .. } => v.to_array().get(component).copied(),
+        Value::Matrix(m) => m.to_cols_array().get(component).copied(),
+        Value::Discrete(_) => None,
+    }
+}
+
+/// Another scene's values of a channel at its own whole frames, as frames of the first scene and in its unit.
+pub fn values_of(scene: &Scene, other: &Scene, take: &Take, name: &str) -> Result<Vec<(f64, f64)>, Failure> {
+    let addresses = Addresses::new(other);
+    let found = addresses.nodes().iter().find_map(|&(rig, node)| {
+        let own = other.rigs[rig].node(node)?;
+        let properties =
+            own.transform.iter().map(|op| &op.name).chain(own.attributes.iter().map(|a| &a.name));
+        properties.into_iter().find_map(|property| {
+            let target = Target { rig, node, property: property.clone() };
+            let address = addresses.property(&target);
+            let component =
+                component_of(name, &address).or_else(|| component_of(&bare_node(name), &bare_node(&address)));
+            component.map(|component| (target, component))
+        })
+    });
+    let Some((target, component)) = found else { return Ok(Vec::new()) };
     let mut sampler = PropertySampler::new(other, take, &target)?;
-    let (first, last) = frames(other, take);
+    let is_length = sampler.kind().quantity() == Quantity::Length;
+    let factor = if is_length { other.space.metres_per_unit / scene.space.metres_per_unit } else { 1.0 };
+    let (first, last) =
+        (other.rate.nearest_frame(take.range.first), other.rate.nearest_frame(take.range.last));
     let at = |frame: i64| {
         let time = other.rate.ticks(frame);
-        let value = sampler.value_at(time.as_f64());
-        let number = match value {
-            Value::Discrete(_) => None,
-            value => value.numbers().and_then(|numbers| numbers.get(component).copied()),
-        };
-        number.map(|number| (other.rate.frame(time), number))
+        let number = number(&sampler.value_at(time.as_f64()), component)?;
+        Some((scene.rate.frame(time), number * factor))
     };
     Ok((first..=last).filter_map(at).collect())
 }
 
-fn frames(scene: &Scene, take: &Take) -> (i64, i64) {
-    (scene.rate.nearest_frame(take.range.first), scene.rate.nearest_frame(take.range.last))
+/// A channel's address with the node's namespaces left out.
+fn bare_node(address: &str) -> String {
+    match address.rsplit_once(':') {
+        Some((node, property)) => format!("{}:{property}", without_namespace(node)),
+        None => address.to_owned(),
+    }
 }

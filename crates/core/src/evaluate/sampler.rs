@@ -8,7 +8,7 @@ use crate::address::Addresses;
 use crate::controller::{Controller, SampleKind, Samples, StackEntry, TcbKeys};
 use crate::curve::{Cursor, Curve, DiscreteCurve, Side};
 use crate::rotation::{KeyedRotation, RotationOrder};
-use crate::scene::{LayerMode, PropertyKind, RotationMixing, Scene, Take, Target};
+use crate::scene::{LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::tcb::Clock;
 use crate::time::TimeRange;
 use crate::value::Value;
@@ -66,6 +66,18 @@ impl<'a> Sampler<'a> {
             }
         };
         Ok(Sampler { rest, range: controller.range(), source })
+    }
+
+    /// A sampler of one track by itself, whatever lies under its layer; `None` where it cannot be evaluated.
+    pub fn of_track(scene: &Scene, take: &Take, layer: usize, track: &'a Track) -> Option<Sampler<'a>> {
+        let rig = scene.rigs.get(track.target.rig)?;
+        let kind = rig.property_kind(track.target.node, &track.target.property)?;
+        let rest = rig.rest_value(track.target.node, &track.target.property)?;
+        let rest = match take.layers.get(layer)?.mode {
+            LayerMode::Override => rest,
+            LayerMode::Additive => mix::neutral(kind, &rest),
+        };
+        Sampler::new(&track.controller, kind, rest).ok()
     }
 
     /// From the first to the last key or sample; `None` where there is none.

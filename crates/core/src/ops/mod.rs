@@ -5,6 +5,9 @@ mod channel;
 pub mod adapt;
 pub mod bake;
 pub mod carry;
+pub mod check;
+pub mod compare;
+mod contact;
 pub mod controllers;
 pub mod layers;
 mod linear;
@@ -24,4 +27,4 @@ pub mod unbake;
 pub mod unwind;
 
 pub use channel::Tolerance;
-pub use names::{body_part, body_part_rank};
+pub use names::{body_part, body_part_rank, is_hand_or_foot};

@@ -209,6 +209,11 @@ pub fn body_part(rig: &Rig, id: NodeId) -> String {
     std::iter::successors(Some(id), |&id| rig.parent(id)).find_map(of_name).unwrap_or_else(|| "other".into())
 }
 
+/// Whether a node is a hand or a foot by its own name.
+pub fn is_hand_or_foot(name: &str) -> bool {
+    Name::of(name).words.iter().any(|word| word == "hand" || word == "foot")
+}
+
 /// The order in which parts of a body are listed.
 pub fn body_part_rank(part: &str) -> usize {
     const ORDER: [&str; 9] =

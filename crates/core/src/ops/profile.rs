@@ -54,6 +54,8 @@ pub struct Profile {
     pub metres_per_unit: Option<f64>,
     /// Its up axis; any where there is none.
     pub up: Option<UpAxis>,
+    /// The frame at which takes start; any where there is none. Only looked at when a file is checked.
+    pub first_frame: Option<i64>,
     /// Layers, rotations, handles, loops, lists of steps.
     pub holds: Holds,
     /// Whether it holds curves; else a sample a frame.
@@ -155,7 +157,8 @@ fn rename(scene: &mut Scene, rules: &NameRules, ledger: &mut Ledger) {
     }
 }
 
-fn ruled(name: &str, rules: &NameRules) -> String {
+/// A name as the rules make it.
+pub(super) fn ruled(name: &str, rules: &NameRules) -> String {
     let name = if rules.namespaces { name } else { without_namespace(name) };
     let allowed = |c: char| {
         let Some(besides) = &rules.besides_letters else { return true };

@@ -2,7 +2,7 @@
 
 use crate::address::Addresses;
 use crate::evaluate::Sampler;
-use crate::scene::{LayerMode, PropertyKind, Scene, Take, Track};
+use crate::scene::{PropertyKind, Scene, Take, Track};
 use crate::value::{Quantity, Value};
 
 /// How far one component of a track goes.
@@ -16,7 +16,12 @@ pub struct Movement {
     pub quantity: Quantity,
     /// The least and the greatest value at whole frames, in radians, scene units or as it is.
     pub range: (f64, f64),
+    /// Values at up to [`SHAPE`] whole frames, evenly spread.
+    pub shape: Vec<f64>,
 }
+
+/// The most values in [`Movement::shape`].
+pub const SHAPE: usize = 24;
 
 impl Movement {
     /// The greatest less the least value.
@@ -41,37 +46,36 @@ fn track_movement(
     track: &Track,
 ) -> Vec<Movement> {
     let rig = &scene.rigs[track.target.rig];
-    let (node, property) = (track.target.node, &track.target.property);
-    let (Some(kind), Some(rest)) = (rig.property_kind(node, property), rig.rest_value(node, property)) else {
-        return Vec::new();
-    };
-    let rest = match take.layers[layer].mode {
-        LayerMode::Override => rest,
-        LayerMode::Additive => crate::evaluate::neutral(kind, &rest),
-    };
-    let Ok(mut sampler) = Sampler::new(&track.controller, kind, rest) else { return Vec::new() };
+    let Some(kind) = rig.property_kind(track.target.node, &track.target.property) else { return Vec::new() };
+    let Some(mut sampler) = Sampler::of_track(scene, take, layer, track) else { return Vec::new() };
     let range = track.controller.range().unwrap_or(take.range);
     let (first, last) = (scene.rate.nearest_frame(range.first), scene.rate.nearest_frame(range.last));
-    let mut ranges: Vec<(f64, f64)> = Vec::new();
-    let mut take_in = |time: f64| {
+    let mut ranges: Vec<((f64, f64), Vec<f64>)> = Vec::new();
+    let mut take_in = |time: f64, is_of_shape: bool| {
         let numbers = match sampler.value_at(time) {
             Value::Quaternion(q) => Some(q.to_scaled_axis().to_array().to_vec()),
             value => value.numbers(),
         };
         for (index, number) in numbers.into_iter().flatten().enumerate() {
-            match ranges.get_mut(index) {
-                Some(range) => *range = (range.0.min(number), range.1.max(number)),
-                None => ranges.push((number, number)),
+            if index == ranges.len() {
+                ranges.push(((number, number), Vec::with_capacity(SHAPE)));
+            }
+            let (range, shape) = &mut ranges[index];
+            *range = (range.0.min(number), range.1.max(number));
+            if is_of_shape {
+                shape.push(number);
             }
         }
     };
+    let share = |frame: i64| (frame - first) * (SHAPE as i64 - 1) / (last - first).max(1);
     for frame in first..=last {
-        take_in(scene.rate.ticks(frame).as_f64());
+        let is_of_shape = frame == first || share(frame) != share(frame - 1);
+        take_in(scene.rate.ticks(frame).as_f64(), is_of_shape);
     }
     let address = addresses.property(&track.target);
     let is_one = ranges.len() == 1;
     (ranges.into_iter().enumerate())
-        .map(|(index, range)| Movement {
+        .map(|(index, (range, shape))| Movement {
             layer,
             channel: match crate::address::COMPONENTS.get(index) {
                 _ if is_one => address.clone(),
@@ -80,6 +84,7 @@ fn track_movement(
             },
             quantity: if kind == PropertyKind::Rotation { Quantity::Angle } else { kind.quantity() },
             range,
+            shape,
         })
         .collect()
 }

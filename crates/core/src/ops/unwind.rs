@@ -62,6 +62,19 @@ pub fn unwind(scene: &Scene, only: &[String]) -> Result<(Scene, Ledger), Reorder
     }))
 }
 
+/// The frames at which a controller flips; `rest` are the angles of channels without keys.
+pub(super) fn flips(controller: &Controller, rest: DVec3, rate: FrameRate) -> Vec<f64> {
+    let unwound = match controller {
+        Controller::Euler(euler) => curves(euler, rest, rate).map(|(_, flips)| flips),
+        Controller::Samples(own) => match own.kind {
+            SampleKind::Euler(order) => samples(order, own, rate).map(|(_, flips)| flips),
+            _ => None,
+        },
+        _ => None,
+    };
+    unwound.unwrap_or_default()
+}
+
 /// Where the flips were, the first few by frame.
 fn named(flips: &[f64]) -> String {
     if let [one] = flips {

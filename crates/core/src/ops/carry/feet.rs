@@ -8,19 +8,13 @@ use super::{CarryError, Job};
 use crate::controller::{SampleKind, Samples};
 use crate::evaluate::{Evaluator, Pose};
 use crate::ledger::{Entry, Fate};
+use crate::ops::contact;
 use crate::ops::names::Name;
 use crate::ops::unbake::fit_samples;
 use crate::rig::{Canonical, NodeId};
 use crate::rotation::{RotationOrder, nearest_euler};
 use crate::scene::{PropertyKind, Scene, Take, Target, Track};
 use crate::value::Value;
-
-/// Slower than this, in hip heights a second, a foot stands.
-const STILL: f64 = 0.12;
-/// A foot stands no higher than this above its lowest place, in hip heights.
-const LOW: f64 = 0.12;
-/// The least time for which it stands, in seconds.
-const LEAST: f64 = 0.1;
 
 /// A leg of the target by positions, and the foot of the source that it follows.
 struct Leg {
@@ -38,9 +32,6 @@ struct Frame {
     above: DQuat,
     /// Where the foot of the source would have it.
     wanted: DVec3,
-    /// How fast that one is, in units a second, and how high it is.
-    speed: f64,
-    height: f64,
 }
 
 impl Job<'_> {
@@ -119,7 +110,6 @@ impl Job<'_> {
         let mut source = Evaluator::new(self.source, Some(before), 0)?;
         let mut target = Evaluator::new(&result, Some(made), 0)?;
         let (mut pose, mut carried) = (Pose::default(), Pose::default());
-        let up = self.target.space.up.index();
         let mut all: Vec<Vec<Frame>> = legs.iter().map(|_| Vec::new()).collect();
         for frame in range {
             let time = self.source.rate.ticks(frame).as_f64();
@@ -134,17 +124,7 @@ impl Job<'_> {
                     turns: leg.at.map(|at| carried.world_rotation[at]),
                     above: leg.above.map_or(DQuat::IDENTITY, |at| carried.world_rotation[at]),
                     wanted: planted,
-                    speed: 0.0,
-                    height: planted[up],
                 });
-            }
-        }
-        let fps = self.source.rate.fps();
-        for frames in &mut all {
-            for index in 0..frames.len() {
-                let (a, b) = (index.saturating_sub(1), (index + 1).min(frames.len() - 1));
-                let way = (frames[b].wanted - frames[a].wanted).length();
-                frames[index].speed = way * fps / ((b - a).max(1)) as f64;
             }
         }
         Ok(all)
@@ -155,24 +135,8 @@ impl Job<'_> {
         let Some(first) = frames.first() else { return Vec::new() };
         let length =
             (first.places[1] - first.places[0]).length() + (first.places[2] - first.places[1]).length();
-        let lowest = frames.iter().map(|frame| frame.height).fold(f64::INFINITY, f64::min);
-        let least = ((LEAST * self.source.rate.fps()).ceil() as usize).max(3);
-        let stands = |frame: &Frame| frame.speed < STILL * length && frame.height < lowest + LOW * length;
-        let mut runs = Vec::new();
-        let mut start = None;
-        for (index, frame) in frames.iter().enumerate() {
-            match (stands(frame), start) {
-                (true, None) => start = Some(index),
-                (false, Some(from)) => {
-                    runs.push((from, index - 1));
-                    start = None;
-                }
-                _ => {}
-            }
-        }
-        runs.extend(start.map(|from| (from, frames.len() - 1)));
-        runs.retain(|(from, to)| to - from + 1 >= least);
-        runs
+        let wanted: Vec<DVec3> = frames.iter().map(|frame| frame.wanted).collect();
+        contact::contacts(&wanted, self.target.space.up.index(), length, self.source.rate.fps())
     }
 
     /// Puts the turns of a leg into a take as sparse curves on its base layer.
@@ -255,13 +219,7 @@ fn animated(view: &Canonical, local: DQuat) -> DQuat {
 
 /// How far a foot moves, from one end to the other, in the contact in which it moves most.
 fn drift(frames: &[Frame], runs: &[(usize, usize)], place: impl Fn(&Frame) -> DVec3) -> f64 {
-    let of_run = |&(from, to): &(usize, usize)| {
-        let (mut low, mut high) = (DVec3::INFINITY, DVec3::NEG_INFINITY);
-        for frame in &frames[from..=to] {
-            (low, high) = (low.min(place(frame)), high.max(place(frame)));
-        }
-        (high - low).length()
-    };
+    let of_run = |&(from, to): &(usize, usize)| contact::spread(frames[from..=to].iter().map(&place));
     runs.iter().map(of_run).fold(0.0, f64::max)
 }
 

@@ -172,6 +172,8 @@ pub struct Carried {
     pub worst_node: Option<String>,
     /// Bones whose directions differ in the reference poses, the worst first.
     pub apart: Vec<Apart>,
+    /// Takes whose names the target had already: their names, and what they are called now.
+    pub renamed: Vec<(String, String)>,
 }
 
 /// Puts the animation of the first rig of `source` onto the first rig of `target`.
@@ -257,14 +259,12 @@ pub fn carry(
         ledger.entries.extend(entries);
     }
     let taken: HashSet<String> = scene.takes[..own_takes].iter().map(|take| take.name.clone()).collect();
+    let mut renamed = Vec::new();
     for take in &mut scene.takes[own_takes..] {
         if taken.contains(&take.name) {
             let fresh = (2..).map(|n| format!("{} {n}", take.name)).find(|name| !taken.contains(name));
             let fresh = fresh.unwrap_or_default();
-            ledger
-                .notes
-                .push(format!("the target has a take '{}': the new one is called '{fresh}'", take.name));
-            take.name = fresh;
+            renamed.push((std::mem::replace(&mut take.name, fresh.clone()), fresh));
         }
     }
     let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
@@ -276,7 +276,7 @@ pub fn carry(
     let pairs = links.all.len();
     let translation_scale = job.scale * unit;
     let travel = job.scale;
-    Ok(Carried { scene, ledger, pairs, travel, translation_scale, world_error, worst_node, apart })
+    Ok(Carried { scene, ledger, pairs, travel, translation_scale, world_error, worst_node, apart, renamed })
 }
 
 fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {

@@ -14,7 +14,7 @@ const LEAST: usize = 8;
 
 /// The samples of a controller that counts as baked: samples, or curves with a key at every step. With `again` also
 /// curves that are sparse already, sampled at a rate. `None` where nothing is to be unbaked.
-pub(super) fn baked<'a>(
+pub(in crate::ops) fn baked<'a>(
     controller: &'a Controller,
     kind: PropertyKind,
     rest: &Value,

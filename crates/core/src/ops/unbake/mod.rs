@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, HashMap};
 use rayon::prelude::*;
 use thiserror::Error;
 
-use self::baked::baked;
+pub(super) use self::baked::baked;
 use self::fitting::{Fitted, Fitting, without_rest};
 use self::world::{Bound, compare, shrinking};
 use super::Tolerance;

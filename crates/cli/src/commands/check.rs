@@ -1,0 +1,209 @@
+//! `check`: what would go wrong later.
+
+use std::io::Write;
+use std::path::Path;
+use std::process::ExitCode;
+
+use nimble_curve_core::ops::check::{CheckOptions, Code, Finding, Severity, check};
+use nimble_curve_formats::profile::read_profile;
+use serde::Serialize;
+
+use crate::args::{Check, Level};
+use crate::failure::Failure;
+use crate::files;
+use crate::report::{counted, frame, print_json};
+use crate::table::{Align, Table};
+use crate::terminal::{Report, Style};
+
+#[derive(Serialize)]
+struct FileJson {
+    file: String,
+    errors: usize,
+    warnings: usize,
+    notes: usize,
+    findings: Vec<FindingJson>,
+}
+
+#[derive(Serialize)]
+struct FindingJson {
+    code: Code,
+    severity: Severity,
+    take: Option<String>,
+    place: String,
+    first_frame: Option<f64>,
+    last_frame: Option<f64>,
+    detail: String,
+    remedy: String,
+}
+
+pub fn run(args: &Check) -> Result<ExitCode, Failure> {
+    let profile = args.profile.as_ref().map(|path| read_profile(path)).transpose()?;
+    let rig = args.rig.as_ref().map(|path| files::read(path, args.input)).transpose()?;
+    let options = CheckOptions { rig: rig.as_ref().map(|loaded| &loaded.scene), profile: profile.as_ref() };
+    let mut out = Report::out();
+    let (mut worst, mut all) = (None, Vec::new());
+    for (index, path) in args.files.iter().enumerate() {
+        let scene = files::read(path, args.input)?.scene;
+        let mut findings = check(&scene, &options)?;
+        findings.retain(|finding| !args.allow.contains(&finding.code));
+        worst = worst.max(findings.iter().map(|finding| finding.code.severity()).max());
+        if args.json {
+            all.push(as_json(path, findings));
+        } else {
+            if index > 0 {
+                writeln!(out)?;
+            }
+            print(&mut out, path, &findings, args)?;
+        }
+    }
+    if args.json {
+        print_json(&mut out, &all)?;
+    }
+    let denied = args.deny.map(|level| match level {
+        Level::Note => Severity::Note,
+        Level::Warning => Severity::Warning,
+        Level::Error => Severity::Error,
+    });
+    let is_denied = denied.is_some_and(|denied| worst.is_some_and(|worst| worst >= denied));
+    Ok(if is_denied { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+fn number_of(findings: &[Finding], severity: Severity) -> usize {
+    findings.iter().filter(|finding| finding.code.severity() == severity).count()
+}
+
+fn as_json(path: &Path, findings: Vec<Finding>) -> FileJson {
+    let number = |severity| number_of(&findings, severity);
+    let (errors, warnings, notes) =
+        (number(Severity::Error), number(Severity::Warning), number(Severity::Note));
+    let finding = |finding: Finding| FindingJson {
+        code: finding.code,
+        severity: finding.code.severity(),
+        first_frame: finding.frames.map(|frames| frames.0),
+        last_frame: finding.frames.map(|frames| frames.1),
+        remedy: remedy(&finding, path),
+        take: finding.take,
+        place: finding.place,
+        detail: finding.detail,
+    };
+    let findings = findings.into_iter().map(finding).collect();
+    FileJson { file: path.display().to_string(), errors, warnings, notes, findings }
+}
+
+fn print(out: &mut impl Write, path: &Path, findings: &[Finding], args: &Check) -> Result<(), Failure> {
+    let name = Style::Strong.paint(&path.display().to_string());
+    if findings.is_empty() {
+        writeln!(out, "{name}  {}", Style::Good.paint("nothing found"))?;
+        return Ok(());
+    }
+    let counts: Vec<String> = [Severity::Error, Severity::Warning, Severity::Note]
+        .into_iter()
+        .map(|severity| (severity, number_of(findings, severity)))
+        .filter(|(_, count)| *count > 0)
+        .map(|(severity, count)| counted(count, &severity.to_string()))
+        .collect();
+    writeln!(out, "{name}  {}", counts.join(", "))?;
+    for group in findings.chunk_by(|a, b| a.code == b.code) {
+        let code = group[0].code;
+        let style = match code.severity() {
+            Severity::Error => Style::Bad,
+            Severity::Warning => Style::Warn,
+            Severity::Note => Style::Strong,
+        };
+        let head = format!("{:<7}  {}", code.severity().to_string(), code.name());
+        writeln!(out, "\n  {}  {}", style.paint(&head), code.meaning())?;
+        places(out, group, args.most)?;
+        writeln!(
+            out,
+            "           {} {}",
+            Style::Faint.paint("→"),
+            Style::Faint.paint(&remedy(&group[0], path))
+        )?;
+    }
+    Ok(())
+}
+
+fn places(out: &mut impl Write, group: &[Finding], most: usize) -> Result<(), Failure> {
+    let shown = if most == 0 { group.len() } else { most };
+    let has_frames = group.iter().any(|finding| finding.frames.is_some());
+    let mut table = Table::plain(&[Align::Left, Align::Left, Align::Left, Align::Left]);
+    for finding in group.iter().take(shown) {
+        let frames = match finding.frames {
+            Some((first, last)) if first == last => format!("frame {}", frame(first)),
+            Some((first, last)) => format!("frames {}:{}", frame(first), frame(last)),
+            None => String::new(),
+        };
+        let mut cells = vec!["       ".to_owned(), finding.place.clone()];
+        if has_frames {
+            cells.push(frames);
+        }
+        cells.push(finding.detail.clone());
+        table.row(cells);
+    }
+    table.print(out)?;
+    if group.len() > shown {
+        let more = format!("           and {} more: --most 0 lists all", group.len() - shown);
+        writeln!(out, "{}", Style::Faint.paint(&more))?;
+    }
+    Ok(())
+}
+
+/// What to do about a finding.
+fn remedy(finding: &Finding, path: &Path) -> String {
+    let file = path.display();
+    let place = match finding.place.contains(|c: char| c.is_whitespace() || c == '\'') {
+        true => format!("\"{}\"", finding.place),
+        false => finding.place.clone(),
+    };
+    match finding.code {
+        Code::NotANumber => "export the file again: its numbers are lost".into(),
+        Code::Flip => format!("nimble-curve reorder {file} --unwind -o OUT"),
+        Code::NegativeScale | Code::UnevenScale | Code::RestScale => {
+            "freeze the scale in the rig, and export it again".into()
+        }
+        Code::NotOnRig | Code::OtherRest => {
+            format!("nimble-curve map {file} TARGET -o MAP.toml, and carry with --map MAP.toml")
+        }
+        Code::KeysOutsideRange => format!("nimble-curve convert {file} OUT --frames FIRST:LAST"),
+        Code::EmptyTake => format!("nimble-curve convert {file} OUT --take the others"),
+        Code::ClipOutsideTake | Code::RangePastKeys | Code::UnevenParts => {
+            format!("set the range, or nimble-curve convert {file} OUT --frames FIRST:LAST")
+        }
+        Code::FirstFrame => "move all keys together, layers and markers included".into(),
+        Code::CrowdedKeys | Code::OffFrameKeys => {
+            "meant, if the motion was stretched or captured; else move the keys onto frames".into()
+        }
+        Code::LongWay => "add a whole turn to the angle behind the gap, if the turn is not meant".into(),
+        Code::SlidingFoot => {
+            let take = finding.take.as_deref().unwrap_or("TAKE");
+            format!(
+                "nimble-curve carry {file} --onto {file} --take {take} --feet hold --place overwrite --into {take} -o OUT"
+            )
+        }
+        Code::SilentLayer => {
+            format!("nimble-curve layers set {file} --layer {place} --unmute -o OUT, or layers flatten")
+        }
+        Code::BeyondLimits => "widen the limits in the rig, or give the range in the name map".into(),
+        Code::LockedMoves => "unlock the channel in the rig, or leave it out with --except".into(),
+        Code::UnitScale => {
+            format!("say the unit with --unit, or nimble-curve convert {file} OUT --to-unit UNIT")
+        }
+        Code::SameName | Code::LeftoverName => {
+            "rename the nodes in the rig; a name map can pair them by path".into()
+        }
+        Code::NameNotAllowed | Code::NotInProfile => {
+            format!("nimble-curve convert {file} OUT --profile PROFILE changes it, and says how")
+        }
+        Code::Baked => format!("nimble-curve unbake {file} -o OUT"),
+        Code::StillChannel => "leave it, if the pose is meant to be held by keys; else take them out".into(),
+        Code::NearPole => format!("nimble-curve reorder {file} --survey, then --to best"),
+        Code::NoRoot => "fine for shots; engines that move a root want one above the hips".into(),
+        Code::HelperMoves => format!("nimble-curve convert {file} OUT --only the nodes that are wanted"),
+        Code::PartialWeight => {
+            format!(
+                "if that is not meant: nimble-curve layers set {file} --layer {place} --weight 100% -o OUT"
+            )
+        }
+        Code::NearlyLoops => "make the ends meet, if it is to loop".into(),
+    }
+}
