@@ -1,5 +1,8 @@
 //! The command line as it is typed; what the options mean is documented here and nowhere else.
 
+mod clips;
+mod root;
+
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
@@ -14,6 +17,9 @@ use nimble_curve_core::time::FrameRate;
 
 use crate::files::{InputArgs, OutputArgs, up_axis};
 use crate::quantity;
+
+pub use self::clips::*;
+pub use self::root::*;
 
 /// Moves editable keyframe curves between rigs and applications.
 #[derive(Debug, Parser)]
@@ -36,6 +42,9 @@ pub enum Command {
     Map(Map),
     Carry(Box<Carry>),
     Layers(Layers),
+    Clips(Clips),
+    Root(Root),
+    Cycle(Cycle),
     Check(Check),
     Compare(Compare),
     Plot(Plot),

@@ -4,10 +4,13 @@ use std::io;
 
 use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::ops::carry::CarryError;
+use nimble_curve_core::ops::clips::JoinError;
+use nimble_curve_core::ops::cycle::CycleError;
 use nimble_curve_core::ops::layers::LayersError;
 use nimble_curve_core::ops::place::PlaceError;
 use nimble_curve_core::ops::reorder::ReorderError;
 use nimble_curve_core::ops::retime::RetimeError;
+use nimble_curve_core::ops::root::RootError;
 use nimble_curve_core::ops::select::SelectError;
 use nimble_curve_core::ops::unbake::UnbakeError;
 use nimble_curve_formats::FormatError;
@@ -20,6 +23,12 @@ pub enum Failure {
     Format(#[from] FormatError),
     #[error(transparent)]
     Carry(#[from] CarryError),
+    #[error(transparent)]
+    Join(#[from] JoinError),
+    #[error(transparent)]
+    Root(#[from] RootError),
+    #[error(transparent)]
+    Cycle(#[from] CycleError),
     #[error(transparent)]
     Place(#[from] PlaceError),
     #[error(transparent)]

@@ -39,6 +39,12 @@ pub fn short(value: f64) -> String {
     }
 }
 
+/// A turn in degrees to a tenth, without a sign on nothing.
+pub fn degrees(radians: f64) -> String {
+    let tenths = (radians.to_degrees() * 10.0).round() / 10.0;
+    format!("{:.1} deg", if tenths == 0.0 { 0.0 } else { tenths })
+}
+
 /// A frame without needless decimals.
 pub fn frame(value: f64) -> String {
     if (value - value.round()).abs() < 1e-6 { format!("{value:.0}") } else { format!("{value:.2}") }

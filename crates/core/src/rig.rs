@@ -363,6 +363,22 @@ impl Rig {
         Ok(id)
     }
 
+    /// Adds a node between a node and its parent.
+    ///
+    /// # Errors
+    /// [`NoSuchParent`] where the node below is not in the rig.
+    pub fn insert_above(&mut self, below: NodeId, node: Node) -> Result<NodeId, NoSuchParent> {
+        let Some(position) = self.position(below) else { return Err(NoSuchParent { child: node.name }) };
+        let id = NodeId(self.positions.len() as u32);
+        let parent = self.entries[position].parent.replace(id);
+        self.entries.insert(position, Entry { id, parent, node });
+        for own in self.positions.iter_mut().filter(|own| **own != u32::MAX && **own >= position as u32) {
+            *own += 1;
+        }
+        self.positions.push(position as u32);
+        Ok(id)
+    }
+
     /// One node alone, by the same id.
     pub(crate) fn only(&self, id: NodeId) -> Rig {
         let mut positions = vec![u32::MAX; self.positions.len().min(id.0 as usize + 1)];

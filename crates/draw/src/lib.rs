@@ -4,6 +4,7 @@ mod axes;
 pub mod curves;
 mod image;
 pub mod keys;
+pub mod path;
 pub mod poses;
 mod svg;
 

@@ -10,6 +10,7 @@ mod grid;
 pub mod name_map;
 pub mod ncurve;
 pub mod profile;
+pub mod sheet;
 mod steps;
 pub mod table;
 pub mod usd;

@@ -1,12 +1,14 @@
 //! The sample scenario: a canal-town post office, generated the same on every machine.
 //!
 //! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
-//! names, proportions and rotation orders; a parcel cart with turning wheels and a weather vane; and a file full of faults.
+//! names, proportions and rotation orders; a parcel cart with turning wheels and a weather vane; a timeline with
+//! six clips; and a file full of faults.
 
 pub mod authored;
 pub mod cart;
 pub mod faulty;
 pub mod otter;
+pub mod rounds;
 pub mod shapes;
 pub mod stilt;
 pub mod wade;
@@ -27,6 +29,7 @@ pub fn files() -> Vec<(&'static str, String)> {
         ("bramble.ncurve", own(&authored::scene())),
         ("stilt.ncurve", own(&stilt::scene())),
         ("cart.ncurve", own(&cart::scene())),
+        ("rounds.ncurve", own(&rounds::scene())),
         ("faulty.ncurve", own(&faulty::scene())),
         ("bramble_to_stilt.toml", stilt::NAME_MAP.to_owned()),
     ]

@@ -15,6 +15,7 @@ const FILES: &[(&str, &[u8])] = &[
     ("bramble.ncurve", include_bytes!("../../../../demo/bramble.ncurve")),
     ("stilt.ncurve", include_bytes!("../../../../demo/stilt.ncurve")),
     ("cart.ncurve", include_bytes!("../../../../demo/cart.ncurve")),
+    ("rounds.ncurve", include_bytes!("../../../../demo/rounds.ncurve")),
     ("faulty.ncurve", include_bytes!("../../../../demo/faulty.ncurve")),
     ("bramble_to_stilt.toml", include_bytes!("../../../../demo/bramble_to_stilt.toml")),
 ];

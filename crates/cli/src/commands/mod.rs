@@ -3,15 +3,18 @@
 mod bake;
 mod carry;
 mod check;
+mod clips;
 mod compare;
 mod completions;
 mod convert;
+mod cycle;
 mod demo;
 mod inspect;
 mod layers;
 mod map;
 mod plot;
 mod reorder;
+mod root;
 mod schema;
 mod unbake;
 
@@ -33,6 +36,9 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Map(args) => map::run(&args),
         Command::Carry(args) => carry::run(&args),
         Command::Layers(args) => layers::run(&args),
+        Command::Clips(args) => clips::run(&args),
+        Command::Root(args) => root::run(&args),
+        Command::Cycle(args) => cycle::run(&args),
         Command::Demo(args) => demo::run(&args),
         Command::Plot(args) => plot::run(&args),
         Command::Schema => schema::run(),

@@ -1,8 +1,8 @@
 //! Making curves out of others: an inner loop written out as keys.
 
 use super::edit::freed;
-use super::{Behaviour, Curve, InnerLoop, Key, Tangent, TangentShape, Ticks};
-use crate::time::TimeRange;
+use super::{Behaviour, Curve, InnerLoop, Interpolation, Key, Tangent, TangentMode, TangentShape, Ticks};
+use crate::time::{TICKS_PER_SECOND, TimeRange};
 
 impl Curve {
     /// The same curve with its inner loop written out as keys; a copy where there is none.
@@ -99,6 +99,51 @@ impl Curve {
         times.sort_unstable();
         times.dedup();
         times
+    }
+
+    /// The curve plus a straight line through the origin of time: `curve(t) + slope · (t − about)`, exactly; slopes are per
+    /// second. Holds become straight lines.
+    pub fn plus_line(&self, slope: f64, about: Ticks) -> Curve {
+        if slope == 0.0 {
+            return self.clone();
+        }
+        let tilted = |tangent: Tangent| {
+            let shape = match tangent.shape {
+                TangentShape::Slope(own) => TangentShape::Slope(own + slope),
+                TangentShape::Handle { dt, dv } => {
+                    TangentShape::Handle { dt, dv: dv + slope * dt / TICKS_PER_SECOND as f64 }
+                }
+            };
+            Tangent { shape, mode: TangentMode::Free }
+        };
+        let source = self.unrolled();
+        let mut keys: Vec<Key> = Vec::with_capacity(source.keys().len());
+        for (index, key) in source.keys().iter().enumerate() {
+            let rise = slope * (key.time - about).seconds();
+            // Behind a hold the line goes on to where the held value would be.
+            let held = index.checked_sub(1).map(|before| &source.keys()[before]);
+            let held = held.filter(|before| before.interpolation == Interpolation::Hold);
+            let left = held.map_or(key.left_value(), |before| before.value) + rise;
+            let value = key.value + rise;
+            keys.push(Key {
+                value,
+                value_before: (left != value).then_some(left),
+                interpolation: match key.interpolation {
+                    Interpolation::Hold => Interpolation::Linear,
+                    other => other,
+                },
+                tangent_in: tilted(key.tangent_in),
+                tangent_out: tilted(key.tangent_out),
+                ..*key
+            });
+        }
+        let behaviour = |behaviour: Behaviour| match behaviour {
+            Behaviour::Sloped(own) => Behaviour::Sloped(own + slope),
+            Behaviour::Held => Behaviour::Sloped(slope),
+            other => other,
+        };
+        let made = Curve::new(keys).unwrap_or_default();
+        made.with_behaviours(behaviour(source.before), behaviour(source.after))
     }
 
     /// The curve of `value · factor + offset`: values, slopes and handles exactly (each rounded once).

@@ -314,8 +314,8 @@ impl Curve {
         for edge in [first, last] {
             // Where a key stands or there is no value, nothing has to be inserted.
             let inside = curve.range().is_some_and(|own| own.first < edge && edge < own.last);
-            if inside {
-                let _ = curve.insert_key(edge);
+            if inside && let Ok(index) = curve.insert_key(edge) {
+                curve.keys[index].added = true;
             }
         }
         for key in &mut curve.keys {
@@ -477,19 +477,7 @@ impl Curve {
     ///
     /// Keys with weighted handles, jumps and changes of interpolation stay. An inner loop is written out.
     pub fn thinned(&self) -> Curve {
-        let source = self.unrolled();
-        let scale = source.keys.iter().fold(0.0_f64, |most, key| most.max(key.value.abs()));
-        let mut kept: Vec<Key> = Vec::with_capacity(source.keys.len());
-        for (index, key) in source.keys.iter().enumerate() {
-            let neighbours = (kept.last(), source.keys.get(index + 1));
-            if let (Some(before), Some(after)) = neighbours
-                && changes_nothing(before, key, after, 1e-13 * scale.max(1e-3))
-            {
-                continue;
-            }
-            kept.push(*key);
-        }
-        let mut curve = Curve { keys: kept, before: source.before, after: source.after, inner_loop: None };
+        let mut curve = self.without(|_| true);
         if curve.is_constant() && curve.is_held_outside() {
             curve.keys.truncate(1);
         }
@@ -498,6 +486,37 @@ impl Curve {
             key.tangent_out = freed(key.tangent_out);
         }
         curve
+    }
+
+    /// The curve without the keys that a conversion put there and that change nothing; see [`Curve::thinned`].
+    pub fn without_added(&self) -> Curve {
+        let mut curve = self.without(|key| key.added);
+        if curve.keys.len() < self.keys.len() {
+            // What neighbours made of tangents stays.
+            for key in &mut curve.keys {
+                key.tangent_in = freed(key.tangent_in);
+                key.tangent_out = freed(key.tangent_out);
+            }
+        }
+        curve
+    }
+
+    /// The curve without those keys of some that change nothing.
+    fn without(&self, may_go: impl Fn(&Key) -> bool) -> Curve {
+        let source = self.unrolled();
+        let scale = source.keys.iter().fold(0.0_f64, |most, key| most.max(key.value.abs()));
+        let mut kept: Vec<Key> = Vec::with_capacity(source.keys.len());
+        for (index, key) in source.keys.iter().enumerate() {
+            let neighbours = (kept.last(), source.keys.get(index + 1));
+            if let (Some(before), Some(after)) = neighbours
+                && may_go(key)
+                && changes_nothing(before, key, after, 1e-13 * scale.max(1e-3))
+            {
+                continue;
+            }
+            kept.push(*key);
+        }
+        Curve { keys: kept, before: source.before, after: source.after, inner_loop: None }
     }
 
     /// The curve without keys at its ends past which it stands still anyway, being held outside.

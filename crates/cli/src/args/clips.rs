@@ -1,0 +1,269 @@
+//! The command line of `clips`.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use nimble_curve_core::ops::Tolerance;
+
+use crate::files::{InputArgs, OutputArgs};
+use crate::quantity;
+
+/// Named ranges: list them, find them, cut them out, put them together; ranges include both ends
+#[derive(Args, Debug)]
+#[command(args_conflicts_with_subcommands = true)]
+pub struct Clips {
+    #[command(subcommand)]
+    pub action: Option<ClipsAction>,
+    /// File whose clips to list; - is standard input
+    #[arg(required = true)]
+    pub file: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ClipsAction {
+    Find(ClipsFind),
+    Name(ClipsName),
+    Split(ClipsSplit),
+    Join(ClipsJoin),
+    Sheet(ClipsSheet),
+    Rename(ClipsRename),
+    Shift(ClipsShift),
+    Trim(ClipsTrim),
+    Stretch(ClipsStretch),
+    Add(ClipsAdd),
+    Take(ClipsTake),
+}
+
+/// Propose clips where none are named: between holds and jumps of the pose
+#[derive(Args, Debug)]
+pub struct ClipsFind {
+    /// File to look through; - is standard input
+    pub file: PathBuf,
+    /// Where the proposal goes: a list (.csv) to be edited and given to name, or an animation file with the clips in it
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Take to look through; all where left out
+    #[arg(long, value_name = "NAME")]
+    pub take: Option<String>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Name clips as a list says: a CSV file with the columns name, first, last
+#[derive(Args, Debug)]
+pub struct ClipsName {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// The list; it replaces the clips that are there
+    #[arg(long, value_name = "LIST.csv")]
+    pub list: PathBuf,
+    /// Take whose clips they are, where the list names none and there are several
+    #[arg(long, value_name = "NAME")]
+    pub take: Option<String>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Write a file a clip: keys put in at the edges, nothing outside, each starting at the same frame
+#[derive(Args, Debug)]
+pub struct ClipsSplit {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// Folder for the files; it is made where there is none
+    #[arg(short, long, value_name = "DIR")]
+    pub output: PathBuf,
+    /// Names of the files: {scene}, {take} and {clip} are filled in; an ending says the format, the input's where left out
+    #[arg(long, value_name = "NAME", default_value = "{scene}_{clip}")]
+    pub name: String,
+    /// Frame at which each file starts; where it was, with keep
+    #[arg(long, value_name = "FRAME", default_value = "1", value_parser = start, allow_negative_numbers = true)]
+    pub start: Start,
+    /// Clips to write, by name or pattern with *; all where left out
+    #[arg(long, value_name = "CLIP", num_args = 1..)]
+    pub only: Vec<String>,
+    /// How far controllers that cannot be cut exactly may be from their source
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
+    pub tolerance: Tolerance,
+    /// Replace files that are there
+    #[arg(long)]
+    pub replace: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Where the files of a split start.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Start {
+    Keep,
+    At(f64),
+}
+
+fn start(text: &str) -> Result<Start, String> {
+    if text == "keep" {
+        return Ok(Start::Keep);
+    }
+    let frame = text.parse::<f64>().ok().filter(|frame| frame.is_finite());
+    frame.map(Start::At).ok_or_else(|| format!("'{text}' is not a frame: write a number, or keep"))
+}
+
+/// Put takes of several files on one timeline, each a named clip
+#[derive(Args, Debug)]
+pub struct ClipsJoin {
+    /// Files in their order; the rig is the first one's
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// Frames between clips, in which the last pose is held
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub gap: u32,
+    /// Frame at which the timeline starts; that of the first file where left out
+    #[arg(long, value_name = "FRAME", allow_negative_numbers = true)]
+    pub start: Option<f64>,
+    /// Let each clip go on along the ground where the one before it ended
+    #[arg(long)]
+    pub go_on: bool,
+    /// Name of the take
+    #[arg(long, value_name = "NAME", default_value = "timeline")]
+    pub name: String,
+    /// How far controllers that have to change may be from their source
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
+    pub tolerance: Tolerance,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Write the list that is handed over: name, file, range, rate, loops, travel, turn, notes
+#[derive(Args, Debug)]
+pub struct ClipsSheet {
+    /// Files to list
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Sheet to write: .csv, .json or .md
+    #[arg(short, long, value_name = "SHEET")]
+    pub output: PathBuf,
+    /// Columns, of: name, file, take, first, last, frames, seconds, rate, keys, moving, loops, pop, travel, way, turn, climb, note
+    #[arg(
+        long,
+        value_name = "COLUMN",
+        value_delimiter = ',',
+        default_value = "name,file,first,last,frames,rate,loops,travel,turn,note"
+    )]
+    pub columns: Vec<String>,
+    /// Sheet of the markers: .csv, .json or .md
+    #[arg(long, value_name = "SHEET")]
+    pub markers: Option<PathBuf>,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Give a clip, or a take, another name
+#[derive(Args, Debug)]
+pub struct ClipsRename {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// The clip or take
+    #[arg(value_name = "OLD")]
+    pub old: String,
+    /// Its new name
+    #[arg(value_name = "NEW")]
+    pub new: String,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Move takes so that they start at a frame, all parts in step
+#[derive(Args, Debug)]
+pub struct ClipsShift {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// Frame at which each take starts
+    #[arg(long, value_name = "FRAME", allow_negative_numbers = true)]
+    pub to: f64,
+    /// Takes to move, by name or pattern with *; all where left out
+    #[arg(long, value_name = "NAME", num_args = 1..)]
+    pub take: Vec<String>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Drop the keys outside each take's range; keys are put in at its edges
+#[derive(Args, Debug)]
+pub struct ClipsTrim {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// How far controllers that cannot be cut exactly may be from their source
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
+    pub tolerance: Tolerance,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Stretch a take to a number of frames, both ends counted
+#[derive(Args, Debug)]
+pub struct ClipsStretch {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// How many frames
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(2..))]
+    pub frames: i64,
+    /// Take to stretch, where there are several
+    #[arg(long, value_name = "NAME")]
+    pub take: Option<String>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Put the takes of other files into a bank: one file that holds many takes in folders
+#[derive(Args, Debug)]
+pub struct ClipsAdd {
+    /// The bank; its rig stays as it is
+    #[arg(value_name = "BANK")]
+    pub bank: PathBuf,
+    /// Files with takes of the same rig
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// Folder of the bank for them, parts separated by /
+    #[arg(long, value_name = "FOLDER")]
+    pub folder: Option<String>,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Take takes out of a bank, into a file of their own
+#[derive(Args, Debug)]
+pub struct ClipsTake {
+    /// The bank; - is standard input
+    #[arg(value_name = "BANK")]
+    pub bank: PathBuf,
+    /// Takes, by name, by folder/name, or pattern with *
+    #[arg(required = true, value_name = "NAME")]
+    pub takes: Vec<String>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}

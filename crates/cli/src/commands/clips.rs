@@ -1,0 +1,725 @@
+//! `clips`: named ranges listed, found, cut out and put together.
+
+use std::collections::HashSet;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use nimble_curve_core::address::matches;
+use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::ops::clips::{Found, JoinOptions, Summary, cut, find, join, summaries, transplanted};
+use nimble_curve_core::ops::retime::{shifted, stretched};
+use nimble_curve_core::ops::select::{Selection, select};
+use nimble_curve_core::scene::{Clip, Scene, Take};
+use nimble_curve_core::time::TimeRange;
+use nimble_curve_core::value::Quantity;
+use nimble_curve_formats::sheet::{SheetFormat, read_clip_list, sheet_text};
+use serde::Serialize;
+use serde_json::{Value, json};
+
+use crate::args::{
+    Clips, ClipsAction, ClipsAdd, ClipsFind, ClipsJoin, ClipsName, ClipsRename, ClipsSheet, ClipsShift,
+    ClipsSplit, ClipsStretch, ClipsTake, ClipsTrim, Start,
+};
+use crate::failure::Failure;
+use crate::files::{self, OutputArgs};
+use crate::report::{self, amount, counted, degrees, frame, print_json};
+use crate::table::{Align, Table};
+use crate::terminal::{self, Report, Style};
+
+pub fn run(args: &Clips) -> Result<(), Failure> {
+    match &args.action {
+        None => list(args),
+        Some(ClipsAction::Find(args)) => run_find(args),
+        Some(ClipsAction::Name(args)) => run_name(args),
+        Some(ClipsAction::Split(args)) => run_split(args),
+        Some(ClipsAction::Join(args)) => run_join(args),
+        Some(ClipsAction::Sheet(args)) => run_sheet(args),
+        Some(ClipsAction::Rename(args)) => run_rename(args),
+        Some(ClipsAction::Shift(args)) => run_shift(args),
+        Some(ClipsAction::Trim(args)) => run_trim(args),
+        Some(ClipsAction::Stretch(args)) => run_stretch(args),
+        Some(ClipsAction::Add(args)) => run_add(args),
+        Some(ClipsAction::Take(args)) => run_take(args),
+    }
+}
+
+fn all_summaries(scene: &Scene) -> Result<Vec<Summary>, Failure> {
+    let mut all = Vec::new();
+    for take in &scene.takes {
+        all.extend(summaries(scene, take)?);
+    }
+    Ok(all)
+}
+
+fn no_take(file: &Path) -> Failure {
+    Failure::new(format!("{}: there is no take, and so no clip", file.display()))
+}
+
+fn list(args: &Clips) -> Result<(), Failure> {
+    let Some(file) = &args.file else { return Err(Failure::new("name a file whose clips to list")) };
+    let scene = files::read(file, args.input)?.scene;
+    if scene.takes.is_empty() {
+        return Err(no_take(file));
+    }
+    let all = all_summaries(&scene)?;
+    let mut out = Report::out();
+    if args.json {
+        let rows: Vec<Value> = all.iter().map(|summary| as_json(&scene, summary)).collect();
+        return Ok(print_json(&mut out, &rows)?);
+    }
+    let title = Style::Strong.paint(&file.display().to_string());
+    let takes = counted(scene.takes.len(), "take");
+    writeln!(out, "{title}  {takes}, {} at {} fps", counted(all.len(), "clip"), scene.rate)?;
+    table(&scene, &all).print(&mut out)?;
+    Ok(())
+}
+
+fn table(scene: &Scene, all: &[Summary]) -> Table {
+    let mut table = Table::new(&[
+        ("clip", Align::Left),
+        ("take", Align::Left),
+        ("first", Align::Right),
+        ("last", Align::Right),
+        ("frames", Align::Right),
+        ("seconds", Align::Right),
+        ("keys", Align::Right),
+        ("tracks move", Align::Right),
+        ("travels", Align::Right),
+        ("turns", Align::Right),
+        ("loops", Align::Left),
+    ]);
+    for summary in all {
+        let rate = scene.rate;
+        let is_whole = summary.name == summary.take;
+        let take = if is_whole { String::new() } else { summary.take.clone() };
+        table.row([
+            summary.name.clone(),
+            take,
+            frame(rate.frame(summary.range.first)),
+            frame(rate.frame(summary.range.last)),
+            summary.range.frames(rate).to_string(),
+            format!("{:.2}", summary.range.seconds()),
+            summary.keys.to_string(),
+            summary.moving.to_string(),
+            amount(summary.travel.distance, Quantity::Length, &scene.space),
+            degrees(summary.travel.turn),
+            loops(summary),
+        ]);
+    }
+    table.without_empty_columns()
+}
+
+/// Whether a clip loops, and how far it is from that.
+fn loops(summary: &Summary) -> String {
+    let ends = &summary.travel.ends;
+    if ends.is_loop() {
+        return "yes".into();
+    }
+    if ends.reach < 1e-6 {
+        return "stands still".into();
+    }
+    if ends.angle > 12_f64.to_radians() || ends.angle > 0.3 * ends.reach {
+        return "no".into();
+    }
+    match ends.angle > nimble_curve_core::ops::travel::Ends::MEET {
+        true => format!("nearly: {:.2} deg apart at {}", ends.angle.to_degrees(), ends.node),
+        false => format!("nearly: {:.0} deg/s faster at {}", ends.speed.to_degrees(), ends.speed_node),
+    }
+}
+
+fn as_json(scene: &Scene, summary: &Summary) -> Value {
+    let (travel, ends) = (&summary.travel, &summary.travel.ends);
+    let metres = scene.space.metres_per_unit;
+    json!({
+        "name": summary.name,
+        "take": summary.take,
+        "first": scene.rate.frame(summary.range.first),
+        "last": scene.rate.frame(summary.range.last),
+        "frames": summary.range.frames(scene.rate),
+        "seconds": summary.range.seconds(),
+        "keys": summary.keys,
+        "moving_tracks": summary.moving,
+        "loops": ends.is_loop(),
+        "ends_apart_deg": ends.angle.to_degrees(),
+        "ends_speed_deg_s": ends.speed.to_degrees(),
+        "travel_m": travel.distance * metres,
+        "way_m": travel.way * metres,
+        "turn_deg": travel.turn.to_degrees(),
+        "climb_m": travel.climb * metres,
+        "note": summary.note,
+    })
+}
+
+/// The takes that a name means; all where none is given.
+fn takes_named<'a>(scene: &'a Scene, wanted: Option<&str>, file: &Path) -> Result<Vec<&'a Take>, Failure> {
+    let Some(name) = wanted else { return Ok(scene.takes.iter().collect()) };
+    let found: Vec<&Take> = scene.takes.iter().filter(|take| take.name == name).collect();
+    if found.is_empty() {
+        return Err(unknown("take", name, scene.takes.iter().map(|take| take.name.as_str()), file));
+    }
+    Ok(found)
+}
+
+fn unknown<'a>(what: &str, name: &str, names: impl Iterator<Item = &'a str>, file: &Path) -> Failure {
+    let hint = similar(name, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
+    Failure::new(format!("{}: there is no {what} '{name}'{hint}", file.display()))
+}
+
+fn run_find(args: &ClipsFind) -> Result<(), Failure> {
+    let scene = files::read(&args.file, args.input)?.scene;
+    if scene.takes.is_empty() {
+        return Err(no_take(&args.file));
+    }
+    let mut found: Vec<(String, String, Found)> = Vec::new();
+    for take in takes_named(&scene, args.take.as_deref(), &args.file)? {
+        let all = find(&scene, take)?;
+        for (index, clip) in all.into_iter().enumerate() {
+            found.push((take.name.clone(), name_for(take, &clip, index), clip));
+        }
+    }
+    if let Some(path) = &args.output {
+        write_found(args, path, &scene, &found)?;
+    }
+    let on_screen = args.output.as_deref() != Some(Path::new("-"));
+    let mut out = if on_screen { Report::out() } else { Report::beside(Path::new("-")) };
+    if args.json {
+        let row = |(take, name, clip): &(String, String, Found)| {
+            json!({
+                "name": name,
+                "take": take,
+                "first": scene.rate.frame(clip.range.first),
+                "last": scene.rate.frame(clip.range.last),
+                "frames": clip.range.frames(scene.rate),
+                "ends_because": clip.why,
+                "first_pose_again_at": clip.returns,
+            })
+        };
+        return Ok(print_json(&mut out, &found.iter().map(row).collect::<Vec<_>>())?);
+    }
+    let title = Style::Strong.paint(&args.file.display().to_string());
+    writeln!(out, "{title}  {} found at {} fps", counted(found.len(), "clip"), scene.rate)?;
+    let mut table = Table::new(&[
+        ("clip", Align::Left),
+        ("take", Align::Left),
+        ("first", Align::Right),
+        ("last", Align::Right),
+        ("frames", Align::Right),
+        ("ends because", Align::Left),
+        ("first pose again at", Align::Left),
+    ]);
+    for (take, name, clip) in &found {
+        let returns: Vec<String> = clip.returns.iter().map(|at| frame(*at)).collect();
+        let returns: Vec<&str> = returns.iter().map(String::as_str).collect();
+        table.row([
+            name.clone(),
+            take.clone(),
+            frame(scene.rate.frame(clip.range.first)),
+            frame(scene.rate.frame(clip.range.last)),
+            clip.range.frames(scene.rate).to_string(),
+            clip.why.to_owned(),
+            report::listed(&returns, 6),
+        ]);
+    }
+    table.without_empty_columns().print(&mut out)?;
+    if args.output.is_none() && !found.is_empty() {
+        let hint = "-o LIST.csv writes a list to be edited, for clips name --list";
+        writeln!(out, "  {}", Style::Faint.paint(hint))?;
+    }
+    Ok(())
+}
+
+/// The name of the clip that is there already, or of a marker at its start, else a number.
+fn name_for(take: &Take, clip: &Found, index: usize) -> String {
+    let same = take.clips.iter().find(|own| own.range == clip.range).map(|own| own.name.clone());
+    let marker =
+        || take.markers.iter().find(|marker| marker.time == clip.range.first).map(|m| m.name.clone());
+    same.or_else(marker).unwrap_or_else(|| format!("clip_{:02}", index + 1))
+}
+
+fn write_found(
+    args: &ClipsFind,
+    path: &Path,
+    scene: &Scene,
+    found: &[(String, String, Found)],
+) -> Result<(), Failure> {
+    if let Some(format) = SheetFormat::of(path) {
+        let row = |(take, name, clip): &(String, String, Found)| {
+            let frame = |time| number(scene.rate.frame(time));
+            vec![json!(name), frame(clip.range.first), frame(clip.range.last), json!(take), json!("")]
+        };
+        let rows: Vec<Vec<Value>> = found.iter().map(row).collect();
+        let text = sheet_text(&["name", "first", "last", "take", "note"], &rows, format);
+        return Ok(nimble_curve_formats::write_bytes(text.as_bytes(), path)?);
+    }
+    let output = OutputArgs { output: path.to_owned(), in_place: false };
+    output.check(&[&args.file])?;
+    let mut scene = scene.clone();
+    for take in &mut scene.takes {
+        let own = found.iter().filter(|(name, ..)| *name == take.name);
+        let clips: Vec<Clip> =
+            own.map(|(_, name, clip)| Clip { name: name.clone(), range: clip.range, note: None }).collect();
+        if !clips.is_empty() {
+            take.clips = clips;
+        }
+    }
+    output.write(&scene, &args.file)?;
+    Ok(())
+}
+
+/// A frame as a JSON number: whole where it is.
+fn number(frame: f64) -> Value {
+    if (frame - frame.round()).abs() < 1e-6 { json!(frame.round() as i64) } else { json!(frame) }
+}
+
+fn run_name(args: &ClipsName) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let mut scene = files::read(&args.file, args.input)?.scene;
+    if scene.takes.is_empty() {
+        return Err(no_take(&args.file));
+    }
+    let listed = read_clip_list(&args.list)?;
+    let rate = scene.rate;
+    let names: Vec<String> = scene.takes.iter().map(|take| take.name.clone()).collect();
+    let mut made: Vec<Vec<Clip>> = vec![Vec::new(); names.len()];
+    for clip in &listed {
+        let index = match clip.take.as_ref().or(args.take.as_ref()) {
+            Some(name) => names
+                .iter()
+                .position(|own| own == name)
+                .ok_or_else(|| unknown("take", name, names.iter().map(String::as_str), &args.file))?,
+            None if names.len() == 1 => 0,
+            None => {
+                let all = names.join(", ");
+                return Err(Failure::new(format!("there are several takes: name one with --take: {all}")));
+            }
+        };
+        let range = TimeRange::new(rate.ticks_at(clip.first), rate.ticks_at(clip.last));
+        let own = scene.takes[index]
+            .key_range()
+            .map_or(scene.takes[index].range, |keys| keys.union(scene.takes[index].range));
+        if !(own.contains(range.first) && own.contains(range.last)) {
+            return Err(Failure::new(format!(
+                "{}: clip '{}' is {}:{}, take '{}' {}:{}",
+                args.list.display(),
+                clip.name,
+                frame(clip.first),
+                frame(clip.last),
+                names[index],
+                frame(rate.frame(own.first)),
+                frame(rate.frame(own.last))
+            )));
+        }
+        made[index].push(Clip { name: clip.name.clone(), range, note: clip.note.clone() });
+    }
+    let mut count = 0;
+    for (take, clips) in scene.takes.iter_mut().zip(made) {
+        if !clips.is_empty() {
+            count += clips.len();
+            take.clips = clips;
+        }
+    }
+    args.output.write(&scene, &args.file)?;
+    done(&args.output.output, &counted(count, "clip named").replace("clip nameds", "clips named"))
+}
+
+/// One line that says what was written.
+fn done(output: &Path, said: &str) -> Result<(), Failure> {
+    let mut out = Report::beside(output);
+    writeln!(out, "{}  {said}", Style::Strong.paint(&output.display().to_string()))?;
+    Ok(())
+}
+
+#[derive(Serialize)]
+struct WrittenJson {
+    file: String,
+    clip: String,
+    take: String,
+    first: f64,
+    last: f64,
+    frames: i64,
+    keys: usize,
+}
+
+fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
+    let loaded = files::read(&args.file, args.input)?;
+    let scene = &loaded.scene;
+    if scene.takes.is_empty() {
+        return Err(no_take(&args.file));
+    }
+    let jobs = chosen_clips(scene, args)?;
+    let paths = file_names(args, &jobs)?;
+    std::fs::create_dir_all(&args.output).map_err(|error| {
+        Failure::new(format!("{}: the folder cannot be made: {error}", args.output.display()))
+    })?;
+    let mut written = Vec::new();
+    for ((take, clip), path) in jobs.iter().zip(&paths) {
+        let start = match args.start {
+            Start::Keep => None,
+            Start::At(frame) => Some(frame),
+        };
+        let (part, _) = cut(scene, take, clip, start, args.tolerance)?;
+        let output = OutputArgs { output: path.clone(), in_place: args.replace };
+        output.write(&part, &args.file)?;
+        let own = &part.takes[0];
+        written.push(WrittenJson {
+            file: path.display().to_string(),
+            clip: clip.name.clone(),
+            take: take.name.clone(),
+            first: part.rate.frame(own.range.first),
+            last: part.rate.frame(own.range.last),
+            frames: own.range.frames(part.rate),
+            keys: own.tracks().map(|(_, t)| t.controller.key_count() + t.controller.sample_count()).sum(),
+        });
+    }
+    let mut out = Report::out();
+    if args.json {
+        return Ok(print_json(&mut out, &written)?);
+    }
+    let title = format!("{} → {}", args.file.display(), args.output.display());
+    writeln!(out, "{}  {}", Style::Strong.paint(&title), counted(written.len(), "file"))?;
+    let mut table = Table::new(&[
+        ("clip", Align::Left),
+        ("file", Align::Left),
+        ("first", Align::Right),
+        ("last", Align::Right),
+        ("frames", Align::Right),
+        ("keys", Align::Right),
+    ]);
+    for row in &written {
+        table.row([
+            row.clip.clone(),
+            row.file.clone(),
+            frame(row.first),
+            frame(row.last),
+            row.frames.to_string(),
+            row.keys.to_string(),
+        ]);
+    }
+    table.print(&mut out)?;
+    Ok(())
+}
+
+/// The clips to write; a take without clips is one.
+fn chosen_clips<'a>(scene: &'a Scene, args: &ClipsSplit) -> Result<Vec<(&'a Take, Clip)>, Failure> {
+    let mut all: Vec<(&Take, Clip)> = Vec::new();
+    for take in &scene.takes {
+        match take.clips.is_empty() {
+            true => all.push((take, Clip { name: take.name.clone(), range: take.range, note: None })),
+            false => all.extend(take.clips.iter().map(|clip| (take, clip.clone()))),
+        }
+    }
+    for pattern in &args.only {
+        if !all.iter().any(|(_, clip)| matches(pattern, &clip.name)) {
+            return Err(unknown("clip", pattern, all.iter().map(|(_, clip)| clip.name.as_str()), &args.file));
+        }
+    }
+    all.retain(|(_, clip)| args.only.is_empty() || args.only.iter().any(|p| matches(p, &clip.name)));
+    Ok(all)
+}
+
+fn file_names(args: &ClipsSplit, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>, Failure> {
+    let stem =
+        args.file.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
+    let own_ending = args.file.extension().and_then(|ending| ending.to_str()).unwrap_or("ncurve");
+    // What a file system would take for something else.
+    let safe = |name: &str| name.replace(['/', '\\', ':', '*', '?', '"', '<', '>', '|'], "_");
+    let left = args.name.replace("{scene}", "").replace("{take}", "").replace("{clip}", "");
+    if left.contains('{') || left.contains('}') {
+        return Err(Failure::new(format!(
+            "'{}' has parts that are not known: write {{scene}}, {{take}} and {{clip}}",
+            args.name
+        )));
+    }
+    let mut taken = HashSet::new();
+    let mut paths = Vec::with_capacity(jobs.len());
+    for (take, clip) in jobs {
+        let name = args
+            .name
+            .replace("{scene}", stem)
+            .replace("{take}", &safe(&take.name))
+            .replace("{clip}", &safe(&clip.name));
+        let with_ending = match nimble_curve_formats::output_format(Path::new(&name)) {
+            Ok(_) => name,
+            Err(_) => format!("{name}.{own_ending}"),
+        };
+        let path = args.output.join(&with_ending);
+        nimble_curve_formats::output_format(&path)?;
+        if !taken.insert(path.clone()) {
+            return Err(Failure::new(format!(
+                "two clips would be written to {}: put {{take}} and {{clip}} into --name",
+                path.display()
+            )));
+        }
+        if path.exists() && !args.replace {
+            return Err(Failure::new(format!("{}: is there already: say --replace", path.display())));
+        }
+        paths.push(path);
+    }
+    Ok(paths)
+}
+
+fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
+    let inputs: Vec<&Path> = args.files.iter().map(PathBuf::as_path).collect();
+    args.output.check(&inputs)?;
+    let scenes = inputs
+        .iter()
+        .map(|path| Ok(files::read(path, args.input)?.scene))
+        .collect::<Result<Vec<Scene>, Failure>>()?;
+    let options = JoinOptions {
+        name: args.name.clone(),
+        gap: args.gap,
+        start: args.start,
+        go_on: args.go_on,
+        tolerance: args.tolerance,
+    };
+    let (scene, ledger) = join(&scenes, &options)?;
+    args.output.write(&scene, &args.files[0])?;
+    let mut out = Report::beside(&args.output.output);
+    let title = format!("{} → {}", counted(args.files.len(), "file"), args.output.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&title))?;
+    table(&scene, &all_summaries(&scene)?).print(&mut out)?;
+    report::print_left_out(&mut out, &ledger)?;
+    Ok(())
+}
+
+const COLUMNS: [&str; 17] = [
+    "name", "file", "take", "first", "last", "frames", "seconds", "rate", "keys", "moving", "loops", "pop",
+    "travel", "way", "turn", "climb", "note",
+];
+
+fn run_sheet(args: &ClipsSheet) -> Result<(), Failure> {
+    let of = |path: &Path| {
+        SheetFormat::of(path)
+            .ok_or_else(|| Failure::new(format!("{}: sheets are .csv, .json or .md", path.display())))
+    };
+    let format = of(&args.output)?;
+    let markers_format = args.markers.as_deref().map(of).transpose()?;
+    for column in &args.columns {
+        if !COLUMNS.contains(&column.as_str()) {
+            let hint = similar(column, COLUMNS.into_iter())
+                .map_or_else(|| COLUMNS.join(", "), |name| format!("did you mean '{name}'?"));
+            return Err(Failure::new(format!("there is no column '{column}': {hint}")));
+        }
+    }
+    let (mut rows, mut markers) = (Vec::new(), Vec::new());
+    for file in &args.files {
+        let scene = files::read(file, args.input)?.scene;
+        for summary in all_summaries(&scene)? {
+            rows.push(args.columns.iter().map(|column| cell(column, file, &scene, &summary)).collect());
+        }
+        for take in &scene.takes {
+            for marker in &take.markers {
+                let at = number(scene.rate.frame(marker.time));
+                markers.push(vec![
+                    json!(marker.name),
+                    json!(file.display().to_string()),
+                    json!(take.name),
+                    at,
+                ]);
+            }
+        }
+    }
+    let headings: Vec<&str> = args.columns.iter().map(String::as_str).collect();
+    let count = rows.len();
+    nimble_curve_formats::write_bytes(sheet_text(&headings, &rows, format).as_bytes(), &args.output)?;
+    if let (Some(path), Some(format)) = (&args.markers, markers_format) {
+        let text = sheet_text(&["marker", "file", "take", "frame"], &markers, format);
+        nimble_curve_formats::write_bytes(text.as_bytes(), path)?;
+    }
+    done(&args.output, &format!("{} of {}", counted(count, "clip"), counted(args.files.len(), "file")))
+}
+
+fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) -> Value {
+    let (travel, metres) = (&summary.travel, scene.space.metres_per_unit);
+    // To a tenth of a millimetre or a hundredth of a degree.
+    let metres_of = |length: f64| json!((length * metres * 1e4).round() / 1e4);
+    let degrees_of = |angle: f64| json!((angle.to_degrees() * 100.0).round() / 100.0 + 0.0);
+    match column {
+        "name" => json!(summary.name),
+        "file" => json!(file.display().to_string()),
+        "take" => json!(summary.take),
+        "first" => number(scene.rate.frame(summary.range.first)),
+        "last" => number(scene.rate.frame(summary.range.last)),
+        "frames" => json!(summary.range.frames(scene.rate)),
+        "seconds" => json!((summary.range.seconds() * 1e4).round() / 1e4),
+        "rate" => json!(scene.rate.to_string()),
+        "keys" => json!(summary.keys),
+        "moving" => json!(summary.moving),
+        "loops" => json!(travel.ends.is_loop()),
+        "pop" => degrees_of(travel.ends.angle),
+        "travel" => metres_of(travel.distance),
+        "way" => metres_of(travel.way),
+        "turn" => degrees_of(travel.turn),
+        "climb" => metres_of(travel.climb),
+        _ => summary.note.as_ref().map_or(Value::Null, |note| json!(note)),
+    }
+}
+
+fn run_rename(args: &ClipsRename) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let mut scene = files::read(&args.file, args.input)?.scene;
+    let names: Vec<String> = (scene.takes.iter())
+        .flat_map(|take| std::iter::once(take.name.clone()).chain(take.clips.iter().map(|c| c.name.clone())))
+        .collect();
+    if names.contains(&args.new) {
+        return Err(Failure::new(format!("{}: there is a '{}' already", args.file.display(), args.new)));
+    }
+    let clips = scene.takes.iter_mut().flat_map(|take| &mut take.clips);
+    let mut found: Vec<&mut String> =
+        clips.map(|clip| &mut clip.name).filter(|name| **name == args.old).collect();
+    if found.is_empty() {
+        found = scene.takes.iter_mut().map(|take| &mut take.name).filter(|name| **name == args.old).collect();
+    }
+    if found.is_empty() {
+        return Err(unknown("clip or take", &args.old, names.iter().map(String::as_str), &args.file));
+    }
+    let count = found.len();
+    if count > 1 {
+        return Err(Failure::new(format!(
+            "{}: {count} clips are called '{}'",
+            args.file.display(),
+            args.old
+        )));
+    }
+    for name in found {
+        name.clone_from(&args.new);
+    }
+    args.output.write(&scene, &args.file)?;
+    done(&args.output.output, &format!("'{}' is called '{}' now", args.old, args.new))
+}
+
+fn run_shift(args: &ClipsShift) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let mut scene = files::read(&args.file, args.input)?.scene;
+    for pattern in &args.take {
+        if !scene.takes.iter().any(|take| matches(pattern, &take.name)) {
+            return Err(unknown("take", pattern, scene.takes.iter().map(|t| t.name.as_str()), &args.file));
+        }
+    }
+    let rate = scene.rate;
+    let mut said = Vec::new();
+    for take in &mut scene.takes {
+        if args.take.is_empty() || args.take.iter().any(|pattern| matches(pattern, &take.name)) {
+            let by = rate.ticks_at(args.to) - take.range.first;
+            *take = shifted(take, by);
+            said.push(format!("'{}' by {} frames", take.name, frame(rate.frame(by))));
+        }
+    }
+    args.output.write(&scene, &args.file)?;
+    let said: Vec<&str> = said.iter().map(String::as_str).collect();
+    done(&args.output.output, &format!("shifted {}", report::listed(&said, 6)))
+}
+
+fn run_trim(args: &ClipsTrim) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let mut result = Scene { takes: Vec::new(), ..scene.clone() };
+    let mut ledger = Ledger::default();
+    for take in &scene.takes {
+        let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+        if take.key_range().is_none() {
+            result.takes.push(take.clone());
+            continue;
+        }
+        let selection =
+            Selection { range: Some(take.range), tolerance: args.tolerance, ..Selection::default() };
+        let (part, more) = select(&alone, &selection)?;
+        result.takes.extend(part.takes);
+        ledger.extend(more);
+    }
+    args.output.write(&result, &args.file)?;
+    let mut out = Report::beside(&args.output.output);
+    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::print_fates(&mut out, &ledger, &scene.space)?;
+    Ok(())
+}
+
+fn run_stretch(args: &ClipsStretch) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let mut scene = files::read(&args.file, args.input)?.scene;
+    let names: Vec<String> = scene.takes.iter().map(|take| take.name.clone()).collect();
+    let index = match &args.take {
+        Some(name) => names
+            .iter()
+            .position(|own| own == name)
+            .ok_or_else(|| unknown("take", name, names.iter().map(String::as_str), &args.file))?,
+        None if names.len() == 1 => 0,
+        None if names.is_empty() => return Err(no_take(&args.file)),
+        None => {
+            let all = names.join(", ");
+            return Err(Failure::new(format!("there are several takes: name one with --take: {all}")));
+        }
+    };
+    let was = scene.takes[index].range.frames(scene.rate);
+    scene.takes[index] = stretched(&scene.takes[index], args.frames, scene.rate)?;
+    args.output.write(&scene, &args.file)?;
+    done(&args.output.output, &format!("'{}' has {} frames now, for {was}", names[index], args.frames))
+}
+
+fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
+    args.output
+        .check(&args.files.iter().map(PathBuf::as_path).chain([args.bank.as_path()]).collect::<Vec<_>>())?;
+    let mut bank = files::read(&args.bank, args.input)?.scene;
+    let mut ledger = Ledger::default();
+    let mut added = Vec::new();
+    for file in &args.files {
+        let scene = files::read(file, args.input)?.scene;
+        if scene.takes.is_empty() {
+            return Err(no_take(file));
+        }
+        for take in &scene.takes {
+            let (mut own, more) = transplanted(take, &scene, &bank);
+            if own.tracks().next().is_none() {
+                return Err(Failure::new(format!(
+                    "{}: no node of take '{}' is in the bank: carry brings it onto another rig",
+                    file.display(),
+                    take.name
+                )));
+            }
+            ledger.extend(more);
+            own.folder = args.folder.clone().or(own.folder);
+            let taken = |name: &str| bank.takes.iter().any(|t| t.name == name && t.folder == own.folder);
+            if taken(&own.name) {
+                return Err(Failure::new(format!(
+                    "{}: the bank has a take '{}' there already: give another --folder, or clips rename",
+                    file.display(),
+                    own.name
+                )));
+            }
+            added.push(own.name.clone());
+            bank.takes.push(own);
+        }
+    }
+    args.output.write(&bank, &args.bank)?;
+    let names: Vec<&str> = added.iter().map(String::as_str).collect();
+    done(&args.output.output, &format!("added {}", report::listed(&names, 8)))?;
+    report::print_left_out(&mut Report::beside(&args.output.output), &ledger)?;
+    Ok(())
+}
+
+fn run_take(args: &ClipsTake) -> Result<(), Failure> {
+    args.output.check(&[&args.bank])?;
+    let mut scene = files::read(&args.bank, args.input)?.scene;
+    let full = |take: &Take| match &take.folder {
+        Some(folder) => format!("{folder}/{}", take.name),
+        None => take.name.clone(),
+    };
+    let is_meant =
+        |take: &Take, pattern: &String| matches(pattern, &take.name) || matches(pattern, &full(take));
+    for pattern in &args.takes {
+        if !scene.takes.iter().any(|take| is_meant(take, pattern)) {
+            let names: Vec<String> = scene.takes.iter().flat_map(|t| [t.name.clone(), full(t)]).collect();
+            return Err(unknown("take", pattern, names.iter().map(String::as_str), &args.bank));
+        }
+    }
+    let total = scene.takes.len();
+    scene.takes.retain(|take| args.takes.iter().any(|pattern| is_meant(take, pattern)));
+    args.output.write(&scene, &args.bank)?;
+    done(&args.output.output, &format!("{} of {}", counted(scene.takes.len(), "take"), total))?;
+    if scene.takes.len() > 1 {
+        terminal::remark("formats that hold one take get the first; clips split writes a file each");
+    }
+    Ok(())
+}

@@ -1,0 +1,206 @@
+//! `root`: root motion lifted, pinned, restored, shown.
+
+use std::io::Write;
+use std::path::Path;
+
+use nimble_curve_core::ledger::{Ledger, MeasuredError};
+use nimble_curve_core::ops::clips::summaries;
+use nimble_curve_core::ops::root::{RootOptions, centre, lift, moved, pin, restore, way};
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::value::Quantity;
+use nimble_curve_draw::Size;
+use nimble_curve_draw::path::{Way, draw};
+use serde::Serialize;
+use serde_json::json;
+
+use super::plot::{Picture, stem};
+use crate::args::{Root, RootAction, RootCentre, RootLift, RootParts, RootPin, RootRestore, RootShow, Speed};
+use crate::failure::Failure;
+use crate::files::{self, OutputArgs};
+use crate::report::{self, ErrorJson, LedgerJson, amount, degrees, frame, print_json};
+use crate::table::{Align, Table};
+use crate::terminal::{Report, Style};
+
+pub fn run(args: &Root) -> Result<(), Failure> {
+    match &args.action {
+        RootAction::Lift(args) => run_lift(args),
+        RootAction::Pin(args) => run_pin(args),
+        RootAction::Restore(args) => run_restore(args),
+        RootAction::Show(args) => run_show(args),
+        RootAction::Centre(args) => run_centre(args),
+    }
+}
+
+fn options(parts: &RootParts, name: &str) -> RootOptions {
+    RootOptions {
+        turn: !parts.no_turn,
+        height: parts.height,
+        steady: parts.speed == Speed::Steady,
+        name: name.to_owned(),
+        node: parts.node.clone(),
+        tolerance: parts.tolerance,
+    }
+}
+
+#[derive(Serialize)]
+struct RootJson<'a> {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    world_position: Option<ErrorJson>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    world_rotation: Option<ErrorJson>,
+    #[serde(flatten)]
+    ledger: LedgerJson<'a>,
+}
+
+/// Writes a result and says what became of everything; `error` is how far it is from its source in the world.
+fn finish(
+    file: &Path,
+    output: &OutputArgs,
+    (scene, ledger): (&Scene, &Ledger),
+    error: Option<[MeasuredError; 2]>,
+    as_json: bool,
+) -> Result<(), Failure> {
+    output.write(scene, file)?;
+    let mut out = Report::beside(&output.output);
+    if as_json {
+        let one = |index: usize| error.map(|error| ErrorJson::new(&error[index], &scene.space));
+        let ledger = LedgerJson::new(ledger, &scene.space);
+        return Ok(print_json(
+            &mut out,
+            &RootJson { world_position: one(0), world_rotation: one(1), ledger },
+        )?);
+    }
+    let arrow = format!("{} → {}", file.display(), output.output.display());
+    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::print_entries(&mut out, ledger.entries.iter(), &scene.space, "moved")?;
+    if let Some([position, rotation]) = error {
+        let said = |error: &MeasuredError| match error.largest < 1e-9 {
+            true => "exactly".to_owned(),
+            false => format!("within {}", amount(error.largest, error.quantity, &scene.space)),
+        };
+        let line = format!(
+            "in the world, places agree {}, rotations {}, at whole and half frames",
+            said(&position),
+            said(&rotation)
+        );
+        writeln!(out, "  {}", Style::Good.paint(&line))?;
+    }
+    Ok(())
+}
+
+fn run_lift(args: &RootLift) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let (result, ledger) = lift(&scene, &options(&args.parts, &args.root))?;
+    let error = moved(&scene, &result).map_err(|error| Failure::new(error.to_string()))?;
+    finish(&args.file, &args.output, (&result, &ledger), Some(error), args.json)
+}
+
+fn run_pin(args: &RootPin) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let (result, ledger) = pin(&scene, &options(&args.parts, "root"))?;
+    finish(&args.file, &args.output, (&result, &ledger), None, args.json)
+}
+
+fn run_restore(args: &RootRestore) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let (result, ledger) = restore(&scene)?;
+    finish(&args.file, &args.output, (&result, &ledger), None, args.json)
+}
+
+fn run_centre(args: &RootCentre) -> Result<(), Failure> {
+    args.output.check(&[&args.file])?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let (result, ledger) = centre(&scene, &args.node, args.throughout)?;
+    finish(&args.file, &args.output, (&result, &ledger), None, args.json)
+}
+
+fn run_show(args: &RootShow) -> Result<(), Failure> {
+    let picture = args.output.as_deref().map(Picture::new).transpose()?;
+    let scene = files::read(&args.file, args.input)?.scene;
+    let wanted = |name: &str| args.take.as_ref().is_none_or(|take| take == name);
+    let takes: Vec<_> = scene.takes.iter().filter(|take| wanted(&take.name)).collect();
+    if takes.is_empty() {
+        let said = match &args.take {
+            Some(name) => format!("there is no take '{name}'"),
+            None => "there is no take".to_owned(),
+        };
+        return Err(Failure::new(format!("{}: {said}", args.file.display())));
+    }
+    let metres = scene.space.metres_per_unit;
+    let mut table = Table::new(&[
+        ("clip", Align::Left),
+        ("frames", Align::Right),
+        ("distance", Align::Right),
+        ("way", Align::Right),
+        ("speed", Align::Right),
+        ("fastest", Align::Right),
+        ("turn", Align::Right),
+        ("climb", Align::Right),
+        ("loops", Align::Left),
+    ]);
+    let (mut ways, mut rows) = (Vec::new(), Vec::new());
+    for take in takes {
+        for summary in summaries(&scene, take)? {
+            let steps = way(&scene, take, summary.range)?;
+            let pace = |pair: &[nimble_curve_core::ops::root::Step]| {
+                let [a, b] = [pair[0].place, pair[1].place];
+                (b[0] - a[0]).hypot(b[1] - a[1]) * metres * scene.rate.fps()
+            };
+            let fastest = steps.windows(2).map(pace).fold(0.0, f64::max);
+            let travel = &summary.travel;
+            let speed = travel.way * metres / summary.range.seconds().max(1e-9);
+            let first = frame(scene.rate.frame(summary.range.first));
+            let last = frame(scene.rate.frame(summary.range.last));
+            let distance = amount(travel.distance, Quantity::Length, &scene.space);
+            table.row([
+                summary.name.clone(),
+                format!("{first}:{last}"),
+                distance.clone(),
+                amount(travel.way, Quantity::Length, &scene.space),
+                format!("{speed:.2} m/s"),
+                format!("{fastest:.2} m/s"),
+                degrees(travel.turn),
+                amount(travel.climb, Quantity::Length, &scene.space),
+                if travel.ends.is_loop() { "yes" } else { "" }.to_owned(),
+            ]);
+            rows.push(json!({
+                "name": summary.name,
+                "take": summary.take,
+                "first": scene.rate.frame(summary.range.first),
+                "last": scene.rate.frame(summary.range.last),
+                "distance_m": travel.distance * metres,
+                "way_m": travel.way * metres,
+                "speed_m_s": speed,
+                "fastest_m_s": fastest,
+                "turn_deg": travel.turn.to_degrees(),
+                "climb_m": travel.climb * metres,
+                "loops": travel.ends.is_loop(),
+            }));
+            ways.push(Way {
+                name: summary.name.clone(),
+                note: format!("{first}:{last}, {distance}, {}, {speed:.2} m/s", degrees(travel.turn)),
+                steps: steps
+                    .iter()
+                    .map(|step| (step.frame, [step.place[0] * metres, step.place[1] * metres], step.heading))
+                    .collect(),
+            });
+        }
+    }
+    if let Some(picture) = picture {
+        picture.write(&draw(
+            &format!("{}: the way of the body", stem(&args.file)),
+            &ways,
+            Size::default(),
+        ))?;
+    }
+    let mut out = Report::out();
+    if args.json {
+        return Ok(print_json(&mut out, &rows)?);
+    }
+    writeln!(out, "{}", Style::Strong.paint(&args.file.display().to_string()))?;
+    table.without_empty_columns().print(&mut out)?;
+    Ok(())
+}

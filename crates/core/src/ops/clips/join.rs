@@ -1,0 +1,468 @@
+//! Takes one after the other on one timeline, each a named range of it.
+
+use glam::DVec3;
+use thiserror::Error;
+
+use super::transplanted;
+use crate::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+    Weight,
+};
+use crate::curve::{Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key, Tangent, TangentMode};
+use crate::evaluate::{EvaluateError, Pose};
+use crate::ledger::Ledger;
+use crate::ops::channel::{Tolerance, property};
+use crate::ops::controllers::{Form, Setting, change};
+use crate::ops::retime::shifted;
+use crate::ops::select::{Selection, select};
+use crate::ops::travel::{Body, carrier, level};
+use crate::rotation::nearest_euler;
+use crate::scene::{Clip, Layer, PropertyKind, Scene, Take, Target, Track};
+use crate::time::{Ticks, TimeRange};
+use crate::value::Value;
+
+/// How to put takes together.
+#[derive(Clone, Debug)]
+pub struct JoinOptions {
+    /// What the one take is called.
+    pub name: String,
+    /// Frames between one clip and the next in which the last pose is held.
+    pub gap: u32,
+    /// The first frame; that of the first take where left out.
+    pub start: Option<f64>,
+    /// Whether each clip goes on, along the ground, where the one before it ended.
+    pub go_on: bool,
+    /// How far controllers that have to change may be from their source.
+    pub tolerance: Tolerance,
+}
+
+/// Takes that cannot be put together.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum JoinError {
+    /// Nothing to join.
+    #[error("there is no take to join")]
+    Nothing,
+    /// A track whose controllers do not go together.
+    #[error("{channel}: {why}")]
+    Cannot {
+        /// The channel.
+        channel: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// A controller that cannot be evaluated.
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
+}
+
+/// Puts the takes of several scenes on one timeline, on the rigs of the first one. Every take becomes a clip of its name;
+/// keys outside the takes' ranges go.
+///
+/// # Errors
+/// See [`JoinError`].
+pub fn join(scenes: &[Scene], options: &JoinOptions) -> Result<(Scene, Ledger), JoinError> {
+    let Some(base) = scenes.iter().find(|scene| !scene.takes.is_empty()) else {
+        return Err(JoinError::Nothing);
+    };
+    let rate = base.rate;
+    let mut ledger = Ledger::default();
+    let mut takes: Vec<Take> = Vec::new();
+    for scene in scenes {
+        for take in &scene.takes {
+            let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+            let inside =
+                Selection { range: Some(take.range), tolerance: options.tolerance, ..Selection::default() };
+            // A take whose keys all lie outside its range has nothing to give.
+            let Ok((part, cut)) = select(&alone, &inside) else { continue };
+            let Some(own) = part.takes.first() else { continue };
+            let (moved, more) = transplanted(own, scene, base);
+            ledger.extend(cut.followed_by(more));
+            takes.push(moved);
+        }
+    }
+    let mut next = options
+        .start
+        .map_or(takes.first().map_or(Ticks::ZERO, |take| take.range.first), |start| rate.ticks_at(start));
+    for take in &mut takes {
+        *take = shifted(take, next - take.range.first);
+        // Clips begin on whole frames, whatever the rates of their files.
+        let last = rate.frame(take.range.last).ceil() as i64;
+        next = rate.ticks(last + 1 + i64::from(options.gap));
+    }
+    if options.go_on {
+        go_on(base, &mut takes)?;
+    }
+    let joined = Joiner { base, options, takes: &takes }.joined()?;
+    Ok((Scene { takes: vec![joined], ..base.clone() }, ledger))
+}
+
+/// Shifts each take along the ground to where the one before it ended.
+fn go_on(base: &Scene, takes: &mut [Take]) -> Result<(), JoinError> {
+    let up = base.space.up.index();
+    let mut end: Option<DVec3> = None;
+    for take in takes {
+        let Some(at) = carrier(base, take, 0) else { continue };
+        let Some(id) = base.rigs[0].nodes().nth(at).map(|(id, _)| id) else { continue };
+        let mut pose = Pose::default();
+        let mut places = |take: &Take| -> Result<(DVec3, DVec3), EvaluateError> {
+            let mut body = Body::new(base, take, 0)?;
+            let first = body.at(take.range.first.as_f64(), &mut pose).place;
+            Ok((first, body.at(take.range.last.as_f64(), &mut pose).place))
+        };
+        let (first, last) = places(take)?;
+        if let Some(end) = end {
+            // The shift in the axes of the node's parent, which is taken to stand on the ground.
+            let by = level(end - first, up);
+            let above = base.rigs[0].parent(id).and_then(|id| base.rigs[0].position(id));
+            let world = base.rigs[0].rest_world();
+            let by = above.map_or(by, |above| world[above].matrix3.inverse() * by);
+            let target = Target { rig: 0, node: id, property: "translation".into() };
+            for layer in take.layers.iter_mut().take(1) {
+                for track in layer.tracks.iter_mut().filter(|track| track.target == target) {
+                    shift(&mut track.controller, by);
+                }
+            }
+        }
+        end = Some(match end {
+            Some(_) => places(take)?.1,
+            None => last,
+        });
+    }
+    Ok(())
+}
+
+fn shift(controller: &mut Controller, by: DVec3) {
+    match controller {
+        Controller::Components(curves) => {
+            for (curve, by) in curves.iter_mut().zip(by.to_array()) {
+                *curve = curve.affine(1.0, by);
+            }
+        }
+        Controller::Samples(samples) if samples.kind == SampleKind::Vector => {
+            for row in samples.values.chunks_mut(3) {
+                row.iter_mut().zip(by.to_array()).for_each(|(value, by)| *value += by);
+            }
+        }
+        Controller::Constant(Value::Vector(value)) => *value += by,
+        _ => {}
+    }
+}
+
+struct Joiner<'a> {
+    base: &'a Scene,
+    options: &'a JoinOptions,
+    takes: &'a [Take],
+}
+
+impl Joiner<'_> {
+    fn joined(&self) -> Result<Take, JoinError> {
+        let (Some(first), Some(last)) = (self.takes.first(), self.takes.last()) else {
+            return Err(JoinError::Nothing);
+        };
+        let range = TimeRange::new(first.range.first, last.range.last);
+        let mut made = Take {
+            name: self.options.name.clone(),
+            folder: first.folder.clone(),
+            range,
+            clips: Vec::new(),
+            markers: self.takes.iter().flat_map(|take| take.markers.iter().cloned()).collect(),
+            layers: Vec::new(),
+        };
+        for take in self.takes {
+            let inner = |clip: &&Clip| clip.range != take.range || clip.name != take.name;
+            made.clips.push(Clip { name: self.free_name(&made, &take.name), range: take.range, note: None });
+            for clip in take.clips.iter().filter(inner) {
+                made.clips.push(Clip { name: self.free_name(&made, &clip.name), ..clip.clone() });
+            }
+        }
+        // The base layers are one; others are those of the same name.
+        for (index, layer) in self.takes.iter().flat_map(|take| take.layers.iter().enumerate()) {
+            let there = made.layers.iter().position(|own: &Layer| own.name == layer.name);
+            if index == 0 && !made.layers.is_empty() || there.is_some() {
+                continue;
+            }
+            let weight = self.weight(&layer.name, made.layers.is_empty());
+            made.layers.push(Layer { name: layer.name.clone(), weight, tracks: Vec::new(), ..*layer });
+        }
+        for at in 0..made.layers.len() {
+            let parts: Vec<Option<&Layer>> = (self.takes.iter())
+                .map(|take| match at {
+                    0 => take.layers.first(),
+                    _ => take.layers.iter().skip(1).find(|layer| layer.name == made.layers[at].name),
+                })
+                .collect();
+            let mut targets: Vec<&Target> = parts
+                .iter()
+                .flatten()
+                .flat_map(|layer| layer.tracks.iter().map(|track| &track.target))
+                .collect();
+            targets.sort();
+            targets.dedup();
+            // In the order in which they come first.
+            let order = |target: &Target| {
+                let tracks = parts.iter().flatten().flat_map(|layer| &layer.tracks);
+                tracks.into_iter().position(|track| track.target == *target)
+            };
+            targets.sort_by_key(|target| order(target));
+            let mut tracks = Vec::with_capacity(targets.len());
+            for target in targets {
+                let own = |layer: &Option<&Layer>| {
+                    let found = layer.as_ref()?.tracks.iter().find(|track| track.target == *target)?;
+                    Some(found.controller.clone())
+                };
+                let controllers: Vec<Option<Controller>> = parts.iter().map(own).collect();
+                tracks.push(Track {
+                    target: target.clone(),
+                    controller: self.track(&made, at, target, controllers)?,
+                });
+            }
+            made.layers[at].tracks = tracks;
+        }
+        Ok(made)
+    }
+
+    fn free_name(&self, made: &Take, name: &str) -> String {
+        let taken = |name: &str| made.clips.iter().any(|clip| clip.name == name);
+        if !taken(name) {
+            return name.to_owned();
+        }
+        (2..).map(|n| format!("{name}_{n}")).find(|name| !taken(name)).unwrap_or_default()
+    }
+
+    /// A layer's weight over all takes: what each has in its own range, nothing where it has no such layer.
+    fn weight(&self, name: &str, is_base: bool) -> Weight {
+        let of = |take: &Take| {
+            let found = match is_base {
+                true => take.layers.first(),
+                false => take.layers.iter().skip(1).find(|layer| layer.name == name),
+            };
+            found.map(|layer| layer.weight.clone())
+        };
+        let weights: Vec<Option<Weight>> = self.takes.iter().map(of).collect();
+        let constant = weights[0].as_ref().and_then(Weight::constant);
+        if let Some(all) = constant
+            && weights.iter().all(|weight| weight.as_ref().and_then(Weight::constant) == Some(all))
+        {
+            return Weight::Constant(all);
+        }
+        let parts: Vec<Curve> = self
+            .takes
+            .iter()
+            .zip(&weights)
+            .map(|(take, weight)| match weight {
+                None => Curve::constant(take.range.first, 0.0),
+                Some(Weight::Constant(weight)) => Curve::constant(take.range.first, *weight),
+                Some(Weight::Curve(curve)) => curve.trimmed(take.range),
+            })
+            .collect();
+        Weight::Curve(self.curve(&parts, 1.0))
+    }
+
+    fn track(
+        &self,
+        made: &Take,
+        layer: usize,
+        target: &Target,
+        controllers: Vec<Option<Controller>>,
+    ) -> Result<Controller, JoinError> {
+        let channel = || crate::address::Addresses::new(self.base).property(target);
+        let cannot = |why: &str| JoinError::Cannot { channel: channel(), why: why.to_owned() };
+        let track = Track { target: target.clone(), controller: Controller::Components(Vec::new()) };
+        let Some((kind, rest)) = property(self.base, made, layer, &track) else {
+            return Err(cannot("the rig has no such property"));
+        };
+        if let Some(Some(Controller::Constant(first))) = controllers.first()
+            && controllers.iter().all(|c| matches!(c, Some(Controller::Constant(value)) if value == first))
+        {
+            return Ok(Controller::Constant(first.clone()));
+        }
+        if kind == PropertyKind::Discrete {
+            return self
+                .discrete(&controllers, &rest)
+                .ok_or_else(|| cannot("switches have other controllers"));
+        }
+        if let Some(samples) = self.samples(&controllers) {
+            return Ok(Controller::Samples(samples));
+        }
+        if let Some(curve) = self.quaternions(&controllers, &rest) {
+            return Ok(Controller::Quaternion(curve));
+        }
+        let mut parts: Vec<Option<Controller>> = Vec::with_capacity(controllers.len());
+        for (controller, take) in controllers.iter().zip(self.takes) {
+            let setting = Setting {
+                kind,
+                rest: rest.clone(),
+                tolerance: self.options.tolerance.of(kind.quantity(), &self.base.space),
+                rate: self.base.rate,
+                range: take.range,
+            };
+            let form =
+                |controller| change(controller, Form::Curves, &setting).map(|changed| changed.controller);
+            parts.push(controller.as_ref().map(form).transpose().map_err(|why| cannot(&why.to_string()))?);
+        }
+        let numbers = rest.numbers().ok_or_else(|| cannot("its values cannot be joined"))?;
+        let component = |index: usize| -> Curve {
+            let rest = numbers.get(index).copied().unwrap_or(0.0);
+            let of =
+                |part: &Option<Controller>| part.as_ref().and_then(|part| part.curves().get(index)).cloned();
+            let curves: Vec<Curve> = parts.iter().map(|part| of(part).unwrap_or_default()).collect();
+            if curves.iter().all(Curve::is_empty) { Curve::default() } else { self.curve(&curves, rest) }
+        };
+        let orders: Vec<_> = parts
+            .iter()
+            .flatten()
+            .filter_map(|part| if let Controller::Euler(euler) = part { Some(euler.order) } else { None })
+            .collect();
+        match orders.as_slice() {
+            [] => {
+                let width = parts.iter().flatten().map(|part| part.curves().len()).max().unwrap_or(0);
+                Ok(Controller::Components((0..width).map(component).collect()))
+            }
+            [order, others @ ..] if others.iter().all(|other| other == order) => {
+                Ok(Controller::Euler(EulerCurves { order: *order, curves: [0, 1, 2].map(component) }))
+            }
+            _ => Err(cannot("the files turn it in different orders: reorder them first")),
+        }
+    }
+
+    /// Whether the next take begins a frame after this one's end.
+    fn follows(&self, end: Ticks, begin: Ticks) -> bool {
+        (begin - end).as_f64() <= self.base.rate.ticks_per_frame() * 1.5
+    }
+
+    /// Curves one after the other, each in its take's range; a curve without keys stands at rest.
+    fn curve(&self, parts: &[Curve], rest: f64) -> Curve {
+        let mut keys: Vec<Key> = Vec::new();
+        for (part, take) in parts.iter().zip(self.takes) {
+            let mut own: Vec<Key> = match part.is_empty() {
+                true => vec![Key::new(take.range.first, rest).with_slope(0.0)],
+                false => part.clone().into_keys(),
+            };
+            let Some(first) = own.first().copied() else { continue };
+            if first.time > take.range.first {
+                let held = Key::new(take.range.first, first.left_value()).with_slope(0.0);
+                own.insert(0, Key { added: true, ..held.with_interpolation(Interpolation::Hold) });
+            }
+            if let (Some(end), Some(begin)) = (keys.last_mut(), own.first_mut()) {
+                // What neighbours would make of the tangents at a seam is not what they were.
+                for tangent in
+                    [&mut end.tangent_in, &mut end.tangent_out, &mut begin.tangent_in, &mut begin.tangent_out]
+                {
+                    *tangent = Tangent { mode: TangentMode::Free, ..*tangent };
+                }
+                if !self.follows(end.time, begin.time) {
+                    end.interpolation = Interpolation::Hold;
+                }
+            }
+            keys.extend(own);
+        }
+        let ends = (parts.first(), parts.last());
+        let behaviour = |curve: Option<&Curve>, before: bool| match curve {
+            Some(curve) if before => curve.before,
+            Some(curve) => curve.after,
+            None => Behaviour::Held,
+        };
+        let held = |behaviour: Behaviour| if behaviour.is_loop() { Behaviour::Held } else { behaviour };
+        let joined = Curve::new(keys).unwrap_or_default();
+        joined.with_behaviours(held(behaviour(ends.0, true)), held(behaviour(ends.1, false))).without_added()
+    }
+
+    fn discrete(&self, controllers: &[Option<Controller>], rest: &Value) -> Option<Controller> {
+        let Value::Discrete(rest) = rest else { return None };
+        let mut keys: Vec<(Ticks, Discrete)> = Vec::new();
+        for (controller, take) in controllers.iter().zip(self.takes) {
+            let first = take.range.first;
+            match controller {
+                None => keys.push((first, rest.clone())),
+                Some(Controller::Constant(Value::Discrete(value))) => keys.push((first, value.clone())),
+                Some(Controller::Discrete(curve)) => {
+                    let start = curve.value_at(first.as_f64()).cloned().unwrap_or_else(|| rest.clone());
+                    if curve.keys().first().is_none_or(|(time, _)| *time > first) {
+                        keys.push((first, start));
+                    }
+                    keys.extend(curve.keys().iter().cloned());
+                }
+                Some(_) => return None,
+            }
+        }
+        DiscreteCurve::new(keys).ok().map(Controller::Discrete)
+    }
+
+    /// Samples of one grid, the last one of each take held up to the next.
+    fn samples(&self, controllers: &[Option<Controller>]) -> Option<Samples> {
+        let all: Vec<&Samples> = (controllers.iter())
+            .map(|controller| if let Some(Controller::Samples(own)) = controller { Some(own) } else { None })
+            .collect::<Option<_>>()?;
+        let first = *all.first()?;
+        let mut made = first.clone();
+        for next in &all[1..] {
+            let step = first.rate.ticks_per_frame();
+            let place = (next.start - made.start).as_f64() / step;
+            let fits =
+                next.kind == first.kind && next.rate == first.rate && (place - place.round()).abs() < 1e-3;
+            let (place, width) = (place.round() as usize, first.kind.width());
+            if !fits || place < made.len() || next.is_empty() || made.is_empty() {
+                return None;
+            }
+            let held = made.row(made.len() - 1).to_vec();
+            while made.len() < place {
+                made.values.extend_from_slice(&held);
+            }
+            for row in next.values.chunks(width) {
+                match first.kind {
+                    // On the same turn as before.
+                    SampleKind::Euler(order) => {
+                        let near = DVec3::from_slice(made.row(made.len() - 1));
+                        let angles = DVec3::from_slice(row);
+                        let turned = crate::rotation::quat_from_euler(order, angles);
+                        let moved = nearest_euler(order, turned, near);
+                        let stays = (angles - near).abs().max_element() < std::f64::consts::PI;
+                        made.values.extend(if stays { angles } else { moved }.to_array());
+                    }
+                    _ => made.values.extend_from_slice(row),
+                }
+            }
+        }
+        Some(made)
+    }
+
+    /// Keys one after the other; squads look beyond their neighbours, and are not joined this way.
+    fn quaternions(&self, controllers: &[Option<Controller>], rest: &Value) -> Option<QuaternionCurve> {
+        let mut keys: Vec<QuaternionKey> = Vec::new();
+        let mut any = false;
+        for (controller, take) in controllers.iter().zip(self.takes) {
+            let own: Vec<QuaternionKey> = match controller {
+                Some(Controller::Quaternion(curve)) if curve.keys.is_empty() => return None,
+                Some(Controller::Quaternion(curve)) => {
+                    any = true;
+                    let squad = |key: &QuaternionKey| key.interpolation == QuaternionInterpolation::Squad;
+                    let moves = |behaviour| behaviour != Behaviour::Held;
+                    if curve.keys.iter().any(squad) || moves(curve.before) || moves(curve.after) {
+                        return None;
+                    }
+                    curve.keys.clone()
+                }
+                None => vec![QuaternionKey {
+                    time: take.range.first,
+                    value: rest.rotation()?,
+                    interpolation: QuaternionInterpolation::Step,
+                    tangent_in: glam::DVec4::ZERO,
+                    tangent_out: glam::DVec4::ZERO,
+                }],
+                Some(_) => return None,
+            };
+            let first = own[0];
+            if let Some(end) = keys.last_mut()
+                && !self.follows(end.time, first.time)
+            {
+                end.interpolation = QuaternionInterpolation::Step;
+            }
+            if first.time > take.range.first {
+                let held = QuaternionInterpolation::Step;
+                keys.push(QuaternionKey { time: take.range.first, interpolation: held, ..first });
+            }
+            keys.extend(own);
+        }
+        any.then_some(QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held })
+    }
+}

@@ -1,0 +1,743 @@
+//! Cycles: which ranges loop, ends made to meet, and loops written out.
+
+use glam::{DQuat, DVec3};
+use rayon::prelude::*;
+use thiserror::Error;
+
+use super::channel::{Tolerance, count, property};
+use super::controllers::{Form, Setting, change};
+use super::travel::{Body, Ends, Travel, carrier, travel};
+use crate::address::{Addresses, NodeRef};
+use crate::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, SampleKind, Samples, Weight,
+};
+use crate::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, combine};
+use crate::evaluate::{EvaluateError, Pose};
+use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::rotation::{angle_between, nearest_turn, quat_from_euler};
+use crate::scene::{Scene, Take, Target, Track};
+use crate::time::{Ticks, TimeRange};
+use crate::value::Quantity;
+
+/// The most instants of a take that are compared with each other.
+const LOOKS: usize = 240;
+/// Two ranges that share this part of their frames are the same proposal.
+const SAME: f64 = 0.6;
+/// In a loop some node turns by more than this, in radians.
+const GOES: f64 = 0.05;
+/// Loops are no shorter than this, in seconds.
+const SHORTEST: f64 = 0.3;
+
+/// A range that may loop.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Candidate {
+    /// What it is: a take, a clip, or `None` for a range inside a take.
+    pub name: Option<String>,
+    /// The take.
+    pub take: String,
+    /// The range; its last frame is its first one again.
+    pub range: TimeRange,
+    /// Where it goes, and how its ends meet.
+    pub travel: Travel,
+}
+
+impl Candidate {
+    /// How badly the loop would pop: degrees of the worst joint, and a tenth of a second of its change of speed.
+    pub fn pop(&self) -> f64 {
+        pop(&self.travel.ends)
+    }
+}
+
+fn pop(ends: &Ends) -> f64 {
+    (ends.angle + 0.1 * ends.speed).to_degrees()
+}
+
+/// The takes and clips of a scene as loops, and, in takes longer than a loop, the best places for one, at most `most` a
+/// take; the best come first.
+///
+/// # Errors
+/// Where a pose cannot be evaluated.
+pub fn find(scene: &Scene, most: usize) -> Result<Vec<Candidate>, EvaluateError> {
+    let mut all = Vec::new();
+    for take in &scene.takes {
+        let whole = (take.name.clone(), take.range);
+        let clips = take.clips.iter().map(|clip| (clip.name.clone(), clip.range));
+        let named = std::iter::once(whole).chain(clips.filter(|(_, range)| *range != take.range));
+        for (name, range) in named.filter(|(_, range)| range.first < range.last) {
+            let travel = travel(scene, take, 0, range)?;
+            all.push(Candidate { name: Some(name), take: take.name.clone(), range, travel });
+        }
+        for range in inside(scene, take, most)? {
+            let travel = travel(scene, take, 0, range)?;
+            all.push(Candidate { name: None, take: take.name.clone(), range, travel });
+        }
+    }
+    all.retain(|candidate| candidate.travel.ends.reach > 20.0 * Ends::MEET);
+    all.sort_by(|a, b| a.pop().total_cmp(&b.pop()).then_with(|| a.range.first.cmp(&b.range.first)));
+    Ok(all)
+}
+
+/// The best ranges inside a take, apart from each other.
+fn inside(scene: &Scene, take: &Take, most: usize) -> Result<Vec<TimeRange>, EvaluateError> {
+    let rate = scene.rate;
+    let (first, last) =
+        (rate.frame(take.range.first).ceil() as i64, rate.frame(take.range.last).floor() as i64);
+    let stride = ((last - first) as usize / LOOKS).max(1) as i64;
+    let shortest = ((SHORTEST * rate.fps()) as i64).max(2);
+    if most == 0 || last - first < shortest {
+        return Ok(Vec::new());
+    }
+    let mut body = Body::new(scene, take, 0)?;
+    let mut pose = Pose::default();
+    let frames: Vec<i64> = (first..=last).step_by(stride as usize).collect();
+    let instants: Vec<_> =
+        frames.iter().map(|frame| body.at(rate.ticks(*frame).as_f64(), &mut pose)).collect();
+    // How far poses are apart, and how far those a step on are: where both are small the motion comes again.
+    let apart = |a: usize, b: usize| {
+        let here = Body::apart(&instants[a], &instants[b]).0;
+        let next = match (instants.get(a + 1), instants.get(b + 1)) {
+            (Some(a), Some(b)) => Body::apart(a, b).0,
+            _ => here,
+        };
+        here + 0.5 * next
+    };
+    let span = (shortest / stride).max(1) as usize;
+    let mut pairs: Vec<(f64, usize, usize)> = (0..frames.len())
+        .into_par_iter()
+        .flat_map_iter(|a| (a + span..frames.len()).map(move |b| (a, b)))
+        .map(|(a, b)| (apart(a, b), a, b))
+        .collect();
+    pairs.sort_by(|x, y| x.0.total_cmp(&y.0).then((x.2 - x.1).cmp(&(y.2 - y.1))).then(x.1.cmp(&y.1)));
+    let mut found: Vec<(TimeRange, f64)> = Vec::new();
+    // Another place, or another length: not much the same frames as one that was found.
+    let is_known = |found: &[(TimeRange, f64)], first: Ticks, last: Ticks| {
+        found.iter().any(|(own, _)| {
+            let common = (own.last.min(last) - own.first.max(first)).0.max(0) as f64;
+            let all = (own.last.max(last) - own.first.min(first)).as_f64();
+            common > SAME * all
+        })
+    };
+    for (_, a, b) in pairs {
+        let goes = |k: usize| Body::apart(&instants[a], &instants[k]).0 > GOES;
+        if is_known(&found, rate.ticks(frames[a]), rate.ticks(frames[b])) || !(a..b).any(goes) {
+            continue;
+        }
+        // To the frame, around where it was looked at.
+        let mut best: Option<(TimeRange, f64)> = None;
+        let around = if stride > 1 { stride } else { 0 };
+        for from in (frames[a] - around).max(first)..=frames[a] + around {
+            for to in frames[b] - around..=(frames[b] + around).min(last) {
+                let range = TimeRange::new(rate.ticks(from), rate.ticks(to));
+                if to - from < shortest {
+                    continue;
+                }
+                let ends = body.ends(range, 1.0, 0.0);
+                if best.is_none_or(|(_, least)| pop(&ends) < least) {
+                    best = Some((range, pop(&ends)));
+                }
+            }
+        }
+        let Some((range, pop)) = best else { continue };
+        if range != take.range {
+            found.push((range, pop));
+        }
+        if found.len() >= 4 * most {
+            break;
+        }
+    }
+    found.sort_by(|a, b| a.1.total_cmp(&b.1));
+    found.truncate(most);
+    Ok(found.into_iter().map(|(range, _)| range).collect())
+}
+
+/// How to make ends meet, or a loop longer.
+#[derive(Clone, Debug)]
+pub struct CycleOptions {
+    /// The take; the only one where left out.
+    pub take: Option<String>,
+    /// The range that loops; the take's where left out.
+    pub range: Option<TimeRange>,
+    /// How far controllers that have to change may be from their source.
+    pub tolerance: Tolerance,
+}
+
+/// Loops that cannot be made.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum CycleError {
+    /// No take of that name.
+    #[error("there is no take '{name}'{}", .similar.as_ref().map(|name| format!(": did you mean '{name}'?")).unwrap_or_default())]
+    NoTake {
+        /// The name.
+        name: String,
+        /// One that is there.
+        similar: Option<String>,
+    },
+    /// Several to choose from, or none.
+    #[error("name one take with --take: {0}")]
+    WhichTake(String),
+    /// A range of one frame.
+    #[error("the range has no length: a loop needs two frames at least")]
+    NoLength,
+    /// A range outside the take.
+    #[error("the range is not inside the take, which is {0}:{1}")]
+    Outside(f64, f64),
+    /// A controller that cannot loop.
+    #[error("{channel}: {why}")]
+    Cannot {
+        /// The channel.
+        channel: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// A controller that cannot be evaluated.
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
+}
+
+/// The take that is meant, and the range in it.
+fn chosen(scene: &Scene, options: &CycleOptions) -> Result<(usize, TimeRange), CycleError> {
+    let names = || scene.takes.iter().map(|take| take.name.as_str());
+    let index = match &options.take {
+        Some(name) => names().position(|own| own == name).ok_or_else(|| CycleError::NoTake {
+            name: name.clone(),
+            similar: super::carry::similar(name, names()).map(str::to_owned),
+        })?,
+        None if scene.takes.len() == 1 => 0,
+        None => return Err(CycleError::WhichTake(names().collect::<Vec<_>>().join(", "))),
+    };
+    let take = &scene.takes[index];
+    let range = options.range.unwrap_or(take.range);
+    if range.first >= range.last {
+        return Err(CycleError::NoLength);
+    }
+    let all = take.key_range().map_or(take.range, |keys| keys.union(take.range));
+    if !(all.contains(range.first) && all.contains(range.last)) {
+        let frame = |time| scene.rate.frame(time);
+        return Err(CycleError::Outside(frame(all.first), frame(all.last)));
+    }
+    Ok((index, range))
+}
+
+/// Which components of a track belong to where the body goes, and so do not come back to where they were: its places on the
+/// ground and its turn about the up axis, on its carrier and what stands above it.
+struct Going {
+    up: usize,
+    nodes: Vec<NodeRef>,
+}
+
+impl Going {
+    fn of(scene: &Scene, take: &Take) -> Going {
+        let rig = &scene.rigs[0];
+        let at = carrier(scene, take, 0).and_then(|at| rig.nodes().nth(at).map(|(id, _)| id));
+        let nodes = std::iter::successors(at, |id| rig.parent(*id)).map(|id| (0, id)).collect();
+        Going { up: scene.space.up.index(), nodes }
+    }
+
+    fn goes(&self, target: &Target, controller: &Controller, component: usize) -> bool {
+        if !self.nodes.contains(&(target.rig, target.node)) {
+            return false;
+        }
+        let turns_last = match controller {
+            Controller::Euler(euler) => euler.order.axes().0 == self.up,
+            Controller::Samples(samples) => match samples.kind {
+                SampleKind::Euler(order) => order.axes().0 == self.up,
+                _ => false,
+            },
+            _ => false,
+        };
+        match target.property.as_str() {
+            "translation" => component != self.up,
+            "rotation" => component == self.up && turns_last,
+            _ => false,
+        }
+    }
+}
+
+/// Makes the ends of a range meet, in value and in slope: by a correction spread over its last `over`, or, with none, by the
+/// last key alone. What carries the body along stays as it is. The ledger says how far each channel was moved.
+///
+/// # Errors
+/// See [`CycleError`].
+pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scene, Ledger), CycleError> {
+    let (index, range) = chosen(scene, options)?;
+    let take = &scene.takes[index];
+    let over = Ticks(over.0.clamp(0, (range.last - range.first).0));
+    let going = Going::of(scene, take);
+    let addresses = Addresses::new(scene);
+    let mut result = scene.clone();
+    let mut ledger = Ledger::default();
+    let work = |(layer, track): (usize, &Track)| -> Result<(Controller, Option<f64>, Fate), CycleError> {
+        let channel = || addresses.property(&track.target);
+        let cannot = |why: String| CycleError::Cannot { channel: channel(), why };
+        let Some((kind, rest)) = property(scene, take, layer, track) else {
+            return Ok((track.controller.clone(), None, Fate::Kept));
+        };
+        let closer = Closer { range, over, going: &going, target: &track.target };
+        let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+        let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
+        let (mut controller, mut fate) = (track.controller.clone(), Fate::Remapped);
+        if !matches!(
+            controller,
+            Controller::Components(_)
+                | Controller::Euler(_)
+                | Controller::Quaternion(_)
+                | Controller::Samples(_)
+                | Controller::Constant(_)
+                | Controller::Discrete(_)
+        ) {
+            let changed =
+                change(&controller, Form::Curves, &setting).map_err(|why| cannot(why.to_string()))?;
+            (controller, fate) = (changed.controller, changed.fate.max(Fate::Remapped));
+        }
+        let moved = closer.close(&mut controller);
+        Ok(match moved {
+            Some(moved) if moved > 0.0 => (controller, Some(moved), fate),
+            _ => (track.controller.clone(), None, Fate::Kept),
+        })
+    };
+    for (layer, track) in take.tracks() {
+        let (controller, moved, fate) = work((layer, track))?;
+        let quantity =
+            property(scene, take, layer, track).map_or(Quantity::Scalar, |(kind, _)| kind.quantity());
+        let at = take.layers[layer].tracks.iter().position(|own| own.target == track.target).unwrap_or(0);
+        let own = &mut result.takes[index].layers[layer].tracks[at];
+        let before = count(track);
+        own.controller = controller;
+        let error = moved.map(|moved| {
+            let mut error = MeasuredError::none(quantity);
+            error.take(moved, scene.rate.frame(range.last));
+            error
+        });
+        ledger.entries.push(Entry {
+            take: take.name.clone(),
+            layer: take.layers[layer].name.clone(),
+            channel: addresses.property(&track.target),
+            to: None,
+            // What was moved is not what it was, by as much as is said.
+            fate: if error.is_some() { fate.max(Fate::Refitted) } else { fate },
+            error,
+            before,
+            after: count(own),
+            note: if moved.is_some() { "moved so that the ends meet".into() } else { String::new() },
+        });
+    }
+    Ok((result, ledger))
+}
+
+/// Closes the controllers of one track.
+struct Closer<'a> {
+    range: TimeRange,
+    over: Ticks,
+    going: &'a Going,
+    target: &'a Target,
+}
+
+impl Closer<'_> {
+    /// Makes the ends meet, and says how far anything was moved at most; `None` where nothing can be.
+    fn close(&self, controller: &mut Controller) -> Option<f64> {
+        let goes: Vec<bool> = (0..16).map(|c| self.going.goes(self.target, controller, c)).collect();
+        let moved = match controller {
+            Controller::Components(curves) => {
+                let each = curves.iter_mut().enumerate().filter(|(component, _)| !goes[*component]);
+                each.map(|(_, curve)| self.curve(curve, false)).fold(0.0, f64::max)
+            }
+            Controller::Euler(euler) => {
+                let each = euler.curves.iter_mut().enumerate().filter(|(component, _)| !goes[*component]);
+                each.map(|(_, curve)| self.curve(curve, true)).fold(0.0, f64::max)
+            }
+            Controller::Quaternion(curve) => self.quaternions(curve),
+            Controller::Samples(samples) => self.samples(samples, &goes),
+            _ => return None,
+        };
+        Some(moved)
+    }
+
+    fn curve(&self, curve: &mut Curve, is_angle: bool) -> f64 {
+        if curve.is_empty() || curve.is_constant() {
+            return 0.0;
+        }
+        let TimeRange { first, last } = self.range;
+        let at = |curve: &Curve, time: Ticks, side| curve.value_on(time.as_f64(), side).unwrap_or(0.0);
+        let slope = |curve: &Curve, time: Ticks, side| curve.slope_on(time.as_f64(), side).unwrap_or(0.0);
+        let start = at(curve, first, Side::Right);
+        let end = at(curve, last, Side::Left);
+        // The same angle may be whole turns on.
+        let wanted = if is_angle { nearest_turn(start, end) } else { start };
+        let (step, tilt) = (wanted - end, slope(curve, first, Side::Right) - slope(curve, last, Side::Left));
+        if step == 0.0 && tilt == 0.0 {
+            return 0.0;
+        }
+        let begin = last - self.over;
+        // Keys at both ends, so that what lies outside stays.
+        let mut cut = curve.written_out(curve.range().map_or(self.range, |own| own.union(self.range)));
+        for time in [first, begin, last] {
+            let _ = cut.insert_key(time);
+        }
+        cut = with_key_at(&cut, last);
+        let spread = |cut: &Curve| {
+            let key = |time, value, slope: f64| Key::new(time, value).with_slope(slope);
+            let correction = Curve::new(vec![key(begin, 0.0, 0.0), key(last, step, tilt)]).ok()?;
+            let sum = combine(&[(1.0, cut), (1.0, &correction)], 0.0)?;
+            // What lies behind the range is not corrected.
+            let mut keys: Vec<Key> = sum.keys().iter().filter(|key| key.time <= last).copied().collect();
+            keys.extend(cut.keys().iter().filter(|key| key.time > last).copied());
+            Curve::new(keys).ok()
+        };
+        let made = if self.over.0 > 0 && begin < last { spread(&cut) } else { None };
+        let made = made.unwrap_or_else(|| cut.clone());
+        // The last key to the bit: the first value, and its slope.
+        let mut keys = made.keys().to_vec();
+        let Some(index) = keys.iter().position(|key| key.time == last) else { return 0.0 };
+        let outgoing = slope(&made, first, Side::Right);
+        if index + 1 < keys.len() && keys[index].value != wanted {
+            keys[index].value_before = Some(wanted);
+        } else {
+            (keys[index].value, keys[index].value_before) = (wanted, None);
+        }
+        keys[index].tangent_in = Tangent::slope(outgoing);
+        keys[index].joined = false;
+        let Ok(closed) = Curve::new(keys) else { return 0.0 };
+        *curve = closed.with_behaviours(curve.before, curve.after);
+        // The farthest that the correction goes: at its end, or at the bump that its slope makes.
+        let seconds = self.over.seconds();
+        let bump = (1..16).map(|part| {
+            let u = f64::from(part) / 16.0;
+            let (a, b) = (u * u * (3.0 - 2.0 * u), u * u * (u - 1.0) * seconds);
+            (step * a + tilt * b).abs()
+        });
+        bump.fold(step.abs(), f64::max)
+    }
+
+    /// How much of the correction counts at a time.
+    fn share(&self, time: Ticks) -> f64 {
+        let begin = (self.range.last - self.over).as_f64();
+        if time == self.range.last {
+            return 1.0;
+        }
+        if self.over.0 == 0 || time > self.range.last {
+            return 0.0;
+        }
+        let u = ((time.as_f64() - begin) / self.over.as_f64()).clamp(0.0, 1.0);
+        u * u * (3.0 - 2.0 * u)
+    }
+
+    fn quaternions(&self, curve: &mut QuaternionCurve) -> f64 {
+        let path = crate::rotation::KeyedRotation::new(curve);
+        let at = |time: Ticks| path.rotation_on(time.as_f64(), Side::Right).unwrap_or(DQuat::IDENTITY);
+        let (first, end) = (at(self.range.first), at(self.range.last));
+        let by = crate::rotation::to_vector(first * end.conjugate());
+        if by.length() < 1e-12 {
+            return 0.0;
+        }
+        let after = curve.keys.partition_point(|key| key.time < self.range.last);
+        if curve.keys.get(after).is_none_or(|key| key.time != self.range.last)
+            && let Some(before) = after.checked_sub(1).map(|index| curve.keys[index])
+        {
+            let interpolation = match before.interpolation {
+                QuaternionInterpolation::Step => QuaternionInterpolation::Step,
+                _ => QuaternionInterpolation::Slerp,
+            };
+            curve.keys.insert(
+                after,
+                crate::controller::QuaternionKey {
+                    time: self.range.last,
+                    value: end,
+                    interpolation,
+                    ..before
+                },
+            );
+        }
+        for key in &mut curve.keys {
+            let share = self.share(key.time);
+            if share > 0.0 {
+                key.value = (crate::rotation::from_vector(by * share) * key.value).normalize();
+            }
+        }
+        by.length()
+    }
+
+    fn samples(&self, samples: &mut Samples, goes: &[bool]) -> f64 {
+        let width = samples.kind.width();
+        let index_of = |time: Ticks| {
+            let place = (time - samples.start).as_f64() / samples.rate.ticks_per_frame();
+            (place.round().max(0.0) as usize).min(samples.len().saturating_sub(1))
+        };
+        if samples.is_empty() {
+            return 0.0;
+        }
+        let (first, last) = (index_of(self.range.first), index_of(self.range.last));
+        let (from, to) = (samples.row(first).to_vec(), samples.row(last).to_vec());
+        if samples.kind == SampleKind::Quaternion {
+            let q = |row: &[f64]| DQuat::from_slice(row).normalize();
+            let by = crate::rotation::to_vector(q(&from) * q(&to).conjugate());
+            for index in first + 1..=last {
+                let share = if index == last { 1.0 } else { self.share(samples.time(index)) };
+                let row = &mut samples.values[index * width..(index + 1) * width];
+                let turned = (crate::rotation::from_vector(by * share) * q(row)).normalize();
+                let near = if turned.dot(q(row)) < 0.0 { -turned } else { turned };
+                row.copy_from_slice(&near.to_array());
+            }
+            return by.length();
+        }
+        let is_angle = matches!(samples.kind, SampleKind::Euler(_));
+        let mut steps: Vec<f64> = (0..width)
+            .map(|c| if is_angle { nearest_turn(from[c], to[c]) - to[c] } else { from[c] - to[c] })
+            .collect();
+        steps.iter_mut().zip(goes).filter(|(_, goes)| **goes).for_each(|(step, _)| *step = 0.0);
+        for index in first + 1..=last {
+            let share = if index == last { 1.0 } else { self.share(samples.time(index)) };
+            for (value, step) in samples.values[index * width..].iter_mut().zip(&steps) {
+                *value += step * share;
+            }
+        }
+        match samples.kind {
+            SampleKind::Euler(order) => {
+                let angles = |row: &[f64]| quat_from_euler(order, DVec3::from_slice(row));
+                angle_between(angles(&to), angles(samples.row(last)))
+            }
+            _ => steps.iter().map(|step| step * step).sum::<f64>().sqrt(),
+        }
+    }
+}
+
+/// A curve with a key at an instant behind its last one, where it is held.
+fn with_key_at(curve: &Curve, time: Ticks) -> Curve {
+    if curve.keys().iter().any(|key| key.time == time) {
+        return curve.clone();
+    }
+    let mut keys = curve.keys().to_vec();
+    let Some(end) = keys.last().copied().filter(|end| end.time < time) else { return curve.clone() };
+    if let Some(last) = keys.last_mut().filter(|last| last.interpolation != Interpolation::Cubic) {
+        last.interpolation = Interpolation::Linear;
+    }
+    if let Some(last) = keys.last_mut().filter(|last| last.interpolation == Interpolation::Cubic) {
+        last.tangent_out = Tangent::slope(0.0);
+        last.joined = false;
+    }
+    keys.push(Key::new(time, end.value).with_slope(0.0));
+    Curve::new(keys).unwrap_or_else(|_| curve.clone()).with_behaviours(curve.before, curve.after)
+}
+
+/// Writes a loop out: the range, `times` over. What carries the body along goes on from where it ended, its way turned by
+/// what each round turns; all else starts over.
+///
+/// # Errors
+/// See [`CycleError`].
+pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scene, Ledger), CycleError> {
+    let (index, range) = chosen(scene, options)?;
+    let take = &scene.takes[index];
+    let period = range.last - range.first;
+    let whole = TimeRange::new(range.first, Ticks(range.first.0 + period.0 * i64::from(times.max(1))));
+    let going = Going::of(scene, take);
+    let addresses = Addresses::new(scene);
+    let mut made = Take { range: whole, clips: Vec::new(), ..take.clone() };
+    made.markers = (0..i64::from(times.max(1)))
+        .flat_map(|round| {
+            let inside =
+                take.markers.iter().filter(|marker| range.first <= marker.time && marker.time < range.last);
+            inside.map(move |marker| crate::scene::Marker {
+                time: Ticks(marker.time.0 + period.0 * round),
+                name: marker.name.clone(),
+            })
+        })
+        .collect();
+    let mut ledger = Ledger::default();
+    for (at, layer) in take.layers.iter().enumerate() {
+        if let Weight::Curve(curve) = &layer.weight {
+            let looped = curve.trimmed(range).with_behaviours(Behaviour::Held, Behaviour::LoopReset);
+            made.layers[at].weight = Weight::Curve(looped.written_out(whole));
+        }
+        for (place, track) in layer.tracks.iter().enumerate() {
+            let channel = addresses.property(&track.target);
+            let cannot = |why: String| CycleError::Cannot { channel: channel.clone(), why };
+            let Some((kind, rest)) = property(scene, take, at, track) else { continue };
+            let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+            let setting = Setting { kind, rest, tolerance, rate: scene.rate, range };
+            let round = Round { range, whole, going: &going, target: &track.target };
+            let (controller, fate) = round.extended(&track.controller, &setting).map_err(cannot)?;
+            let own = &mut made.layers[at].tracks[place];
+            own.controller = controller;
+            ledger.entries.push(Entry {
+                take: take.name.clone(),
+                layer: layer.name.clone(),
+                channel,
+                to: None,
+                fate,
+                error: None,
+                before: count(track),
+                after: count(own),
+                note: String::new(),
+            });
+        }
+    }
+    turn_rounds(scene, take, range, times, &going, &mut made);
+    let mut result = scene.clone();
+    result.takes[index] = made;
+    Ok((result, ledger))
+}
+
+/// One round of a loop that is written out.
+struct Round<'a> {
+    range: TimeRange,
+    whole: TimeRange,
+    going: &'a Going,
+    target: &'a Target,
+}
+
+impl Round<'_> {
+    fn extended(&self, controller: &Controller, setting: &Setting) -> Result<(Controller, Fate), String> {
+        let goes = |component| self.going.goes(self.target, controller, component);
+        let looped = |component: usize, curve: &Curve| {
+            if curve.is_empty() || curve.is_constant() {
+                return curve.clone();
+            }
+            let after = if goes(component) { Behaviour::LoopRepeat } else { Behaviour::LoopReset };
+            let mut round = curve.trimmed(self.range);
+            // A key at both ends, so that the round is as long as the range.
+            for time in [self.range.first, self.range.last] {
+                round = with_edge(&round, time);
+            }
+            let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
+            whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held)
+        };
+        Ok(match controller {
+            Controller::Constant(_) => (controller.clone(), Fate::Kept),
+            Controller::Components(curves) => {
+                let all = curves.iter().enumerate().map(|(component, curve)| looped(component, curve));
+                (Controller::Components(all.collect()), Fate::Remapped)
+            }
+            Controller::Euler(euler) => {
+                let curves = [0, 1, 2].map(|component| looped(component, &euler.curves[component]));
+                (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Remapped)
+            }
+            Controller::Samples(samples) => {
+                (Controller::Samples(self.samples(samples, goes)), Fate::Remapped)
+            }
+            Controller::Discrete(curve) => {
+                let mut keys = Vec::new();
+                let period = (self.range.last - self.range.first).0;
+                let start = curve.value_at(self.range.first.as_f64()).cloned();
+                for round in 0.. {
+                    let by = Ticks(period * round);
+                    if self.range.first + by >= self.whole.last {
+                        break;
+                    }
+                    keys.extend(start.clone().map(|value| (self.range.first + by, value)));
+                    let inside = |time: &Ticks| self.range.first < *time && *time < self.range.last;
+                    keys.extend(
+                        curve.keys().iter().filter(|(t, _)| inside(t)).map(|(t, v)| (*t + by, v.clone())),
+                    );
+                }
+                let made = crate::curve::DiscreteCurve::new(keys).map_err(|error| error.to_string())?;
+                (Controller::Discrete(made), Fate::Remapped)
+            }
+            other => {
+                let changed = change(other, Form::Curves, setting).map_err(|why| why.to_string())?;
+                let (made, fate) = self.extended(&changed.controller, setting)?;
+                (made, fate.max(changed.fate))
+            }
+        })
+    }
+
+    fn samples(&self, samples: &Samples, goes: impl Fn(usize) -> bool) -> Samples {
+        let width = samples.kind.width();
+        let step = samples.rate.ticks_per_frame();
+        let last = samples.len().saturating_sub(1);
+        let index_of =
+            |time: Ticks| (((time - samples.start).as_f64() / step).round().max(0.0) as usize).min(last);
+        let (from, to) = (index_of(self.range.first), index_of(self.range.last));
+        let length = (to - from).max(1);
+        let total = ((self.whole.last - self.whole.first).as_f64() / step).round() as usize;
+        let mut values = Vec::with_capacity((total + 1) * width);
+        for index in 0..=total {
+            let (round, place) = if index == total {
+                ((total - 1) / length, length)
+            } else {
+                (index / length, index % length)
+            };
+            let place = if index == total && total % length != 0 { total % length } else { place };
+            let row = samples.row(from + place);
+            for component in 0..width {
+                let climb = if goes(component) {
+                    samples.row(to)[component] - samples.row(from)[component]
+                } else {
+                    0.0
+                };
+                values.push(row[component] + climb * round as f64);
+            }
+        }
+        Samples { start: samples.time(from), values, ..samples.clone() }
+    }
+}
+
+/// A curve with a key at an end of its range, where it is held.
+fn with_edge(curve: &Curve, time: Ticks) -> Curve {
+    let Some(own) = curve.range() else { return curve.clone() };
+    if time > own.last {
+        return with_key_at(curve, time);
+    }
+    if time < own.first {
+        let mut keys = curve.keys().to_vec();
+        let held = Key::new(time, keys[0].left_value()).with_slope(0.0);
+        keys[0].value_before = None;
+        keys.insert(0, held.with_interpolation(Interpolation::Linear));
+        return Curve::new(keys).unwrap_or_else(|_| curve.clone());
+    }
+    curve.clone()
+}
+
+/// Turns the way of each round after the first by what the rounds before it turned.
+fn turn_rounds(scene: &Scene, take: &Take, range: TimeRange, times: u32, going: &Going, made: &mut Take) {
+    let Ok(net) = travel(scene, take, 0, range) else { return };
+    let up = going.up;
+    if net.turn.abs() < 1e-9 || times < 2 {
+        return;
+    }
+    let (a, b) = ((up + 1) % 3, (up + 2) % 3);
+    let period = range.last - range.first;
+    for layer in made.layers.iter_mut().take(1) {
+        for track in &mut layer.tracks {
+            let is_going = going.nodes.contains(&(track.target.rig, track.target.node));
+            if !is_going || track.target.property != "translation" {
+                continue;
+            }
+            let Controller::Components(curves) = &mut track.controller else { continue };
+            if curves.len() != 3 || curves[a].is_empty() || curves[b].is_empty() {
+                continue;
+            }
+            let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
+            let (p, q) = (curves[a].trimmed(range), curves[b].trimmed(range));
+            let start = (at(&p, range.first), at(&q, range.first));
+            let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);
+            let (mut keys_a, mut keys_b): (Vec<Key>, Vec<Key>) = (Vec::new(), Vec::new());
+            let mut place = start;
+            for round in 0..times {
+                let (sin, cos) = (net.turn * f64::from(round)).sin_cos();
+                // Turned about where the round begins, and put where the one before it ended.
+                let (Some(x), Some(y)) = (
+                    combine(&[(cos, &p), (-sin, &q)], place.0 - cos * start.0 + sin * start.1),
+                    combine(&[(sin, &p), (cos, &q)], place.1 - sin * start.0 - cos * start.1),
+                ) else {
+                    return;
+                };
+                let by = Ticks(period.0 * i64::from(round));
+                for (keys, curve) in [(&mut keys_a, x), (&mut keys_b, y)] {
+                    let mut own = curve.shifted(by).into_keys();
+                    if let (Some(end), Some(begin)) = (keys.last().copied(), own.first_mut())
+                        && end.time == begin.time
+                    {
+                        let end: Key = end;
+                        begin.tangent_in = end.tangent_in;
+                        begin.joined = false;
+                        keys.pop();
+                    }
+                    keys.extend(own);
+                }
+                place = (place.0 + cos * step.0 - sin * step.1, place.1 + sin * step.0 + cos * step.1);
+            }
+            if let (Ok(x), Ok(y)) = (Curve::new(keys_a), Curve::new(keys_b)) {
+                (curves[a], curves[b]) = (x, y);
+            }
+        }
+    }
+}

@@ -1,0 +1,182 @@
+//! Sheets for people and scripts: rows of texts and numbers as CSV, JSON or Markdown; and lists of clips read from CSV.
+
+use std::path::Path;
+
+use serde_json::{Map, Value};
+
+use crate::error::{Fault, FormatError};
+
+/// How a sheet is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SheetFormat {
+    /// Comma-separated values with a heading.
+    Csv,
+    /// A list of objects.
+    Json,
+    /// A table in Markdown.
+    Markdown,
+}
+
+impl SheetFormat {
+    /// The format that a file's ending names; `None` where it names none.
+    pub fn of(path: &Path) -> Option<SheetFormat> {
+        let ending = path.extension()?.to_str()?.to_ascii_lowercase();
+        match ending.as_str() {
+            "csv" => Some(SheetFormat::Csv),
+            "json" => Some(SheetFormat::Json),
+            "md" => Some(SheetFormat::Markdown),
+            _ => None,
+        }
+    }
+}
+
+/// The text of a sheet: rows have a value for each heading.
+pub fn sheet_text(headings: &[&str], rows: &[Vec<Value>], format: SheetFormat) -> String {
+    let plain = |value: &Value| match value {
+        Value::Null => String::new(),
+        Value::String(text) => text.clone(),
+        Value::Bool(yes) => if *yes { "yes" } else { "no" }.to_owned(),
+        other => other.to_string(),
+    };
+    match format {
+        SheetFormat::Csv => {
+            let mut writer = csv::Writer::from_writer(Vec::new());
+            let _ = writer.write_record(headings);
+            for row in rows {
+                let _ = writer.write_record(row.iter().map(plain));
+            }
+            String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
+        }
+        SheetFormat::Json => {
+            let object = |row: &Vec<Value>| -> Value {
+                let pairs = headings.iter().map(|heading| (*heading).to_owned()).zip(row.iter().cloned());
+                Value::Object(pairs.collect::<Map<_, _>>())
+            };
+            let all: Vec<Value> = rows.iter().map(object).collect();
+            serde_json::to_string_pretty(&all).unwrap_or_default() + "\n"
+        }
+        SheetFormat::Markdown => {
+            let escaped = |text: String| text.replace('|', "\\|").replace('\n', " ");
+            let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
+            let mut text = line(headings.iter().map(|heading| (*heading).to_owned()).collect());
+            let sides = (0..headings.len()).map(|column| {
+                let numbers = rows.iter().all(|row| row[column].is_number() || row[column].is_null());
+                if numbers { "---:" } else { "---" }.to_owned()
+            });
+            text.push_str(&line(sides.collect()));
+            for row in rows {
+                text.push_str(&line(row.iter().map(|value| escaped(plain(value))).collect()));
+            }
+            text
+        }
+    }
+}
+
+/// A clip as a list names it: frames, both included.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ListedClip {
+    /// The name.
+    pub name: String,
+    /// The first frame.
+    pub first: f64,
+    /// The last frame.
+    pub last: f64,
+    /// Anything to be handed on with it.
+    pub note: Option<String>,
+    /// The take, where the list says one.
+    pub take: Option<String>,
+}
+
+/// Reads a list of clips: a CSV file with the columns `name`, `first`, `last`, and perhaps `take` and `note`; others are
+/// passed over.
+///
+/// # Errors
+/// With the line on which something is wrong, see [`FormatError`].
+pub fn read_clip_list(path: &Path) -> Result<Vec<ListedClip>, FormatError> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|source| FormatError::Read { path: path.to_owned(), source })?;
+    parse_clip_list(&text).map_err(|fault| fault.in_file(path))
+}
+
+/// Reads a list of clips from its text.
+///
+/// # Errors
+/// With the line on which something is wrong.
+pub fn parse_clip_list(text: &str) -> Result<Vec<ListedClip>, Fault> {
+    let mut reader =
+        csv::ReaderBuilder::new().trim(csv::Trim::All).flexible(true).from_reader(text.as_bytes());
+    let headings = reader.headers().map_err(|error| Fault::on_line(1, error.to_string()))?.clone();
+    let column = |name: &str| headings.iter().position(|heading| heading.eq_ignore_ascii_case(name));
+    let needed = |name: &str| {
+        column(name).ok_or_else(|| {
+            Fault::on_line(1, format!("the list has no column '{name}': its heading is name,first,last"))
+        })
+    };
+    let (name, first, last) = (needed("name")?, needed("first")?, needed("last")?);
+    let (take, note) = (column("take"), column("note"));
+    let mut clips: Vec<ListedClip> = Vec::new();
+    for record in reader.records() {
+        let record = record.map_err(|error| {
+            let line = error.position().map_or(1, |position| position.line() as usize);
+            Fault::on_line(line, error.to_string())
+        })?;
+        let line = record.position().map_or(1, |position| position.line() as usize);
+        let frame = |column: usize| -> Result<f64, Fault> {
+            let text = record.get(column).unwrap_or("");
+            let number = text.parse::<f64>().ok().filter(|frame| frame.is_finite());
+            number.ok_or_else(|| Fault::on_line(line, format!("'{text}' is not a frame")))
+        };
+        let text = |column: Option<usize>| {
+            column.and_then(|column| record.get(column)).filter(|text| !text.is_empty()).map(str::to_owned)
+        };
+        let (from, to) = (frame(first)?, frame(last)?);
+        if from > to {
+            return Err(Fault::on_line(line, format!("the clip ends before it starts: {from} to {to}")));
+        }
+        let name = text(Some(name)).ok_or_else(|| Fault::on_line(line, "the clip has no name"))?;
+        if clips.iter().any(|clip| clip.name == name && clip.take == text(take)) {
+            return Err(Fault::on_line(line, format!("there is a clip '{name}' already")));
+        }
+        clips.push(ListedClip { name, first: from, last: to, note: text(note), take: text(take) });
+    }
+    if clips.is_empty() {
+        return Err(Fault::on_line(1, "the list names no clip"));
+    }
+    Ok(clips)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sheets_are_written_three_ways() {
+        let rows = vec![vec![Value::from("a|b"), Value::from(3), Value::Null, Value::from(true)]];
+        let heads = ["name", "first", "note", "loops"];
+        assert_eq!(sheet_text(&heads, &rows, SheetFormat::Csv), "name,first,note,loops\na|b,3,,yes\n");
+        let json: Value = serde_json::from_str(&sheet_text(&heads, &rows, SheetFormat::Json)).unwrap();
+        assert_eq!(json, serde_json::json!([{"name": "a|b", "first": 3, "note": null, "loops": true}]));
+        let markdown = sheet_text(&heads, &rows, SheetFormat::Markdown);
+        assert_eq!(
+            markdown,
+            "| name | first | note | loops |\n| --- | ---: | ---: | --- |\n| a\\|b | 3 |  | yes |\n"
+        );
+    }
+
+    #[test]
+    fn lists_are_read_and_their_mistakes_named_by_line() {
+        let clips = parse_clip_list("first,last,name,more\n1,24,walk,x\n30.5,48,run,y\n").unwrap();
+        assert_eq!((clips.len(), clips[1].first, clips[1].name.as_str()), (2, 30.5, "run"));
+        for (text, said) in [
+            ("name,first\na,1\n", "1: the list has no column 'last'"),
+            ("name,first,last\na,1,x\n", "2: 'x' is not a frame"),
+            ("name,first,last\na,1,9\nb,9,1\n", "3: the clip ends before it starts"),
+            ("name,first,last\na,1,9\na,10,19\n", "3: there is a clip 'a' already"),
+            ("name,first,last\n,1,9\n", "2: the clip has no name"),
+            ("name,first,last\n", "names no clip"),
+        ] {
+            let error = parse_clip_list(text).unwrap_err().in_file(Path::new("list.csv")).to_string();
+            assert!(error.contains(said), "{text}: {error}");
+        }
+    }
+}
