@@ -87,7 +87,12 @@ fn the_remedies_that_are_commands_cure_what_they_are_for() {
     let codes_of = |name: &str| codes(&[at.join(name).to_str().unwrap()]);
     for (cured, command) in [
         ("flip", vec!["reorder", file, "--unwind", "-o", "out.ncurve"]),
-        ("keys-outside-range", vec!["convert", file, "out.ncurve", "--frames", "1:96"]),
+        ("keys-outside-range", vec!["clips", "trim", file, "-o", "out.ncurve"]),
+        ("no-root", vec!["root", "lift", file, "-o", "out.ncurve"]),
+        (
+            "nearly-loops",
+            vec!["cycle", "close", file, "--take", "sway", "--frames", "1:24", "-o", "out.ncurve"],
+        ),
         ("baked", vec!["unbake", file, "-o", "out.ncurve"]),
         (
             "partial-weight",

@@ -19,11 +19,15 @@ pub struct Way {
 /// Between arrows that show the heading, as a part of the picture.
 const APART: f64 = 0.05;
 
-/// Draws ways to one scale, ahead pointing up.
+/// Draws ways to one scale, ahead pointing up; several side by side, each from where it starts.
 pub fn draw(title: &str, ways: &[Way], size: Size) -> String {
+    let ways = &side_by_side(ways);
     let mut svg = Svg::new(size);
     svg.text((24.0, 30.0), 17.0, Anchor::Start, "#222", title);
-    let said = "seen from above, ahead is up; arrows show the heading";
+    let said = match ways.len() {
+        1 => "seen from above, ahead is up; arrows show the heading",
+        _ => "seen from above, each from its start, ahead is up; arrows show the heading",
+    };
     svg.text((size.width - 24.0, 30.0), 12.0, Anchor::End, "#777", said);
     let legend = 300.0;
     let (left, top) = (70.0, 50.0);
@@ -44,12 +48,11 @@ pub fn draw(title: &str, ways: &[Way], size: Size) -> String {
         (left + 0.5 * width + (px - centre.0) / reach, top + 0.5 * height - (py - centre.1) / reach)
     };
     svg.rect((left, top), (width, height), "#f7f8fa");
-    grid(&mut svg, (left, top, width, height), reach, centre);
+    grid(&mut svg, (left, top, width, height), reach, centre, ways.len() == 1);
     for (index, way) in ways.iter().enumerate() {
         let colour = COLOURS[index % COLOURS.len()];
         let drawn: Vec<(f64, f64)> = way.steps.iter().map(|(_, at, _)| place(flat(at))).collect();
-        // Wider below, so that ways over each other are all to be seen.
-        svg.path(&drawn, colour, 2.4 + 1.8 * (ways.len() - 1 - index) as f64);
+        svg.path(&drawn, colour, 2.4);
         let mut last: Option<(f64, f64)> = None;
         for ((_, _, heading), &at) in way.steps.iter().zip(&drawn) {
             let far = |(x, y): (f64, f64)| (at.0 - x).hypot(at.1 - y) > APART * size.width;
@@ -58,7 +61,10 @@ pub fn draw(title: &str, ways: &[Way], size: Size) -> String {
                 last = Some(at);
             }
         }
-        if let (Some(&start), Some(&end)) = (drawn.first(), drawn.last()) {
+        if let (Some(&start), Some(&end), Some((_, _, heading))) =
+            (drawn.first(), drawn.last(), way.steps.last())
+        {
+            arrow(&mut svg, end, *heading, colour);
             svg.dot(start, 5.0, "#ffffff", colour);
             svg.dot(end, 5.0, colour, colour);
         }
@@ -75,6 +81,37 @@ pub fn draw(title: &str, ways: &[Way], size: Size) -> String {
     svg.finish()
 }
 
+/// Ways moved so that each starts ahead of nothing and beside the one before it; one alone stays where it is.
+fn side_by_side(ways: &[Way]) -> Vec<Way> {
+    if ways.len() < 2 {
+        return ways.to_vec();
+    }
+    // How far each goes to the left and to the right of its start.
+    let reach = |way: &Way| {
+        let start = way.steps.first().map_or(0.0, |step| step.1[0]);
+        let aside = way.steps.iter().map(|step| step.1[0] - start);
+        aside.fold((0.0_f64, 0.0_f64), |(right, left), x| (right.min(x), left.max(x)))
+    };
+    let long = ways.iter().flat_map(|way| {
+        let start = way.steps.first().map_or(0.0, |step| step.1[1]);
+        way.steps.iter().map(move |step| (step.1[1] - start).abs())
+    });
+    let gap = 0.22 * long.fold(0.2, f64::max);
+    let mut edge = 0.0;
+    let moved = |way: &Way| {
+        let (right, left) = reach(way);
+        let Some(start) = way.steps.first().map(|step| step.1) else { return way.clone() };
+        // To the right of the picture is to the right of the character.
+        let at = edge - left;
+        edge = at + right - gap;
+        let steps = way.steps.iter().map(|(frame, place, heading)| {
+            (*frame, [place[0] - start[0] + at, place[1] - start[1]], *heading)
+        });
+        Way { steps: steps.collect(), ..way.clone() }
+    };
+    ways.iter().map(moved).collect()
+}
+
 /// A heading as a short arrow.
 fn arrow(svg: &mut Svg, at: (f64, f64), heading: f64, colour: &str) {
     // Counterclockwise from above; nothing is ahead, which is up.
@@ -88,7 +125,13 @@ fn arrow(svg: &mut Svg, at: (f64, f64), heading: f64, colour: &str) {
 }
 
 /// Lines a round distance apart.
-fn grid(svg: &mut Svg, (left, top, width, height): (f64, f64, f64, f64), reach: f64, centre: (f64, f64)) {
+fn grid(
+    svg: &mut Svg,
+    (left, top, width, height): (f64, f64, f64, f64),
+    reach: f64,
+    centre: (f64, f64),
+    with_sides: bool,
+) {
     let rough = width * reach / 8.0;
     let power = 10_f64.powf(rough.log10().floor());
     let step =
@@ -100,7 +143,9 @@ fn grid(svg: &mut Svg, (left, top, width, height): (f64, f64, f64, f64), reach: 
     for x in lines(centre.0, width) {
         let at = left + 0.5 * width + (x - centre.0) / reach;
         svg.line((at, top), (at, top + height), "#e2e5ea", 1.0);
-        svg.text((at, top + height + 15.0), 11.0, Anchor::Middle, "#777", &number(x, "m"));
+        if with_sides {
+            svg.text((at, top + height + 15.0), 11.0, Anchor::Middle, "#777", &number(x, "m"));
+        }
     }
     for y in lines(centre.1, height) {
         let at = top + 0.5 * height - (y - centre.1) / reach;

@@ -164,12 +164,12 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         Code::NotOnRig | Code::OtherRest => {
             format!("nimble-curve map {file} TARGET -o MAP.toml, and carry with --map MAP.toml")
         }
-        Code::KeysOutsideRange => format!("nimble-curve convert {file} OUT --frames FIRST:LAST"),
-        Code::EmptyTake => format!("nimble-curve convert {file} OUT --take the others"),
+        Code::KeysOutsideRange => format!("nimble-curve clips trim {file} -o OUT"),
+        Code::EmptyTake => format!("nimble-curve clips take {file} the others -o OUT"),
         Code::ClipOutsideTake | Code::RangePastKeys | Code::UnevenParts => {
             format!("set the range, or nimble-curve convert {file} OUT --frames FIRST:LAST")
         }
-        Code::FirstFrame => "move all keys together, layers and markers included".into(),
+        Code::FirstFrame => format!("nimble-curve clips shift {file} --to FRAME -o OUT"),
         Code::CrowdedKeys | Code::OffFrameKeys => {
             "meant, if the motion was stretched or captured; else move the keys onto frames".into()
         }
@@ -197,13 +197,20 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         Code::Baked => format!("nimble-curve unbake {file} -o OUT"),
         Code::StillChannel => "leave it, if the pose is meant to be held by keys; else take them out".into(),
         Code::NearPole => format!("nimble-curve reorder {file} --survey, then --to best"),
-        Code::NoRoot => "fine for shots; engines that move a root want one above the hips".into(),
+        Code::NoRoot => format!("fine for shots; engines want one: nimble-curve root lift {file} -o OUT"),
         Code::HelperMoves => format!("nimble-curve convert {file} OUT --only the nodes that are wanted"),
         Code::PartialWeight => {
             format!(
                 "if that is not meant: nimble-curve layers set {file} --layer {place} --weight 100% -o OUT"
             )
         }
-        Code::NearlyLoops => "make the ends meet, if it is to loop".into(),
+        Code::NearlyLoops => {
+            let (first, last) = finding.frames.unwrap_or_default();
+            let take = finding.take.as_deref().unwrap_or("TAKE");
+            let frames = format!("{}:{}", frame(first), frame(last));
+            format!(
+                "if it is to loop: nimble-curve cycle close {file} --take {take} --frames {frames} -o OUT"
+            )
+        }
     }
 }

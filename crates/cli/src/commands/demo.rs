@@ -79,6 +79,8 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         ),
         (format!("layers {prefix}/bramble.ncurve"), "the stack of layers"),
         (format!("reorder {prefix}/cart.ncurve --to zyx --only vane -o vane.ncurve"), "one node only"),
+        (format!("check {prefix}/faulty.ncurve"), "what bites later, with remedies"),
+        (format!("clips {prefix}/rounds.ncurve"), "six clips on one timeline"),
         ("--help".to_owned(), "all commands"),
     ];
     let width = next.iter().map(|(command, _)| command.len()).max().unwrap_or(0);

@@ -91,8 +91,9 @@ fn finish(
 fn run_lift(args: &RootLift) -> Result<(), Failure> {
     args.output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
-    let (result, ledger) = lift(&scene, &options(&args.parts, &args.root))?;
-    let error = moved(&scene, &result).map_err(|error| Failure::new(error.to_string()))?;
+    let options = options(&args.parts, &args.root);
+    let (result, ledger) = lift(&scene, &options)?;
+    let error = moved(&scene, &result, &options).map_err(|error| Failure::new(error.to_string()))?;
     finish(&args.file, &args.output, (&result, &ledger), Some(error), args.json)
 }
 

@@ -145,3 +145,27 @@ pub fn relative(scene: &Scene, take: usize, frames: &[f64]) -> HashMap<String, V
         .map(|(name, all)| (bare(&name), all.into_iter().map(|q| q * rest[&name][0].conjugate()).collect()))
         .collect()
 }
+
+/// World places of all nodes at some frames of the scene's rate, in metres, by name: each node's translation turned and
+/// moved by what is above it, scale left aside.
+pub fn world_places(scene: &Scene, take: usize, frames: &[f64]) -> HashMap<String, Vec<DVec3>> {
+    let turns = world(scene, Some(take), frames);
+    let rig = &scene.rigs[0];
+    let mut places: HashMap<String, Vec<DVec3>> = HashMap::new();
+    for (id, node) in rig.nodes() {
+        let target = Target { rig: 0, node: id, property: "translation".into() };
+        let mut sampler = PropertySampler::new(scene, &scene.takes[take], &target).unwrap();
+        let own = frames.iter().map(|frame| match sampler.value_at(frame * scene.rate.ticks_per_frame()) {
+            Value::Vector(v) => v,
+            other => panic!("{other:?} is no place"),
+        });
+        let above = rig.parent(id).and_then(|id| rig.node(id)).map(|node| node.name.clone());
+        let all = own.enumerate().map(|(at, own)| match &above {
+            Some(above) => places[above][at] / scene.space.metres_per_unit + turns[above][at] * own,
+            None => own,
+        });
+        let all = all.map(|place| place * scene.space.metres_per_unit).collect();
+        places.insert(node.name.clone(), all);
+    }
+    places
+}

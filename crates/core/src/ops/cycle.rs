@@ -11,7 +11,7 @@ use crate::address::{Addresses, NodeRef};
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, SampleKind, Samples, Weight,
 };
-use crate::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, combine};
+use crate::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode, combine};
 use crate::evaluate::{EvaluateError, Pose};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rotation::{angle_between, nearest_turn, quat_from_euler};
@@ -109,9 +109,10 @@ fn inside(scene: &Scene, take: &Take, most: usize) -> Result<Vec<TimeRange>, Eva
         .collect();
     pairs.sort_by(|x, y| x.0.total_cmp(&y.0).then((x.2 - x.1).cmp(&(y.2 - y.1))).then(x.1.cmp(&y.1)));
     let mut found: Vec<(TimeRange, f64)> = Vec::new();
+    let named: Vec<TimeRange> = take.clips.iter().map(|clip| clip.range).collect();
     // Another place, or another length: not much the same frames as one that was found.
     let is_known = |found: &[(TimeRange, f64)], first: Ticks, last: Ticks| {
-        found.iter().any(|(own, _)| {
+        found.iter().map(|(own, _)| own).chain(&named).any(|own| {
             let common = (own.last.min(last) - own.first.max(first)).0.max(0) as f64;
             let all = (own.last.max(last) - own.first.min(first)).as_f64();
             common > SAME * all
@@ -383,17 +384,24 @@ impl Closer<'_> {
             keys.extend(cut.keys().iter().filter(|key| key.time > last).copied());
             Curve::new(keys).ok()
         };
-        let made = if self.over.0 > 0 && begin < last { spread(&cut) } else { None };
+        // What is held to the end steps to the first value; it does not glide.
+        let before = cut.keys().iter().rfind(|key| key.time < last);
+        let glides = before.is_some_and(|key| key.interpolation != Interpolation::Hold);
+        let made = if self.over.0 > 0 && begin < last && glides { spread(&cut) } else { None };
         let made = made.unwrap_or_else(|| cut.clone());
         // The last key to the bit: the first value, and its slope.
         let mut keys = made.keys().to_vec();
         let Some(index) = keys.iter().position(|key| key.time == last) else { return 0.0 };
         let outgoing = slope(&made, first, Side::Right);
-        if index + 1 < keys.len() && keys[index].value != wanted {
-            keys[index].value_before = Some(wanted);
-        } else {
-            (keys[index].value, keys[index].value_before) = (wanted, None);
+        // What the old value made of automatic tangents beside it stays.
+        for beside in [index.checked_sub(1), Some(index), Some(index + 1)].into_iter().flatten() {
+            let Some(key) = keys.get_mut(beside) else { continue };
+            for tangent in [&mut key.tangent_in, &mut key.tangent_out] {
+                tangent.mode = TangentMode::Free;
+            }
         }
+        // The last frame belongs to the range; what follows it goes on from there.
+        (keys[index].value, keys[index].value_before) = (wanted, None);
         keys[index].tangent_in = Tangent::slope(outgoing);
         keys[index].joined = false;
         let Ok(closed) = Curve::new(keys) else { return 0.0 };

@@ -8,6 +8,7 @@ use glam::{DQuat, DVec3};
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
+use super::compare::{CompareError, CompareOptions, compare};
 use super::controllers::{Form, Setting, change};
 use super::reorder::{NewOrder, ReorderOptions, reorder};
 use super::travel::{Body, carrier};
@@ -18,9 +19,9 @@ use crate::evaluate::{EvaluateError, Pose};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{Node, NodeId, NodeKind, OpValue, Rig};
 use crate::rotation::{RotationOrder, angle_between, principal_euler};
-use crate::scene::{LayerMode, RotationMixing, Scene, Take, Target, Track};
+use crate::scene::{LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::{Ticks, TimeRange};
-use crate::value::Value;
+use crate::value::{Quantity, Value};
 
 /// What moves to the root, and how.
 #[derive(Clone, Debug)]
@@ -332,7 +333,7 @@ pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Roo
                 lifted.push(Track { target: to, controller: moved });
             }
             for track in lifted {
-                above.put(&mut take.layers[index].tracks, track, mode)?;
+                above.put(&mut take.layers[index].tracks, track, mode, range)?;
             }
         }
     }
@@ -507,7 +508,13 @@ impl Above<'_> {
     }
 
     /// Puts a track of the root onto a layer; where one is there already both add up.
-    fn put(&self, tracks: &mut Vec<Track>, track: Track, mode: LayerMode) -> Result<(), RootError> {
+    fn put(
+        &self,
+        tracks: &mut Vec<Track>,
+        track: Track,
+        mode: LayerMode,
+        range: TimeRange,
+    ) -> Result<(), RootError> {
         let Some(there) = tracks.iter_mut().find(|own| own.target == track.target) else {
             tracks.push(track);
             return Ok(());
@@ -519,14 +526,25 @@ impl Above<'_> {
         if track.target.property == "rotation" {
             return Err(RootError::RootTurns(self.name.to_owned()));
         }
+        let rest = if mode == LayerMode::Override { self.root_rest() } else { DVec3::ZERO };
+        let curves = |controller: &Controller| {
+            let setting = Setting {
+                kind: PropertyKind::Vector(Quantity::Length),
+                rest: Value::Vector(rest),
+                tolerance: self.options.tolerance.of(Quantity::Length, &self.scene.space),
+                rate: self.scene.rate,
+                range,
+            };
+            let changed = change(controller, Form::Curves, &setting);
+            changed.map(|changed| changed.controller).map_err(|why| cannot(&why.to_string()))
+        };
         let (Controller::Components(own), Controller::Components(new)) =
-            (&there.controller, &track.controller)
+            (curves(&there.controller)?, curves(&track.controller)?)
         else {
             return Err(cannot("the root moves already, in another way than by curves"));
         };
-        let rest = if mode == LayerMode::Override { self.root_rest() } else { DVec3::ZERO };
         let mut sums = Vec::with_capacity(3);
-        for (axis, (own, new)) in own.iter().zip(new).enumerate() {
+        for (axis, (own, new)) in own.iter().zip(&new).enumerate() {
             sums.push(match (own.is_empty(), new.is_empty()) {
                 (_, true) => own.clone(),
                 (true, false) => new.clone(),
@@ -785,15 +803,29 @@ pub fn way(scene: &Scene, take: &Take, range: TimeRange) -> Result<Vec<Step>, Ev
         .collect())
 }
 
-/// How far a result is from its source in the world: places in units, rotations in radians, over all nodes of both.
+/// How far a result of [`lift`] is from its source in the world, at whole and half frames: places in units, rotations in
+/// radians, over all nodes of both but those that travel was lifted to.
 ///
 /// # Errors
-/// See [`super::compare::CompareError`].
-pub fn moved(scene: &Scene, result: &Scene) -> Result<[MeasuredError; 2], super::compare::CompareError> {
-    use crate::value::Quantity;
-    let found = super::compare::compare(scene, result, &super::compare::CompareOptions::default())?;
+/// See [`CompareError`].
+pub fn moved(
+    scene: &Scene,
+    result: &Scene,
+    options: &RootOptions,
+) -> Result<[MeasuredError; 2], CompareError> {
+    let addresses = Addresses::new(scene);
+    let above: Vec<&str> = match Carrier::find(scene, options.node.as_deref(), false) {
+        Ok(carrier) => {
+            let rig = &scene.rigs[0];
+            let ids = std::iter::successors(rig.parent(carrier.id), |id| rig.parent(*id));
+            ids.map(|id| addresses.node((0, id))).collect()
+        }
+        Err(_) => Vec::new(),
+    };
+    let found = compare(scene, result, &CompareOptions::default())?;
     let mut errors = [MeasuredError::none(Quantity::Length), MeasuredError::none(Quantity::Angle)];
-    for joint in found.takes.iter().flat_map(|take| &take.joints) {
+    let joints = found.takes.iter().flat_map(|take| &take.joints);
+    for joint in joints.filter(|joint| !above.contains(&joint.node.as_str())) {
         errors[1].merge(&joint.rotation);
         if let Some(position) = &joint.position {
             errors[0].merge(position);

@@ -42,6 +42,9 @@ pub enum JoinError {
     /// Nothing to join.
     #[error("there is no take to join")]
     Nothing,
+    /// A take of quite another rig.
+    #[error("no node of take '{0}' is on the first file's rig: carry brings it there")]
+    OtherRig(String),
     /// A track whose controllers do not go together.
     #[error("{channel}: {why}")]
     Cannot {
@@ -76,6 +79,9 @@ pub fn join(scenes: &[Scene], options: &JoinOptions) -> Result<(Scene, Ledger), 
             let Ok((part, cut)) = select(&alone, &inside) else { continue };
             let Some(own) = part.takes.first() else { continue };
             let (moved, more) = transplanted(own, scene, base);
+            if moved.tracks().next().is_none() && own.tracks().next().is_some() {
+                return Err(JoinError::OtherRig(take.name.clone()));
+            }
             ledger.extend(cut.followed_by(more));
             takes.push(moved);
         }
