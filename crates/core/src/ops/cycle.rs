@@ -21,6 +21,8 @@ use crate::value::Quantity;
 
 /// The most instants of a take that are compared with each other.
 const LOOKS: usize = 240;
+/// Rounds that turn by less than this, in radians, go straight on.
+const TURNS: f64 = 1e-4;
 /// Two ranges that share this part of their frames are the same proposal.
 const SAME: f64 = 0.6;
 /// In a loop some node turns by more than this, in radians.
@@ -361,7 +363,10 @@ impl Closer<'_> {
         let at = |curve: &Curve, time: Ticks, side| curve.value_on(time.as_f64(), side).unwrap_or(0.0);
         let slope = |curve: &Curve, time: Ticks, side| curve.slope_on(time.as_f64(), side).unwrap_or(0.0);
         let start = at(curve, first, Side::Right);
-        let end = at(curve, last, Side::Left);
+        // A held value steps at the last key.
+        let before = curve.keys().iter().rfind(|key| key.time < last);
+        let is_held = before.is_some_and(|key| key.interpolation == Interpolation::Hold);
+        let end = at(curve, last, if is_held { Side::Right } else { Side::Left });
         // The same angle may be whole turns on.
         let wanted = if is_angle { nearest_turn(start, end) } else { start };
         let (step, tilt) = (wanted - end, slope(curve, first, Side::Right) - slope(curve, last, Side::Left));
@@ -379,15 +384,13 @@ impl Closer<'_> {
             let key = |time, value, slope: f64| Key::new(time, value).with_slope(slope);
             let correction = Curve::new(vec![key(begin, 0.0, 0.0), key(last, step, tilt)]).ok()?;
             let sum = combine(&[(1.0, cut), (1.0, &correction)], 0.0)?;
-            // What lies behind the range is not corrected.
-            let mut keys: Vec<Key> = sum.keys().iter().filter(|key| key.time <= last).copied().collect();
-            keys.extend(cut.keys().iter().filter(|key| key.time > last).copied());
+            // What lies before and behind stays as it is, to the bit.
+            let mut keys: Vec<Key> = cut.keys().iter().filter(|key| key.time < begin).copied().collect();
+            keys.extend(sum.keys().iter().filter(|key| begin <= key.time && key.time <= last));
+            keys.extend(cut.keys().iter().filter(|key| key.time > last));
             Curve::new(keys).ok()
         };
-        // What is held to the end steps to the first value; it does not glide.
-        let before = cut.keys().iter().rfind(|key| key.time < last);
-        let glides = before.is_some_and(|key| key.interpolation != Interpolation::Hold);
-        let made = if self.over.0 > 0 && begin < last && glides { spread(&cut) } else { None };
+        let made = if self.over.0 > 0 && begin < last && !is_held { spread(&cut) } else { None };
         let made = made.unwrap_or_else(|| cut.clone());
         // The last key to the bit: the first value, and its slope.
         let mut keys = made.keys().to_vec();
@@ -578,7 +581,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
             });
         }
     }
-    turn_rounds(scene, take, range, times, &going, &mut made);
+    turn_rounds((scene, take), range, times, &going, &mut made)?;
     let mut result = scene.clone();
     result.takes[index] = made;
     Ok((result, ledger))
@@ -655,25 +658,20 @@ impl Round<'_> {
             |time: Ticks| (((time - samples.start).as_f64() / step).round().max(0.0) as usize).min(last);
         let (from, to) = (index_of(self.range.first), index_of(self.range.last));
         let length = (to - from).max(1);
-        let total = ((self.whole.last - self.whole.first).as_f64() / step).round() as usize;
-        let mut values = Vec::with_capacity((total + 1) * width);
-        for index in 0..=total {
-            let (round, place) = if index == total {
-                ((total - 1) / length, length)
-            } else {
-                (index / length, index % length)
-            };
-            let place = if index == total && total % length != 0 { total % length } else { place };
-            let row = samples.row(from + place);
-            for component in 0..width {
-                let climb = if goes(component) {
-                    samples.row(to)[component] - samples.row(from)[component]
-                } else {
-                    0.0
-                };
-                values.push(row[component] + climb * round as f64);
-            }
+        let rounds =
+            (((self.whole.last - self.whole.first).as_f64() / step).round() as usize / length).max(1);
+        let (start, end) = (samples.row(from), samples.row(to));
+        let climb: Vec<f64> = (0..width).map(|c| if goes(c) { end[c] - start[c] } else { 0.0 }).collect();
+        let mut values = Vec::with_capacity((rounds * length + 1) * width);
+        let mut put = |place: usize, round: usize| {
+            let row = samples.row(from + place).iter().zip(&climb);
+            values.extend(row.map(|(value, climb)| value + climb * round as f64));
+        };
+        for round in 0..rounds {
+            (0..length).for_each(|place| put(place, round));
         }
+        // The last one is the end of the last round.
+        put(length, rounds - 1);
         Samples { start: samples.time(from), values, ..samples.clone() }
     }
 }
@@ -694,58 +692,92 @@ fn with_edge(curve: &Curve, time: Ticks) -> Curve {
     curve.clone()
 }
 
-/// Turns the way of each round after the first by what the rounds before it turned.
-fn turn_rounds(scene: &Scene, take: &Take, range: TimeRange, times: u32, going: &Going, made: &mut Take) {
-    let Ok(net) = travel(scene, take, 0, range) else { return };
-    let up = going.up;
-    if net.turn.abs() < 1e-9 || times < 2 {
-        return;
+/// Turns the way of each round after the first by what the rounds before it turned; says why where that cannot be exact.
+fn turn_rounds(
+    (scene, take): (&Scene, &Take),
+    range: TimeRange,
+    times: u32,
+    going: &Going,
+    made: &mut Take,
+) -> Result<(), CycleError> {
+    let net = travel(scene, take, 0, range)?;
+    if net.turn.abs() < TURNS || times < 2 {
+        return Ok(());
     }
-    let (a, b) = ((up + 1) % 3, (up + 2) % 3);
-    let period = range.last - range.first;
-    for layer in made.layers.iter_mut().take(1) {
+    let addresses = Addresses::new(scene);
+    let degrees = net.turn.to_degrees();
+    for (at, layer) in made.layers.iter_mut().enumerate() {
         for track in &mut layer.tracks {
-            let is_going = going.nodes.contains(&(track.target.rig, track.target.node));
-            if !is_going || track.target.property != "translation" {
+            if !going.nodes.contains(&(track.target.rig, track.target.node)) {
                 continue;
             }
-            let Controller::Components(curves) = &mut track.controller else { continue };
-            if curves.len() != 3 || curves[a].is_empty() || curves[b].is_empty() {
-                continue;
-            }
-            let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
-            let (p, q) = (curves[a].trimmed(range), curves[b].trimmed(range));
-            let start = (at(&p, range.first), at(&q, range.first));
-            let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);
-            let (mut keys_a, mut keys_b): (Vec<Key>, Vec<Key>) = (Vec::new(), Vec::new());
-            let mut place = start;
-            for round in 0..times {
-                let (sin, cos) = (net.turn * f64::from(round)).sin_cos();
-                // Turned about where the round begins, and put where the one before it ended.
-                let (Some(x), Some(y)) = (
-                    combine(&[(cos, &p), (-sin, &q)], place.0 - cos * start.0 + sin * start.1),
-                    combine(&[(sin, &p), (cos, &q)], place.1 - sin * start.0 - cos * start.1),
-                ) else {
-                    return;
-                };
-                let by = Ticks(period.0 * i64::from(round));
-                for (keys, curve) in [(&mut keys_a, x), (&mut keys_b, y)] {
-                    let mut own = curve.shifted(by).into_keys();
-                    if let (Some(end), Some(begin)) = (keys.last().copied(), own.first_mut())
-                        && end.time == begin.time
-                    {
-                        let end: Key = end;
-                        begin.tangent_in = end.tangent_in;
-                        begin.joined = false;
-                        keys.pop();
-                    }
-                    keys.extend(own);
+            let cannot = |why: &str| CycleError::Cannot {
+                channel: addresses.property(&track.target),
+                why: format!("each round turns by {degrees:.1} deg, and {why}"),
+            };
+            match track.target.property.as_str() {
+                "rotation" if !matches!(track.controller, Controller::Constant(_)) => {
+                    let acts_last = going.goes(&track.target, &track.controller, going.up);
+                    let why = "the turn does not act last here: root lift, or reorder, first";
+                    acts_last.then_some(()).ok_or_else(|| cannot(why))?;
                 }
-                place = (place.0 + cos * step.0 - sin * step.1, place.1 + sin * step.0 + cos * step.1);
-            }
-            if let (Ok(x), Ok(y)) = (Curve::new(keys_a), Curve::new(keys_b)) {
-                (curves[a], curves[b]) = (x, y);
+                "translation" if at == 0 => {
+                    let Controller::Components(curves) = &mut track.controller else {
+                        return Err(cannot("only curves can be turned along: unbake first"));
+                    };
+                    let source = take.layers[0].tracks.iter().find(|own| own.target == track.target);
+                    let plain = source.map_or(&[][..], |own| own.controller.curves());
+                    if plain.len() == 3 {
+                        turned_way(plain, curves, (going.up, net.turn), range, times)
+                            .ok_or_else(|| cannot("weighted handles cannot be turned along exactly"))?;
+                    }
+                }
+                _ => {}
             }
         }
     }
+    Ok(())
+}
+
+/// The way of one round, put end to end and turned further each time; `None` where it is not a plain cubic.
+fn turned_way(
+    source: &[Curve],
+    made: &mut [Curve],
+    (up, turn): (usize, f64),
+    range: TimeRange,
+    times: u32,
+) -> Option<()> {
+    let (a, b) = ((up + 1) % 3, (up + 2) % 3);
+    let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
+    let round = |curve: &Curve| with_edge(&with_edge(&curve.trimmed(range), range.first), range.last);
+    if source[a].is_empty() || source[b].is_empty() {
+        return Some(());
+    }
+    let (p, q) = (round(&source[a]), round(&source[b]));
+    let start = (at(&p, range.first), at(&q, range.first));
+    let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);
+    let mut keys: [Vec<Key>; 2] = [Vec::new(), Vec::new()];
+    let mut place = start;
+    for round in 0..times {
+        let (sin, cos) = (turn * f64::from(round)).sin_cos();
+        // Turned about where the round begins, and put where the one before it ended.
+        let x = combine(&[(cos, &p), (-sin, &q)], place.0 - cos * start.0 + sin * start.1)?;
+        let y = combine(&[(sin, &p), (cos, &q)], place.1 - sin * start.0 - cos * start.1)?;
+        let by = Ticks((range.last - range.first).0 * i64::from(round));
+        for (keys, curve) in keys.iter_mut().zip([x, y]) {
+            let mut own = curve.shifted(by).into_keys();
+            if let (Some(end), Some(begin)) = (keys.last().copied(), own.first_mut())
+                && end.time == begin.time
+            {
+                begin.tangent_in = end.tangent_in;
+                begin.joined = false;
+                keys.pop();
+            }
+            keys.extend(own);
+        }
+        place = (place.0 + cos * step.0 - sin * step.1, place.1 + sin * step.0 + cos * step.1);
+    }
+    let [x, y] = keys;
+    (made[a], made[b]) = (Curve::new(x).ok()?, Curve::new(y).ok()?);
+    Some(())
 }
