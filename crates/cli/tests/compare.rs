@@ -173,6 +173,7 @@ fn pictures_show_what_was_asked_for() {
         (vec!["--take", "quai"], "did you mean 'quay'?"),
         (vec!["--view", "poses", "--trail", "vain"], "did you mean 'vane'?"),
         (vec!["--view", "keys", "--only", "vain"], "no animated node matches"),
+        (vec!["--view", "keys", "--against", &cart], "one file"),
     ] {
         let line = fail(at, &[&["plot", &cart, "-o", "no.png"], arguments.as_slice()].concat());
         assert!(line.contains(said), "{line}");

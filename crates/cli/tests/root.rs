@@ -83,6 +83,25 @@ fn lifted_the_motion_in_the_world_stays_and_the_keys_stay_few() {
 }
 
 #[test]
+fn other_formats_are_lifted_cut_and_looked_through_as_they_are() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    for ending in ["glb", "gltf", "dae", "usda", "usdc", "usdz", "bvh", "csv"] {
+        let (file, out) = (format!("rounds.{ending}"), format!("lifted.{ending}"));
+        // Without extra data, as another program would write it.
+        succeed(at, &["convert", &path("rounds.ncurve"), &file, "--without-extra"]);
+        let said = succeed(at, &["root", "lift", &file, "-o", &out, "--fps", "24", "--json"]);
+        let said: Value = serde_json::from_str(&said).unwrap();
+        let largest = |what: &str| said[what]["largest"].as_f64().unwrap();
+        assert!(largest("world_position") < 0.1 && largest("world_rotation") < 0.01, "{ending}: {said}");
+        succeed(at, &["clips", "split", &file, "-o", ending, "--fps", "24"]);
+        assert!(!common::names(&at.join(ending)).is_empty());
+        succeed(at, &["cycle", "find", &file, "--most", "0", "--fps", "24"]);
+        succeed(at, &["cycle", "close", &file, "--frames", "158:194", "--fps", "24", "-o", &out]);
+    }
+}
+
+#[test]
 fn steady_travel_is_a_line_and_the_rest_stays_on_the_hips() {
     let folder = tempdir().unwrap();
     let at = folder.path();

@@ -360,6 +360,25 @@ impl Controller {
         }
     }
 
+    /// When its own keys are, a list a curve; samples, and what came out of them, have none.
+    pub fn own_key_times(&self) -> Vec<Vec<Ticks>> {
+        let of_curve = |curve: &Curve| curve.keys().iter().map(|key| key.time).collect();
+        match self {
+            Controller::Constant(_) | Controller::Samples(_) | Controller::Procedural(_) => Vec::new(),
+            Controller::Components(_) | Controller::Euler(_) => self.curves().iter().map(of_curve).collect(),
+            Controller::Quaternion(curve) => vec![curve.keys.iter().map(|key| key.time).collect()],
+            Controller::Tcb(curve) => vec![match &curve.keys {
+                TcbKeys::Scalar(keys) => keys.iter().map(|key| key.time).collect(),
+                TcbKeys::Vector(keys) => keys.iter().map(|key| key.time).collect(),
+                TcbKeys::Rotation(keys) => keys.iter().map(|key| key.time).collect(),
+            }],
+            Controller::Discrete(curve) => vec![curve.keys().iter().map(|(time, _)| *time).collect()],
+            Controller::Stack(entries) => {
+                entries.iter().flat_map(|entry| entry.controller.own_key_times()).collect()
+            }
+        }
+    }
+
     /// From the first to the last key or sample; `None` where there is none.
     pub fn range(&self) -> Option<TimeRange> {
         let ends = |times: &mut dyn DoubleEndedIterator<Item = Ticks>| {

@@ -146,7 +146,7 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
     };
     let take = &result.takes[index];
     let range = options.range.unwrap_or(take.range);
-    let ends = travel(&result, take, 0, range)?.ends;
+    let ends = travel(&result, take, range)?.ends;
     let line = format!(
         "the ends are {} deg apart now; {} of {} channels were moved",
         report::short(ends.angle.to_degrees()),
@@ -173,7 +173,7 @@ fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
     for take in result.takes.iter().filter(|take| options.take.as_ref().is_none_or(|name| *name == take.name))
     {
         let (first, last) = (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last));
-        let net = travel(&result, take, 0, take.range)?;
+        let net = travel(&result, take, take.range)?;
         writeln!(
             out,
             "  {} rounds: frames {}:{}, {} from start to end, {:.1} deg turned",

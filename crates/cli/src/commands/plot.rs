@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
-use nimble_curve_core::controller::{Controller, TcbKeys};
+use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::is_hand_or_foot;
@@ -154,6 +154,9 @@ fn trailed(scene: &Scene, patterns: &[String]) -> Vec<usize> {
 }
 
 fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
+    if args.against.is_some() {
+        return Err(Failure::new("--view keys draws one file: compare lists how the keys of two differ"));
+    }
     let take = needed_take(args, scene)?;
     let addresses = Addresses::new(scene);
     let frame = |time| scene.rate.frame(time);
@@ -185,7 +188,7 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
             let (a, b) = row.samples[lane].unwrap_or((first, end));
             row.samples[lane] = Some((a.min(first), b.max(end)));
         }
-        row.keys[lane].extend(key_times(&track.controller).into_iter().map(frame));
+        row.keys[lane].extend(track.controller.own_key_times().into_iter().flatten().map(frame));
     }
     // What is constant has no keys.
     rows.retain(|row| row.count() > 0 || row.samples.iter().any(Option::is_some));
@@ -211,24 +214,6 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
         size: size(args),
     };
     Ok(keys::draw(&sheet, &rows))
-}
-
-/// When a controller's own keys are; samples have none.
-fn key_times(controller: &Controller) -> Vec<nimble_curve_core::time::Ticks> {
-    match controller {
-        Controller::Constant(_) | Controller::Samples(_) | Controller::Procedural(_) => Vec::new(),
-        Controller::Components(_) | Controller::Euler(_) => {
-            controller.curves().iter().flat_map(|curve| curve.keys().iter().map(|key| key.time)).collect()
-        }
-        Controller::Quaternion(curve) => curve.keys.iter().map(|key| key.time).collect(),
-        Controller::Tcb(curve) => match &curve.keys {
-            TcbKeys::Scalar(keys) => keys.iter().map(|key| key.time).collect(),
-            TcbKeys::Vector(keys) => keys.iter().map(|key| key.time).collect(),
-            TcbKeys::Rotation(keys) => keys.iter().map(|key| key.time).collect(),
-        },
-        Controller::Discrete(curve) => curve.keys().iter().map(|(time, _)| *time).collect(),
-        Controller::Stack(entries) => entries.iter().flat_map(|entry| key_times(&entry.controller)).collect(),
-    }
 }
 
 fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {

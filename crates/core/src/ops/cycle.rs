@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
 use super::controllers::{Form, Setting, change};
-use super::travel::{Body, Ends, Travel, carrier, travel};
+use super::travel::{Body, Ends, Travel, busiest_rig, carrier, travel};
 use crate::address::{Addresses, NodeRef};
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, SampleKind, Samples, Weight,
@@ -66,11 +66,11 @@ pub fn find(scene: &Scene, most: usize) -> Result<Vec<Candidate>, EvaluateError>
         let clips = take.clips.iter().map(|clip| (clip.name.clone(), clip.range));
         let named = std::iter::once(whole).chain(clips.filter(|(_, range)| *range != take.range));
         for (name, range) in named.filter(|(_, range)| range.first < range.last) {
-            let travel = travel(scene, take, 0, range)?;
+            let travel = travel(scene, take, range)?;
             all.push(Candidate { name: Some(name), take: take.name.clone(), range, travel });
         }
         for range in inside(scene, take, most)? {
-            let travel = travel(scene, take, 0, range)?;
+            let travel = travel(scene, take, range)?;
             all.push(Candidate { name: None, take: take.name.clone(), range, travel });
         }
     }
@@ -89,7 +89,7 @@ fn inside(scene: &Scene, take: &Take, most: usize) -> Result<Vec<TimeRange>, Eva
     if most == 0 || last - first < shortest {
         return Ok(Vec::new());
     }
-    let mut body = Body::new(scene, take, 0)?;
+    let mut body = Body::new(scene, take, busiest_rig(scene, take))?;
     let mut pose = Pose::default();
     let frames: Vec<i64> = (first..=last).step_by(stride as usize).collect();
     let instants: Vec<_> =
@@ -230,9 +230,10 @@ struct Going {
 
 impl Going {
     fn of(scene: &Scene, take: &Take) -> Going {
-        let rig = &scene.rigs[0];
-        let at = carrier(scene, take, 0).and_then(|at| rig.nodes().nth(at).map(|(id, _)| id));
-        let nodes = std::iter::successors(at, |id| rig.parent(*id)).map(|id| (0, id)).collect();
+        let index = busiest_rig(scene, take);
+        let rig = &scene.rigs[index];
+        let at = carrier(scene, take, index).and_then(|at| rig.nodes().nth(at).map(|(id, _)| id));
+        let nodes = std::iter::successors(at, |id| rig.parent(*id)).map(|id| (index, id)).collect();
         Going { up: scene.space.up.index(), nodes }
     }
 
@@ -700,7 +701,7 @@ fn turn_rounds(
     going: &Going,
     made: &mut Take,
 ) -> Result<(), CycleError> {
-    let net = travel(scene, take, 0, range)?;
+    let net = travel(scene, take, range)?;
     if net.turn.abs() < TURNS || times < 2 {
         return Ok(());
     }

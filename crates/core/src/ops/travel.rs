@@ -28,6 +28,12 @@ pub(super) fn carrier(scene: &Scene, take: &Take, rig: usize) -> Option<usize> {
     hips(NodeKind::Joint).or_else(|| hips(NodeKind::Control)).or_else(moved)
 }
 
+/// The rig that most tracks of a take move.
+pub(super) fn busiest_rig(scene: &Scene, take: &Take) -> usize {
+    let count = |rig: usize| take.tracks().filter(|(_, track)| track.target.rig == rig).count();
+    (0..scene.rigs.len()).max_by_key(|&rig| (count(rig), std::cmp::Reverse(rig))).unwrap_or(0)
+}
+
 /// The part of a rotation that turns about an axis (0, 1, 2), as an angle.
 pub(super) fn heading(rotation: DQuat, up: usize) -> f64 {
     2.0 * rotation.to_array()[up].atan2(rotation.w)
@@ -189,12 +195,12 @@ impl<'a> Body<'a> {
     }
 }
 
-/// How a range of a take travels, in the rig that it moves.
+/// How a range of a take travels, in the rig that most of its tracks move.
 ///
 /// # Errors
 /// Where a pose cannot be evaluated.
-pub fn travel(scene: &Scene, take: &Take, rig: usize, range: TimeRange) -> Result<Travel, EvaluateError> {
-    let mut body = Body::new(scene, take, rig)?;
+pub fn travel(scene: &Scene, take: &Take, range: TimeRange) -> Result<Travel, EvaluateError> {
+    let mut body = Body::new(scene, take, busiest_rig(scene, take))?;
     let up = body.up;
     let mut pose = Pose::default();
     let first = body.at(range.first.as_f64(), &mut pose);

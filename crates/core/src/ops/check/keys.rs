@@ -15,7 +15,7 @@ const FEW: usize = 3;
 pub(super) fn findings(channel: &Channel<'_>) -> Vec<Finding> {
     let controller = &channel.track.controller;
     let mut found = Vec::new();
-    let lists = key_times(controller);
+    let lists = controller.own_key_times();
     found.extend(outside(channel, &lists));
     found.extend(times(channel, &lists));
     if not_finite(controller) {
@@ -29,24 +29,6 @@ pub(super) fn findings(channel: &Channel<'_>) -> Vec<Finding> {
     found.extend(still(channel));
     found.extend(node(channel));
     found
-}
-
-/// The times of a controller's own keys, a list a curve; samples have none.
-fn key_times(controller: &Controller) -> Vec<Vec<Ticks>> {
-    let of_curve = |curve: &Curve| curve.keys().iter().map(|key| key.time).collect();
-    match controller {
-        Controller::Constant(_) | Controller::Samples(_) | Controller::Procedural(_) => Vec::new(),
-        Controller::Components(curves) => curves.iter().map(of_curve).collect(),
-        Controller::Euler(euler) => euler.curves.iter().map(of_curve).collect(),
-        Controller::Quaternion(curve) => vec![curve.keys.iter().map(|key| key.time).collect()],
-        Controller::Tcb(curve) => vec![match &curve.keys {
-            TcbKeys::Scalar(keys) => keys.iter().map(|key| key.time).collect(),
-            TcbKeys::Vector(keys) => keys.iter().map(|key| key.time).collect(),
-            TcbKeys::Rotation(keys) => keys.iter().map(|key| key.time).collect(),
-        }],
-        Controller::Discrete(curve) => vec![curve.keys().iter().map(|(time, _)| *time).collect()],
-        Controller::Stack(entries) => entries.iter().flat_map(|entry| key_times(&entry.controller)).collect(),
-    }
 }
 
 fn outside(channel: &Channel<'_>, lists: &[Vec<Ticks>]) -> Option<Finding> {

@@ -65,7 +65,8 @@ fn leftover(scene: &Scene, name: &str, namespace: &str, usual: &str) -> Option<S
                 name.strip_suffix(take.name.as_str()).or_else(|| name.strip_prefix(take.name.as_str()));
             rest.is_some_and(|rest| rest.ends_with(mark) || rest.starts_with(mark))
         };
-        !take.name.is_empty() && ['_', '|', ':', '.', '-'].into_iter().any(ends)
+        // Shorter ones stand in names by chance: sides, numbers.
+        take.name.chars().count() > 2 && ['_', '|', ':', '.', '-'].into_iter().any(ends)
     });
     take.map(|take| format!("carries the name of take '{}'", take.name))
 }

@@ -1,7 +1,7 @@
 //! Where one clip ends and the next begins: at holds, and where the pose jumps.
 
 use crate::evaluate::{EvaluateError, Pose};
-use crate::ops::travel::Body;
+use crate::ops::travel::{Body, busiest_rig};
 use crate::scene::{Scene, Take};
 use crate::time::TimeRange;
 
@@ -36,9 +36,7 @@ pub struct Found {
 /// # Errors
 /// Where a pose cannot be evaluated.
 pub fn find(scene: &Scene, take: &Take) -> Result<Vec<Found>, EvaluateError> {
-    let count = |rig: usize| take.tracks().filter(|(_, track)| track.target.rig == rig).count();
-    let rig = (0..scene.rigs.len()).max_by_key(|&rig| (count(rig), std::cmp::Reverse(rig))).unwrap_or(0);
-    let mut body = Body::new(scene, take, rig)?;
+    let mut body = Body::new(scene, take, busiest_rig(scene, take))?;
     let range = take.key_range().map_or(take.range, |keys| keys.union(take.range));
     let rate = scene.rate;
     let (first, last) = (rate.nearest_frame(range.first), rate.nearest_frame(range.last));

@@ -49,9 +49,6 @@ pub fn summaries(scene: &Scene, take: &Take) -> Result<Vec<Summary>, EvaluateErr
 }
 
 fn summary(scene: &Scene, take: &Take, clip: &Clip) -> Result<Summary, EvaluateError> {
-    // The rig that most tracks move.
-    let count = |rig: usize| take.tracks().filter(|(_, track)| track.target.rig == rig).count();
-    let rig = (0..scene.rigs.len()).max_by_key(|&rig| (count(rig), std::cmp::Reverse(rig))).unwrap_or(0);
     let keys = take.tracks().map(|(_, track)| keys_inside(track, clip.range)).sum();
     let moving = take.tracks().filter(|(layer, track)| moves(scene, take, *layer, track, clip.range)).count();
     Ok(Summary {
@@ -60,7 +57,7 @@ fn summary(scene: &Scene, take: &Take, clip: &Clip) -> Result<Summary, EvaluateE
         range: clip.range,
         keys,
         moving,
-        travel: travel(scene, take, rig, clip.range)?,
+        travel: travel(scene, take, clip.range)?,
         note: clip.note.clone(),
     })
 }
