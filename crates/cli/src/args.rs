@@ -51,6 +51,7 @@ pub enum Command {
     Demo(Demo),
     /// Print the JSON Schema of .ncurve files
     Schema,
+    Man(Man),
     /// Print completions for a shell: bash, zsh, fish, elvish or powershell
     Completions {
         /// The shell
@@ -699,6 +700,14 @@ pub enum Travel {
 
 fn travel(text: &str) -> Result<Travel, String> {
     if text == "hips" { Ok(Travel::Hips) } else { quantity::factor(text).map(Travel::Factor) }
+}
+
+/// Write manual pages, one a command
+#[derive(Args, Debug)]
+pub struct Man {
+    /// Folder for the pages; it is made where there is none
+    #[arg(value_name = "DIR")]
+    pub folder: PathBuf,
 }
 
 /// Run the whole job on the sample scenario

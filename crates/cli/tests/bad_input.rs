@@ -149,3 +149,24 @@ fn rigs_without_common_names_need_a_map() {
     );
     assert!(line.contains("no take"), "{line}");
 }
+
+#[test]
+fn every_command_has_a_manual_page_and_a_completion() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    common::succeed(at, &["man", "man1"]);
+    let pages = names(&at.join("man1"));
+    for page in
+        ["nimble-curve.1", "nimble-curve-carry.1", "nimble-curve-clips-split.1", "nimble-curve-root-pin.1"]
+    {
+        assert!(pages.contains(&page.to_owned()), "{page}: {pages:?}");
+    }
+    let split = fs::read_to_string(at.join("man1/nimble-curve-clips-split.1")).unwrap();
+    // Dashes are escaped in manual pages.
+    assert!(split.contains("\\-\\-start") && split.contains("Write a file a clip"), "{split}");
+    let bash = common::succeed(at, &["completions", "bash"]);
+    for page in &pages {
+        let last = page.trim_end_matches(".1").rsplit('-').next().unwrap().to_owned();
+        assert!(bash.contains(&last), "{last} is not completed");
+    }
+}

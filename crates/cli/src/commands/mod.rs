@@ -11,6 +11,7 @@ mod cycle;
 mod demo;
 mod inspect;
 mod layers;
+mod man;
 mod map;
 mod plot;
 mod reorder;
@@ -42,6 +43,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Demo(args) => demo::run(&args),
         Command::Plot(args) => plot::run(&args),
         Command::Schema => schema::run(),
+        Command::Man(args) => man::run(&args),
         Command::Completions { shell } => completions::run(shell),
     }?;
     Ok(ExitCode::SUCCESS)

@@ -200,22 +200,17 @@ fn takes<'a>(
         return Err(CompareError::NoTake { name: name.to_owned(), similar });
     }
     let b: Vec<&Take> = second.takes.iter().collect();
-    let named = |name: &str| b.iter().find(|take| take.name == name).copied();
-    if let ([one], [other]) = (a.as_slice(), b.as_slice()) {
-        return Ok((vec![(*one, *other)], Vec::new(), Vec::new()));
-    }
-    if let ([one], Some(_), None) = (a.as_slice(), options.take, a.first().and_then(|take| named(&take.name)))
-    {
-        return match b.as_slice() {
-            [other] => Ok((vec![(*one, *other)], Vec::new(), Vec::new())),
-            _ => Ok((Vec::new(), vec![one.name.clone()], Vec::new())),
-        };
-    }
-    let pairs: Vec<(&Take, &Take)> = a.iter().filter_map(|take| Some((*take, named(&take.name)?))).collect();
-    let alone = |takes: &[&Take], other: &[&Take]| -> Vec<String> {
-        let has = |name: &str| other.iter().any(|take| take.name == name);
-        takes.iter().filter(|take| !has(&take.name)).map(|take| take.name.clone()).collect()
+    let partner = |take: &Take| {
+        let named = b.iter().find(|other| other.name == take.name);
+        let only = || b.first().filter(|_| a.len() == 1 && b.len() == 1);
+        named.or_else(only).copied()
     };
-    let only_second = if options.take.is_some() { Vec::new() } else { alone(&b, &a) };
-    Ok((pairs, alone(&a, &b), only_second))
+    let pairs: Vec<(&Take, &Take)> = a.iter().filter_map(|take| Some((*take, partner(take)?))).collect();
+    let only_first = a.iter().filter(|take| partner(take).is_none()).map(|take| take.name.clone());
+    let is_paired = |other: &&&Take| pairs.iter().any(|(_, paired)| std::ptr::eq(*paired, **other));
+    let only_second: Vec<String> = match options.take {
+        Some(_) => Vec::new(),
+        None => b.iter().filter(|other| !is_paired(other)).map(|other| other.name.clone()).collect(),
+    };
+    Ok((pairs.clone(), only_first.collect(), only_second))
 }
