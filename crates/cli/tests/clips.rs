@@ -156,6 +156,33 @@ fn clips_go_on_where_the_one_before_them_ended() {
     };
     assert!((join(&[]) - 0.4).abs() < 1e-9);
     assert!((join(&["--go-on", "--gap", "2"]) - 1.44).abs() < 1e-9);
+    // After a quarter turn to the left a walk goes to the left, whether on the hips, on a root, or sampled.
+    let rounds = ["parts/rounds_turn.ncurve", "parts/rounds_walk.ncurve"];
+    for (what, made) in [("curves", None), ("root", Some(["root", "lift"])), ("samples", Some(["bake", ""]))]
+    {
+        let files = rounds.map(|file| match made {
+            None => file.to_owned(),
+            Some(words) => {
+                let out = file.replace("parts/", &format!("{what}_"));
+                let words: Vec<&str> = words.into_iter().filter(|word| !word.is_empty()).collect();
+                succeed(at, &[&words[..], &[file, "-o", &out]].concat());
+                out
+            }
+        });
+        succeed(at, &["clips", "join", &files[0], &files[1], "--go-on", "-o", "left.ncurve"]);
+        let left = scene(&at.join("left.ncurve"));
+        let hips = &common::world_places(&left, 0, &[31.0, 32.0, 56.0])["hips"];
+        let (seam, way) = (hips[1] - hips[0], hips[2] - hips[1]);
+        assert!(seam.x.abs() + seam.z.abs() < 1e-9, "{what}: {seam}");
+        assert!((way.x - 0.4).abs() < 1e-9 && way.z.abs() < 1e-9, "{what}: {way}");
+        let facing = common::world(&left, Some(0), &[32.0])["hips"][0] * glam::DVec3::Z;
+        // The walk's hips sway by four degrees where it starts.
+        let sway = 4_f64.to_radians();
+        assert!(
+            (facing - glam::DVec3::new(sway.cos(), 0.0, -sway.sin())).length() < 0.08,
+            "{what}: {facing}"
+        );
+    }
 }
 
 #[test]

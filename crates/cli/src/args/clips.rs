@@ -133,7 +133,7 @@ pub struct ClipsJoin {
     /// Frame at which the timeline starts; that of the first file where left out
     #[arg(long, value_name = "FRAME", allow_negative_numbers = true)]
     pub start: Option<f64>,
-    /// Let each clip go on along the ground where the one before it ended
+    /// Let each clip go on along the ground where the one before it ended, turned by what those before it turned
     #[arg(long)]
     pub go_on: bool,
     /// Name of the take

@@ -9,13 +9,12 @@ use crate::controller::{
     Weight,
 };
 use crate::curve::{Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key, Tangent, TangentMode};
-use crate::evaluate::{EvaluateError, Pose};
+use crate::evaluate::EvaluateError;
 use crate::ledger::Ledger;
 use crate::ops::channel::{Tolerance, property};
 use crate::ops::controllers::{Form, Setting, change};
 use crate::ops::retime::shifted;
 use crate::ops::select::{Selection, select};
-use crate::ops::travel::{Body, carrier, level};
 use crate::rotation::nearest_euler;
 use crate::scene::{Clip, Layer, PropertyKind, Scene, Take, Target, Track};
 use crate::time::{Ticks, TimeRange};
@@ -30,7 +29,7 @@ pub struct JoinOptions {
     pub gap: u32,
     /// The first frame; that of the first take where left out.
     pub start: Option<f64>,
-    /// Whether each clip goes on, along the ground, where the one before it ended.
+    /// Whether each clip goes on where the one before it ended, turned by what those before it turned.
     pub go_on: bool,
     /// How far controllers that have to change may be from their source.
     pub tolerance: Tolerance,
@@ -96,62 +95,10 @@ pub fn join(scenes: &[Scene], options: &JoinOptions) -> Result<(Scene, Ledger), 
         next = rate.ticks(last + 1 + i64::from(options.gap));
     }
     if options.go_on {
-        go_on(base, &mut takes)?;
+        super::seams::go_on(base, &mut takes)?;
     }
     let joined = Joiner { base, options, takes: &takes }.joined()?;
     Ok((Scene { takes: vec![joined], ..base.clone() }, ledger))
-}
-
-/// Shifts each take along the ground to where the one before it ended.
-fn go_on(base: &Scene, takes: &mut [Take]) -> Result<(), JoinError> {
-    let up = base.space.up.index();
-    let mut end: Option<DVec3> = None;
-    for take in takes {
-        let Some(at) = carrier(base, take, 0) else { continue };
-        let Some(id) = base.rigs[0].nodes().nth(at).map(|(id, _)| id) else { continue };
-        let mut pose = Pose::default();
-        let mut places = |take: &Take| -> Result<(DVec3, DVec3), EvaluateError> {
-            let mut body = Body::new(base, take, 0)?;
-            let first = body.at(take.range.first.as_f64(), &mut pose).place;
-            Ok((first, body.at(take.range.last.as_f64(), &mut pose).place))
-        };
-        let (first, last) = places(take)?;
-        if let Some(end) = end {
-            // The shift in the axes of the node's parent, which is taken to stand on the ground.
-            let by = level(end - first, up);
-            let above = base.rigs[0].parent(id).and_then(|id| base.rigs[0].position(id));
-            let world = base.rigs[0].rest_world();
-            let by = above.map_or(by, |above| world[above].matrix3.inverse() * by);
-            let target = Target { rig: 0, node: id, property: "translation".into() };
-            for layer in take.layers.iter_mut().take(1) {
-                for track in layer.tracks.iter_mut().filter(|track| track.target == target) {
-                    shift(&mut track.controller, by);
-                }
-            }
-        }
-        end = Some(match end {
-            Some(_) => places(take)?.1,
-            None => last,
-        });
-    }
-    Ok(())
-}
-
-fn shift(controller: &mut Controller, by: DVec3) {
-    match controller {
-        Controller::Components(curves) => {
-            for (curve, by) in curves.iter_mut().zip(by.to_array()) {
-                *curve = curve.affine(1.0, by);
-            }
-        }
-        Controller::Samples(samples) if samples.kind == SampleKind::Vector => {
-            for row in samples.values.chunks_mut(3) {
-                row.iter_mut().zip(by.to_array()).for_each(|(value, by)| *value += by);
-            }
-        }
-        Controller::Constant(Value::Vector(value)) => *value += by,
-        _ => {}
-    }
 }
 
 struct Joiner<'a> {

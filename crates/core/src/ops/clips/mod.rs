@@ -2,6 +2,7 @@
 
 mod find;
 mod join;
+mod seams;
 
 use super::channel::Tolerance;
 use super::retime::shifted;
