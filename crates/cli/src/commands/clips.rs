@@ -181,8 +181,7 @@ fn run_find(args: &ClipsFind) -> Result<(), Failure> {
     if let Some(path) = &args.output {
         write_found(args, path, &scene, &found)?;
     }
-    let on_screen = args.output.as_deref() != Some(Path::new("-"));
-    let mut out = if on_screen { Report::out() } else { Report::beside(Path::new("-")) };
+    let mut out = args.output.as_deref().map_or_else(Report::out, Report::beside);
     if args.json {
         let row = |(take, name, clip): &(String, String, Found)| {
             json!({
@@ -320,7 +319,7 @@ fn run_name(args: &ClipsName) -> Result<(), Failure> {
         }
     }
     args.output.write(&scene, &args.file)?;
-    done(&args.output.output, &counted(count, "clip named").replace("clip nameds", "clips named"))
+    done(&args.output.output, &format!("{} named", counted(count, "clip")))
 }
 
 /// One line that says what was written.
