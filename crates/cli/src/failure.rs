@@ -1,9 +1,10 @@
 //! Everything that can end a command, as one sentence.
 
 use std::io;
+use std::path::Path;
 
 use nimble_curve_core::evaluate::EvaluateError;
-use nimble_curve_core::ops::carry::CarryError;
+use nimble_curve_core::ops::carry::{CarryError, similar};
 use nimble_curve_core::ops::clips::JoinError;
 use nimble_curve_core::ops::cycle::CycleError;
 use nimble_curve_core::ops::layers::LayersError;
@@ -53,6 +54,12 @@ impl Failure {
     /// A sentence of its own.
     pub fn new(sentence: impl Into<String>) -> Failure {
         Failure::Other(sentence.into())
+    }
+
+    /// A name that a file does not have, with one that it has and that is near.
+    pub fn unknown<'a>(what: &str, name: &str, names: impl Iterator<Item = &'a str>, file: &Path) -> Failure {
+        let hint = similar(name, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
+        Failure::new(format!("{}: there is no {what} '{name}'{hint}", file.display()))
     }
 
     /// Whether whoever read our output stopped reading, which is no error.

@@ -324,6 +324,17 @@ fn a_quarter_turn_four_times_comes_back() {
 }
 
 #[test]
+fn under_layers_hips_of_another_order_are_lifted_within_the_bound() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // Bramble's hips turn about z in another place of their order, under a layer, below a root that moves.
+    let bramble = path("bramble.ncurve");
+    succeed(at, &["root", "lift", &bramble, "-o", "out.ncurve"]);
+    let (far, turned) = apart(&scene(Path::new(&bramble)), &scene(&at.join("out.ncurve")));
+    assert!(far < 1e-4 && turned < 0.01, "{far} m, {turned} deg");
+}
+
+#[test]
 fn bad_ranges_and_names_are_told() {
     let folder = tempdir().unwrap();
     let at = folder.path();
@@ -334,6 +345,7 @@ fn bad_ranges_and_names_are_told() {
     assert!(close(&["--frames", "1:900"]).contains("1:233"));
     assert!(close(&["--frames", "5:5"]).contains("no length"));
     assert!(fail(at, &["cycle", "find", &path("stilt.ncurve")]).contains("there is no take"));
+    assert!(fail(at, &["root", "show", &rounds, "--take", "round"]).contains("did you mean 'rounds'?"));
     assert!(fail(at, &["root", "lift", &rounds, "--node", "hisp", "-o", "x.ncurve"]).contains("'hips'"));
     assert!(common::names(at).is_empty());
 }

@@ -360,6 +360,16 @@ impl Controller {
         }
     }
 
+    /// The axis whose turn acts last, where the controller is made of Euler angles.
+    pub fn outermost_axis(&self) -> Option<usize> {
+        match self {
+            Controller::Euler(EulerCurves { order, .. })
+            | Controller::Samples(Samples { kind: SampleKind::Euler(order), .. })
+            | Controller::Constant(Value::Euler { order, .. }) => Some(order.axes().0),
+            _ => None,
+        }
+    }
+
     /// When its own keys are, a list a curve; samples, and what came out of them, have none.
     pub fn own_key_times(&self) -> Vec<Vec<Ticks>> {
         let of_curve = |curve: &Curve| curve.keys().iter().map(|key| key.time).collect();

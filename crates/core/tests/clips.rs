@@ -123,6 +123,19 @@ proptest! {
     }
 
     #[test]
+    fn keys_at_both_ends_of_a_range_change_no_value(curve in any_curve(Handles::Any), more in 1..20_i64) {
+        let own = curve.range().unwrap();
+        let range = TimeRange::new(own.first - RATE.ticks(more), own.last + RATE.ticks(more));
+        let longer = curve.with_ends(range);
+        prop_assert_eq!(longer.range(), Some(range));
+        let frame = |time| RATE.frame(time) as i64;
+        for time in steps(frame(range.first), frame(range.last)) {
+            let there = longer.value_at(time).unwrap();
+            prop_assert!(near(there, curve.value_at(time).unwrap(), span(&curve)), "at {}", time);
+        }
+    }
+
+    #[test]
     fn closed_any_curve_meets_in_value_and_slope(curve in any_curve(Handles::Any), over in 0..40_i64) {
         let curve = whole(&curve);
         let source = smile(curve.clone());

@@ -156,14 +156,9 @@ fn takes_named<'a>(scene: &'a Scene, wanted: Option<&str>, file: &Path) -> Resul
     let Some(name) = wanted else { return Ok(scene.takes.iter().collect()) };
     let found: Vec<&Take> = scene.takes.iter().filter(|take| take.name == name).collect();
     if found.is_empty() {
-        return Err(unknown("take", name, scene.takes.iter().map(|take| take.name.as_str()), file));
+        return Err(Failure::unknown("take", name, scene.takes.iter().map(|take| take.name.as_str()), file));
     }
     Ok(found)
-}
-
-fn unknown<'a>(what: &str, name: &str, names: impl Iterator<Item = &'a str>, file: &Path) -> Failure {
-    let hint = similar(name, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-    Failure::new(format!("{}: there is no {what} '{name}'{hint}", file.display()))
 }
 
 fn run_find(args: &ClipsFind) -> Result<(), Failure> {
@@ -283,10 +278,9 @@ fn run_name(args: &ClipsName) -> Result<(), Failure> {
     let mut made: Vec<Vec<Clip>> = vec![Vec::new(); names.len()];
     for clip in &listed {
         let index = match clip.take.as_ref().or(args.take.as_ref()) {
-            Some(name) => names
-                .iter()
-                .position(|own| own == name)
-                .ok_or_else(|| unknown("take", name, names.iter().map(String::as_str), &args.file))?,
+            Some(name) => names.iter().position(|own| own == name).ok_or_else(|| {
+                Failure::unknown("take", name, names.iter().map(String::as_str), &args.file)
+            })?,
             None if names.len() == 1 => 0,
             None => {
                 let all = names.join(", ");
@@ -410,7 +404,12 @@ fn chosen_clips<'a>(scene: &'a Scene, args: &ClipsSplit) -> Result<Vec<(&'a Take
     }
     for pattern in &args.only {
         if !all.iter().any(|(_, clip)| matches(pattern, &clip.name)) {
-            return Err(unknown("clip", pattern, all.iter().map(|(_, clip)| clip.name.as_str()), &args.file));
+            return Err(Failure::unknown(
+                "clip",
+                pattern,
+                all.iter().map(|(_, clip)| clip.name.as_str()),
+                &args.file,
+            ));
         }
     }
     all.retain(|(_, clip)| args.only.is_empty() || args.only.iter().any(|p| matches(p, &clip.name)));
@@ -571,7 +570,12 @@ fn run_rename(args: &ClipsRename) -> Result<(), Failure> {
         found = scene.takes.iter_mut().map(|take| &mut take.name).filter(|name| **name == args.old).collect();
     }
     if found.is_empty() {
-        return Err(unknown("clip or take", &args.old, names.iter().map(String::as_str), &args.file));
+        return Err(Failure::unknown(
+            "clip or take",
+            &args.old,
+            names.iter().map(String::as_str),
+            &args.file,
+        ));
     }
     let count = found.len();
     if count > 1 {
@@ -593,7 +597,12 @@ fn run_shift(args: &ClipsShift) -> Result<(), Failure> {
     let mut scene = files::read(&args.file, args.input)?.scene;
     for pattern in &args.take {
         if !scene.takes.iter().any(|take| matches(pattern, &take.name)) {
-            return Err(unknown("take", pattern, scene.takes.iter().map(|t| t.name.as_str()), &args.file));
+            return Err(Failure::unknown(
+                "take",
+                pattern,
+                scene.takes.iter().map(|t| t.name.as_str()),
+                &args.file,
+            ));
         }
     }
     let rate = scene.rate;
@@ -643,7 +652,7 @@ fn run_stretch(args: &ClipsStretch) -> Result<(), Failure> {
         Some(name) => names
             .iter()
             .position(|own| own == name)
-            .ok_or_else(|| unknown("take", name, names.iter().map(String::as_str), &args.file))?,
+            .ok_or_else(|| Failure::unknown("take", name, names.iter().map(String::as_str), &args.file))?,
         None if names.len() == 1 => 0,
         None if names.is_empty() => return Err(no_take(&args.file)),
         None => {
@@ -710,7 +719,7 @@ fn run_take(args: &ClipsTake) -> Result<(), Failure> {
     for pattern in &args.takes {
         if !scene.takes.iter().any(|take| is_meant(take, pattern)) {
             let names: Vec<String> = scene.takes.iter().flat_map(|t| [t.name.clone(), full(t)]).collect();
-            return Err(unknown("take", pattern, names.iter().map(String::as_str), &args.bank));
+            return Err(Failure::unknown("take", pattern, names.iter().map(String::as_str), &args.bank));
         }
     }
     let total = scene.takes.len();

@@ -3,7 +3,6 @@
 use std::io::Write;
 use std::path::Path;
 
-use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::cycle::{Candidate, CycleOptions, close, extend, find};
 use nimble_curve_core::ops::travel::travel;
 use nimble_curve_core::scene::Scene;
@@ -115,9 +114,7 @@ fn options(scene: &Scene, which: &Which, file: &Path) -> Result<CycleOptions, Fa
             of_take.flat_map(|take| take.clips.iter().map(move |clip| (take, clip)))
         };
         let Some((own, clip)) = clips().find(|(_, clip)| clip.name == *name) else {
-            let near = similar(name, clips().map(|(_, clip)| clip.name.as_str()));
-            let hint = near.map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-            return Err(Failure::new(format!("{}: there is no clip '{name}'{hint}", file.display())));
+            return Err(Failure::unknown("clip", name, clips().map(|(_, clip)| clip.name.as_str()), file));
         };
         range = Some(clip.range);
         take = Some(own.name.clone());

@@ -77,11 +77,8 @@ fn size(args: &Plot) -> Size {
 fn chosen_take<'a>(args: &Plot, scene: &'a Scene) -> Result<Option<&'a Take>, Failure> {
     let Some(name) = &args.take else { return Ok(scene.takes.first()) };
     let found = scene.takes.iter().find(|take| take.name == *name);
-    found.map(Some).ok_or_else(|| {
-        let names = scene.takes.iter().map(|take| take.name.as_str());
-        let hint = similar(name, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-        Failure::new(format!("{}: there is no take '{name}'{hint}", args.file.display()))
-    })
+    let names = || scene.takes.iter().map(|take| take.name.as_str());
+    found.map(Some).ok_or_else(|| Failure::unknown("take", name, names(), &args.file))
 }
 
 fn needed_take<'a>(args: &Plot, scene: &'a Scene) -> Result<&'a Take, Failure> {
@@ -122,9 +119,7 @@ fn draw_poses(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<Strin
     for pattern in &args.trail {
         if !figures.iter().any(|figure| !trailed(figure.scene, std::slice::from_ref(pattern)).is_empty()) {
             let names = scene.rigs.iter().flat_map(|rig| rig.nodes().map(|(_, node)| node.name.as_str()));
-            let hint =
-                similar(pattern, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-            return Err(Failure::new(format!("{}: no node matches '{pattern}'{hint}", args.file.display())));
+            return Err(Failure::unknown("node", pattern, names, &args.file));
         }
     }
     let trails: Vec<Vec<usize>> = figures.iter().map(|figure| trailed(figure.scene, &args.trail)).collect();

@@ -124,11 +124,11 @@ fn run_show(args: &RootShow) -> Result<(), Failure> {
     let wanted = |name: &str| args.take.as_ref().is_none_or(|take| take == name);
     let takes: Vec<_> = scene.takes.iter().filter(|take| wanted(&take.name)).collect();
     if takes.is_empty() {
-        let said = match &args.take {
-            Some(name) => format!("there is no take '{name}'"),
-            None => "there is no take".to_owned(),
-        };
-        return Err(Failure::new(format!("{}: {said}", args.file.display())));
+        let names = scene.takes.iter().map(|take| take.name.as_str());
+        return Err(match &args.take {
+            Some(name) => Failure::unknown("take", name, names, &args.file),
+            None => Failure::new(format!("{}: there is no take", args.file.display())),
+        });
     }
     let metres = scene.space.metres_per_unit;
     let mut table = Table::new(&[

@@ -338,6 +338,30 @@ impl Curve {
         curve
     }
 
+    /// A curve that is held outside its keys, with keys at both ends of a range that reaches beyond them; its values stay.
+    pub fn with_ends(&self, range: TimeRange) -> Curve {
+        let mut curve = self.clone();
+        let (Some(first), Some(last)) = (curve.keys.first().copied(), curve.keys.last().copied()) else {
+            return curve;
+        };
+        if last.time < range.last {
+            let end = curve.keys.len() - 1;
+            let key = &mut curve.keys[end];
+            (key.tangent_in, key.tangent_out, key.joined) =
+                (freed(key.tangent_in), Tangent::slope(0.0), false);
+            if key.interpolation != Interpolation::Cubic {
+                key.interpolation = Interpolation::Linear;
+            }
+            curve.keys.push(Key::new(range.last, last.value).with_slope(0.0));
+        }
+        if first.time > range.first {
+            curve.keys[0].tangent_out = freed(curve.keys[0].tangent_out);
+            let held = Key::new(range.first, first.left_value()).with_slope(0.0);
+            curve.keys.insert(0, held.with_interpolation(Interpolation::Linear));
+        }
+        curve
+    }
+
     /// The same curve within a range, with keys in place of loops and lines outside its keys: loops are written out as
     /// often as it takes to cover the range, lines end at its ends.
     pub fn written_out(&self, range: TimeRange) -> Curve {

@@ -5,7 +5,7 @@ use rayon::prelude::*;
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
-use super::controllers::{Form, Setting, change};
+use super::controllers::{Form, NoForm, Setting, change};
 use super::travel::{Body, Ends, Travel, busiest_rig, carrier, travel};
 use crate::address::{Addresses, NodeRef};
 use crate::controller::{
@@ -15,9 +15,8 @@ use crate::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentM
 use crate::evaluate::{EvaluateError, Pose};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rotation::{angle_between, nearest_turn, quat_from_euler};
-use crate::scene::{Scene, Take, Target, Track};
+use crate::scene::{Scene, Take, Target};
 use crate::time::{Ticks, TimeRange};
-use crate::value::Quantity;
 
 /// The most instants of a take that are compared with each other.
 const LOOKS: usize = 240;
@@ -241,17 +240,9 @@ impl Going {
         if !self.nodes.contains(&(target.rig, target.node)) {
             return false;
         }
-        let turns_last = match controller {
-            Controller::Euler(euler) => euler.order.axes().0 == self.up,
-            Controller::Samples(samples) => match samples.kind {
-                SampleKind::Euler(order) => order.axes().0 == self.up,
-                _ => false,
-            },
-            _ => false,
-        };
         match target.property.as_str() {
             "translation" => component != self.up,
-            "rotation" => component == self.up && turns_last,
+            "rotation" => component == self.up && controller.outermost_axis() == Some(self.up),
             _ => false,
         }
     }
@@ -270,60 +261,42 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
     let addresses = Addresses::new(scene);
     let mut result = scene.clone();
     let mut ledger = Ledger::default();
-    let work = |(layer, track): (usize, &Track)| -> Result<(Controller, Option<f64>, Fate), CycleError> {
-        let channel = || addresses.property(&track.target);
-        let cannot = |why: String| CycleError::Cannot { channel: channel(), why };
-        let Some((kind, rest)) = property(scene, take, layer, track) else {
-            return Ok((track.controller.clone(), None, Fate::Kept));
-        };
-        let closer = Closer { range, over, going: &going, target: &track.target };
-        let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
-        let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
-        let (mut controller, mut fate) = (track.controller.clone(), Fate::Remapped);
-        if !matches!(
-            controller,
-            Controller::Components(_)
-                | Controller::Euler(_)
-                | Controller::Quaternion(_)
-                | Controller::Samples(_)
-                | Controller::Constant(_)
-                | Controller::Discrete(_)
-        ) {
-            let changed =
-                change(&controller, Form::Curves, &setting).map_err(|why| cannot(why.to_string()))?;
-            (controller, fate) = (changed.controller, changed.fate.max(Fate::Remapped));
+    for (at, layer) in take.layers.iter().enumerate() {
+        for (place, track) in layer.tracks.iter().enumerate() {
+            let Some((kind, rest)) = property(scene, take, at, track) else { continue };
+            let channel = addresses.property(&track.target);
+            let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+            let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
+            let mut made = track.controller.clone();
+            if matches!(made, Controller::Tcb(_) | Controller::Stack(_) | Controller::Procedural(_)) {
+                let cannot =
+                    |why: NoForm| CycleError::Cannot { channel: channel.clone(), why: why.to_string() };
+                made = change(&made, Form::Curves, &setting).map_err(cannot)?.controller;
+            }
+            let closer = Closer { range, over, going: &going, target: &track.target };
+            let moved = closer.close(&mut made).filter(|moved| *moved > 0.0);
+            let error = moved.map(|moved| {
+                let mut error = MeasuredError::none(kind.quantity());
+                error.take(moved, scene.rate.frame(range.last));
+                error
+            });
+            let own = &mut result.takes[index].layers[at].tracks[place];
+            if moved.is_some() {
+                own.controller = made;
+            }
+            ledger.entries.push(Entry {
+                take: take.name.clone(),
+                layer: layer.name.clone(),
+                channel,
+                to: None,
+                // What was moved is not what it was, by as much as is said.
+                fate: if moved.is_some() { Fate::Refitted } else { Fate::Kept },
+                error,
+                before: count(track),
+                after: count(own),
+                note: if moved.is_some() { "moved so that the ends meet".into() } else { String::new() },
+            });
         }
-        let moved = closer.close(&mut controller);
-        Ok(match moved {
-            Some(moved) if moved > 0.0 => (controller, Some(moved), fate),
-            _ => (track.controller.clone(), None, Fate::Kept),
-        })
-    };
-    for (layer, track) in take.tracks() {
-        let (controller, moved, fate) = work((layer, track))?;
-        let quantity =
-            property(scene, take, layer, track).map_or(Quantity::Scalar, |(kind, _)| kind.quantity());
-        let at = take.layers[layer].tracks.iter().position(|own| own.target == track.target).unwrap_or(0);
-        let own = &mut result.takes[index].layers[layer].tracks[at];
-        let before = count(track);
-        own.controller = controller;
-        let error = moved.map(|moved| {
-            let mut error = MeasuredError::none(quantity);
-            error.take(moved, scene.rate.frame(range.last));
-            error
-        });
-        ledger.entries.push(Entry {
-            take: take.name.clone(),
-            layer: take.layers[layer].name.clone(),
-            channel: addresses.property(&track.target),
-            to: None,
-            // What was moved is not what it was, by as much as is said.
-            fate: if error.is_some() { fate.max(Fate::Refitted) } else { fate },
-            error,
-            before,
-            after: count(own),
-            note: if moved.is_some() { "moved so that the ends meet".into() } else { String::new() },
-        });
     }
     Ok((result, ledger))
 }
@@ -380,7 +353,7 @@ impl Closer<'_> {
         for time in [first, begin, last] {
             let _ = cut.insert_key(time);
         }
-        cut = with_key_at(&cut, last);
+        cut = cut.with_ends(self.range);
         let spread = |cut: &Curve| {
             let key = |time, value, slope: f64| Key::new(time, value).with_slope(slope);
             let correction = Curve::new(vec![key(begin, 0.0, 0.0), key(last, step, tilt)]).ok()?;
@@ -512,24 +485,6 @@ impl Closer<'_> {
     }
 }
 
-/// A curve with a key at an instant behind its last one, where it is held.
-fn with_key_at(curve: &Curve, time: Ticks) -> Curve {
-    if curve.keys().iter().any(|key| key.time == time) {
-        return curve.clone();
-    }
-    let mut keys = curve.keys().to_vec();
-    let Some(end) = keys.last().copied().filter(|end| end.time < time) else { return curve.clone() };
-    if let Some(last) = keys.last_mut().filter(|last| last.interpolation != Interpolation::Cubic) {
-        last.interpolation = Interpolation::Linear;
-    }
-    if let Some(last) = keys.last_mut().filter(|last| last.interpolation == Interpolation::Cubic) {
-        last.tangent_out = Tangent::slope(0.0);
-        last.joined = false;
-    }
-    keys.push(Key::new(time, end.value).with_slope(0.0));
-    Curve::new(keys).unwrap_or_else(|_| curve.clone()).with_behaviours(curve.before, curve.after)
-}
-
 /// Writes a loop out: the range, `times` over. What carries the body along goes on from where it ended, its way turned by
 /// what each round turns; all else starts over.
 ///
@@ -604,11 +559,8 @@ impl Round<'_> {
                 return curve.clone();
             }
             let after = if goes(component) { Behaviour::LoopRepeat } else { Behaviour::LoopReset };
-            let mut round = curve.trimmed(self.range);
             // A key at both ends, so that the round is as long as the range.
-            for time in [self.range.first, self.range.last] {
-                round = with_edge(&round, time);
-            }
+            let round = curve.trimmed(self.range).with_ends(self.range);
             let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
             whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held)
         };
@@ -677,22 +629,6 @@ impl Round<'_> {
     }
 }
 
-/// A curve with a key at an end of its range, where it is held.
-fn with_edge(curve: &Curve, time: Ticks) -> Curve {
-    let Some(own) = curve.range() else { return curve.clone() };
-    if time > own.last {
-        return with_key_at(curve, time);
-    }
-    if time < own.first {
-        let mut keys = curve.keys().to_vec();
-        let held = Key::new(time, keys[0].left_value()).with_slope(0.0);
-        keys[0].value_before = None;
-        keys.insert(0, held.with_interpolation(Interpolation::Linear));
-        return Curve::new(keys).unwrap_or_else(|_| curve.clone());
-    }
-    curve.clone()
-}
-
 /// Turns the way of each round after the first by what the rounds before it turned; says why where that cannot be exact.
 fn turn_rounds(
     (scene, take): (&Scene, &Take),
@@ -750,7 +686,7 @@ fn turned_way(
 ) -> Option<()> {
     let (a, b) = ((up + 1) % 3, (up + 2) % 3);
     let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
-    let round = |curve: &Curve| with_edge(&with_edge(&curve.trimmed(range), range.first), range.last);
+    let round = |curve: &Curve| curve.trimmed(range).with_ends(range);
     if source[a].is_empty() || source[b].is_empty() {
         return Some(());
     }

@@ -359,7 +359,7 @@ impl Job<'_> {
         }
         let range = self.range;
         let inside = if new.is_empty() { Curve::constant(range.first, rest) } else { new.trimmed(range) };
-        let inside = with_ends(inside, range);
+        let inside = inside.with_ends(range);
         let at = |curve: Option<&Curve>, time: Ticks| {
             curve.and_then(|curve| curve.value_at(time.as_f64())).unwrap_or(rest)
         };
@@ -590,24 +590,6 @@ impl Job<'_> {
             }
         }
     }
-}
-
-/// A curve that is held from its keys to both ends of a range, with keys there.
-fn with_ends(curve: Curve, range: TimeRange) -> Curve {
-    let mut keys = curve.keys().to_vec();
-    let (Some(first), Some(last)) = (keys.first().copied(), keys.last().copied()) else { return curve };
-    if last.time < range.last {
-        if let Some(key) = keys.last_mut() {
-            key.interpolation = Interpolation::Linear;
-        }
-        keys.push(Key::new(range.last, last.value).with_slope(0.0));
-    }
-    if first.time > range.first {
-        let held = Key::new(range.first, first.left_value()).with_slope(0.0);
-        let held = held.with_interpolation(Interpolation::Linear);
-        keys.insert(0, held);
-    }
-    Curve::new(keys).unwrap_or(curve)
 }
 
 /// What lies outside the keys of a curve that was put together: a loop would repeat all of it.

@@ -234,6 +234,12 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
                 }
                 let changed = change(&track.controller, Form::Curves, &setting)
                     .map_err(|why| cannot(why.to_string()))?;
+                // A node whose layers cannot be said in another order has kept its own.
+                if !is_plain(&changed.controller, carrier, rotation) {
+                    let why =
+                        "the turn about the up axis cannot be made to act last: flatten the layers first";
+                    return Err(cannot(why.to_owned()));
+                }
                 let entry = Entry {
                     take: take.name.clone(),
                     layer: layer.name.clone(),
@@ -258,12 +264,10 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
 fn is_plain(controller: &Controller, carrier: &Carrier, is_rotation: bool) -> bool {
     match controller {
         Controller::Components(_) => !is_rotation,
-        Controller::Euler(euler) => is_rotation && euler.order.axes().0 == carrier.up,
-        Controller::Samples(samples) => match samples.kind {
-            SampleKind::Vector => !is_rotation,
-            SampleKind::Euler(order) => is_rotation && order.axes().0 == carrier.up,
-            _ => false,
-        },
+        Controller::Samples(Samples { kind: SampleKind::Vector, .. }) => !is_rotation,
+        Controller::Euler(_) | Controller::Samples(_) => {
+            is_rotation && controller.outermost_axis() == Some(carrier.up)
+        }
         _ => false,
     }
 }

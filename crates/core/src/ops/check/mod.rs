@@ -279,7 +279,7 @@ pub fn check(scene: &Scene, options: &CheckOptions<'_>) -> Result<Vec<Finding>, 
     let addresses = Addresses::new(scene);
     let mut findings = rest::findings(scene, &addresses);
     findings.extend(names::findings(scene, &addresses, options.profile));
-    findings.extend(takes::findings(scene, options.profile));
+    findings.extend(takes::findings(scene, &addresses, options.profile));
     for take in &scene.takes {
         let channels: Vec<Channel<'_>> = (take.tracks())
             .filter_map(|(layer, track)| {

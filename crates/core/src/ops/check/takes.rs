@@ -1,13 +1,14 @@
 //! Ranges, parts and layers of takes.
 
 use super::{Code, Finding};
+use crate::address::Addresses;
 use crate::controller::{Controller, Weight};
 use crate::curve::{Behaviour, Curve};
 use crate::ops::profile::Profile;
 use crate::scene::{Scene, Take};
 use crate::time::{Ticks, TimeRange};
 
-pub(super) fn findings(scene: &Scene, profile: Option<&Profile>) -> Vec<Finding> {
+pub(super) fn findings(scene: &Scene, addresses: &Addresses, profile: Option<&Profile>) -> Vec<Finding> {
     let mut found = Vec::new();
     for (index, take) in scene.takes.iter().enumerate() {
         if scene.takes[..index].iter().any(|other| other.name == take.name && other.folder == take.folder) {
@@ -16,7 +17,7 @@ pub(super) fn findings(scene: &Scene, profile: Option<&Profile>) -> Vec<Finding>
             );
         }
         found.extend(ranges(scene, take));
-        found.extend(parts(scene, take));
+        found.extend(parts(scene, take, addresses));
         found.extend(layers(take));
         found.extend(profile.into_iter().flat_map(|profile| wanted(scene, take, profile)));
     }
@@ -66,7 +67,7 @@ fn ranges(scene: &Scene, take: &Take) -> Vec<Finding> {
 }
 
 /// Rigs of one take, and baked tracks of one rig, are one performance: they start and end together.
-fn parts(scene: &Scene, take: &Take) -> Vec<Finding> {
+fn parts(scene: &Scene, take: &Take, addresses: &Addresses) -> Vec<Finding> {
     let frame = |time: Ticks| scene.rate.frame(time);
     let of = |rig: usize, only_samples: bool| {
         let counts =
@@ -99,7 +100,6 @@ fn parts(scene: &Scene, take: &Take) -> Vec<Finding> {
             }
         }
     }
-    let addresses = crate::address::Addresses::new(scene);
     for rig in 0..scene.rigs.len() {
         let ranges: Vec<_> =
             of(rig, true).filter_map(|track| Some((track, track.controller.range()?))).collect();
