@@ -542,7 +542,7 @@ pub enum Rotations {
 }
 
 /// Draw curves with their keys, or a strip of poses, as .png or .svg
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Plot {
     /// File to draw; - is standard input
     pub file: PathBuf,

@@ -26,6 +26,13 @@ pub struct InputArgs {
     pub fps: Option<FrameRate>,
 }
 
+impl InputArgs {
+    /// What a reader takes for granted.
+    pub fn assumed(self) -> Assume {
+        Assume { metres_per_unit: self.unit, up: self.up, rate: self.fps }
+    }
+}
+
 /// An up axis as it is typed.
 pub fn up_axis(text: &str) -> Result<UpAxis, String> {
     match text.to_ascii_lowercase().as_str() {
@@ -95,10 +102,7 @@ impl OutputArgs {
 
 /// Reads a file; what had to be assumed is said on standard error.
 pub fn read(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
-    let loaded = nimble_curve_formats::read(
-        path,
-        Assume { metres_per_unit: assume.unit, up: assume.up, rate: assume.fps },
-    )?;
+    let loaded = nimble_curve_formats::read(path, assume.assumed())?;
     for note in &loaded.notes {
         terminal::remark(&format!("{}: {note}", path.display()));
     }

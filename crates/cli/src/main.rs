@@ -6,6 +6,7 @@ mod failure;
 mod files;
 mod quantity;
 mod report;
+mod step;
 mod table;
 mod terminal;
 

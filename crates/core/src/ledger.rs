@@ -147,8 +147,18 @@ impl Ledger {
             .map(|(_, entry)| entry)
     }
 
+    /// The ledger with lengths in another unit: errors of positions are multiplied by `factor`.
+    pub fn with_lengths_scaled(mut self, factor: f64) -> Ledger {
+        let errors = self.entries.iter_mut().filter_map(|entry| entry.error.as_mut());
+        for error in errors.filter(|error| error.quantity == Quantity::Length) {
+            error.largest *= factor;
+            error.sum_of_squares *= factor * factor;
+        }
+        self
+    }
+
     /// The ledger of one operation after another, by take and the channel that the first one left: of two fates the worse
-    /// one counts, errors add up at worst, and what was left out stays so.
+    /// one counts, errors add up at worst, and what was left out stays so. What only one of the two touched is in it, too.
     pub fn followed_by(self, then: Ledger) -> Ledger {
         let mut by_layer: HashMap<(String, String, String), usize> = HashMap::new();
         let mut by_channel: HashMap<(String, String), usize> = HashMap::new();
@@ -156,15 +166,18 @@ impl Ledger {
             by_layer.insert((entry.take.clone(), entry.layer.clone(), entry.channel.clone()), index);
             by_channel.insert((entry.take.clone(), entry.channel.clone()), index);
         }
-        let join = |first: Entry| {
+        let mut is_met = vec![false; then.entries.len()];
+        let mut join = |first: Entry| {
             let channel = first.to.as_ref().unwrap_or(&first.channel);
             let found = by_layer
                 .get(&(first.take.clone(), first.layer.clone(), channel.clone()))
                 .or_else(|| by_channel.get(&(first.take.clone(), channel.clone())));
-            let Some(then) = found.map(|&index| &then.entries[index]).filter(|_| first.fate != Fate::LeftOut)
-            else {
+            let Some(&index) = found else { return first };
+            is_met[index] = true;
+            if first.fate == Fate::LeftOut {
                 return first;
-            };
+            }
+            let then = &then.entries[index];
             let error = match (first.error, then.error) {
                 (Some(a), Some(b)) => Some(MeasuredError { largest: a.largest + b.largest, ..b }),
                 (a, b) => a.or(b),
@@ -177,7 +190,10 @@ impl Ledger {
             Entry { fate: first.fate.max(then.fate), error, after, note, to, ..first }
         };
         let notes = self.notes.into_iter().chain(then.notes.iter().cloned()).collect();
-        Ledger { entries: self.entries.into_iter().map(join).collect(), notes }
+        let mut entries: Vec<Entry> = self.entries.into_iter().map(&mut join).collect();
+        let met = is_met.into_iter();
+        entries.extend(then.entries.into_iter().zip(met).filter(|(_, met)| !met).map(|(entry, _)| entry));
+        Ledger { entries, notes }
     }
 
     /// Takes in another ledger.

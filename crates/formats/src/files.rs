@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::fs;
 use std::io::{self, Read as _, Write as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
@@ -203,6 +203,15 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     Ok(Loaded { scene, format, notes })
 }
 
+/// The other files that reading the contents of a file reads: the buffers of a glTF file.
+pub fn files_beside(bytes: &[u8], path: &Path) -> Vec<PathBuf> {
+    let folder = folder_of(path);
+    match Format::of_content(bytes) {
+        Some(Format::Gltf | Format::Glb) => gltf::files_beside(bytes, folder),
+        _ => Vec::new(),
+    }
+}
+
 /// Bytes as UTF-8 text.
 fn text_of(bytes: &[u8]) -> Result<&str, Fault> {
     let text = std::str::from_utf8(bytes).map_err(|error| {
@@ -356,6 +365,14 @@ pub fn write(scene: &Scene, path: &Path, saving: &Saving<'_>) -> Result<Ledger, 
 /// # Errors
 /// [`FormatError::Write`]; nothing is left behind.
 pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
+    write_bytes_by(bytes, path, None)
+}
+
+/// The same, with a name for the temporary file: whoever writes again under that name takes away what a killed process left.
+///
+/// # Errors
+/// [`FormatError::Write`]; nothing is left behind.
+pub fn write_bytes_by(bytes: &[u8], path: &Path, temporary: Option<&str>) -> Result<(), FormatError> {
     let failed = |source| FormatError::Write { path: path.to_owned(), source };
     if path == Path::new("-") {
         return io::stdout().lock().write_all(bytes).map_err(failed);
@@ -375,7 +392,15 @@ pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
     if !folder.is_dir() {
         return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
     }
-    let mut file = tempfile::Builder::new().prefix(".nimble-curve-").tempfile_in(folder).map_err(failed)?;
+    let mut builder = tempfile::Builder::new();
+    match temporary {
+        Some(name) => {
+            let _ = fs::remove_file(folder.join(name));
+            builder.prefix(name).rand_bytes(0)
+        }
+        None => builder.prefix(".nimble-curve-"),
+    };
+    let mut file = builder.tempfile_in(folder).map_err(failed)?;
     file.write_all(bytes).and_then(|()| file.as_file().sync_data()).map_err(failed)?;
     set_permissions(&file, path).map_err(failed)?;
     file.persist(path).map_err(|error| failed(error.error))?;

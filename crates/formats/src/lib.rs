@@ -17,5 +17,6 @@ pub mod usd;
 
 pub use error::FormatError;
 pub use files::{
-    Assume, ENDINGS, Format, Loaded, Saving, encode, output_format, read, read_bytes, write, write_bytes,
+    Assume, ENDINGS, Format, Loaded, Saving, encode, files_beside, output_format, read, read_bytes, write,
+    write_bytes, write_bytes_by,
 };

@@ -28,6 +28,7 @@ use crate::args::{Carry, Feet, Travel};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, OutputArgs};
 use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
+use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -57,20 +58,21 @@ struct Part {
     largest: f64,
 }
 
-pub fn run(args: &Carry) -> Result<(), Failure> {
-    let output =
-        args.output.as_ref().map(|output| OutputArgs { output: output.clone(), in_place: args.in_place });
-    if let Some(output) = &output {
-        output.check(&[&args.source, &args.onto])?;
-    }
-    let source = files::read(&args.source, args.input)?.scene;
-    let onto = InputArgs { unit: args.onto_unit, up: args.onto_up, fps: None };
-    let target = files::read(&args.onto, onto)?.scene;
+/// What carrying came to.
+struct Came {
+    carried: Carried,
+    /// The result with the carried takes where they belong, adapted to the profile.
+    scene: Scene,
+    ledger: Ledger,
+}
+
+/// Carries a scene; all but reading and writing.
+fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
     let map = match &args.map {
         Some(path) => read_name_map(path)?,
         None => NameMap::default(),
     };
-    let (chosen, before) = chosen(&source, args)?;
+    let (chosen, before) = chosen(source, args)?;
     let options = CarryOptions {
         tolerance: args.tolerance,
         scale: match args.travel {
@@ -80,10 +82,10 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         hold_feet: args.feet == Feet::Hold,
         only: args.only.clone(),
         except: args.except.clone(),
-        source_pose: args.source_pose.as_deref().map(|text| pose(text, &source)).transpose()?,
-        target_pose: args.target_pose.as_deref().map(|text| pose(text, &target)).transpose()?,
+        source_pose: args.source_pose.as_deref().map(|text| pose(text, source)).transpose()?,
+        target_pose: args.target_pose.as_deref().map(|text| pose(text, target)).transpose()?,
     };
-    let carried = carry(&chosen, &target, &map, &options)?;
+    let carried = carry(&chosen, target, &map, &options)?;
     let mut ledger = match before {
         Some(before) => before.followed_by(carried.ledger.clone()),
         None => carried.ledger.clone(),
@@ -95,7 +97,52 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         scene = fitted;
         ledger = ledger.followed_by(more);
     }
-    let left_out = ledger.count(Fate::LeftOut);
+    Ok(Came { carried, scene, ledger })
+}
+
+impl Carry {
+    /// What is taken for granted of the target's file.
+    fn onto_input(&self) -> InputArgs {
+        InputArgs { unit: self.onto_unit, up: self.onto_up, fps: None }
+    }
+
+    fn refusal(&self, left_out: usize) -> Option<Failure> {
+        let refused = self.strict && left_out > 0;
+        refused.then(|| {
+            let what = report::counted(left_out, "track");
+            Failure::new(format!("{what} would be left out, and --strict allows none: nothing was written"))
+        })
+    }
+}
+
+impl Step for Carry {
+    fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+        let target = shelf.scene(&self.onto, self.onto_input())?;
+        let came = came(self, scene, &target)?;
+        if let Some(refusal) = self.refusal(came.ledger.count(Fate::LeftOut)) {
+            return Err(refusal);
+        }
+        let mut worked = Worked::new(came.scene, came.ledger);
+        worked.warnings.extend(elsewhere(&came.carried));
+        let error = came.carried.world_error;
+        if error.count > 0 && error.largest > self.tolerance.angle {
+            let by = amount(error.largest, error.quantity, &target.space);
+            let node = came.carried.worst_node.as_deref().unwrap_or("a joint");
+            worked.warnings.push(format!("{node} is off by {by} in the world at frame {}", frame(error.frame)));
+        }
+        Ok(worked)
+    }
+}
+
+pub fn run(args: &Carry) -> Result<(), Failure> {
+    let output =
+        args.output.as_ref().map(|output| OutputArgs { output: output.clone(), in_place: args.in_place });
+    if let Some(output) = &output {
+        output.check(&[&args.source, &args.onto])?;
+    }
+    let source = files::read(&args.source, args.input)?.scene;
+    let target = files::read(&args.onto, args.onto_input())?.scene;
+    let Came { carried, scene, ledger } = came(args, &source, &target)?;
     let parts = parts(&ledger, &source, &target, &carried.scene);
     let space = scene.space;
     let json = CarryJson {
@@ -105,8 +152,8 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         parts: &parts,
         ledger: LedgerJson::new(&ledger, &space),
     };
-    let refused = args.strict && left_out > 0;
-    if let Some(output) = output.as_ref().filter(|_| !refused) {
+    let refusal = args.refusal(ledger.count(Fate::LeftOut));
+    if let Some(output) = output.as_ref().filter(|_| refusal.is_none()) {
         output.write_as(&scene, &Saving { base: Some(&args.onto), ..Saving::default() })?;
     }
     if let Some(path) = &args.ledger {
@@ -121,13 +168,20 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     } else {
         print(&mut out, args, &to, &carried, &ledger, &parts, &target)?;
     }
-    if refused {
-        let what = report::counted(left_out, "track");
-        return Err(Failure::new(format!(
-            "{what} would be left out, and --strict allows none: nothing was written"
-        )));
-    }
-    Ok(())
+    refusal.map_or(Ok(()), Err)
+}
+
+/// A warning where bones point elsewhere in the two rest poses.
+fn elsewhere(carried: &Carried) -> Option<String> {
+    let far: Vec<_> = carried.apart.iter().filter(|apart| apart.angle > 20_f64.to_radians()).collect();
+    let worst = far.first()?;
+    Some(format!(
+        "{} elsewhere in the two rest poses, by up to {:.0} deg ({} → {}): where these poses do not correspond, say which do with --source-pose or --target-pose",
+        if far.len() == 1 { "1 bone points".to_owned() } else { format!("{} bones point", far.len()) },
+        worst.angle.to_degrees(),
+        worst.source,
+        worst.target,
+    ))
 }
 
 /// The takes and frames that are to be carried, flattened or held where that is asked for.
@@ -312,16 +366,8 @@ fn print(
     for note in &ledger.notes {
         writeln!(out, "  {note}")?;
     }
-    let far: Vec<_> = carried.apart.iter().filter(|apart| apart.angle > 20_f64.to_radians()).collect();
-    if let Some(worst) = far.first() {
-        let what = format!(
-            "  {} elsewhere in the two rest poses, by up to {:.0} deg ({} → {}): where these poses do not correspond, say which do with --source-pose or --target-pose",
-            if far.len() == 1 { "1 bone points".to_owned() } else { format!("{} bones point", far.len()) },
-            worst.angle.to_degrees(),
-            worst.source,
-            worst.target,
-        );
-        writeln!(out, "{}", Style::Warn.paint(&what))?;
+    if let Some(warning) = elsewhere(carried) {
+        writeln!(out, "{}", Style::Warn.paint(&format!("  {warning}")))?;
     }
     verdict(out, args, carried, ledger, &space)
 }

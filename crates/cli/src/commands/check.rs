@@ -3,8 +3,12 @@
 use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
+use std::sync::Arc;
 
+use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::check::{CheckOptions, Code, Finding, Severity, check};
+use nimble_curve_core::ops::profile::Profile;
+use nimble_curve_core::scene::Scene;
 use nimble_curve_formats::profile::read_profile;
 use serde::Serialize;
 
@@ -12,6 +16,7 @@ use crate::args::{Check, Level};
 use crate::failure::Failure;
 use crate::files;
 use crate::report::{counted, frame, print_json};
+use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -36,16 +41,60 @@ struct FindingJson {
     remedy: String,
 }
 
+/// What is checked against.
+struct Against {
+    rig: Option<Arc<Scene>>,
+    profile: Option<Profile>,
+}
+
+impl Against {
+    fn new(args: &Check, shelf: &Shelf) -> Result<Against, Failure> {
+        let rig = args.rig.as_ref().map(|path| shelf.scene(path, args.input)).transpose()?;
+        let profile = args.profile.as_ref().map(|path| read_profile(path)).transpose()?;
+        Ok(Against { rig, profile })
+    }
+
+    /// What is found in a scene and not allowed.
+    fn findings(&self, scene: &Scene, args: &Check) -> Result<Vec<Finding>, Failure> {
+        let options = CheckOptions { rig: self.rig.as_deref(), profile: self.profile.as_ref() };
+        let mut findings = check(scene, &options)?;
+        findings.retain(|finding| !args.allow.contains(&finding.code));
+        Ok(findings)
+    }
+}
+
+/// In a recipe, findings are warnings; those that are denied end the work on the file.
+impl Step for Check {
+    fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+        let findings = Against::new(self, shelf)?.findings(scene, self)?;
+        let said = |findings: &[&Finding]| {
+            let groups = findings.chunk_by(|a, b| a.code == b.code);
+            let of = |group: &[&Finding]| format!("{} × {}", group.len(), group[0].code.name());
+            groups.map(of).collect::<Vec<_>>().join(", ")
+        };
+        let denied = self.deny.map(Level::severity);
+        let is_denied = |finding: &&Finding| denied.is_some_and(|denied| finding.code.severity() >= denied);
+        let refused: Vec<&Finding> = findings.iter().filter(is_denied).collect();
+        if !refused.is_empty() {
+            return Err(Failure::new(format!("found {}", said(&refused))));
+        }
+        let mut worked = Worked::new(scene.clone(), Ledger::default());
+        let warned = |finding: &&Finding| finding.code.severity() >= Severity::Warning;
+        let warnings: Vec<&Finding> = findings.iter().filter(warned).collect();
+        if !warnings.is_empty() {
+            worked.warnings.push(format!("found {}", said(&warnings)));
+        }
+        Ok(worked)
+    }
+}
+
 pub fn run(args: &Check) -> Result<ExitCode, Failure> {
-    let profile = args.profile.as_ref().map(|path| read_profile(path)).transpose()?;
-    let rig = args.rig.as_ref().map(|path| files::read(path, args.input)).transpose()?;
-    let options = CheckOptions { rig: rig.as_ref().map(|loaded| &loaded.scene), profile: profile.as_ref() };
+    let against = Against::new(args, &Shelf::default())?;
     let mut out = Report::out();
     let (mut worst, mut all) = (None, Vec::new());
     for (index, path) in args.files.iter().enumerate() {
         let scene = files::read(path, args.input)?.scene;
-        let mut findings = check(&scene, &options)?;
-        findings.retain(|finding| !args.allow.contains(&finding.code));
+        let findings = against.findings(&scene, args)?;
         worst = worst.max(findings.iter().map(|finding| finding.code.severity()).max());
         if args.json {
             all.push(as_json(path, findings));
@@ -59,13 +108,19 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     if args.json {
         print_json(&mut out, &all)?;
     }
-    let denied = args.deny.map(|level| match level {
-        Level::Note => Severity::Note,
-        Level::Warning => Severity::Warning,
-        Level::Error => Severity::Error,
-    });
+    let denied = args.deny.map(Level::severity);
     let is_denied = denied.is_some_and(|denied| worst.is_some_and(|worst| worst >= denied));
     Ok(if is_denied { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+impl Level {
+    fn severity(self) -> Severity {
+        match self {
+            Level::Note => Severity::Note,
+            Level::Warning => Severity::Warning,
+            Level::Error => Severity::Error,
+        }
+    }
 }
 
 fn number_of(findings: &[Finding], severity: Severity) -> usize {

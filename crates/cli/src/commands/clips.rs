@@ -9,7 +9,7 @@ use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::clips::{Found, JoinOptions, Summary, cut, find, join, summaries, transplanted};
 use nimble_curve_core::ops::retime::{shifted, stretched};
-use nimble_curve_core::ops::select::{Selection, select};
+use nimble_curve_core::ops::select::{SelectError, Selection, select};
 use nimble_curve_core::scene::{Clip, Scene, Take};
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
@@ -22,25 +22,26 @@ use crate::args::{
     ClipsSplit, ClipsStretch, ClipsTake, ClipsTrim, Start,
 };
 use crate::failure::Failure;
-use crate::files::{self, OutputArgs};
+use crate::files::{self, InputArgs, OutputArgs};
 use crate::report::{self, amount, counted, degrees, frame, print_json};
+use crate::step::{Shelf, Step, Worked, between_files, say_warnings};
 use crate::table::{Align, Table};
-use crate::terminal::{self, Report, Style};
+use crate::terminal::{Report, Style};
 
 pub fn run(args: &Clips) -> Result<(), Failure> {
     match &args.action {
         None => list(args),
         Some(ClipsAction::Find(args)) => run_find(args),
-        Some(ClipsAction::Name(args)) => run_name(args),
+        Some(ClipsAction::Name(args)) => noted(args, &args.file, args.input, &args.output),
         Some(ClipsAction::Split(args)) => run_split(args),
         Some(ClipsAction::Join(args)) => run_join(args),
         Some(ClipsAction::Sheet(args)) => run_sheet(args),
-        Some(ClipsAction::Rename(args)) => run_rename(args),
-        Some(ClipsAction::Shift(args)) => run_shift(args),
+        Some(ClipsAction::Rename(args)) => noted(args, &args.file, args.input, &args.output),
+        Some(ClipsAction::Shift(args)) => noted(args, &args.file, args.input, &args.output),
         Some(ClipsAction::Trim(args)) => run_trim(args),
-        Some(ClipsAction::Stretch(args)) => run_stretch(args),
+        Some(ClipsAction::Stretch(args)) => noted(args, &args.file, args.input, &args.output),
         Some(ClipsAction::Add(args)) => run_add(args),
-        Some(ClipsAction::Take(args)) => run_take(args),
+        Some(ClipsAction::Take(args)) => noted(args, &args.bank, args.input, &args.output),
     }
 }
 
@@ -161,18 +162,23 @@ fn takes_named<'a>(scene: &'a Scene, wanted: Option<&str>, file: &Path) -> Resul
     Ok(found)
 }
 
-fn run_find(args: &ClipsFind) -> Result<(), Failure> {
-    let scene = files::read(&args.file, args.input)?.scene;
+/// The clips that are found, each with its take and a name.
+fn proposed(args: &ClipsFind, scene: &Scene, file: &Path) -> Result<Vec<(String, String, Found)>, Failure> {
     if scene.takes.is_empty() {
-        return Err(no_take(&args.file));
+        return Err(no_take(file));
     }
-    let mut found: Vec<(String, String, Found)> = Vec::new();
-    for take in takes_named(&scene, args.take.as_deref(), &args.file)? {
-        let all = find(&scene, take)?;
-        for (index, clip) in all.into_iter().enumerate() {
+    let mut found = Vec::new();
+    for take in takes_named(scene, args.take.as_deref(), file)? {
+        for (index, clip) in find(scene, take)?.into_iter().enumerate() {
             found.push((take.name.clone(), name_for(take, &clip, index), clip));
         }
     }
+    Ok(found)
+}
+
+fn run_find(args: &ClipsFind) -> Result<(), Failure> {
+    let scene = files::read(&args.file, args.input)?.scene;
+    let found = proposed(args, &scene, &args.file)?;
     if let Some(path) = &args.output {
         write_found(args, path, &scene, &found)?;
     }
@@ -248,6 +254,12 @@ fn write_found(
     }
     let output = OutputArgs { output: path.to_owned(), in_place: false };
     output.check(&[&args.file])?;
+    output.write(&with_clips(scene, found), &args.file)?;
+    Ok(())
+}
+
+/// The scene with proposed clips in place of its own.
+fn with_clips(scene: &Scene, found: &[(String, String, Found)]) -> Scene {
     let mut scene = scene.clone();
     for take in &mut scene.takes {
         let own = found.iter().filter(|(name, ..)| *name == take.name);
@@ -257,8 +269,15 @@ fn write_found(
             take.clips = clips;
         }
     }
-    output.write(&scene, &args.file)?;
-    Ok(())
+    scene
+}
+
+impl Step for ClipsFind {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let found = proposed(self, scene, file)?;
+        let note = format!("{} found", counted(found.len(), "clip"));
+        Ok(Worked::new(with_clips(scene, &found), Ledger { notes: vec![note], ..Ledger::default() }))
+    }
 }
 
 /// A frame as a JSON number: whole where it is.
@@ -266,54 +285,69 @@ fn number(frame: f64) -> Value {
     if (frame - frame.round()).abs() < 1e-6 { json!(frame.round() as i64) } else { json!(frame) }
 }
 
-fn run_name(args: &ClipsName) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let mut scene = files::read(&args.file, args.input)?.scene;
-    if scene.takes.is_empty() {
-        return Err(no_take(&args.file));
-    }
-    let listed = read_clip_list(&args.list)?;
-    let rate = scene.rate;
-    let names: Vec<String> = scene.takes.iter().map(|take| take.name.clone()).collect();
-    let mut made: Vec<Vec<Clip>> = vec![Vec::new(); names.len()];
-    for clip in &listed {
-        let index = match clip.take.as_ref().or(args.take.as_ref()) {
-            Some(name) => names.iter().position(|own| own == name).ok_or_else(|| {
-                Failure::unknown("take", name, names.iter().map(String::as_str), &args.file)
-            })?,
-            None if names.len() == 1 => 0,
-            None => {
-                let all = names.join(", ");
-                return Err(Failure::new(format!("there are several takes: name one with --take: {all}")));
+impl Step for ClipsName {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        if scene.takes.is_empty() {
+            return Err(no_take(file));
+        }
+        let listed = read_clip_list(&self.list)?;
+        let rate = scene.rate;
+        let mut made: Vec<Vec<Clip>> = vec![Vec::new(); scene.takes.len()];
+        for clip in &listed {
+            let index = take_index(scene, clip.take.as_ref().or(self.take.as_ref()), file)?;
+            let range = TimeRange::new(rate.ticks_at(clip.first), rate.ticks_at(clip.last));
+            let take = &scene.takes[index];
+            let own = take.key_range().map_or(take.range, |keys| keys.union(take.range));
+            if !(own.contains(range.first) && own.contains(range.last)) {
+                return Err(Failure::new(format!(
+                    "{}: clip '{}' is {}:{}, take '{}' {}:{}",
+                    self.list.display(),
+                    clip.name,
+                    frame(clip.first),
+                    frame(clip.last),
+                    take.name,
+                    frame(rate.frame(own.first)),
+                    frame(rate.frame(own.last))
+                )));
             }
-        };
-        let range = TimeRange::new(rate.ticks_at(clip.first), rate.ticks_at(clip.last));
-        let own = scene.takes[index]
-            .key_range()
-            .map_or(scene.takes[index].range, |keys| keys.union(scene.takes[index].range));
-        if !(own.contains(range.first) && own.contains(range.last)) {
-            return Err(Failure::new(format!(
-                "{}: clip '{}' is {}:{}, take '{}' {}:{}",
-                args.list.display(),
-                clip.name,
-                frame(clip.first),
-                frame(clip.last),
-                names[index],
-                frame(rate.frame(own.first)),
-                frame(rate.frame(own.last))
-            )));
+            made[index].push(Clip { name: clip.name.clone(), range, note: clip.note.clone() });
         }
-        made[index].push(Clip { name: clip.name.clone(), range, note: clip.note.clone() });
+        let mut result = scene.clone();
+        for (take, clips) in result.takes.iter_mut().zip(made) {
+            if !clips.is_empty() {
+                take.clips = clips;
+            }
+        }
+        let mut worked = Worked::new(result, Ledger::default());
+        worked.ledger.notes.push(format!("{} named", counted(listed.len(), "clip")));
+        Ok(worked)
     }
-    let mut count = 0;
-    for (take, clips) in scene.takes.iter_mut().zip(made) {
-        if !clips.is_empty() {
-            count += clips.len();
-            take.clips = clips;
+}
+
+/// The take that is meant, which has to be named where there are several.
+fn take_index(scene: &Scene, wanted: Option<&String>, file: &Path) -> Result<usize, Failure> {
+    let names = || scene.takes.iter().map(|take| take.name.as_str());
+    match wanted {
+        Some(name) => {
+            let found = scene.takes.iter().position(|take| take.name == *name);
+            found.ok_or_else(|| Failure::unknown("take", name, names(), file))
+        }
+        None if scene.takes.len() == 1 => Ok(0),
+        None if scene.takes.is_empty() => Err(no_take(file)),
+        None => {
+            let all = names().collect::<Vec<_>>().join(", ");
+            Err(Failure::new(format!("there are several takes: name one with --take: {all}")))
         }
     }
-    args.output.write(&scene, &args.file)?;
-    done(&args.output.output, &format!("{} named", counted(count, "clip")))
+}
+
+/// Does a step between two files, and says in one line what it noted.
+fn noted(step: &impl Step, file: &Path, input: InputArgs, output: &OutputArgs) -> Result<(), Failure> {
+    let (_, worked) = between_files(step, file, input, output)?;
+    let notes: Vec<&str> = worked.ledger.notes.iter().map(String::as_str).collect();
+    done(&output.output, &report::listed(&notes, 6))?;
+    say_warnings(&worked);
+    Ok(())
 }
 
 /// One line that says what was written.
@@ -340,18 +374,14 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     if scene.takes.is_empty() {
         return Err(no_take(&args.file));
     }
-    let jobs = chosen_clips(scene, args)?;
+    let jobs = chosen_clips(scene, args, &args.file)?;
     let paths = file_names(args, &jobs)?;
     std::fs::create_dir_all(&args.output).map_err(|error| {
         Failure::new(format!("{}: the folder cannot be made: {error}", args.output.display()))
     })?;
     let mut written = Vec::new();
     for ((take, clip), path) in jobs.iter().zip(&paths) {
-        let start = match args.start {
-            Start::Keep => None,
-            Start::At(frame) => Some(frame),
-        };
-        let (part, _) = cut(scene, take, clip, start, args.tolerance)?;
+        let (part, _) = cut_out(scene, take, clip, args)?;
         let output = OutputArgs { output: path.clone(), in_place: args.replace };
         output.write(&part, &args.file)?;
         let own = &part.takes[0];
@@ -393,8 +423,46 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     Ok(())
 }
 
+/// One clip as a scene of its own.
+fn cut_out(
+    scene: &Scene,
+    take: &Take,
+    clip: &Clip,
+    args: &ClipsSplit,
+) -> Result<(Scene, Ledger), SelectError> {
+    let start = match args.start {
+        Start::Keep => None,
+        Start::At(frame) => Some(frame),
+    };
+    cut(scene, take, clip, start, args.tolerance)
+}
+
+/// A clip that was cut out of a scene.
+pub struct Piece {
+    pub take: String,
+    pub clip: Clip,
+    pub scene: Scene,
+    pub ledger: Ledger,
+}
+
+/// The clips of a scene, each by itself; a take without clips is one.
+pub fn pieces(args: &ClipsSplit, scene: &Scene, file: &Path) -> Result<Vec<Piece>, Failure> {
+    if scene.takes.is_empty() {
+        return Err(no_take(file));
+    }
+    let piece = |(take, clip): (&Take, Clip)| {
+        let (scene, ledger) = cut_out(scene, take, &clip, args)?;
+        Ok(Piece { take: take.name.clone(), clip, scene, ledger })
+    };
+    chosen_clips(scene, args, file)?.into_iter().map(piece).collect()
+}
+
 /// The clips to write; a take without clips is one.
-fn chosen_clips<'a>(scene: &'a Scene, args: &ClipsSplit) -> Result<Vec<(&'a Take, Clip)>, Failure> {
+fn chosen_clips<'a>(
+    scene: &'a Scene,
+    args: &ClipsSplit,
+    file: &Path,
+) -> Result<Vec<(&'a Take, Clip)>, Failure> {
     let mut all: Vec<(&Take, Clip)> = Vec::new();
     for take in &scene.takes {
         match take.clips.is_empty() {
@@ -404,24 +472,23 @@ fn chosen_clips<'a>(scene: &'a Scene, args: &ClipsSplit) -> Result<Vec<(&'a Take
     }
     for pattern in &args.only {
         if !all.iter().any(|(_, clip)| matches(pattern, &clip.name)) {
-            return Err(Failure::unknown(
-                "clip",
-                pattern,
-                all.iter().map(|(_, clip)| clip.name.as_str()),
-                &args.file,
-            ));
+            let names = all.iter().map(|(_, clip)| clip.name.as_str());
+            return Err(Failure::unknown("clip", pattern, names, file));
         }
     }
     all.retain(|(_, clip)| args.only.is_empty() || args.only.iter().any(|p| matches(p, &clip.name)));
     Ok(all)
 }
 
+/// A name without what a file system would take for something else.
+pub fn safe(name: &str) -> String {
+    name.replace(['/', '\\', ':', '*', '?', '"', '<', '>', '|'], "_")
+}
+
 fn file_names(args: &ClipsSplit, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>, Failure> {
     let stem =
         args.file.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
     let own_ending = args.file.extension().and_then(|ending| ending.to_str()).unwrap_or("ncurve");
-    // What a file system would take for something else.
-    let safe = |name: &str| name.replace(['/', '\\', ':', '*', '?', '"', '<', '>', '|'], "_");
     let left = args.name.replace("{scene}", "").replace("{take}", "").replace("{clip}", "");
     if left.contains('{') || left.contains('}') {
         return Err(Failure::new(format!(
@@ -554,116 +621,105 @@ fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) -> Value {
     }
 }
 
-fn run_rename(args: &ClipsRename) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let mut scene = files::read(&args.file, args.input)?.scene;
-    let names: Vec<String> = (scene.takes.iter())
-        .flat_map(|take| std::iter::once(take.name.clone()).chain(take.clips.iter().map(|c| c.name.clone())))
-        .collect();
-    if names.contains(&args.new) {
-        return Err(Failure::new(format!("{}: there is a '{}' already", args.file.display(), args.new)));
+impl Step for ClipsRename {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let mut scene = scene.clone();
+        let own = |take: &Take| -> Vec<String> {
+            std::iter::once(&take.name).chain(take.clips.iter().map(|clip| &clip.name)).cloned().collect()
+        };
+        let names: Vec<String> = scene.takes.iter().flat_map(own).collect();
+        if names.contains(&self.new) {
+            return Err(Failure::new(format!("{}: there is a '{}' already", file.display(), self.new)));
+        }
+        let clips = scene.takes.iter_mut().flat_map(|take| &mut take.clips);
+        let mut found: Vec<&mut String> =
+            clips.map(|clip| &mut clip.name).filter(|name| **name == self.old).collect();
+        if found.is_empty() {
+            let takes = scene.takes.iter_mut().map(|take| &mut take.name);
+            found = takes.filter(|name| **name == self.old).collect();
+        }
+        match found.as_mut_slice() {
+            [] => {
+                let names = names.iter().map(String::as_str);
+                return Err(Failure::unknown("clip or take", &self.old, names, file));
+            }
+            [name] => name.clone_from(&self.new),
+            several => {
+                return Err(Failure::new(format!(
+                    "{}: {} clips are called '{}'",
+                    file.display(),
+                    several.len(),
+                    self.old
+                )));
+            }
+        }
+        let mut worked = Worked::new(scene, Ledger::default());
+        worked.ledger.notes.push(format!("'{}' is called '{}' now", self.old, self.new));
+        Ok(worked)
     }
-    let clips = scene.takes.iter_mut().flat_map(|take| &mut take.clips);
-    let mut found: Vec<&mut String> =
-        clips.map(|clip| &mut clip.name).filter(|name| **name == args.old).collect();
-    if found.is_empty() {
-        found = scene.takes.iter_mut().map(|take| &mut take.name).filter(|name| **name == args.old).collect();
-    }
-    if found.is_empty() {
-        return Err(Failure::unknown(
-            "clip or take",
-            &args.old,
-            names.iter().map(String::as_str),
-            &args.file,
-        ));
-    }
-    let count = found.len();
-    if count > 1 {
-        return Err(Failure::new(format!(
-            "{}: {count} clips are called '{}'",
-            args.file.display(),
-            args.old
-        )));
-    }
-    for name in found {
-        name.clone_from(&args.new);
-    }
-    args.output.write(&scene, &args.file)?;
-    done(&args.output.output, &format!("'{}' is called '{}' now", args.old, args.new))
 }
 
-fn run_shift(args: &ClipsShift) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let mut scene = files::read(&args.file, args.input)?.scene;
-    for pattern in &args.take {
-        if !scene.takes.iter().any(|take| matches(pattern, &take.name)) {
-            return Err(Failure::unknown(
-                "take",
-                pattern,
-                scene.takes.iter().map(|t| t.name.as_str()),
-                &args.file,
-            ));
+impl Step for ClipsShift {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let mut scene = scene.clone();
+        for pattern in &self.take {
+            if !scene.takes.iter().any(|take| matches(pattern, &take.name)) {
+                let names = scene.takes.iter().map(|take| take.name.as_str());
+                return Err(Failure::unknown("take", pattern, names, file));
+            }
         }
-    }
-    let rate = scene.rate;
-    let mut said = Vec::new();
-    for take in &mut scene.takes {
-        if args.take.is_empty() || args.take.iter().any(|pattern| matches(pattern, &take.name)) {
-            let by = rate.ticks_at(args.to) - take.range.first;
-            *take = shifted(take, by);
-            said.push(format!("'{}' by {} frames", take.name, frame(rate.frame(by))));
+        let rate = scene.rate;
+        let mut notes = Vec::new();
+        for take in &mut scene.takes {
+            if self.take.is_empty() || self.take.iter().any(|pattern| matches(pattern, &take.name)) {
+                let by = rate.ticks_at(self.to) - take.range.first;
+                *take = shifted(take, by);
+                notes.push(format!("'{}' shifted by {} frames", take.name, frame(rate.frame(by))));
+            }
         }
+        Ok(Worked::new(scene, Ledger { notes, ..Ledger::default() }))
     }
-    args.output.write(&scene, &args.file)?;
-    let said: Vec<&str> = said.iter().map(String::as_str).collect();
-    done(&args.output.output, &format!("shifted {}", report::listed(&said, 6)))
+}
+
+impl Step for ClipsTrim {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let mut result = Scene { takes: Vec::new(), ..scene.clone() };
+        let mut ledger = Ledger::default();
+        for take in &scene.takes {
+            if take.key_range().is_none() {
+                result.takes.push(take.clone());
+                continue;
+            }
+            let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+            let selection =
+                Selection { range: Some(take.range), tolerance: self.tolerance, ..Selection::default() };
+            let (part, more) = select(&alone, &selection)?;
+            result.takes.extend(part.takes);
+            ledger.extend(more);
+        }
+        Ok(Worked::new(result, ledger))
+    }
 }
 
 fn run_trim(args: &ClipsTrim) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let mut result = Scene { takes: Vec::new(), ..scene.clone() };
-    let mut ledger = Ledger::default();
-    for take in &scene.takes {
-        let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
-        if take.key_range().is_none() {
-            result.takes.push(take.clone());
-            continue;
-        }
-        let selection =
-            Selection { range: Some(take.range), tolerance: args.tolerance, ..Selection::default() };
-        let (part, more) = select(&alone, &selection)?;
-        result.takes.extend(part.takes);
-        ledger.extend(more);
-    }
-    args.output.write(&result, &args.file)?;
+    let (scene, worked) = between_files(args, &args.file, args.input, &args.output)?;
     let mut out = Report::beside(&args.output.output);
     let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    report::print_fates(&mut out, &ledger, &scene.space)?;
+    report::print_fates(&mut out, &worked.ledger, &scene.space)?;
     Ok(())
 }
 
-fn run_stretch(args: &ClipsStretch) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let mut scene = files::read(&args.file, args.input)?.scene;
-    let names: Vec<String> = scene.takes.iter().map(|take| take.name.clone()).collect();
-    let index = match &args.take {
-        Some(name) => names
-            .iter()
-            .position(|own| own == name)
-            .ok_or_else(|| Failure::unknown("take", name, names.iter().map(String::as_str), &args.file))?,
-        None if names.len() == 1 => 0,
-        None if names.is_empty() => return Err(no_take(&args.file)),
-        None => {
-            let all = names.join(", ");
-            return Err(Failure::new(format!("there are several takes: name one with --take: {all}")));
-        }
-    };
-    let was = scene.takes[index].range.frames(scene.rate);
-    scene.takes[index] = stretched(&scene.takes[index], args.frames, scene.rate)?;
-    args.output.write(&scene, &args.file)?;
-    done(&args.output.output, &format!("'{}' has {} frames now, for {was}", names[index], args.frames))
+impl Step for ClipsStretch {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let index = take_index(scene, self.take.as_ref(), file)?;
+        let mut result = scene.clone();
+        let take = &mut result.takes[index];
+        let was = take.range.frames(scene.rate);
+        *take = stretched(take, self.frames, scene.rate)?;
+        let note = format!("'{}' has {} frames now, for {was}", take.name, self.frames);
+        Ok(Worked::new(result, Ledger { notes: vec![note], ..Ledger::default() }))
+    }
 }
 
 fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
@@ -707,27 +763,28 @@ fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
     Ok(())
 }
 
-fn run_take(args: &ClipsTake) -> Result<(), Failure> {
-    args.output.check(&[&args.bank])?;
-    let mut scene = files::read(&args.bank, args.input)?.scene;
-    let full = |take: &Take| match &take.folder {
-        Some(folder) => format!("{folder}/{}", take.name),
-        None => take.name.clone(),
-    };
-    let is_meant =
-        |take: &Take, pattern: &String| matches(pattern, &take.name) || matches(pattern, &full(take));
-    for pattern in &args.takes {
-        if !scene.takes.iter().any(|take| is_meant(take, pattern)) {
-            let names: Vec<String> = scene.takes.iter().flat_map(|t| [t.name.clone(), full(t)]).collect();
-            return Err(Failure::unknown("take", pattern, names.iter().map(String::as_str), &args.bank));
+impl Step for ClipsTake {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let full = |take: &Take| match &take.folder {
+            Some(folder) => format!("{folder}/{}", take.name),
+            None => take.name.clone(),
+        };
+        let is_meant =
+            |take: &Take, pattern: &String| matches(pattern, &take.name) || matches(pattern, &full(take));
+        for pattern in &self.takes {
+            if !scene.takes.iter().any(|take| is_meant(take, pattern)) {
+                let names: Vec<String> = scene.takes.iter().flat_map(|t| [t.name.clone(), full(t)]).collect();
+                return Err(Failure::unknown("take", pattern, names.iter().map(String::as_str), file));
+            }
         }
+        let mut result = scene.clone();
+        result.takes.retain(|take| self.takes.iter().any(|pattern| is_meant(take, pattern)));
+        let note = format!("{} of {}", counted(result.takes.len(), "take"), scene.takes.len());
+        let mut worked = Worked::new(result, Ledger { notes: vec![note], ..Ledger::default() });
+        if worked.scene.takes.len() > 1 {
+            let warning = "formats that hold one take get the first; clips split writes a file each";
+            worked.warnings.push(warning.to_owned());
+        }
+        Ok(worked)
     }
-    let total = scene.takes.len();
-    scene.takes.retain(|take| args.takes.iter().any(|pattern| is_meant(take, pattern)));
-    args.output.write(&scene, &args.bank)?;
-    done(&args.output.output, &format!("{} of {}", counted(scene.takes.len(), "take"), total))?;
-    if scene.takes.len() > 1 {
-        terminal::remark("formats that hold one take get the first; clips split writes a file each");
-    }
-    Ok(())
 }

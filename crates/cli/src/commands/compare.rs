@@ -1,9 +1,10 @@
 //! `compare`: two files side by side.
 
 use std::io::Write;
+use std::path::Path;
 use std::process::ExitCode;
 
-use nimble_curve_core::ledger::MeasuredError;
+use nimble_curve_core::ledger::{Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::compare::{
     CompareOptions, Comparison, CurveDifference, Gap, JointDifference, TakeComparison, compare,
@@ -21,6 +22,7 @@ use crate::args::Compare;
 use crate::failure::Failure;
 use crate::files;
 use crate::report::{ErrorJson, amount, counted, frame, kind_name, listed, print_json, short};
+use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::{self, Report, Style};
 
@@ -48,18 +50,49 @@ impl Bound {
     }
 }
 
-pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
-    let picture = args.plot.as_deref().map(Picture::new).transpose()?;
+/// The differences of two scenes; `file` names the first one.
+fn found(args: &Compare, first: &Scene, second: &Scene, file: &Path) -> Result<Comparison, Failure> {
     let map = args.map.as_ref().map(|path| read_name_map(path)).transpose()?;
-    let first = files::read(&args.first, args.input)?.scene;
-    let second = files::read(&args.second, args.input)?.scene;
     let range =
         args.frames.map(|(from, to)| TimeRange::new(first.rate.ticks_at(from), first.rate.ticks_at(to)));
     let options =
         CompareOptions { map: map.as_ref(), take: args.take.as_deref(), range, only: args.only.clone() };
-    let found = compare(&first, &second, &options).map_err(|error| {
-        Failure::new(format!("{} against {}: {error}", args.first.display(), args.second.display()))
-    })?;
+    compare(first, second, &options).map_err(|error| {
+        Failure::new(format!("{} against {}: {error}", file.display(), args.second.display()))
+    })
+}
+
+/// In a recipe, what is farther away than is allowed ends the work on the file.
+impl Step for Compare {
+    fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+        let second = shelf.scene(&self.second, self.input)?;
+        let found = found(self, scene, &second, file)?;
+        let bound = Bound { tolerance: self.tolerance };
+        if Verdict::of(&found, scene, bound) != Verdict::Beyond {
+            return Ok(Worked::new(scene.clone(), Ledger::default()));
+        }
+        let joints = found.takes.iter().flat_map(|take| &take.joints);
+        let errors = joints.flat_map(|joint| {
+            let place = joint.position.map(|error| (error, joint.node.as_str()));
+            [Some((joint.rotation, joint.node.as_str())), place].into_iter().flatten()
+        });
+        let channels = found.takes.iter().flat_map(|take| &take.channels);
+        let errors = errors.chain(channels.map(|channel| (channel.error, channel.channel.as_str())));
+        let space = &scene.space;
+        let worst = errors.max_by(|a, b| bound.weight(&a.0, space).total_cmp(&bound.weight(&b.0, space)));
+        let by = worst.map_or(String::new(), |(error, place)| {
+            let size = amount(error.largest, error.quantity, space);
+            format!(": {place} by {size} at frame {}", frame(error.frame))
+        });
+        Err(Failure::new(format!("it is not what {} is{by}", self.second.display())))
+    }
+}
+
+pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
+    let picture = args.plot.as_deref().map(Picture::new).transpose()?;
+    let first = files::read(&args.first, args.input)?.scene;
+    let second = files::read(&args.second, args.input)?.scene;
+    let found = found(args, &first, &second, &args.first)?;
     let bound = Bound { tolerance: args.tolerance };
     let verdict = Verdict::of(&found, &first, bound);
     let mut out = Report::out();

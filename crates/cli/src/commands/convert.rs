@@ -1,6 +1,7 @@
 //! `convert`: format to format, in another space or at another rate, in part or whole.
 
 use std::io::Write as _;
+use std::path::Path;
 
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
@@ -17,7 +18,15 @@ use crate::args::{ControllerType, Convert};
 use crate::failure::Failure;
 use crate::files::{self, OutputArgs};
 use crate::report::{self, LedgerJson};
+use crate::step::{Shelf, Step, Worked};
 use crate::terminal::{Report, Style};
+
+impl Step for Convert {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let (scene, ledger) = worked_on(scene.clone(), self)?;
+        Ok(Worked::new(scene, ledger.unwrap_or_default()))
+    }
+}
 
 pub fn run(args: &Convert) -> Result<(), Failure> {
     let output = OutputArgs { output: args.output.clone(), in_place: args.in_place };
@@ -53,8 +62,8 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
 /// What is done to the scene before it is written, in order; no ledger where nothing is.
 fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>), Failure> {
     let mut ledger: Option<Ledger> = None;
-    let mut take_in = |more: Ledger| {
-        ledger = Some(match ledger.take() {
+    let take_in = |ledger: &mut Option<Ledger>, more: Ledger| {
+        *ledger = Some(match ledger.take() {
             Some(ledger) => ledger.followed_by(more),
             None => more,
         });
@@ -68,7 +77,7 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
         let selection = Selection { takes: args.take.clone(), only, range, tolerance: args.tolerance };
         let (part, more) = select(&scene, &selection)?;
         scene = part;
-        take_in(more);
+        take_in(&mut ledger, more);
     }
     if let Some(form) = args.controllers {
         let form = match form {
@@ -80,7 +89,7 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
         let options = ChangeOptions { form, only: args.only.clone(), tolerance: args.tolerance };
         let (changed, more) = change_all(&scene, &options);
         scene = changed;
-        take_in(more);
+        take_in(&mut ledger, more);
     }
     let space = Space {
         metres_per_unit: args.to_unit.unwrap_or(scene.space.metres_per_unit),
@@ -89,15 +98,17 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
     };
     if space != scene.space {
         let (moved, more) = in_space(&scene, &space);
+        let factor = scene.space.metres_per_unit / space.metres_per_unit;
+        ledger = ledger.map(|ledger| ledger.with_lengths_scaled(factor));
         scene = moved;
-        take_in(more);
+        take_in(&mut ledger, more);
     }
     scene.rate = args.to_rate.unwrap_or(scene.rate);
     if let Some(path) = &args.profile {
         let profile = read_profile(path)?;
         let (fitted, more) = fit(&scene, &profile, &args.tolerance)?;
         scene = fitted;
-        take_in(more);
+        take_in(&mut ledger, more);
     }
     Ok((scene, ledger))
 }

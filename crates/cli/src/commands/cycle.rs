@@ -14,6 +14,7 @@ use crate::args::{Cycle, CycleAction, CycleClose, CycleExtend, CycleFind, Which}
 use crate::failure::Failure;
 use crate::files;
 use crate::report::{self, LedgerJson, amount, degrees, frame, print_json};
+use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -122,13 +123,26 @@ fn options(scene: &Scene, which: &Which, file: &Path) -> Result<CycleOptions, Fa
     Ok(CycleOptions { take, range, tolerance: which.tolerance })
 }
 
+impl Step for CycleClose {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let options = options(scene, &self.which, file)?;
+        let over = Ticks((f64::from(self.over) * scene.rate.ticks_per_frame()).round() as i64);
+        let (result, ledger) = close(scene, over, &options)?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
+impl Step for CycleExtend {
+    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let (result, ledger) = extend(scene, self.times, &options(scene, &self.which, file)?)?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
 fn run_close(args: &CycleClose) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
+    let (scene, Worked { scene: result, ledger, .. }) =
+        between_files(args, &args.file, args.input, &args.output)?;
     let options = options(&scene, &args.which, &args.file)?;
-    let over = Ticks((f64::from(args.over) * scene.rate.ticks_per_frame()).round() as i64);
-    let (result, ledger) = close(&scene, over, &options)?;
-    args.output.write(&result, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
@@ -155,11 +169,9 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
 }
 
 fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
+    let (scene, Worked { scene: result, ledger, .. }) =
+        between_files(args, &args.file, args.input, &args.output)?;
     let options = options(&scene, &args.which, &args.file)?;
-    let (result, ledger) = extend(&scene, args.times, &options)?;
-    args.output.write(&result, &args.file)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::io::Write;
+use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Fate, Ledger};
@@ -17,6 +18,7 @@ use crate::args::{Layers, LayersAction, LayersFlatten, LayersSet, LayersSplit, M
 use crate::failure::Failure;
 use crate::files;
 use crate::report::{self, LedgerJson, counted, frame, listed};
+use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -147,12 +149,16 @@ fn weight_of(scene: &Scene, layer: &Layer) -> String {
     }
 }
 
+impl Step for LayersFlatten {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let options = FlattenOptions { only: self.only.clone(), tolerance: self.tolerance };
+        let (result, ledger) = flatten(scene, &options).map_err(|error| suggest(error, scene))?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
 fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let options = FlattenOptions { only: args.only.clone(), tolerance: args.tolerance };
-    let (result, ledger) = flatten(&scene, &options).map_err(|error| suggest(error, &scene))?;
-    args.output.write(&result, &args.file)?;
+    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &args.output)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
@@ -183,13 +189,18 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<
     Ok(())
 }
 
+impl Step for LayersSplit {
+    fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+        let other = shelf.scene(&self.against, self.input)?;
+        let options = SplitOptions { name: self.name.clone(), tolerance: self.tolerance };
+        let (result, ledger) = split(scene, &other, &options)?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
 fn run_split(args: &LayersSplit) -> Result<(), Failure> {
-    args.output.check(&[&args.file, &args.against])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let other = files::read(&args.against, args.input)?.scene;
-    let options = SplitOptions { name: args.name.clone(), tolerance: args.tolerance };
-    let (result, ledger) = split(&scene, &other, &options)?;
-    args.output.write(&result, &args.file)?;
+    args.output.check(&[&args.against])?;
+    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &args.output)?;
     let mut out = Report::beside(&args.output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
@@ -203,24 +214,29 @@ fn run_split(args: &LayersSplit) -> Result<(), Failure> {
     print_ledger(&mut out, &scene, &ledger)
 }
 
+impl Step for LayersSet {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let settings = LayerSettings {
+            weight: self.weight,
+            muted: if self.mute { Some(true) } else { self.unmute.then_some(false) },
+            mode: self.mode.map(|mode| match mode {
+                Mode::Additive => LayerMode::Additive,
+                Mode::Override => LayerMode::Override,
+            }),
+            rotations: self.rotations.map(|rotations| match rotations {
+                Rotations::ByComponent => RotationMixing::ByComponent,
+                Rotations::ByQuaternion => RotationMixing::ByQuaternion,
+            }),
+            name: self.rename.clone(),
+        };
+        let mut result = scene.clone();
+        set(&mut result, &self.layer, &settings).map_err(|error| suggest(error, scene))?;
+        Ok(Worked::new(result, Ledger::default()))
+    }
+}
+
 fn run_set(args: &LayersSet) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let mut scene = files::read(&args.file, args.input)?.scene;
-    let settings = LayerSettings {
-        weight: args.weight,
-        muted: if args.mute { Some(true) } else { args.unmute.then_some(false) },
-        mode: args.mode.map(|mode| match mode {
-            Mode::Additive => LayerMode::Additive,
-            Mode::Override => LayerMode::Override,
-        }),
-        rotations: args.rotations.map(|rotations| match rotations {
-            Rotations::ByComponent => RotationMixing::ByComponent,
-            Rotations::ByQuaternion => RotationMixing::ByQuaternion,
-        }),
-        name: args.rename.clone(),
-    };
-    set(&mut scene, &args.layer, &settings).map_err(|error| suggest(error, &scene))?;
-    args.output.write(&scene, &args.file)?;
+    let (_, Worked { scene, .. }) = between_files(args, &args.file, args.input, &args.output)?;
     let mut out = Report::beside(&args.output.output);
     let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;

@@ -5,6 +5,7 @@ use std::path::Path;
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
+use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::is_hand_or_foot;
 use nimble_curve_core::ops::survey::{Movement, survey};
@@ -18,6 +19,7 @@ use nimble_curve_draw::{Size, to_png};
 use crate::args::{Plot, View};
 use crate::failure::Failure;
 use crate::files;
+use crate::step::{Shelf, Step, Worked};
 
 /// How many poses there are where no frames are given.
 const POSES: usize = 9;
@@ -31,12 +33,28 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
         .map(|path| files::read(path, args.input))
         .transpose()?
         .map(|loaded| loaded.scene);
-    let svg = match args.view {
-        View::Curves => draw_curves(args, &scene, other.as_ref())?,
-        View::Keys => draw_keys(args, &scene)?,
-        View::Poses => draw_poses(args, &scene, other.as_ref())?,
-    };
-    write.write(&svg)
+    write.write(&drawn(args, &scene, other.as_ref())?)
+}
+
+fn drawn(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
+    match args.view {
+        View::Curves => draw_curves(args, scene, other),
+        View::Keys => draw_keys(args, scene),
+        View::Poses => draw_poses(args, scene, other),
+    }
+}
+
+/// In a recipe, a picture is made beside the scene, which stays as it is.
+impl Step for Plot {
+    fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+        let picture = Picture::new(&self.output)?;
+        let other = self.against.as_ref().map(|path| shelf.scene(path, self.input)).transpose()?;
+        let args = Plot { file: file.to_owned(), ..self.clone() };
+        let bytes = picture.bytes(&drawn(&args, scene, other.as_deref())?)?;
+        let mut worked = Worked::new(scene.clone(), Ledger::default());
+        worked.pictures.push((self.output.clone(), bytes));
+        Ok(worked)
+    }
 }
 
 /// A picture's file, whose ending is known to be one that can be written.
@@ -55,13 +73,17 @@ impl<'a> Picture<'a> {
         }
     }
 
-    pub fn write(&self, svg: &str) -> Result<(), Failure> {
-        let bytes = if self.is_png {
-            to_png(svg).map_err(|error| Failure::new(format!("{}: {error}", self.path.display())))?
+    /// What the file is to hold.
+    fn bytes(&self, svg: &str) -> Result<Vec<u8>, Failure> {
+        if self.is_png {
+            to_png(svg).map_err(|error| Failure::new(format!("{}: {error}", self.path.display())))
         } else {
-            svg.as_bytes().to_vec()
-        };
-        Ok(nimble_curve_formats::write_bytes(&bytes, self.path)?)
+            Ok(svg.as_bytes().to_vec())
+        }
+    }
+
+    pub fn write(&self, svg: &str) -> Result<(), Failure> {
+        Ok(nimble_curve_formats::write_bytes(&self.bytes(svg)?, self.path)?)
     }
 }
 

@@ -1,6 +1,7 @@
 //! `reorder`: other rotation orders, which of them are good, and flips repaired.
 
 use std::io::Write;
+use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
@@ -14,34 +15,37 @@ use crate::args::Reorder;
 use crate::failure::Failure;
 use crate::files::{self, OutputArgs};
 use crate::report::{self, LedgerJson, counted};
+use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
+
+impl Step for Reorder {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let result = match self.to {
+            Some(to) => {
+                let options = ReorderOptions { to, only: self.only.clone(), tolerance: self.tolerance };
+                reorder(scene, &options)
+            }
+            None => unwind(scene, &self.only),
+        };
+        let (scene, ledger) = result.map_err(|error| suggest(error, scene))?;
+        Ok(Worked::new(scene, ledger))
+    }
+}
 
 pub fn run(args: &Reorder) -> Result<(), Failure> {
     let Some(output) = &args.output else { return run_survey(args) };
     let output = OutputArgs { output: output.clone(), in_place: args.in_place };
-    output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let (result, ledger, what) = match args.to {
-        Some(to) => {
-            let options = ReorderOptions { to, only: args.only.clone(), tolerance: args.tolerance };
-            let (result, ledger) = reorder(&scene, &options).map_err(|error| suggest(error, &scene))?;
-            let what = match to {
-                NewOrder::To(order) => format!(" in {order}"),
-                NewOrder::Best => " in the best orders".to_owned(),
-            };
-            (result, ledger, what)
-        }
-        None => {
-            let (result, ledger) = unwind(&scene, &args.only).map_err(|error| suggest(error, &scene))?;
-            (result, ledger, " without flips".to_owned())
-        }
+    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let what = match args.to {
+        Some(NewOrder::To(order)) => format!(" in {order}"),
+        Some(NewOrder::Best) => " in the best orders".to_owned(),
+        None => " without flips".to_owned(),
     };
     let surveyed = match args.to {
         Some(NewOrder::Best) => survey(&scene, &args.only, args.tolerance).unwrap_or_default(),
         _ => Vec::new(),
     };
-    output.write(&result, &args.file)?;
     let mut out = Report::beside(&output.output);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);

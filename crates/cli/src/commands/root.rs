@@ -16,18 +16,19 @@ use serde_json::json;
 use super::plot::{Picture, stem};
 use crate::args::{Root, RootAction, RootCentre, RootLift, RootParts, RootPin, RootRestore, RootShow, Speed};
 use crate::failure::Failure;
-use crate::files::{self, OutputArgs};
+use crate::files::{self, InputArgs, OutputArgs};
 use crate::report::{self, ErrorJson, LedgerJson, amount, degrees, frame, print_json};
+use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
 pub fn run(args: &Root) -> Result<(), Failure> {
     match &args.action {
         RootAction::Lift(args) => run_lift(args),
-        RootAction::Pin(args) => run_pin(args),
-        RootAction::Restore(args) => run_restore(args),
+        RootAction::Pin(args) => finish(args, &args.file, args.input, &args.output, args.json),
+        RootAction::Restore(args) => finish(args, &args.file, args.input, &args.output, args.json),
         RootAction::Show(args) => run_show(args),
-        RootAction::Centre(args) => run_centre(args),
+        RootAction::Centre(args) => finish(args, &args.file, args.input, &args.output, args.json),
     }
 }
 
@@ -52,15 +53,54 @@ struct RootJson<'a> {
     ledger: LedgerJson<'a>,
 }
 
-/// Writes a result and says what became of everything; `error` is how far it is from its source in the world.
+impl Step for RootLift {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let (result, ledger) = lift(scene, &options(&self.parts, &self.root))?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
+impl Step for RootPin {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let (result, ledger) = pin(scene, &options(&self.parts, "root"))?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
+impl Step for RootRestore {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let (result, ledger) = restore(scene)?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
+impl Step for RootCentre {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let (result, ledger) = centre(scene, &self.node, self.throughout)?;
+        Ok(Worked::new(result, ledger))
+    }
+}
+
+/// Does a step between two files and says what became of everything.
 fn finish(
+    step: &impl Step,
+    file: &Path,
+    input: InputArgs,
+    output: &OutputArgs,
+    as_json: bool,
+) -> Result<(), Failure> {
+    let (_, worked) = between_files(step, file, input, output)?;
+    said(file, output, (&worked.scene, &worked.ledger), None, as_json)
+}
+
+/// Says what became of everything; `error` is how far the result is from its source in the world.
+fn said(
     file: &Path,
     output: &OutputArgs,
     (scene, ledger): (&Scene, &Ledger),
     error: Option<[MeasuredError; 2]>,
     as_json: bool,
 ) -> Result<(), Failure> {
-    output.write(scene, file)?;
     let mut out = Report::beside(&output.output);
     if as_json {
         let one = |index: usize| error.map(|error| ErrorJson::new(&error[index], &scene.space));
@@ -74,14 +114,14 @@ fn finish(
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_entries(&mut out, ledger.entries.iter(), &scene.space, "moved")?;
     if let Some([position, rotation]) = error {
-        let said = |error: &MeasuredError| match error.largest < 1e-9 {
+        let exactly = |error: &MeasuredError| match error.largest < 1e-9 {
             true => "exactly".to_owned(),
             false => format!("within {}", amount(error.largest, error.quantity, &scene.space)),
         };
         let line = format!(
             "in the world, places agree {}, rotations {}, at whole and half frames",
-            said(&position),
-            said(&rotation)
+            exactly(&position),
+            exactly(&rotation)
         );
         writeln!(out, "  {}", Style::Good.paint(&line))?;
     }
@@ -89,33 +129,10 @@ fn finish(
 }
 
 fn run_lift(args: &RootLift) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let options = options(&args.parts, &args.root);
-    let (result, ledger) = lift(&scene, &options)?;
-    let error = moved(&scene, &result, &options).map_err(|error| Failure::new(error.to_string()))?;
-    finish(&args.file, &args.output, (&result, &ledger), Some(error), args.json)
-}
-
-fn run_pin(args: &RootPin) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let (result, ledger) = pin(&scene, &options(&args.parts, "root"))?;
-    finish(&args.file, &args.output, (&result, &ledger), None, args.json)
-}
-
-fn run_restore(args: &RootRestore) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let (result, ledger) = restore(&scene)?;
-    finish(&args.file, &args.output, (&result, &ledger), None, args.json)
-}
-
-fn run_centre(args: &RootCentre) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
-    let scene = files::read(&args.file, args.input)?.scene;
-    let (result, ledger) = centre(&scene, &args.node, args.throughout)?;
-    finish(&args.file, &args.output, (&result, &ledger), None, args.json)
+    let (scene, worked) = between_files(args, &args.file, args.input, &args.output)?;
+    let error = moved(&scene, &worked.scene, &options(&args.parts, &args.root))
+        .map_err(|error| Failure::new(error.to_string()))?;
+    said(&args.file, &args.output, (&worked.scene, &worked.ledger), Some(error), args.json)
 }
 
 fn run_show(args: &RootShow) -> Result<(), Failure> {

@@ -1,6 +1,7 @@
 //! `unbake`: samples to sparse curves.
 
 use std::io::Write;
+use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
@@ -19,11 +20,27 @@ use crate::args::{Keys, Rotation, Tangents, Unbake};
 use crate::failure::Failure;
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::table::{Align, Table};
+use crate::step::{Shelf, Step, Worked};
 use crate::terminal::{Report, Style};
 use crate::{files, quantity};
 
 /// Beyond so many samples the other tolerances are not tried, as each takes as long as the fit.
 const MOST_TO_TRY: usize = 2_000_000;
+
+impl Step for Unbake {
+    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let unbaked = unbake(scene, &options(self, scene)?).map_err(|error| suggest(error, scene))?;
+        let mut worked = Worked::new(unbaked.scene, unbaked.ledger);
+        let metres = scene.space.metres_per_unit;
+        if let (Some((distance, at, _)), Some(world)) = (unbaked.world, self.world)
+            && distance * metres > world
+        {
+            let off = amount(distance, Quantity::Length, &scene.space);
+            worked.warnings.push(format!("in world space a joint is off by {off} at frame {}", frame(at)));
+        }
+        Ok(worked)
+    }
+}
 
 pub fn run(args: &Unbake) -> Result<(), Failure> {
     args.output.check(&[&args.file])?;

@@ -113,6 +113,24 @@ pub fn encoded(bytes: &[u8]) -> String {
     format!("data:application/octet-stream;base64,{}", STANDARD.encode(bytes))
 }
 
+/// The files in a folder that a document's buffers lie in; none where it cannot be read.
+pub fn files_beside(bytes: &[u8], folder: &Path) -> Vec<PathBuf> {
+    #[derive(serde::Deserialize)]
+    struct Buffers<'a> {
+        #[serde(borrow, default)]
+        buffers: Vec<Buffer<'a>>,
+    }
+    #[derive(serde::Deserialize)]
+    struct Buffer<'a> {
+        #[serde(borrow, default)]
+        uri: Option<Cow<'a, str>>,
+    }
+    let Ok(container) = open(bytes) else { return Vec::new() };
+    let buffers = serde_json::from_slice::<Buffers<'_>>(container.json).map_or(Vec::new(), |all| all.buffers);
+    let uris = buffers.into_iter().filter_map(|buffer| buffer.uri);
+    uris.filter(|uri| !uri.starts_with("data:")).filter_map(|uri| beside(&uri, folder).ok()).collect()
+}
+
 /// The file that a relative URI means.
 pub fn beside(uri: &str, folder: &Path) -> Result<PathBuf, String> {
     let has_scheme = uri.split_once(':').is_some_and(|(scheme, _)| {

@@ -28,7 +28,7 @@ use serde_json::{Value, json};
 use crate::companion;
 use crate::error::Fault;
 
-pub use container::MAGIC;
+pub use container::{MAGIC, files_beside};
 
 /// Where extra data stands in the document.
 const EXTRAS: &str = "nimbleCurve";
