@@ -2,10 +2,11 @@
 
 mod clips;
 mod root;
+mod run;
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand, ValueHint};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::check::Code;
 use nimble_curve_core::ops::place::Placement;
@@ -20,6 +21,7 @@ use crate::quantity;
 
 pub use self::clips::*;
 pub use self::root::*;
+pub use self::run::*;
 
 /// Moves editable keyframe curves between rigs and applications.
 #[derive(Debug, Parser)]
@@ -48,9 +50,14 @@ pub enum Command {
     Check(Check),
     Compare(Compare),
     Plot(Plot),
+    Run(Run),
     Demo(Demo),
-    /// Print the JSON Schema of .ncurve files
-    Schema,
+    /// Print the JSON Schema of .ncurve files, or of recipes
+    Schema {
+        /// Of what
+        #[arg(value_enum, default_value_t = SchemaOf::Ncurve)]
+        of: SchemaOf,
+    },
     Man(Man),
     /// Print completions for a shell: bash, zsh, fish, elvish or powershell
     Completions {
@@ -357,10 +364,10 @@ pub struct Carry {
     #[arg(long, help_heading = "What to carry")]
     pub flatten: bool,
     /// The pose of the source that the target's corresponds to, in place of its rest pose: FRAME, TAKE@FRAME, or a file
-    #[arg(long, value_name = "POSE", allow_hyphen_values = true, help_heading = "Rigs")]
+    #[arg(long, value_name = "POSE", allow_hyphen_values = true, value_hint = ValueHint::FilePath, help_heading = "Rigs")]
     pub source_pose: Option<String>,
     /// The pose of the target that the source's corresponds to: FRAME, TAKE@FRAME, or a file
-    #[arg(long, value_name = "POSE", allow_hyphen_values = true, help_heading = "Rigs")]
+    #[arg(long, value_name = "POSE", allow_hyphen_values = true, value_hint = ValueHint::FilePath, help_heading = "Rigs")]
     pub target_pose: Option<String>,
     /// Unit of the target's file, where it states none
     #[arg(long, value_name = "UNIT", value_parser = quantity::unit, help_heading = "Rigs")]
@@ -661,7 +668,7 @@ pub struct Compare {
     #[arg(value_name = "A")]
     pub first: PathBuf,
     /// The other file
-    #[arg(value_name = "B")]
+    #[arg(value_name = "B", id = "with")]
     pub second: PathBuf,
     /// Name map, where the nodes have other names
     #[arg(long, value_name = "MAP.toml")]
@@ -700,6 +707,15 @@ pub enum Travel {
 
 fn travel(text: &str) -> Result<Travel, String> {
     if text == "hips" { Ok(Travel::Hips) } else { quantity::factor(text).map(Travel::Factor) }
+}
+
+/// What a schema describes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum SchemaOf {
+    /// .ncurve files
+    Ncurve,
+    /// Recipes of run
+    Recipe,
 }
 
 /// Write manual pages, one a command

@@ -48,6 +48,9 @@ pub enum Failure {
     Print(#[from] io::Error),
     #[error("{0}")]
     Other(String),
+    /// Several sentences, each with its place.
+    #[error("{}", .0.join("; "))]
+    Several(Vec<String>),
 }
 
 impl Failure {
@@ -60,6 +63,14 @@ impl Failure {
     pub fn unknown<'a>(what: &str, name: &str, names: impl Iterator<Item = &'a str>, file: &Path) -> Failure {
         let hint = similar(name, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
         Failure::new(format!("{}: there is no {what} '{name}'{hint}", file.display()))
+    }
+
+    /// The sentences, most often one.
+    pub fn sentences(&self) -> Vec<String> {
+        match self {
+            Failure::Several(sentences) => sentences.clone(),
+            other => vec![other.to_string()],
+        }
     }
 
     /// Whether whoever read our output stopped reading, which is no error.

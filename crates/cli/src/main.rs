@@ -1,6 +1,7 @@
 //! Nimble Curve: moves editable keyframe curves between rigs and applications.
 
 mod args;
+mod batch;
 mod commands;
 mod failure;
 mod files;
@@ -19,7 +20,7 @@ fn main() -> ExitCode {
         Ok(code) => code,
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
         Err(failure) => {
-            terminal::complain(&failure.to_string());
+            failure.sentences().iter().for_each(|sentence| terminal::complain(sentence));
             ExitCode::FAILURE
         }
     }

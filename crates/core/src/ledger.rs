@@ -183,7 +183,11 @@ impl Ledger {
                 (a, b) => a.or(b),
             };
             let notes = [first.note.as_str(), then.note.as_str()];
-            let note = notes.into_iter().filter(|note| !note.is_empty()).collect::<Vec<_>>().join("; ");
+            let note = match then.fate {
+                // How it was changed before says nothing of why.
+                Fate::LeftOut => then.note.clone(),
+                _ => notes.into_iter().filter(|note| !note.is_empty()).collect::<Vec<_>>().join("; "),
+            };
             let to = then.to.clone().or(first.to);
             // What went into another track counts there.
             let after = if first.after == 0 && first.before > 0 { 0 } else { then.after };

@@ -128,7 +128,9 @@ impl Step for Carry {
         if error.count > 0 && error.largest > self.tolerance.angle {
             let by = amount(error.largest, error.quantity, &target.space);
             let node = came.carried.worst_node.as_deref().unwrap_or("a joint");
-            worked.warnings.push(format!("{node} is off by {by} in the world at frame {}", frame(error.frame)));
+            worked
+                .warnings
+                .push(format!("{node} is off by {by} in the world at frame {}", frame(error.frame)));
         }
         Ok(worked)
     }

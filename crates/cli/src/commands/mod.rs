@@ -3,7 +3,7 @@
 mod bake;
 mod carry;
 mod check;
-mod clips;
+pub mod clips;
 mod compare;
 mod completions;
 mod convert;
@@ -16,6 +16,7 @@ mod map;
 mod plot;
 mod reorder;
 mod root;
+mod run;
 mod schema;
 mod unbake;
 
@@ -29,6 +30,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     match cli.command {
         Command::Check(args) => return check::run(&args),
         Command::Compare(args) => return compare::run(&args),
+        Command::Run(args) => return run::run(&args),
         Command::Inspect(args) => inspect::run(&args),
         Command::Convert(args) => convert::run(&args),
         Command::Unbake(args) => unbake::run(&args),
@@ -42,7 +44,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Cycle(args) => cycle::run(&args),
         Command::Demo(args) => demo::run(&args),
         Command::Plot(args) => plot::run(&args),
-        Command::Schema => schema::run(),
+        Command::Schema { of } => schema::run(of),
         Command::Man(args) => man::run(&args),
         Command::Completions { shell } => completions::run(shell),
     }?;

@@ -1,9 +1,18 @@
-//! `schema`: the JSON Schema of `.ncurve` files.
+//! `schema`: the JSON Schemas of `.ncurve` files and of recipes.
 
 use std::io::Write as _;
 
+use crate::args::SchemaOf;
+use crate::batch;
 use crate::failure::Failure;
+use crate::report::print_json;
+use crate::terminal::Report;
 
-pub fn run() -> Result<(), Failure> {
-    Ok(std::io::stdout().lock().write_all(nimble_curve_formats::ncurve::schema().as_bytes())?)
+pub fn run(of: SchemaOf) -> Result<(), Failure> {
+    let mut out = Report::out();
+    match of {
+        SchemaOf::Ncurve => out.write_all(nimble_curve_formats::ncurve::schema().as_bytes())?,
+        SchemaOf::Recipe => print_json(&mut out, &batch::schema())?,
+    }
+    Ok(())
 }

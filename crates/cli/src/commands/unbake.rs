@@ -19,8 +19,8 @@ use nimble_curve_core::value::Quantity;
 use crate::args::{Keys, Rotation, Tangents, Unbake};
 use crate::failure::Failure;
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
-use crate::table::{Align, Table};
 use crate::step::{Shelf, Step, Worked};
+use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 use crate::{files, quantity};
 

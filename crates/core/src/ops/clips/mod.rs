@@ -50,7 +50,7 @@ pub fn summaries(scene: &Scene, take: &Take) -> Result<Vec<Summary>, EvaluateErr
 }
 
 fn summary(scene: &Scene, take: &Take, clip: &Clip) -> Result<Summary, EvaluateError> {
-    let keys = take.tracks().map(|(_, track)| keys_inside(track, clip.range)).sum();
+    let keys = keys_of(take, clip.range);
     let moving = take.tracks().filter(|(layer, track)| moves(scene, take, *layer, track, clip.range)).count();
     Ok(Summary {
         name: clip.name.clone(),
@@ -61,6 +61,11 @@ fn summary(scene: &Scene, take: &Take, clip: &Clip) -> Result<Summary, EvaluateE
         travel: travel(scene, take, clip.range)?,
         note: clip.note.clone(),
     })
+}
+
+/// How many keys and samples of a take lie in a range, a sample of several numbers counted once.
+pub fn keys_of(take: &Take, range: TimeRange) -> usize {
+    take.tracks().map(|(_, track)| keys_inside(track, range)).sum()
 }
 
 fn keys_inside(track: &Track, range: TimeRange) -> usize {

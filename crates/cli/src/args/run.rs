@@ -1,0 +1,58 @@
+//! The command line of `run`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+use crate::batch::Shard;
+
+/// Do the steps of a recipe on many files: only what changed, several at a time, with one table at the end
+#[derive(Args, Debug)]
+#[command(group = clap::ArgGroup::new("mode"))]
+pub struct Run {
+    /// Recipe to do: a TOML file, as --example prints one
+    #[arg(value_name = "RECIPE.toml", required_unless_present = "example")]
+    pub recipe: Option<PathBuf>,
+    /// Sources to do, by path or pattern with *; all where left out
+    #[arg(long, value_name = "SOURCE", num_args = 1..)]
+    pub only: Vec<String>,
+    /// Do files again whose sources, maps, steps and outputs are as they were
+    #[arg(long)]
+    pub all: bool,
+    /// Write over outputs that are there and not as a run wrote them
+    #[arg(long)]
+    pub replace: bool,
+    /// Remove files of earlier runs that nothing makes any more
+    #[arg(long)]
+    pub prune: bool,
+    /// Cores to use [default: all]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub jobs: Option<u16>,
+    /// List what would be done and why, and do nothing
+    #[arg(long, group = "mode")]
+    pub dry_run: bool,
+    /// Run again whenever a source, a map or the recipe changes, until Ctrl-C
+    #[arg(long, group = "mode")]
+    pub watch: bool,
+    /// Do one share of the sources: 2/8, or queue for the one that an array job's variables say (queue/8 says how many)
+    #[arg(long, value_name = "K/N", help_heading = "Several machines")]
+    pub shard: Option<Shard>,
+    /// Print the sources that are to be done, one a line, for another runner; each is done with --only
+    #[arg(long, group = "mode", help_heading = "Several machines")]
+    pub list: bool,
+    /// Print the table of all that was done, by whichever run or machine
+    #[arg(long, group = "mode", help_heading = "Several machines")]
+    pub merge_tables: bool,
+    /// Write the table to a file, too: .md, .csv or .json
+    #[arg(long, value_name = "FILE", help_heading = "Reports")]
+    pub summary: Option<PathBuf>,
+    /// How many files that need no look to list; 0 lists all
+    #[arg(long, value_name = "N", default_value_t = 20, help_heading = "Reports")]
+    pub most: usize,
+    /// Print JSON
+    #[arg(long, help_heading = "Reports")]
+    pub json: bool,
+    /// Print a recipe with comments, to start from
+    #[arg(long, group = "mode", conflicts_with_all = ["recipe", "json"], help_heading = "Reports")]
+    pub example: bool,
+}

@@ -1,0 +1,418 @@
+//! One job: a source through all steps, and its files written whole.
+
+use std::collections::{HashMap, HashSet};
+use std::fs;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use clap::Parser as _;
+use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ops::clips::keys_of;
+use nimble_curve_core::ops::profile::fit;
+use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::value::Quantity;
+use nimble_curve_formats::profile::read_profile;
+use nimble_curve_formats::{FormatError, Saving, encode, output_format, write_bytes_by};
+
+use super::pattern::{Hole, Pattern};
+use super::plan::{Job, Plan};
+use super::recipe::{Kind, Recipe, Stage};
+use super::record::{Digest, LeftOut, Made, Outcome, Record, Records, digest, digest_of_file, temporary};
+use crate::args::{Cli, ClipsAction, ClipsSplit, Command};
+use crate::commands::clips::{pieces, safe};
+use crate::failure::Failure;
+use crate::report::{LedgerJson, print_json};
+use crate::step::{Shelf, Worked};
+
+/// Whether files are replaced that are there and not as a run wrote them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Overwrite {
+    Never,
+    Always,
+}
+
+/// All that jobs share.
+pub struct Desk<'a> {
+    recipe: &'a Recipe,
+    plan: &'a Plan,
+    records: &'a Records,
+    shelf: Shelf,
+    overwrite: Overwrite,
+    /// The files of this run, with the sources that they are made from.
+    claims: Mutex<HashMap<String, String>>,
+}
+
+/// Why a job has no result.
+enum Trouble {
+    /// What was read; it would be the same again.
+    Contents(Failure),
+    /// Where it was to be written, or that it could not be read: next time may be better.
+    Place(Failure),
+}
+
+impl From<Failure> for Trouble {
+    fn from(failure: Failure) -> Trouble {
+        match failure {
+            Failure::Format(FormatError::Read { .. } | FormatError::Write { .. }) => Trouble::Place(failure),
+            failure => Trouble::Contents(failure),
+        }
+    }
+}
+
+impl From<FormatError> for Trouble {
+    fn from(error: FormatError) -> Trouble {
+        Trouble::from(Failure::from(error))
+    }
+}
+
+/// A scene on its way.
+struct Item {
+    take: Option<String>,
+    clip: Option<String>,
+    /// Keys and samples in the source.
+    before: usize,
+    worked: Worked,
+}
+
+/// A file to be written.
+struct Product {
+    made: Made,
+    bytes: Vec<u8>,
+}
+
+impl<'a> Desk<'a> {
+    pub fn new(recipe: &'a Recipe, plan: &'a Plan, records: &'a Records, overwrite: Overwrite) -> Desk<'a> {
+        Desk { recipe, plan, records, shelf: Shelf::that_keeps(), overwrite, claims: Mutex::default() }
+    }
+
+    /// Does a job, and says what came of it. What will be the same again is in the job's record, too.
+    pub fn work(&self, job: &Job) -> Record {
+        let start = Instant::now();
+        let mut record = Record {
+            source: job.source.clone(),
+            outcome: Outcome::Begun,
+            program: env!("CARGO_PKG_VERSION").to_owned(),
+            steps: job.steps.clone(),
+            inputs: job.inputs.clone(),
+            outputs: Vec::new(),
+            earlier: job
+                .record
+                .iter()
+                .flat_map(Record::written)
+                .map(|(f, c)| (f.to_owned(), c.clone()))
+                .collect(),
+            error: None,
+            seconds: 0.0,
+        };
+        let made = self.made(job);
+        let result = made.and_then(|products| self.write(job, products, &mut record, start));
+        if let Err(trouble) = result {
+            record.outcome = Outcome::Failed;
+            record.outputs.clear();
+            record.seconds = start.elapsed().as_secs_f64();
+            record.error = Some(match &trouble {
+                Trouble::Contents(failure) | Trouble::Place(failure) => failure.to_string(),
+            });
+            if matches!(trouble, Trouble::Contents(_)) {
+                self.keep_earlier(&mut record);
+                // A record that cannot be written is no worse than none: the job is done again.
+                let _ = self.records.write(&job.id, &record);
+            }
+        }
+        record
+    }
+
+    /// Leaves of the earlier files those that are there and that nothing has replaced.
+    fn keep_earlier(&self, record: &mut Record) {
+        let outputs: HashSet<&str> = record.outputs.iter().map(|made| made.file.as_str()).collect();
+        let is_there = |file: &str| !outputs.contains(file) && self.recipe.resolved(file).is_file();
+        let mut seen = HashSet::new();
+        record
+            .earlier
+            .retain(|(file, contents)| is_there(file) && seen.insert((file.clone(), contents.clone())));
+    }
+
+    /// The files of a job.
+    fn made(&self, job: &Job) -> Result<Vec<Product>, Trouble> {
+        let loaded = nimble_curve_formats::read(&job.path, self.recipe.input.assumed())?;
+        let before = keys_in(&loaded.scene.takes);
+        let output = &self.recipe.output;
+        let is_split = |stage: &Arc<Stage>| matches!(stage.kind, Kind::Split(_));
+        // How many keys a part had is looked up in the source.
+        let parts = output.has(Hole::Clip) || output.has(Hole::Take) || job.stages.iter().any(is_split);
+        let source = if parts { loaded.scene.takes.clone() } else { Vec::new() };
+        let mut first = Worked::new(loaded.scene, Ledger::default());
+        first.ledger.notes.extend(loaded.notes);
+        let mut items = vec![Item { take: None, clip: None, before, worked: first }];
+        let mut rig = None;
+        for stage in &job.stages {
+            let failed = |failure: Failure| Failure::new(format!("{}: {failure}", stage.name));
+            items = match &stage.kind {
+                Kind::Work(step) => {
+                    let work = |item: Item| {
+                        let more = step.work(&item.worked.scene, &job.path, &self.shelf).map_err(failed)?;
+                        Ok(Item { worked: followed(item.worked, more), ..item })
+                    };
+                    items.into_iter().map(work).collect::<Result<Vec<Item>, Failure>>()?
+                }
+                Kind::Split(args) => split(items, args, &source, &job.path).map_err(failed)?,
+            };
+            rig = stage.rig.clone().or(rig);
+        }
+        if output.has(Hole::Clip) && items.iter().all(|item| item.clip.is_none()) {
+            items = split(items, &plain_split()?, &source, &job.path)?;
+        }
+        if output.has(Hole::Take) {
+            items = items.into_iter().flat_map(|item| by_take(item, &source)).collect();
+        }
+        let mut products = Vec::new();
+        for item in items {
+            products.extend(self.products(job, item, rig.as_deref().unwrap_or(&job.path))?);
+        }
+        let mut names = HashSet::new();
+        match products.iter().find(|product| !names.insert(product.made.file.as_str())) {
+            Some(twice) => {
+                let file = &twice.made.file;
+                Err(Failure::new(format!(
+                    "two results would be written to {file}: put {{take}} and {{clip}} into its name"
+                ))
+                .into())
+            }
+            None => Ok(products),
+        }
+    }
+
+    /// The files that a scene becomes: the animation, its ledger, and pictures.
+    fn products(&self, job: &Job, item: Item, base: &Path) -> Result<Vec<Product>, Trouble> {
+        let Item { take, clip, before, worked } = item;
+        let Worked { mut scene, mut ledger, warnings, pictures } = worked;
+        if let Some((_, path)) = &self.recipe.profile {
+            let (fitted, more) =
+                fit(&scene, &read_profile(path)?, &self.recipe.tolerance).map_err(Failure::from)?;
+            scene = fitted;
+            ledger = ledger.followed_by(more);
+        }
+        let named = |pattern: &Pattern| {
+            pattern.path(|hole| match hole {
+                Hole::Clip => safe(clip.as_deref().unwrap_or("")),
+                Hole::Take => safe(take.as_deref().unwrap_or("")),
+                hole => job.fill(hole),
+            })
+        };
+        let file = named(&self.recipe.output);
+        let path = self.recipe.resolved(&file);
+        let saving = Saving {
+            tolerance: self.recipe.tolerance,
+            without_extra: self.recipe.without_extra,
+            base: Some(base),
+        };
+        let (bytes, more) = encode(&scene, output_format(&path)?, &path, &saving)?;
+        // What other programs find in the file.
+        let after = more.entries.iter().map(|entry| entry.after).sum();
+        let ledger = if ledger.entries.is_empty() && ledger.notes.is_empty() {
+            more
+        } else {
+            ledger.followed_by(more)
+        };
+        let beside = |file: String, bytes: Vec<u8>| Product {
+            made: Made {
+                file,
+                contents: digest(&bytes),
+                is_animation: false,
+                take: take.clone(),
+                clip: clip.clone(),
+                before: 0,
+                after: 0,
+                rotation_deg: None,
+                position_mm: None,
+                scalar: None,
+                left_out: Vec::new(),
+                warnings: Vec::new(),
+                notes: Vec::new(),
+            },
+            bytes,
+        };
+        let mut products = Vec::new();
+        if let Some(pattern) = &self.recipe.ledger {
+            let mut bytes = Vec::new();
+            print_json(&mut bytes, &LedgerJson::new(&ledger, &scene.space)).map_err(Failure::from)?;
+            products.push(beside(named(pattern), bytes));
+        }
+        for (path, bytes) in pictures {
+            let own = path.strip_prefix(self.recipe.folder()).unwrap_or(&path);
+            products.push(beside(own.to_string_lossy().into_owned(), bytes));
+        }
+        let error = |quantity, factor: f64| ledger.error(quantity).map(|error| error.largest * factor);
+        let left_out = ledger.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
+        let made = Made {
+            contents: digest(&bytes),
+            file,
+            is_animation: true,
+            take: take.clone(),
+            clip: clip.clone(),
+            before,
+            after,
+            rotation_deg: error(Quantity::Angle, 1_f64.to_degrees()),
+            position_mm: error(Quantity::Length, scene.space.metres_per_unit * 1000.0),
+            scalar: error(Quantity::Scalar, 1.0),
+            left_out: left_out.map(|e| LeftOut { channel: e.channel.clone(), why: e.note.clone() }).collect(),
+            warnings,
+            notes: ledger.notes,
+        };
+        products.insert(0, Product { made, bytes });
+        Ok(products)
+    }
+
+    /// Writes the files of a job, each whole or not at all, and its record before and after.
+    fn write(
+        &self,
+        job: &Job,
+        products: Vec<Product>,
+        record: &mut Record,
+        start: Instant,
+    ) -> Result<(), Trouble> {
+        let mut to_write = Vec::new();
+        for product in &products {
+            let path = self.recipe.resolved(&product.made.file);
+            self.claim(job, &product.made.file)?;
+            let there = digest_of_file(&path);
+            if there.as_ref() == Some(&product.made.contents) {
+                continue;
+            }
+            if there.is_some_and(|there| !self.is_ours(&product.made.file, &there))
+                && self.overwrite == Overwrite::Never
+            {
+                return Err(Trouble::Place(Failure::new(format!(
+                    "{} is there and is not as a run wrote it: --replace writes over it",
+                    path.display()
+                ))));
+            }
+            to_write.push((path, &product.bytes));
+        }
+        record.outputs = products.iter().map(|product| product.made.clone()).collect();
+        record.seconds = start.elapsed().as_secs_f64();
+        self.records.write(&job.id, record).map_err(Trouble::Place)?;
+        for (path, bytes) in to_write {
+            if let Some(folder) = path.parent() {
+                fs::create_dir_all(folder).map_err(|error| {
+                    Trouble::Place(Failure::new(format!(
+                        "{}: the folder cannot be made: {error}",
+                        folder.display()
+                    )))
+                })?;
+            }
+            write_bytes_by(bytes, &path, Some(&temporary(&job.id)))?;
+        }
+        record.outcome = Outcome::Done;
+        self.keep_earlier(record);
+        record.seconds = start.elapsed().as_secs_f64();
+        self.records.write(&job.id, record).map_err(Trouble::Place)
+    }
+
+    /// Takes a file for a job; refused where it is a source, or another job's.
+    fn claim(&self, job: &Job, file: &str) -> Result<(), Trouble> {
+        let refused = |text: String| Err(Trouble::Contents(Failure::new(text)));
+        if self.plan.sources.contains(file) {
+            return refused(format!("it would be written over the source {file}"));
+        }
+        let mut claims = self.claims.lock().unwrap_or_else(PoisonError::into_inner);
+        match claims.insert(file.to_owned(), job.source.clone()) {
+            Some(other) if other != job.source => {
+                claims.insert(file.to_owned(), other.clone());
+                refused(format!(
+                    "{file} is written from {other} already: put {{folder}} or {{stem}} into output"
+                ))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether a file's contents are what a run wrote there.
+    fn is_ours(&self, file: &str, contents: &Digest) -> bool {
+        self.plan.written.get(file).is_some_and(|(_, known)| known.contains(contents))
+    }
+}
+
+/// Keys and samples of takes.
+fn keys_in(takes: &[Take]) -> usize {
+    let tracks = takes.iter().flat_map(Take::tracks);
+    tracks.map(|(_, track)| track.controller.key_count() + track.controller.sample_count()).sum()
+}
+
+/// What came of two steps, one after the other.
+fn followed(first: Worked, mut then: Worked) -> Worked {
+    // Errors of positions are in units of the scene.
+    let factor = first.scene.space.metres_per_unit / then.scene.space.metres_per_unit;
+    then.ledger = first.ledger.with_lengths_scaled(factor).followed_by(then.ledger);
+    then.warnings.splice(0..0, first.warnings);
+    then.pictures.splice(0..0, first.pictures);
+    then
+}
+
+/// The split that an output with `{clip}` in its name means where no step says one.
+fn plain_split() -> Result<ClipsSplit, Failure> {
+    let cli = Cli::try_parse_from(["nimble-curve", "clips", "split", "--output=-", "--", "-"]);
+    match cli.map_err(|error| Failure::new(error.to_string()))?.command {
+        Command::Clips(clips) => match clips.action {
+            Some(ClipsAction::Split(args)) => Ok(args),
+            _ => Err(Failure::new("clips split is no split")),
+        },
+        _ => Err(Failure::new("clips split is no command of clips")),
+    }
+}
+
+/// A scene a clip.
+fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> Result<Vec<Item>, Failure> {
+    let mut all = Vec::new();
+    for item in items {
+        for piece in pieces(args, &item.worked.scene, path)? {
+            let mut ledger = of_take(&item.worked.ledger, &piece.take);
+            for entry in &mut ledger.entries {
+                entry.take.clone_from(&piece.clip.name);
+            }
+            let worked = Worked {
+                scene: piece.scene,
+                ledger: ledger.followed_by(piece.ledger),
+                warnings: item.worked.warnings.clone(),
+                pictures: Vec::new(),
+            };
+            // Where the source has this take, its keys in the clip are those that there were.
+            let own = source.iter().find(|take| take.name == piece.take);
+            let before =
+                own.map_or_else(|| keys_in(&worked.scene.takes), |take| keys_of(take, piece.clip.range));
+            all.push(Item { take: Some(piece.take), clip: Some(piece.clip.name), before, worked });
+        }
+        if let Some(first) = all.last_mut() {
+            first.worked.pictures.splice(0..0, item.worked.pictures);
+        }
+    }
+    Ok(all)
+}
+
+/// A scene a take.
+fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
+    if item.take.is_some() {
+        return vec![item];
+    }
+    let mut pictures = item.worked.pictures;
+    let scene = item.worked.scene;
+    let alone = |take: &Take| {
+        let own = source.iter().find(|own| own.name == take.name);
+        let worked = Worked {
+            scene: Scene { takes: vec![take.clone()], ..scene.clone() },
+            ledger: of_take(&item.worked.ledger, &take.name),
+            warnings: item.worked.warnings.clone(),
+            pictures: std::mem::take(&mut pictures),
+        };
+        let before = own.map_or(item.before, |own| keys_in(std::slice::from_ref(own)));
+        Item { take: Some(take.name.clone()), clip: None, before, worked }
+    };
+    scene.takes.iter().map(alone).collect()
+}
+
+/// What a ledger says of one take.
+fn of_take(ledger: &Ledger, take: &str) -> Ledger {
+    let entries = ledger.entries.iter().filter(|entry| entry.take == take).cloned().collect();
+    Ledger { entries, notes: ledger.notes.clone() }
+}
