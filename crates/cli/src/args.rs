@@ -391,6 +391,9 @@ pub struct Carry {
     /// The target's take to place on, where it has several
     #[arg(long, value_name = "TAKE", requires = "place", help_heading = "Where it goes")]
     pub into: Option<String>,
+    /// Leave aside the takes that the target has itself
+    #[arg(long, conflicts_with = "place", help_heading = "Where it goes")]
+    pub only_carried: bool,
     /// Frames over which seams join
     #[arg(long, value_name = "N", default_value_t = 1.0, requires = "place", help_heading = "Where it goes")]
     pub ease: f64,

@@ -217,15 +217,15 @@ fn takes_stretch_and_shift_as_a_whole() {
     let (out, said) = placed(at, &["--fit-frames", "49", "--at", "-10"]);
     assert!(said.contains("49 frames"), "{said}");
     assert_eq!(out.takes.len(), 2, "a take of its own where nothing else is said");
-    assert_eq!(out.takes[1].name, "greet 2");
-    let range = out.takes[1].range;
+    assert_eq!([&*out.takes[0].name, &*out.takes[1].name], ["greet 2", "greet"]);
+    let range = out.takes[0].range;
     assert_eq!((out.rate.frame(range.first), out.rate.frame(range.last)), (-10.0, 38.0));
     let (source, new) = (
         at_frames(&base, 0, quarters(61, 85)),
-        at_frames(&out, 1, (0..=96).map(|half| f64::from(half) / 2.0 - 10.0)),
+        at_frames(&out, 0, (0..=96).map(|half| f64::from(half) / 2.0 - 10.0)),
     );
     assert!(apart(&source, &new) < 0.3, "{}", apart(&source, &new));
-    let samples = out.takes[1].tracks().find_map(|(_, track)| match &track.controller {
+    let samples = out.takes[0].tracks().find_map(|(_, track)| match &track.controller {
         Controller::Samples(samples) => Some(samples),
         _ => None,
     });
@@ -234,6 +234,27 @@ fn takes_stretch_and_shift_as_a_whole() {
         Some(12.0),
         "samples keep their values, at half the rate"
     );
+}
+
+#[test]
+fn formats_of_one_take_get_the_carried_one_and_the_targets_own_stay_behind_where_asked() {
+    let folder = greeting();
+    let at = folder.path();
+    let carry = |output: &str, more: &[&str]| {
+        let bramble = text("bramble.ncurve");
+        let words =
+            ["carry", &bramble, "--onto", "base.ncurve", "--map", "map.toml", "--at", "101", "-o", output];
+        succeed(at, &[&words, more].concat());
+        scene(&at.join(output))
+    };
+    // The carried take is the one that lasts from frame 101.
+    let out = carry("out.bvh", &[]);
+    let whole = carry("whole.ncurve", &[]);
+    assert_eq!(out.takes[0].range.frames(out.rate), whole.takes[0].range.frames(whole.rate));
+    assert_eq!(whole.rate.frame(whole.takes[0].range.first), 101.0);
+    assert_ne!(whole.takes[1].range, whole.takes[0].range);
+    let alone = carry("alone.ncurve", &["--only-carried"]);
+    assert_eq!(alone.takes, whole.takes[..1]);
 }
 
 #[test]
@@ -251,6 +272,6 @@ fn what_cannot_be_placed_is_said() {
         onto("base.ncurve", &["--place", "overwrite", "--into", "great"]).contains("did you mean 'greet'")
     );
     placed(at, &[]);
-    assert!(onto("out.ncurve", &["--place", "ripple"]).contains("greet, greet 2"));
+    assert!(onto("out.ncurve", &["--place", "ripple"]).contains("greet 2, greet"));
     assert!(!at.join("x.ncurve").exists());
 }

@@ -35,7 +35,7 @@ pub enum Overwrite {
 /// All that jobs share.
 pub struct Desk<'a> {
     recipe: &'a Recipe,
-    plan: &'a Plan,
+    plan: &'a Plan<'a>,
     records: &'a Records,
     shelf: Shelf,
     overwrite: Overwrite,
@@ -82,7 +82,12 @@ struct Product {
 }
 
 impl<'a> Desk<'a> {
-    pub fn new(recipe: &'a Recipe, plan: &'a Plan, records: &'a Records, overwrite: Overwrite) -> Desk<'a> {
+    pub fn new(
+        recipe: &'a Recipe,
+        plan: &'a Plan<'a>,
+        records: &'a Records,
+        overwrite: Overwrite,
+    ) -> Desk<'a> {
         Desk { recipe, plan, records, shelf: Shelf::that_keeps(), overwrite, claims: Mutex::default() }
     }
 

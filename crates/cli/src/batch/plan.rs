@@ -24,6 +24,14 @@ pub struct Choice<'a> {
     pub all: bool,
 }
 
+impl Choice<'_> {
+    /// Whether a job is meant.
+    fn means(&self, id: &str, source: &str) -> bool {
+        (self.only.is_empty() || self.only.iter().any(|pattern| matches(pattern, source)))
+            && self.shard.is_none_or(|shard| shard.holds(number_of(id)))
+    }
+}
+
 /// One source, and what is to become of it.
 pub struct Job {
     /// Names the job's record and its temporary files.
@@ -85,16 +93,16 @@ pub struct Leftover {
     pub file: String,
     pub contents: Digest,
     pub why: String,
-    /// Whether the job is gone, too.
-    pub is_orphan: bool,
 }
 
 /// All that there is to do.
-pub struct Plan {
+pub struct Plan<'a> {
     pub jobs: Vec<Job>,
-    pub leftovers: Vec<Leftover>,
     /// Every source of the recipe, whether chosen or not.
     pub sources: BTreeSet<String>,
+    /// The ids of all jobs of the recipe.
+    ids: BTreeSet<String>,
+    choice: Choice<'a>,
     /// The files that runs have written, with their contents, and the jobs that made them.
     pub written: HashMap<String, (String, Vec<Digest>)>,
     pub notes: Vec<String>,
@@ -104,11 +112,11 @@ pub struct Plan {
 ///
 /// # Errors
 /// Where no source is found, a chosen one is none, or two sources would be written to one file.
-pub fn plan(
+pub fn plan<'a>(
     recipe: &Recipe,
     records: &BTreeMap<String, Record>,
-    choice: Choice<'_>,
-) -> Result<Plan, Failure> {
+    choice: Choice<'a>,
+) -> Result<Plan<'a>, Failure> {
     let mut notes = Vec::new();
     let mut found = sources(recipe, &mut notes)?;
     let written = written(records);
@@ -133,51 +141,59 @@ pub fn plan(
         }
     }
     one_output_each(recipe, &found)?;
-    let is_chosen = |id: &str, source: &str| {
-        (choice.only.is_empty() || choice.only.iter().any(|pattern| matches(pattern, source)))
-            && choice.shard.is_none_or(|shard| shard.holds(number_of(id)))
-    };
     let shared = Mutex::new(HashMap::new());
     let jobs: Vec<Job> = found
         .par_iter()
         .map(|(source, folder)| (id_of(source), source, folder))
-        .filter(|(id, source, _)| is_chosen(id, source))
+        .filter(|(id, source, _)| choice.means(id, source))
         .map(|(id, source, folder)| {
             let record = records.get(&id).cloned();
             job(recipe, id, source, folder, record, choice.all, &shared)
         })
         .collect();
-    let ids: BTreeSet<String> = found.keys().map(|source| id_of(source)).collect();
-    let mut leftovers = Vec::new();
-    for (id, record) in records.iter().filter(|(id, record)| is_chosen(id, &record.source)) {
-        let is_orphan = !ids.contains(id);
-        let files: Vec<(&str, &Digest)> = match is_orphan {
-            true => record.written().collect(),
-            // Of a job that gave an error, what an earlier run made is all there is.
-            false if record.outcome == Outcome::Done => {
-                record.earlier.iter().map(|(file, contents)| (file.as_str(), contents)).collect()
-            }
-            false => Vec::new(),
+    let ids = found.keys().map(|source| id_of(source)).collect();
+    Ok(Plan { jobs, sources: found.into_keys().collect(), ids, choice, written, notes })
+}
+
+impl Plan<'_> {
+    /// The jobs that have a record and no source.
+    pub fn orphans(&self, records: &BTreeMap<String, Record>) -> Vec<String> {
+        let is_orphan = |(id, record): &(&String, &Record)| {
+            !self.ids.contains(*id) && self.choice.means(id, &record.source)
         };
-        let why = match is_orphan {
-            true => format!("its source {} is gone", record.source),
-            false => format!("{} makes it no more", record.source),
-        };
-        for (file, contents) in files {
-            let is_made = written.get(file).is_some_and(|(other, _)| other != id && ids.contains(other));
-            if !is_made && recipe.resolved(file).is_file() {
-                let (id, why) = (id.clone(), why.clone());
-                leftovers.push(Leftover {
-                    id,
-                    file: file.to_owned(),
-                    contents: contents.clone(),
-                    why,
-                    is_orphan,
-                });
+        records.iter().filter(is_orphan).map(|(id, _)| id.clone()).collect()
+    }
+
+    /// The files of earlier runs that nothing makes any more, by what the records say now.
+    pub fn leftovers(&self, recipe: &Recipe, records: &BTreeMap<String, Record>) -> Vec<Leftover> {
+        let written = written(records);
+        let mut leftovers = Vec::new();
+        for (id, record) in records.iter().filter(|(id, record)| self.choice.means(id, &record.source)) {
+            let is_orphan = !self.ids.contains(id);
+            let files: Vec<(&str, &Digest)> = match is_orphan {
+                true => record.written().collect(),
+                // Of a job that gave an error, what an earlier run made is all there is.
+                false if record.outcome == Outcome::Done => {
+                    record.earlier.iter().map(|(file, contents)| (file.as_str(), contents)).collect()
+                }
+                false => Vec::new(),
+            };
+            let why = match is_orphan {
+                true => format!("its source {} is gone", record.source),
+                false => format!("{} makes it no more", record.source),
+            };
+            for (file, contents) in files {
+                let is_made =
+                    written.get(file).is_some_and(|(other, _)| other != id && self.ids.contains(other));
+                if !is_made && recipe.resolved(file).is_file() {
+                    let (id, why) = (id.clone(), why.clone());
+                    let (file, contents) = (file.to_owned(), contents.clone());
+                    leftovers.push(Leftover { id, file, contents, why });
+                }
             }
         }
+        leftovers
     }
-    Ok(Plan { jobs, leftovers, sources: found.into_keys().collect(), written, notes })
 }
 
 /// The id of a source's job.
@@ -357,7 +373,9 @@ fn inputs(
         let bytes = std::fs::read(&job.path).ok();
         take_in(&job.source, bytes.as_deref().map(digest));
         for file in bytes.map_or(Vec::new(), |bytes| nimble_curve_formats::files_beside(&bytes, &job.path)) {
-            take_in(&file.to_string_lossy(), digest_of_file(&file));
+            let name = file.strip_prefix(".").unwrap_or(&file);
+            let name = name.strip_prefix(recipe.folder()).unwrap_or(name);
+            take_in(&name.to_string_lossy(), digest_of_file(&file));
         }
     } else {
         take_in(&job.source, digest_of_file(&job.path));

@@ -639,9 +639,10 @@ impl Reader<'_> {
         if let Some((line, text)) = text(self, "fps") {
             input.fps = self.noted(line, text.parse().map_err(|error| format!("{error}")));
         }
-        let mut tolerance = Tolerance::default();
+        // As of convert.
+        let mut tolerance = Tolerance { angle: 0.05_f64.to_radians(), length: 0.0001, scalar: 0.001 };
         if let Some((line, text)) = text(self, "tolerance") {
-            tolerance = self.noted(line, quantity::tolerance(&text)).unwrap_or_default();
+            tolerance = self.noted(line, quantity::tolerance(&text)).unwrap_or(tolerance);
         }
         let folder = path.parent().unwrap_or(Path::new(""));
         let profile = text(self, "profile").and_then(|(line, name)| {

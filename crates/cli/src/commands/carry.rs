@@ -253,7 +253,8 @@ fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
     Ok(pose_from(scene, &other, take)?)
 }
 
-/// The carried takes at the time and place that were asked for. Also what there is to say of it.
+/// The carried takes at the time and place that were asked for, before those that the target has itself: where a format
+/// holds one take, it is the new one. Also what there is to say of it.
 fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<String>), Failure> {
     let takes = &carried.scene.takes;
     let mut scene = Scene { takes: takes[..own].to_vec(), ..carried.scene.clone() };
@@ -266,6 +267,7 @@ fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Str
             names.join(", ")
         )));
     }
+    let mut fresh = Vec::new();
     for take in new {
         let mut take = if args.pose.is_some() { keyed(take) } else { take.clone() };
         if let Some(frames) = args.fit_frames {
@@ -282,7 +284,7 @@ fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Str
                 if let Some((name, fresh)) = carried.renamed.iter().find(|(_, fresh)| *fresh == take.name) {
                     notes.push(format!("the target has a take '{name}': the new one is called '{fresh}'"));
                 }
-                scene.takes.push(take);
+                fresh.push(take);
             }
             Some(placement) => {
                 let ease = Ticks((args.ease * scene.rate.ticks_per_frame()).round() as i64);
@@ -298,6 +300,12 @@ fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Str
             }
         }
     }
+    if args.only_carried && !scene.takes.is_empty() {
+        let names: Vec<&str> = scene.takes.iter().map(|take| take.name.as_str()).collect();
+        notes.push(format!("left aside of the target: {}", report::listed(&names, 6)));
+        scene.takes.clear();
+    }
+    scene.takes.splice(0..0, fresh);
     Ok((scene, notes))
 }
 

@@ -48,27 +48,28 @@ pub fn run(args: &Run) -> Result<ExitCode, Failure> {
         return Ok(ExitCode::SUCCESS);
     }
     if args.dry_run {
-        print_plan(&mut out, args, &recipe, &plan)?;
+        let leftovers = plan.leftovers(&recipe, &records.all());
+        print_plan(&mut out, args, &recipe, &plan, &leftovers)?;
         return Ok(ExitCode::SUCCESS);
     }
     let table = if args.merge_tables {
-        EndTable::of_records(&plan)
+        EndTable::of_records(&plan, plan.leftovers(&recipe, &records.all()))
     } else {
         stop_at_interrupt()?;
         done(args, &recipe, &records, &plan)?
     };
-    report(&mut out, args, &recipe, &plan, &table, summary.as_ref())?;
+    report(&mut out, args, &recipe, &table, summary.as_ref())?;
     Ok(table.code())
 }
 
-fn planned(args: &Run, recipe: &Recipe, records: &Records) -> Result<Plan, Failure> {
+fn planned<'a>(args: &'a Run, recipe: &Recipe, records: &Records) -> Result<Plan<'a>, Failure> {
     let plan = plan(recipe, &records.all(), Choice { only: &args.only, shard: args.shard, all: args.all })?;
     plan.notes.iter().for_each(|note| terminal::remark(note));
     Ok(plan)
 }
 
 /// Does what is to be done.
-fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan) -> Result<EndTable, Failure> {
+fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan<'_>) -> Result<EndTable, Failure> {
     let _held = held(args, records)?;
     let start = Instant::now();
     let to_do: Vec<&Job> = plan.jobs.iter().filter(|job| matches!(job.verdict, Verdict::ToDo(_))).collect();
@@ -94,11 +95,15 @@ fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan) -> Result<E
         }
     };
     let rows = plan.jobs.iter().map(row).collect();
-    let mut table = EndTable { rows, seconds: start.elapsed().as_secs_f64(), pruned: Vec::new() };
+    let now = records.all();
+    let mut leftovers = plan.leftovers(recipe, &now);
+    let mut removed = Vec::new();
     if args.prune {
-        table.pruned = pruned(recipe, records, plan);
+        removed = pruned(recipe, &mut leftovers);
+        let stays = |id: &String| leftovers.iter().any(|leftover| leftover.id == *id);
+        plan.orphans(&now).iter().filter(|id| !stays(id)).for_each(|id| records.remove(id));
     }
-    Ok(table)
+    Ok(EndTable { rows, seconds: start.elapsed().as_secs_f64(), leftovers, pruned: removed })
 }
 
 /// Keeps other runs of the recipe away: from all of it, or from the same share.
@@ -130,26 +135,21 @@ fn held(args: &Run, records: &Records) -> Result<Vec<File>, Failure> {
     Ok(files)
 }
 
-/// Removes files that nothing makes any more, unless they were changed since; says which.
-fn pruned(recipe: &Recipe, records: &Records, plan: &Plan) -> Vec<String> {
+/// Removes files that nothing makes any more, unless they were changed since; says which, and leaves the others.
+fn pruned(recipe: &Recipe, leftovers: &mut Vec<Leftover>) -> Vec<String> {
     let mut removed = Vec::new();
-    let mut kept = Vec::new();
-    for leftover in &plan.leftovers {
-        let path = recipe.resolved(&leftover.file);
-        if batch::digest_of_file(&path).as_ref() != Some(&leftover.contents) {
-            terminal::remark(&format!("{}: was changed since, so it stays", leftover.file));
-            kept.push(leftover.id.as_str());
-        } else if let Err(error) = std::fs::remove_file(&path) {
-            terminal::remark(&format!("{}: cannot be removed: {error}", leftover.file));
-            kept.push(leftover.id.as_str());
-        } else {
-            removed.push(leftover.file.clone());
+    leftovers.retain(|Leftover { file, contents, .. }| {
+        let path = recipe.resolved(file);
+        if batch::digest_of_file(&path).as_ref() != Some(contents) {
+            terminal::remark(&format!("{file}: was changed since, so it stays"));
+            return true;
         }
-    }
-    let orphans = plan.leftovers.iter().filter(|leftover| leftover.is_orphan);
-    for leftover in orphans.filter(|leftover| !kept.contains(&leftover.id.as_str())) {
-        records.remove(&leftover.id);
-    }
+        match std::fs::remove_file(&path) {
+            Ok(()) => removed.push(file.clone()),
+            Err(error) => terminal::remark(&format!("{file}: cannot be removed: {error}")),
+        }
+        path.exists()
+    });
     removed
 }
 
@@ -309,15 +309,16 @@ impl Row {
 struct EndTable {
     rows: Vec<Row>,
     seconds: f64,
+    leftovers: Vec<Leftover>,
     pruned: Vec<String>,
 }
 
 impl EndTable {
     /// What the records say, whichever run they are from.
-    fn of_records(plan: &Plan) -> EndTable {
+    fn of_records(plan: &Plan<'_>, leftovers: Vec<Leftover>) -> EndTable {
         let rows: Vec<Row> = plan.jobs.iter().map(Row::unchanged).collect();
         let seconds = rows.iter().filter_map(|row| row.record.as_ref()).map(|record| record.seconds).sum();
-        EndTable { rows, seconds, pruned: Vec::new() }
+        EndTable { rows, seconds, leftovers, pruned: Vec::new() }
     }
 
     fn count(&self, state: State) -> usize {
@@ -433,11 +434,8 @@ struct LeftoverJson<'a> {
 }
 
 impl<'a> LeftoverJson<'a> {
-    fn all(plan: &'a Plan) -> Vec<LeftoverJson<'a>> {
-        plan.leftovers
-            .iter()
-            .map(|leftover| LeftoverJson { file: &leftover.file, why: &leftover.why })
-            .collect()
+    fn all(leftovers: &'a [Leftover]) -> Vec<LeftoverJson<'a>> {
+        leftovers.iter().map(|leftover| LeftoverJson { file: &leftover.file, why: &leftover.why }).collect()
     }
 }
 
@@ -445,7 +443,6 @@ fn report(
     out: &mut Report,
     args: &Run,
     recipe: &Recipe,
-    plan: &Plan,
     table: &EndTable,
     summary: Option<&Summary<'_>>,
 ) -> Result<(), Failure> {
@@ -461,7 +458,6 @@ fn report(
             seconds: row.seconds(),
             outputs: row.made().collect(),
         });
-        let left = if args.prune { Vec::new() } else { LeftoverJson::all(plan) };
         return Ok(print_json(
             out,
             &RunJson {
@@ -473,7 +469,7 @@ fn report(
                 not_done: table.count(State::NotDone),
                 seconds: table.seconds,
                 rows: rows.collect(),
-                left_from_earlier: left,
+                left_from_earlier: LeftoverJson::all(&table.leftovers),
                 removed: &table.pruned,
             },
         )?);
@@ -483,7 +479,7 @@ fn report(
     let rows: Vec<&Row> = table.rows.iter().filter(is_told).collect();
     print_table(out, args, recipe, &rows)?;
     print_to_look_at(out, &rows)?;
-    print_leftovers(out, args, plan, &table.pruned)?;
+    print_leftovers(out, args, &table.leftovers, &table.pruned)?;
     print_totals(out, args, table)
 }
 
@@ -596,23 +592,24 @@ fn print_to_look_at(out: &mut impl Write, rows: &[&Row]) -> Result<(), Failure> 
     Ok(())
 }
 
-fn print_leftovers(out: &mut impl Write, args: &Run, plan: &Plan, removed: &[String]) -> Result<(), Failure> {
-    if args.prune {
-        if !removed.is_empty() {
-            let names: Vec<&str> = removed.iter().map(String::as_str).collect();
-            writeln!(out, "  {} removed: {}", counted(names.len(), "file"), listed(&names, 4))?;
-        }
-        return Ok(());
+fn print_leftovers(
+    out: &mut impl Write,
+    args: &Run,
+    leftovers: &[Leftover],
+    removed: &[String],
+) -> Result<(), Failure> {
+    if !removed.is_empty() {
+        let names: Vec<&str> = removed.iter().map(String::as_str).collect();
+        writeln!(out, "  {} removed: {}", counted(names.len(), "file"), listed(&names, 4))?;
     }
-    if plan.leftovers.is_empty() {
+    if args.prune || leftovers.is_empty() {
         return Ok(());
     }
     writeln!(out)?;
-    for leftover in plan.leftovers.iter().take(6) {
-        let Leftover { file, why, .. } = leftover;
+    for Leftover { file, why, .. } in leftovers.iter().take(6) {
         writeln!(out, "  {}  {why}", Style::Warn.paint(file))?;
     }
-    let more = plan.leftovers.len().saturating_sub(6);
+    let more = leftovers.len().saturating_sub(6);
     let more = if more > 0 { format!("and {more} more; ") } else { String::new() };
     writeln!(out, "  {}", Style::Faint.paint(&format!("{more}--prune removes what nothing makes any more")))?;
     Ok(())
@@ -672,7 +669,13 @@ struct ToDoJson<'a> {
 }
 
 /// What would be done, and why.
-fn print_plan(out: &mut Report, args: &Run, recipe: &Recipe, plan: &Plan) -> Result<(), Failure> {
+fn print_plan(
+    out: &mut Report,
+    args: &Run,
+    recipe: &Recipe,
+    plan: &Plan<'_>,
+    leftovers: &[Leftover],
+) -> Result<(), Failure> {
     let to_do: Vec<ToDoJson<'_>> = (plan.jobs.iter())
         .filter_map(|job| match &job.verdict {
             Verdict::ToDo(why) => Some(ToDoJson { source: &job.source, why }),
@@ -687,7 +690,7 @@ fn print_plan(out: &mut Report, args: &Run, recipe: &Recipe, plan: &Plan) -> Res
                 recipe: recipe.path().display().to_string(),
                 files: plan.jobs.len(),
                 to_do,
-                left_from_earlier: LeftoverJson::all(plan),
+                left_from_earlier: LeftoverJson::all(leftovers),
             },
         )?);
     }
@@ -707,7 +710,7 @@ fn print_plan(out: &mut Report, args: &Run, recipe: &Recipe, plan: &Plan) -> Res
         let text = format!("and {} (--most 0 lists all)", counted(to_do.len() - most, "more file"));
         writeln!(out, "  {}", Style::Faint.paint(&text))?;
     }
-    print_leftovers(out, args, plan, &[])
+    print_leftovers(out, args, leftovers, &[])
 }
 
 /// Runs again and again, whenever something that is read has changed.
@@ -730,7 +733,7 @@ fn watch(args: &Run, path: &Path, summary: Option<&Summary<'_>>) -> Result<ExitC
             let records = Records::new(recipe.records.clone());
             let plan = planned(args, &recipe, &records)?;
             let table = done(args, &recipe, &records, &plan)?;
-            report(&mut out, args, &recipe, &plan, &table, summary)
+            report(&mut out, args, &recipe, &table, summary)
         });
         match result {
             Err(failure) if failure.is_closed_pipe() => return Err(failure),
