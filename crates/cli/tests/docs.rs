@@ -50,7 +50,13 @@ fn every_example_runs() {
     for path in texts {
         for command in commands(&std::fs::read_to_string(&path).unwrap()) {
             let words = words(&command);
-            succeed(at, &words.iter().map(String::as_str).collect::<Vec<_>>());
+            let words: Vec<&str> = words.iter().map(String::as_str).collect();
+            match words.as_slice() {
+                [words @ .., ">", file] => std::fs::write(at.join(file), succeed(at, words)).unwrap(),
+                words => {
+                    succeed(at, words);
+                }
+            }
             count += 1;
         }
     }

@@ -50,11 +50,12 @@ impl Crew {
         Crew { workers, threads: threads / workers }
     }
 
-    /// Does the jobs; those that were not begun when the program was asked to end have no record.
+    /// Does the jobs, as long as it can `go_on` and is not asked to end; those that were not begun have no record.
     pub fn work_through(
         &self,
         jobs: &[&Job],
         work: impl Fn(&Job) -> Record + Sync,
+        go_on: impl Fn() -> bool + Sync,
         onlooker: &impl Onlooker,
     ) -> Result<Vec<Option<Record>>, Failure> {
         let next = AtomicUsize::new(0);
@@ -67,7 +68,7 @@ impl Crew {
         std::thread::scope(|scope| {
             for pool in &pools {
                 scope.spawn(|| {
-                    while !is_stopping() {
+                    while !is_stopping() && go_on() {
                         let index = next.fetch_add(1, Ordering::SeqCst);
                         let Some(job) = jobs.get(index) else { break };
                         onlooker.begins(job);

@@ -2,7 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
+use std::io::ErrorKind;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
@@ -41,6 +43,7 @@ pub struct Desk<'a> {
     overwrite: Overwrite,
     /// The files of this run, with the sources that they are made from.
     claims: Mutex<HashMap<String, String>>,
+    is_full: AtomicBool,
 }
 
 /// Why a job has no result.
@@ -88,7 +91,15 @@ impl<'a> Desk<'a> {
         records: &'a Records,
         overwrite: Overwrite,
     ) -> Desk<'a> {
-        Desk { recipe, plan, records, shelf: Shelf::that_keeps(), overwrite, claims: Mutex::default() }
+        Desk {
+            recipe,
+            plan,
+            records,
+            shelf: Shelf::that_keeps(),
+            overwrite,
+            claims: Mutex::default(),
+            is_full: AtomicBool::new(false),
+        }
     }
 
     /// Does a job, and says what came of it. What will be the same again is in the job's record, too.
@@ -307,12 +318,26 @@ impl<'a> Desk<'a> {
                     )))
                 })?;
             }
-            write_bytes_by(bytes, &path, Some(&temporary(&job.id)))?;
+            write_bytes_by(bytes, &path, Some(&temporary(&job.id))).map_err(|error| self.unwritten(error))?;
         }
         record.outcome = Outcome::Done;
         self.keep_earlier(record);
         record.seconds = start.elapsed().as_secs_f64();
         self.records.write(&job.id, record).map_err(Trouble::Place)
+    }
+
+    /// Why an output was not written; on a full disk, no other will be.
+    fn unwritten(&self, error: FormatError) -> Trouble {
+        let FormatError::Write { source, .. } = error else { return Trouble::Place(Failure::from(error)) };
+        if source.kind() == ErrorKind::StorageFull {
+            self.is_full.store(true, Ordering::SeqCst);
+        }
+        Trouble::Place(Failure::new(format!("its output cannot be written: {source}")))
+    }
+
+    /// Whether there is no more room to write.
+    pub fn is_full(&self) -> bool {
+        self.is_full.load(Ordering::SeqCst)
     }
 
     /// Takes a file for a job; refused where it is a source, or another job's.

@@ -82,7 +82,7 @@ impl Step for Check {
         let warned = |finding: &&Finding| finding.code.severity() >= Severity::Warning;
         let warnings: Vec<&Finding> = findings.iter().filter(warned).collect();
         if !warnings.is_empty() {
-            worked.warnings.push(format!("found {}", said(&warnings)));
+            worked.warnings.push(format!("check found {}", said(&warnings)));
         }
         Ok(worked)
     }

@@ -1,0 +1,83 @@
+//! How far a run is, for whoever waits.
+
+use std::io::{IsTerminal as _, Write as _};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::batch::{Job, Onlooker, Record};
+use crate::report::listed;
+
+/// A bar in a terminal, else a line a file.
+pub struct Progress {
+    bar: Option<ProgressBar>,
+    count: usize,
+    state: Mutex<(Vec<String>, usize)>,
+}
+
+impl Progress {
+    pub fn new(count: usize) -> Progress {
+        let bar = (std::io::stderr().is_terminal() && count > 0).then(|| {
+            let bar = ProgressBar::new(count as u64);
+            let style = "  {bar:24} {pos} of {len} files, {eta} left  {wide_msg:.dim}";
+            if let Ok(style) = ProgressStyle::with_template(style) {
+                bar.set_style(style.progress_chars("━━╌"));
+            }
+            bar.enable_steady_tick(Duration::from_millis(200));
+            bar
+        });
+        Progress { bar, count, state: Mutex::default() }
+    }
+
+    pub fn clear(&self) {
+        if let Some(bar) = &self.bar {
+            bar.finish_and_clear();
+        }
+    }
+
+    fn shown(bar: &ProgressBar, current: &[String]) {
+        let names: Vec<&str> = current.iter().map(String::as_str).collect();
+        bar.set_message(listed(&names, 3));
+    }
+}
+
+impl Onlooker for Progress {
+    fn begins(&self, job: &Job) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.0.push(job.source.clone());
+        if let Some(bar) = &self.bar {
+            Progress::shown(bar, &state.0);
+        }
+    }
+
+    fn ends(&self, job: &Job, record: &Record) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.0.retain(|source| *source != job.source);
+        state.1 += 1;
+        match &self.bar {
+            Some(bar) => {
+                bar.inc(1);
+                Progress::shown(bar, &state.0);
+            }
+            None => {
+                let width = self.count.to_string().len();
+                let line = format!("[{:>width$}/{}] {}", state.1, self.count, job.source);
+                let said = match &record.error {
+                    Some(error) => format!("failed: {error}"),
+                    None => {
+                        let (before, after) = keys(record);
+                        format!("{before} → {after} keys, {:.2} s", record.seconds)
+                    }
+                };
+                let _ = writeln!(anstream::stderr(), "{line}  {said}");
+            }
+        }
+    }
+}
+
+/// How many keys and samples there were, and are.
+fn keys(record: &Record) -> (usize, usize) {
+    let outputs = record.outputs.iter();
+    outputs.fold((0, 0), |(before, after), made| (before + made.before, after + made.after))
+}
