@@ -100,9 +100,10 @@ fn tree(folder: &Path) -> BTreeMap<String, Vec<u8>> {
             let path = entry.path();
             if path.is_dir() {
                 folders.push(path);
-            } else {
+            } else if let Ok(contents) = fs::read(&path) {
+                // A run may be going on, and a file may have another name by now.
                 let name = path.strip_prefix(folder).unwrap().to_string_lossy().into_owned();
-                all.insert(name, fs::read(&path).unwrap());
+                all.insert(name, contents);
             }
         }
     }
