@@ -13,7 +13,7 @@ use super::piece::{Interval, Slopes};
 const BEAM: usize = 6;
 /// How far beyond the farthest that fits, at the least and the most, and as a part of the usual piece, farther ones are
 /// looked for: in noise longer pieces may fit where shorter ones do not.
-const BEYOND: (usize, usize, usize) = (2, 12, 4);
+const BEYOND: (usize, usize, usize) = (1, 6, 8);
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
@@ -109,20 +109,29 @@ impl Stretch<'_> {
     /// What one piece more reaches.
     fn next_layer(&self, layer: &[State], usual: usize, slopes: &mut Slopes) -> Vec<State> {
         // The farthest end: from the first state by search, and whether others reach a little farther.
-        let mut farthest = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
+        let (reach, ends) = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
+        let mut farthest = reach;
+        // What is known already: the state from which the farthest end is reached, and the slopes that are open there.
+        let mut known = ends.map(|ends| (0, ends));
         let beyond = (usual / BEYOND.2).clamp(BEYOND.0, BEYOND.1);
-        for state in &layer[1..] {
-            let mut reaches = |to: usize| to <= self.to && self.find(slopes, state.step.to, to, state.ends);
-            while let Some(more) = (1..=beyond).find(|more| reaches(farthest + more)) {
-                farthest += more;
+        for (parent, state) in layer.iter().enumerate().skip(1) {
+            let mut ends_at = |to: usize| {
+                let fits = to <= self.to && self.find(slopes, state.step.to, to, state.ends);
+                fits.then(|| (to, slopes.at_end()))
+            };
+            while let Some((to, ends)) = (farthest + 1..=farthest + beyond).find_map(&mut ends_at) {
+                farthest = to;
+                known = Some((parent, ends));
             }
         }
         let mut breaks = false;
         let front = layer[0].step.to;
         if farthest < self.to && farthest <= front + CORNER {
-            let alone = self.farthest(front, self.any, usual, slopes);
+            let (alone, ends) = self.farthest(front, self.any, usual, slopes);
             breaks = alone > front + 3 * (farthest - front).max(1);
-            farthest = if breaks { alone } else { farthest };
+            if breaks {
+                (farthest, known) = (alone, ends.map(|ends| (0, ends)));
+            }
         }
         let longest = (farthest - layer[layer.len() - 1].step.to).max(1);
         let behind = ((longest as f64 * BEHIND) as usize).max(2);
@@ -135,8 +144,12 @@ impl Stretch<'_> {
             // The way from the farthest of the ends before does nearly as well as the best of all.
             let way = layer.iter().enumerate().find_map(|(parent, state)| {
                 let (from, open) = (state.step.to, if breaks { self.any } else { state.ends });
-                let fits = from < to && self.find(slopes, from, to, open);
-                fits.then(|| State { step: Step { from, to, open, breaks }, ends: slopes.at_end(), parent })
+                let ends = match known {
+                    Some((known, ends)) if to == farthest => (parent == known).then_some(ends),
+                    _ if parent == 0 && to > reach && !breaks => None,
+                    _ => (from < to && self.find(slopes, from, to, open)).then(|| slopes.at_end()),
+                };
+                Some(State { step: Step { from, to, open, breaks }, ends: ends?, parent })
             });
             ends += usize::from(way.is_some());
             found.extend(way);
@@ -152,14 +165,28 @@ impl Stretch<'_> {
         found
     }
 
-    /// The farthest end of a piece, if nearer ones fit where farther ones do.
-    fn farthest(&self, from: usize, open: Interval, usual: usize, slopes: &mut Slopes) -> usize {
-        let mut fits = |to: usize| self.find(slopes, from, to, open);
+    /// The farthest end of a piece, if nearer ones fit where farther ones do, and the slopes that are open there.
+    fn farthest(
+        &self,
+        from: usize,
+        open: Interval,
+        usual: usize,
+        slopes: &mut Slopes,
+    ) -> (usize, Option<Interval>) {
+        let mut last = (0, None);
+        let mut fits = |to: usize| {
+            let fits = self.find(slopes, from, to, open);
+            if fits {
+                last = (to, Some(slopes.at_end()));
+            }
+            fits
+        };
         let first = from + 1;
         let guess = (from + usual).clamp(first, self.to);
         let mut step = (usual / 4).max(1);
         if fits(guess) {
-            return search::farthest(guess, self.to, step, fits);
+            let good = search::farthest(guess, self.to, step, fits);
+            return (good, last.1.filter(|_| last.0 == good));
         }
         let (mut good, mut bad) = (first, guess);
         while bad - good > step {
@@ -175,6 +202,6 @@ impl Stretch<'_> {
             let middle = good + (bad - good) / 2;
             if fits(middle) { good = middle } else { bad = middle }
         }
-        good
+        (good, last.1.filter(|_| last.0 == good))
     }
 }

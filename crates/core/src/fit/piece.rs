@@ -110,30 +110,20 @@ impl Slopes {
         self.corners.clear();
         self.boxed = false;
         if last >= 3 {
-            // The slopes that two far-apart samples allow are a parallelogram, which is cut down to the ranges.
+            // The slopes at the start and what one sample well inside allows are a parallelogram.
             let (first, second) = thirds(last);
             let (first, second) = (term(first, last), term(second, last));
-            let (w1, w2) = (wanted(first), wanted(second));
-            let per_det = 1.0 / (first.start * second.end - second.start * first.end);
-            let middle = (
-                (w1 * second.end - w2 * first.end) * per_det,
-                (first.start * w2 - second.start * w1) * per_det,
-            );
-            let t = tolerance * per_det;
-            let (one, other) = ((second.end * t, -second.start * t), (-first.end * t, first.start * t));
-            let reach = (one.0.abs() + other.0.abs(), one.1.abs() + other.1.abs());
-            if middle.0 + reach.0 < start.low
-                || middle.0 - reach.0 > start.high
-                || middle.1 + reach.1 < any.low
-                || middle.1 - reach.1 > any.high
-            {
-                return false;
-            }
-            let corner =
-                |a: f64, b: f64| (middle.0 + a * one.0 + b * other.0, middle.1 + a * one.1 + b * other.1);
-            self.corners.extend([corner(-1.0, -1.0), corner(1.0, -1.0), corner(1.0, 1.0), corner(-1.0, 1.0)]);
-            let ranges = [(1.0, 0.0, start), (0.0, 1.0, any)];
-            let fits = ranges.iter().all(|&(a, b, range)| self.between(a, b, range.low, range.high));
+            let (wanted_first, wanted_second) = (wanted(first), wanted(second));
+            let at = |x: f64, t: f64| (x, (wanted_second + t - second.start * x) / second.end);
+            self.corners.extend([
+                at(start.low, tolerance),
+                at(start.high, tolerance),
+                at(start.high, -tolerance),
+                at(start.low, -tolerance),
+            ]);
+            let fits =
+                self.between(first.start, first.end, wanted_first - tolerance, wanted_first + tolerance)
+                    && self.between(0.0, 1.0, any.low, any.high);
             if !fits {
                 return false;
             }
@@ -228,6 +218,11 @@ impl Slopes {
             (before, there) = (corner, here);
         }
         std::mem::swap(&mut self.corners, &mut self.spare);
+    }
+
+    /// What was found, without the room for finding more.
+    pub fn found(&self) -> Slopes {
+        Slopes { corners: self.corners.clone(), ..Slopes::default() }
     }
 
     /// The slopes at the end for which there is a slope at the start.

@@ -123,13 +123,13 @@ impl Chain<'_> {
         let at_rest = (next_run.is_some() || self.is_extreme(stretch.to)).then_some(0.0);
         let wanted = self.last_slope.filter(|_| is_last).or(at_rest);
         let mut open = open;
+        let mut slopes = Slopes::default();
         for step in stretch.fewest(open, wanted) {
-            let mut slopes = Slopes::default();
             stretch.find(&mut slopes, step.from, step.to, step.open);
             open = slopes.at_end();
             let kind = Kind::Cubic { slopes: self.slopes.len(), breaks: step.breaks };
             self.pieces.push(Piece { from: step.from, to: step.to, kind });
-            self.slopes.push(slopes);
+            self.slopes.push(slopes.found());
         }
         (stretch.to, open)
     }
