@@ -6,6 +6,8 @@
 //! tolerance, and then as few as greedily longest pieces need, evenly spread; where that is more than one between two
 //! keys, fewer still whose values and slopes are free (see [`super::refine`]).
 
+use std::cell::RefCell;
+
 use glam::{DQuat, DVec3};
 
 use super::path::{Knot, Leaving, RotationPath};
@@ -23,6 +25,8 @@ const MAX_STEP: f64 = 0.26;
 const MAX_TURN: f64 = 1.0;
 /// Steps to a frame at which the path is followed and the error measured.
 const STEPS_PER_FRAME: i64 = 16;
+/// By so many points a piece keys with free values are chosen.
+const SAMPLES_PER_KEY: usize = 12;
 /// Below this cosine of the middle angle, angles and rates at a key are taken as limits from its side.
 const NEAR_POLE: f64 = 1e-5;
 
@@ -80,6 +84,23 @@ struct Point {
     lean: f64,
 }
 
+impl Point {
+    /// How far a rotation with these angles is from the point, in radians, to the first order of the difference; and how
+    /// far that may be off, which is everything where the difference is not small.
+    #[inline]
+    fn distance(&self, order: RotationOrder, angles: DVec3) -> (f64, f64) {
+        let d = angles - self.angles;
+        let size = d.abs().max_element();
+        if size >= 0.02 {
+            return (0.0, f64::INFINITY);
+        }
+        // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb.
+        let (a, b, c) = order.axes();
+        let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * self.lean * d[a] * d[c];
+        (square.max(0.0).sqrt(), size * size)
+    }
+}
+
 /// A key of all three channels.
 #[derive(Clone, Copy, Debug)]
 struct TripleKey {
@@ -97,7 +118,7 @@ struct Run<'a, P: RotationPath> {
     c: &'a Conversion,
     keys: Vec<TripleKey>,
     /// All points at which the result will be measured.
-    points: Vec<(f64, DQuat)>,
+    points: Vec<Point>,
     closest: (f64, f64),
     split_at_pole: Vec<Ticks>,
 }
@@ -116,7 +137,8 @@ impl<P: RotationPath> Run<'_, P> {
             self.interval(pair[0], pair[1].time);
         }
         if let [only] = knots {
-            self.points.push((only.time.as_f64(), self.path.rotation(only.time.as_f64(), Side::Right)));
+            let time = only.time.as_f64();
+            self.points.push(self.point(time, self.path.rotation(time, Side::Right), start));
         }
     }
 
@@ -140,11 +162,9 @@ impl<P: RotationPath> Run<'_, P> {
         if from.leaving == Leaving::Holding {
             self.keys[last].interpolation = Interpolation::Hold;
             let held = self.keys[last].value;
-            self.points.push((from.time.as_f64(), self.path.rotation(from.time.as_f64(), Side::Right)));
-            self.points.push((
-                0.5 * (from.time.as_f64() + end),
-                self.path.rotation(from.time.as_f64(), Side::Right),
-            ));
+            let start = from.time.as_f64();
+            let rotation = self.path.rotation(start, Side::Right);
+            self.points.extend([start, 0.5 * (start + end)].map(|time| self.point(time, rotation, held)));
             let value = self.across(end, held);
             self.push_key(to, None, value, DVec3::ZERO);
             return;
@@ -160,7 +180,8 @@ impl<P: RotationPath> Run<'_, P> {
         let points = self.follow(from.time.as_f64(), start_angles, end);
         self.note_pole(&points);
         let (arrival, end_slope) = self.arrival(&points);
-        let trace = Trace { run: self, points: &points, start_slope, end_slope, arrival };
+        let slopes = RefCell::new(vec![None; points.len()]);
+        let trace = Trace { run: self, points: &points, start_slope, end_slope, arrival, slopes };
         if from.leaving == Leaving::Straight && trace.is_straight() {
             self.keys[last].interpolation = Interpolation::Linear;
         } else {
@@ -173,8 +194,7 @@ impl<P: RotationPath> Run<'_, P> {
                 self.keys[key].added = true;
             }
         }
-        self.points.extend(points.iter().map(|point| (point.time, point.rotation)));
-        self.points.pop();
+        self.points.extend_from_slice(&points[..points.len() - 1]);
         let value = if self.path.jumps(end) { self.across(end, arrival) } else { arrival };
         let before = (value != arrival).then_some(arrival);
         self.push_key(to, before, value, end_slope);
@@ -294,12 +314,12 @@ impl<P: RotationPath> Run<'_, P> {
     }
 
     fn note_pole(&mut self, points: &[Point]) {
-        let middle = self.c.order.middle();
-        for point in points {
-            let distance = point.angles[middle].cos().abs().asin();
-            if distance < self.closest.0 {
-                self.closest = (distance, point.time);
-            }
+        // The lean is the sine of the middle angle: the larger, the closer.
+        let Some(first) = points.first() else { return };
+        let closest = points.iter().fold(first, |a, b| if b.lean.abs() > a.lean.abs() { b } else { a });
+        let distance = closest.angles[self.c.order.middle()].cos().abs().asin();
+        if distance < self.closest.0 {
+            self.closest = (distance, closest.time);
         }
     }
 
@@ -307,10 +327,17 @@ impl<P: RotationPath> Run<'_, P> {
         let curves: [Curve; 3] = std::array::from_fn(|axis| channel(&self.keys, axis));
         let mut error = MeasuredError::none(Quantity::Angle);
         let mut cursors = curves.each_ref().map(crate::curve::Cursor::new);
-        for (time, rotation) in &self.points {
-            let angles =
-                DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(*time).unwrap_or(0.0)));
-            error.take(angle_between(*rotation, quat_from_euler(self.c.order, angles)), *time);
+        for point in &self.points {
+            let angles = DVec3::from_array(
+                cursors.each_mut().map(|cursor| cursor.value_at(point.time).unwrap_or(0.0)),
+            );
+            // The largest error is to be exact; of the others it is enough that they are smaller.
+            let (linear, rest) = point.distance(self.c.order, angles);
+            let found = match linear + rest < error.largest {
+                true => linear,
+                false => angle_between(point.rotation, quat_from_euler(self.c.order, angles)),
+            };
+            error.take(found, point.time);
         }
         let added = self.keys.iter().filter(|key| key.added).count();
         Converted { curves, error, added, closest_to_pole: self.closest, split_at_pole: self.split_at_pole }
@@ -354,6 +381,8 @@ struct Trace<'a, 'b, P: RotationPath> {
     start_slope: DVec3,
     end_slope: DVec3,
     arrival: DVec3,
+    /// Slopes at points inside, as far as they were asked for.
+    slopes: RefCell<Vec<Option<DVec3>>>,
 }
 
 impl<P: RotationPath> Trace<'_, '_, P> {
@@ -366,6 +395,10 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         if index == last {
             return self.end_slope;
         }
+        *self.slopes.borrow_mut()[index].get_or_insert_with(|| self.slope_inside(index))
+    }
+
+    fn slope_inside(&self, index: usize) -> DVec3 {
         let point = &self.points[index];
         let c = self.run.c;
         let velocity = self.run.path.velocity(point.time, Side::Right);
@@ -396,16 +429,11 @@ impl<P: RotationPath> Trace<'_, '_, P> {
     /// Whether a rotation with these angles lies within a tolerance of a point of the path.
     fn is_within(&self, point: &Point, angles: DVec3, tolerance: f64) -> bool {
         let order = self.run.c.order;
-        let d = angles - point.angles;
-        // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb. Right to the square of δ.
-        let (a, b, c) = order.axes();
-        let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * point.lean * d[a] * d[c];
-        let linear = square.max(0.0).sqrt();
-        let size = d.abs().max_element();
-        if size < 0.02 && linear + size * size < tolerance {
+        let (linear, rest) = point.distance(order, angles);
+        if linear + rest < tolerance {
             return true;
         }
-        if size < 0.02 && linear - size * size > tolerance {
+        if linear - rest > tolerance {
             return false;
         }
         // A conversion back meets the very same error: rounding must not make it another one.
@@ -420,10 +448,14 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
         let rise = v1 - v0;
         let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
-        self.points[from + 1..to].iter().all(|point| {
+        let is_near = |point: &Point| {
             let u = (point.time - start) / (end - start);
             self.is_within(point, v0 + (m0 + (c2 + c3 * u) * u) * u, tolerance)
-        })
+        };
+        // It strays most far from its ends, so what does not fit shows soonest in the middle.
+        let middle = from + 1 + (to - from) / 2;
+        let (first, second) = self.points[from + 1..to].split_at((middle - from - 1).min(to - from - 1));
+        second.iter().all(is_near) && first.iter().rev().all(is_near)
     }
 
     /// The keys that must be added: when, with which angles and slopes.
@@ -444,11 +476,15 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let (start, end) = (self.points[0].time, self.points[last].time);
         let seconds = (end - start) / TICKS_PER_SECOND as f64;
         let axes = self.run.c.order.axes();
-        let sample = |index: usize| {
+        let sample = |&index: &usize| {
             let (angles, lean) = (self.angles(index), self.points[index].lean);
             Sample { time: (self.points[index].time - start) / (end - start), angles, lean }
         };
-        let samples: Vec<Sample> = (0..=last).map(sample).collect();
+        // So many are enough to choose by; what is chosen is held against all.
+        let stride = (last / (SAMPLES_PER_KEY * (cuts.len() + 1))).max(1);
+        let is_chosen = |index: &usize| index % stride == 0 || *index == last || self.is_whole(*index);
+        let chosen: Vec<usize> = (0..=last).filter(is_chosen).collect();
+        let samples: Vec<Sample> = chosen.iter().map(sample).collect();
         let ends = (self.start_slope * seconds, self.end_slope * seconds);
         // Equal parts of what each piece between the cuts can bear.
         let knots: Vec<usize> = std::iter::once(0).chain(cuts.iter().copied()).chain([last]).collect();
@@ -461,11 +497,13 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let tolerance = self.run.c.tolerance;
         let mut count = cuts.len() * 6 / 10;
         while count < cuts.len() {
-            let places: Vec<usize> = (1..=count).map(|key| place(key as f64 / (count + 1) as f64)).collect();
-            if let Some((keys, error)) = refine(&samples, &places, ends, axes, 0.97 * tolerance)
-                && error < tolerance
-                && self.all_within(&keys, ends)
-            {
+            let places = (1..=count).map(|key| place(key as f64 / (count + 1) as f64));
+            let places: Vec<usize> = places.map(|index| chosen.partition_point(|own| *own < index)).collect();
+            let found = refine(&samples, &places, ends, axes, 0.97 * tolerance);
+            let found = found.filter(|(_, error)| *error < tolerance).map(|(keys, _)| {
+                keys.into_iter().map(|key| FreeKey { index: chosen[key.index], ..key }).collect::<Vec<_>>()
+            });
+            if let Some(keys) = found.filter(|keys| self.all_within(keys, ends)) {
                 let key = |key: &FreeKey| {
                     (Ticks(self.points[key.index].time.round() as i64), key.angles, key.slopes / seconds)
                 };
@@ -508,17 +546,19 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         })
     }
 
+    /// Whether a point is on a whole frame.
+    fn is_whole(&self, index: usize) -> bool {
+        self.run.c.rate.whole_frame(Ticks(self.points[index].time as i64)).is_some()
+    }
+
     /// The points at which keys must be added, as few as can be found and evenly spread.
     fn cuts(&self) -> Vec<usize> {
         let tolerance = self.run.c.tolerance;
-        let rate = self.run.c.rate;
-        let frames: Vec<usize> = (1..self.points.len() - 1)
-            .filter(|&index| rate.whole_frame(Ticks(self.points[index].time as i64)).is_some())
-            .collect();
-        let mut cuts = self.cuts_within(tolerance, &frames);
-        if cuts.is_empty() {
-            return cuts;
+        if self.fits(0, self.points.len() - 1, tolerance) {
+            return Vec::new();
         }
+        let frames: Vec<usize> = (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect();
+        let mut cuts = self.cuts_within(tolerance, &frames);
         // The least tolerance that needs no more keys spreads the error evenly.
         let (mut enough, mut too_little) = (tolerance, 0.0);
         for _ in 0..5 {

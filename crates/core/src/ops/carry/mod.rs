@@ -393,13 +393,15 @@ struct Measured {
     worst: Option<NodeId>,
 }
 
+/// The part of the tolerance that a node has to itself at first.
+const FIRST_SHARE: f64 = 0.8;
 /// How often tolerances are shared out anew where errors add up along chains.
 const ROUNDS: usize = 6;
 
 impl Job<'_> {
     fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
         let links = &self.links.all;
-        let mut shares = vec![0.8 * self.tolerance.angle; links.len()];
+        let mut shares = vec![FIRST_SHARE * self.tolerance.angle; links.len()];
         let turn = |index: usize, share: f64| self.rotation(tracks, &links[index], share);
         let mut rotations: Vec<Vec<Output>> =
             (0..links.len()).into_par_iter().map(|index| turn(index, shares[index])).collect();
@@ -421,17 +423,32 @@ impl Job<'_> {
         for round in 0..ROUNDS {
             let excess = &measured.1;
             let mut redo: Vec<usize> = Vec::new();
+            let is_refitted: HashSet<NodeId> = links
+                .iter()
+                .zip(&rotations)
+                .filter(|(_, r)| refitted(r))
+                .map(|(link, _)| link.target)
+                .collect();
+            // Where many errors add up, smaller shares make them no smaller at first: how far so many in a row may go was
+            // found by trying, between what chance would allow, the root of their number, and their number itself.
+            let in_a_row = |node: NodeId| {
+                self.onto.upwards(node).filter(|id| is_refitted.contains(id)).count().max(1) as f64
+            };
             for (index, link) in links.iter().enumerate() {
                 // Every node below feels this one's error.
-                let worst = excess
+                let below = excess
                     .iter()
                     .filter(|(node, _)| self.onto.upwards(**node).any(|id| id == link.target))
-                    .map(|(_, error)| *error)
-                    .fold(0.0, f64::max);
-                if worst > self.tolerance.angle && refitted(&rotations[index]) {
+                    .max_by(|(_, a), (_, b)| a.total_cmp(b));
+                let Some((&node, &worst)) = below else { continue };
+                if worst > self.tolerance.angle && is_refitted.contains(&link.target) {
                     let last = round + 2 >= ROUNDS;
                     let by = if last { 0.4 } else { (0.85 * self.tolerance.angle / worst).max(0.15) };
                     shares[index] *= by;
+                    if round == 0 && worst > 2.0 * self.tolerance.angle {
+                        shares[index] =
+                            shares[index].min(FIRST_SHARE * self.tolerance.angle / in_a_row(node).powf(0.72));
+                    }
                     redo.push(index);
                 }
             }
