@@ -482,7 +482,8 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         };
         // So many are enough to choose by; what is chosen is held against all.
         let stride = (last / (SAMPLES_PER_KEY * (cuts.len() + 1))).max(1);
-        let is_chosen = |index: &usize| index % stride == 0 || *index == last || self.is_whole(*index);
+        let is_chosen =
+            |index: &usize| index.is_multiple_of(stride) || *index == last || self.is_whole(*index);
         let chosen: Vec<usize> = (0..=last).filter(is_chosen).collect();
         let samples: Vec<Sample> = chosen.iter().map(sample).collect();
         let ends = (self.start_slope * seconds, self.end_slope * seconds);
