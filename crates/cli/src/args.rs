@@ -125,6 +125,9 @@ pub struct Convert {
     /// Leave out the extra data that brings back what the format cannot hold by itself
     #[arg(long)]
     pub without_extra: bool,
+    /// Write rigs as skeletons with sampled animation, as game engines read them: USD only
+    #[arg(long)]
+    pub skeletons: bool,
     /// Write what became of every channel to a JSON file
     #[arg(long, value_name = "FILE")]
     pub ledger: Option<PathBuf>,

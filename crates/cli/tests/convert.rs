@@ -4,11 +4,12 @@ mod common;
 
 use std::collections::HashMap;
 
-use common::{fail, run, sample, scene, succeed};
+use common::{fail, run, sample, scene, succeed, values};
 use glam::DVec3;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::scene::Scene;
+use nimble_curve_core::value::Value;
 
 /// World positions of all joints at some frames.
 fn places(scene: &Scene, frames: &[f64]) -> Vec<HashMap<String, DVec3>> {
@@ -136,4 +137,102 @@ fn selections_that_select_nothing_are_errors_that_help() {
     assert!(convert(&["--only", "nobody"]).contains("no animated channel matches 'nobody'"));
     assert!(convert(&["--frames", "1000:2000"]).contains("outside every take"));
     assert!(!folder.path().join("out.ncurve").exists());
+}
+
+#[test]
+fn nodes_of_one_name_come_back_from_files_of_any_name() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let text = std::fs::read_to_string(sample("cart.ncurve")).unwrap().replace("\"vane_end\"", "\"mast\"");
+    std::fs::write(at.join("cart.ncurve"), text).unwrap();
+    let twins =
+        scene(&at.join("cart.ncurve")).rigs[0].nodes().filter(|(_, node)| node.name == "mast").count();
+    assert_eq!(twins, 2);
+    for other in ["other.glb", "other.dae", "other.usda", "other.usdc"] {
+        succeed(at, &["convert", "cart.ncurve", other]);
+        let back = run(at, &["convert", other, "back.ncurve"]);
+        let said = String::from_utf8_lossy(&back.stderr).into_owned();
+        assert!(back.status.success() && !said.contains("others than those"), "{other}: {said}");
+        assert_eq!(succeed(at, &["compare", "cart.ncurve", "back.ncurve"]), "", "{other}");
+    }
+}
+
+#[test]
+fn skeletons_move_as_their_rigs_do_and_bring_the_curves_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    for name in ["bramble.ncurve", "stilt.ncurve", "cart.ncurve", "bramble_wade.bvh"] {
+        let file = sample(name);
+        let file = file.to_str().unwrap();
+        let source = scene(&sample(name));
+        let Some(take) = source.takes.first() else { continue };
+        for ending in ["usda", "usdc", "usdz"] {
+            let (output, plain) = (format!("whole.{ending}"), format!("plain.{ending}"));
+            succeed(at, &["convert", file, &output, "--skeletons"]);
+            // The extra data brings everything back; samples are in the animation itself, in single precision.
+            match name.ends_with(".bvh") {
+                true => succeed(at, &["compare", file, &output, "--tolerance", "0.0001deg,0.001mm"]),
+                false => {
+                    let said = succeed(at, &["compare", file, &output]);
+                    assert_eq!(said, "", "{name} {ending}");
+                    said
+                }
+            };
+            let ledger = at.join("ledger.json");
+            succeed(
+                at,
+                &[
+                    "convert",
+                    file,
+                    &plain,
+                    "--skeletons",
+                    "--without-extra",
+                    "--ledger",
+                    ledger.to_str().unwrap(),
+                ],
+            );
+            let found = scene(&at.join(&plain));
+            assert_eq!(found.rigs.len(), 1, "the rigs are skeletons of one layer");
+            let identifier = |name: &str| name.replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+            let frames: Vec<f64> = (source.rate.nearest_frame(take.range.first)
+                ..=source.rate.nearest_frame(take.range.last))
+                .step_by(3)
+                .map(|frame| frame as f64)
+                .collect();
+            let factor = found.space.metres_per_unit / source.space.metres_per_unit;
+            for (source, found) in places(&source, &frames).iter().zip(places(&found, &frames)) {
+                for (node, place) in source {
+                    // Scales are kept to three digits.
+                    let distance = (found[&identifier(node)] * factor - *place).length();
+                    assert!(distance < 0.03, "{name} {ending}: {node} is off by {distance}");
+                }
+            }
+            // Numbers of faces are weights of blend shapes.
+            if name == "bramble.ncurve" {
+                let shapes: Vec<&str> =
+                    found.rigs[0].nodes().flat_map(|(_, n)| &n.attributes).map(|a| a.name.as_str()).collect();
+                assert_eq!(shapes, ["smile", "blink", "whiskers", "jaw"]);
+                let smile = |scene: &Scene| {
+                    let node = scene.rigs[0]
+                        .nodes()
+                        .find(|(_, n)| n.attribute("smile").is_some())
+                        .unwrap()
+                        .1
+                        .name
+                        .clone();
+                    values(scene, &node, "smile", frames.iter().copied())
+                };
+                for (a, b) in smile(&source).into_iter().zip(smile(&found)) {
+                    let (Value::Scalar(a), Value::Scalar(b)) = (a, b) else { panic!("no numbers") };
+                    assert!((a - b).abs() < 1e-3, "{a} {b}");
+                }
+                let ledger = std::fs::read_to_string(&ledger).unwrap();
+                assert!(
+                    ledger.contains("\"courier:face:letter\"") && ledger.contains("left-out"),
+                    "what is lost is named"
+                );
+            }
+        }
+    }
+    fail(at, &["convert", sample("cart.ncurve").to_str().unwrap(), "x.doc", "--skeletons"]);
 }

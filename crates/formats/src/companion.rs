@@ -65,7 +65,7 @@ pub struct Opened {
 /// The extra data for a scene that a format alone gives as `plain`; `origin` says which node of the scene a node of the
 /// plain one is.
 pub fn of(scene: &Scene, plain: &Scene, origin: impl Fn(NodeRef) -> Option<NodeRef>) -> Companion {
-    let (from, to) = (Addresses::new(plain), Addresses::new(scene));
+    let (from, to) = (nameless(plain), Addresses::new(scene));
     let nodes = from
         .nodes()
         .iter()
@@ -409,9 +409,18 @@ struct Restoring<'a> {
     tracks: HashMap<String, BTreeMap<String, String>>,
 }
 
+/// The addresses of a plain scene without the names of its rigs, which are those of files.
+fn nameless(plain: &Scene) -> Addresses {
+    let mut bare = Scene { rigs: plain.rigs.clone(), sets: Vec::new(), takes: Vec::new(), ..*plain };
+    for (index, rig) in bare.rigs.iter_mut().enumerate() {
+        rig.name = format!("rig{index}");
+    }
+    Addresses::new(&bare)
+}
+
 impl<'a> Restoring<'a> {
     fn new(companion: &'a Companion, mut original: Scene, plain: Scene) -> Result<Restoring<'a>, Fault> {
-        let (addresses, there) = (Addresses::new(&plain), Addresses::new(&original));
+        let (addresses, there) = (nameless(&plain), Addresses::new(&original));
         let mut origin = HashMap::new();
         for (now, then) in &companion.nodes {
             let then = there.find(then).map_err(|error| Fault::in_part("extra data", error))?;

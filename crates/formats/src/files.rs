@@ -243,6 +243,8 @@ pub struct Saving<'a> {
     pub tolerance: Tolerance,
     /// Leave out the extra data that brings back what a format cannot hold by itself.
     pub without_extra: bool,
+    /// Write rigs as skeletons with an animation of samples, where the format has such beside transforms: USD.
+    pub skeletons: bool,
     /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
     /// animation, such as meshes.
     pub base: Option<&'a Path>,
@@ -276,8 +278,12 @@ pub fn encode(
                 Format::Usdc => usd::Form::Binary,
                 _ => usd::Form::Package,
             };
-            let options =
-                usd::WriteOptions { form, without_extra: saving.without_extra, tolerance: saving.tolerance };
+            let options = usd::WriteOptions {
+                form,
+                without_extra: saving.without_extra,
+                skeletons: saving.skeletons,
+                tolerance: saving.tolerance,
+            };
             usd::write(scene, &options).map_err(cannot)
         }
         Format::Csv => table::write(scene, &saving.tolerance)

@@ -221,6 +221,7 @@ impl<'a> Desk<'a> {
         let saving = Saving {
             tolerance: self.recipe.tolerance,
             without_extra: self.recipe.without_extra,
+            skeletons: self.recipe.skeletons,
             base: Some(base),
         };
         let (bytes, more) = encode(&scene, output_format(&path)?, &path, &saving)?;

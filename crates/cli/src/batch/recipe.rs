@@ -51,7 +51,7 @@ pub const STEPS: [&str; 25] = [
 ];
 
 /// What stands at the top of a recipe, with what it means.
-pub const KEYS: [(&str, &str); 15] = [
+pub const KEYS: [(&str, &str); 16] = [
     ("sources", "Files to work on, by path or pattern: * within a name, ** for any folders"),
     ("except", "Files to leave aside, by pattern"),
     (
@@ -72,6 +72,7 @@ pub const KEYS: [(&str, &str); 15] = [
         "How far curves may be from their source where the output's format or the profile cannot hold them",
     ),
     ("without-extra", "Leave out the extra data that brings back what the format cannot hold by itself"),
+    ("skeletons", "Write rigs as skeletons with sampled animation: USD only"),
     ("unit", "Unit of files that state none: m, cm, mm, in, ft, or the metres in one unit"),
     ("up", "Up axis of files that state none: x, y or z"),
     ("fps", "Frame rate of files that state none"),
@@ -83,7 +84,7 @@ fn is_open(step: &str, argument: &Arg) -> bool {
     let id = argument.get_id().as_str();
     match (step, id) {
         ("plot", "output") => true,
-        ("clips split", "name") => false,
+        ("clips split", "name") | ("convert", "without_extra" | "skeletons") => false,
         _ => !matches!(
             id,
             "file"
@@ -166,6 +167,7 @@ pub struct Recipe {
     pub profile: Option<(String, PathBuf)>,
     pub tolerance: Tolerance,
     pub without_extra: bool,
+    pub skeletons: bool,
     pub input: InputArgs,
     /// What stands at the top and says how results are made.
     pub said: String,
@@ -506,6 +508,9 @@ fn no_option(key: &str, known: &[(String, &Arg)], command: &clap::Command) -> St
     let elsewhere = command.get_arguments().any(|argument| key_of(argument) == key);
     if elsewhere {
         return match key {
+            "without-extra" | "skeletons" => {
+                format!("'{key}' stands at the top of a recipe, as it says how results are written")
+            }
             "unit" | "up" | "fps" => {
                 format!("'{key}' stands at the top of a recipe, as it holds for all sources")
             }
@@ -662,12 +667,15 @@ impl Reader<'_> {
                 self.fault(line, format!("{name}: there is no file '{}'", folder.join(&value).display()));
             }
         }
-        let without_extra = entry("without-extra").is_some_and(|(_, line, value)| {
-            value.get_ref().as_bool().unwrap_or_else(|| {
-                self.fault(line, "'without-extra' is true or false");
-                false
+        let mut is_set = |name: &str| {
+            entry(name).is_some_and(|(_, line, value)| {
+                value.get_ref().as_bool().unwrap_or_else(|| {
+                    self.fault(line, format!("'{name}' is true or false"));
+                    false
+                })
             })
-        });
+        };
+        let (without_extra, skeletons) = (is_set("without-extra"), is_set("skeletons"));
         let records = match text(self, "records") {
             Some((_, text)) => folder.join(text),
             None => path.with_extension("records"),
@@ -676,7 +684,7 @@ impl Reader<'_> {
         let said_of =
             |name: &str| entry(name).map(|(key, _, value)| format!("{key}={}", &self.text[value.span()]));
         let said: Vec<String> =
-            ["output", "ledger", "profile", "tolerance", "without-extra", "unit", "up", "fps"]
+            ["output", "ledger", "profile", "tolerance", "without-extra", "skeletons", "unit", "up", "fps"]
                 .into_iter()
                 .filter_map(said_of)
                 .collect();
@@ -690,6 +698,7 @@ impl Reader<'_> {
             profile,
             tolerance,
             without_extra,
+            skeletons,
             input,
             said: said.join("\n"),
             steps,

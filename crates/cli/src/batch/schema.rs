@@ -34,7 +34,7 @@ pub fn schema() -> Value {
     for (key, meaning) in KEYS {
         let mut property = match key {
             "sources" | "except" => one_or_several(json!({ "type": "string" })),
-            "without-extra" => json!({ "type": "boolean" }),
+            "without-extra" | "skeletons" => json!({ "type": "boolean" }),
             "unit" | "fps" => json!({ "type": ["string", "number"] }),
             "up" => json!({ "enum": ["x", "y", "z"] }),
             "step" => json!({ "type": "array", "items": { "oneOf": steps } }),

@@ -33,8 +33,12 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
     output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
     let (scene, ledger) = worked_on(scene, args)?;
-    let saving =
-        Saving { tolerance: args.tolerance, without_extra: args.without_extra, base: Some(&args.file) };
+    let saving = Saving {
+        tolerance: args.tolerance,
+        without_extra: args.without_extra,
+        skeletons: args.skeletons,
+        base: Some(&args.file),
+    };
     let written = output.write_as(&scene, &saving)?;
     let ledger = match ledger {
         Some(ledger) => ledger.followed_by(written),

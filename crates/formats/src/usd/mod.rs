@@ -11,6 +11,7 @@ mod read;
 mod skeleton;
 mod spline;
 mod write;
+mod write_skeleton;
 
 use std::borrow::Cow;
 use std::cell::Cell;
@@ -196,6 +197,8 @@ pub struct WriteOptions {
     pub form: Form,
     /// Leave out the extra data.
     pub without_extra: bool,
+    /// Write rigs as skeletons with an animation of samples, in place of prims with steps.
+    pub skeletons: bool,
     /// How far curves may be from their source where USD cannot hold them exactly.
     pub tolerance: Tolerance,
 }
@@ -212,7 +215,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger),
     let space = Space { handedness: Handedness::Right, up, ..scene.space };
     let (mut adapted, respaced) = in_space(&adapted, &space);
     companion::remap_fates(&mut ledger, &respaced);
-    if options.form != Form::Text {
+    if options.form != Form::Text || options.skeletons {
         let (baked, samples) = bake(&adapted, &BakeOptions { rate: None, step: 1, range: None });
         adapted = baked;
         for entry in &mut ledger.entries {
@@ -224,7 +227,11 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger),
             }
         }
     }
-    let written = write::write(&adapted, None);
+    let layer_of = |extra: Option<&str>| match options.skeletons {
+        true => write_skeleton::write(&adapted, extra).map_err(|error| Fault::of_whole(error.to_string())),
+        false => Ok(write::write(&adapted, extra)),
+    };
+    let written = layer_of(None)?;
     let why = "USD holds one animation of transforms and numbers";
     companion::note_left_out(scene, &written.left_out, why, !options.without_extra, &mut ledger);
     let mut text = written.text;
@@ -240,7 +247,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger),
         });
         let json = serde_json::to_string(&extra).map_err(|error| Fault::of_whole(error.to_string()))?;
         // In base64 no quote or backslash has to be escaped, which programs do in different ways.
-        text = write::write(&adapted, Some(&STANDARD.encode(json))).text;
+        text = layer_of(Some(&STANDARD.encode(json)))?.text;
     }
     let bytes = match options.form {
         Form::Text => text.into_bytes(),

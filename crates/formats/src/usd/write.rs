@@ -55,7 +55,7 @@ struct Writer<'a> {
 }
 
 /// A name as an identifier.
-fn identifier(name: &str) -> String {
+pub fn identifier(name: &str) -> String {
     let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
     match plain.starts_with(|c: char| c.is_ascii_digit()) || plain.is_empty() {
         true => format!("_{plain}"),
@@ -64,7 +64,7 @@ fn identifier(name: &str) -> String {
 }
 
 /// A text without the characters that would have to be escaped.
-fn plain(text: &str) -> String {
+pub fn plain(text: &str) -> String {
     text.chars().map(|c| if matches!(c, '"' | '\\') || c.is_control() { '_' } else { c }).collect()
 }
 
@@ -74,7 +74,7 @@ fn tuple(numbers: &[f64]) -> String {
     format!("({})", listed.join(", "))
 }
 
-fn matrix(m: DMat4) -> String {
+pub fn matrix(m: DMat4) -> String {
     let rows: Vec<String> = m.to_cols_array_2d().iter().map(|row| tuple(row)).collect();
     format!("( {} )", rows.join(", "))
 }
@@ -83,58 +83,63 @@ fn quaternion(q: DQuat) -> String {
     tuple(&[q.w, q.x, q.y, q.z])
 }
 
+/// The head of a layer: its data, range, units and axes, and the first prim.
+pub fn head(scene: &Scene, take: Option<&Take>, extra: Option<&str>, first: Option<&str>) -> String {
+    let fps = scene.rate.fps();
+    let mut head = String::from("#usda 1.0\n(\n    customLayerData = {\n");
+    let name = take.map_or("", |take| take.name.as_str());
+    let _ = writeln!(head, "        string nimbleCurveTake = \"{}\"", plain(name));
+    if let Some(extra) = extra {
+        let _ = writeln!(head, "        string nimbleCurve = \"{extra}\"");
+    }
+    head.push_str("    }\n");
+    if let Some(first) = first {
+        let _ = writeln!(head, "    defaultPrim = \"{first}\"");
+    }
+    if let Some(take) = take {
+        let (first, last) = (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last));
+        let _ = writeln!(head, "    endTimeCode = {last}\n    startTimeCode = {first}");
+    }
+    let up = if scene.space.up == UpAxis::Z { "Z" } else { "Y" };
+    let _ = writeln!(
+        head,
+        "    metersPerUnit = {}\n    timeCodesPerSecond = {fps}\n    framesPerSecond = {fps}\n    upAxis = \"{up}\"\n)",
+        scene.space.metres_per_unit
+    );
+    head
+}
+
+/// Prim names of all nodes, unique among their siblings; the roots of all rigs are siblings.
+pub fn prim_names(scene: &Scene) -> Vec<Vec<(NodeId, String)>> {
+    let mut taken: HashSet<(Option<NodeRef>, String)> = HashSet::new();
+    let mut all = Vec::new();
+    for (index, rig) in scene.rigs.iter().enumerate() {
+        let mut names = Vec::with_capacity(rig.len());
+        for (id, node) in rig.nodes() {
+            let parent = rig.parent(id).map(|parent| (index, parent));
+            let wanted = identifier(&node.name);
+            let mut name = wanted.clone();
+            for number in 2.. {
+                if taken.insert((parent, name.clone())) {
+                    break;
+                }
+                name = format!("{wanted}_{number}");
+            }
+            names.push((id, name));
+        }
+        all.push(names);
+    }
+    all
+}
+
 impl Writer<'_> {
     fn layer(&mut self, extra: Option<&str>) {
-        let scene = self.scene;
-        let fps = scene.rate.fps();
-        let mut head = String::from("#usda 1.0\n(\n    customLayerData = {\n");
-        let name = self.take.map_or("", |take| take.name.as_str());
-        let _ = writeln!(head, "        string nimbleCurveTake = \"{}\"", plain(name));
-        if let Some(extra) = extra {
-            let _ = writeln!(head, "        string nimbleCurve = \"{extra}\"");
-        }
-        head.push_str("    }\n");
-        let names = self.prim_names();
-        if let Some(first) = names.first().and_then(|names| names.first()) {
-            let _ = writeln!(head, "    defaultPrim = \"{}\"", first.1);
-        }
-        if let Some(take) = self.take {
-            let (first, last) = (scene.rate.frame(take.range.first), scene.rate.frame(take.range.last));
-            let _ = writeln!(head, "    endTimeCode = {last}\n    startTimeCode = {first}");
-        }
-        let up = if scene.space.up == UpAxis::Z { "Z" } else { "Y" };
-        let _ = writeln!(
-            head,
-            "    metersPerUnit = {}\n    timeCodesPerSecond = {fps}\n    framesPerSecond = {fps}\n    upAxis = \"{up}\"\n)",
-            scene.space.metres_per_unit
-        );
-        self.text.push_str(&head);
-        for (index, rig) in scene.rigs.iter().enumerate() {
+        let names = prim_names(self.scene);
+        let first = names.first().and_then(|names| names.first()).map(|(_, name)| name.as_str());
+        self.text = head(self.scene, self.take, extra, first);
+        for (index, rig) in self.scene.rigs.iter().enumerate() {
             self.rig(index, rig, &names[index]);
         }
-    }
-
-    /// Prim names of all nodes, unique among their siblings; the roots of all rigs are siblings.
-    fn prim_names(&self) -> Vec<Vec<(NodeId, String)>> {
-        let mut taken: HashSet<(Option<NodeRef>, String)> = HashSet::new();
-        let mut all = Vec::new();
-        for (index, rig) in self.scene.rigs.iter().enumerate() {
-            let mut names = Vec::with_capacity(rig.len());
-            for (id, node) in rig.nodes() {
-                let parent = rig.parent(id).map(|parent| (index, parent));
-                let wanted = identifier(&node.name);
-                let mut name = wanted.clone();
-                for number in 2.. {
-                    if taken.insert((parent, name.clone())) {
-                        break;
-                    }
-                    name = format!("{wanted}_{number}");
-                }
-                names.push((id, name));
-            }
-            all.push(names);
-        }
-        all
     }
 
     fn rig(&mut self, index: usize, rig: &Rig, names: &[(NodeId, String)]) {
