@@ -636,6 +636,31 @@ fn clips_become_files_and_formats_are_those_of_the_endings() {
 }
 
 #[test]
+fn two_files_of_one_name_are_refused_whichever_run_makes_them() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    fs::copy(sample("rounds.ncurve"), at.join("a.ncurve")).unwrap();
+    fs::write(at.join("a.toml"), "sources = '*.ncurve'\noutput = 'run/{clip}.ncurve'").unwrap();
+    succeed(at, &["run", "a.toml"]);
+    let made = tree(&at.join("run"));
+    assert_eq!(made.len(), 6, "clips of one file alone name files");
+    // Another file has a clip of the same name; what is there stays that of the first, in the next run as well.
+    succeed(at, &["clips", "take", "a.ncurve", "*", "-o", "b.ncurve"]);
+    for more in [&["--jobs", "1"][..], &["--only", "b.ncurve", "--all", "--replace"], &["--all"]] {
+        let output = run(at, &[&["run", "a.toml", "--json"], more].concat());
+        assert_eq!(output.status.code(), Some(1));
+        let table = json(&output);
+        let failed = in_state(&table, "failed");
+        assert_eq!(failed.len(), 1, "{table}");
+        assert!(
+            table["rows"].to_string().contains("already: put {folder} or {stem} into its name"),
+            "{table}"
+        );
+        assert!(tree(&at.join("run")) == made);
+    }
+}
+
+#[test]
 fn gates_end_the_work_on_a_file_and_warnings_are_told() {
     let folder = tempdir().unwrap();
     let at = folder.path();

@@ -348,20 +348,19 @@ impl<'a> Desk<'a> {
             return refused(format!("it would be written over the source {file}"));
         }
         let mut claims = self.claims.lock().unwrap_or_else(PoisonError::into_inner);
-        match claims.insert(file.to_owned(), job.source.clone()) {
-            Some(other) if other != job.source => {
-                claims.insert(file.to_owned(), other.clone());
-                refused(format!(
-                    "{file} is written from {other} already: put {{folder}} or {{stem}} into output"
-                ))
-            }
-            _ => Ok(()),
+        let other = claims.get(file).map(String::as_str).or_else(|| self.plan.maker_besides(job, file));
+        if let Some(other) = other.filter(|other| *other != job.source) {
+            return refused(format!(
+                "{file} is written from {other} already: put {{folder}} or {{stem}} into its name"
+            ));
         }
+        claims.insert(file.to_owned(), job.source.clone());
+        Ok(())
     }
 
     /// Whether a file's contents are what a run wrote there.
     fn is_ours(&self, file: &str, contents: &Digest) -> bool {
-        self.plan.written.get(file).is_some_and(|(_, known)| known.contains(contents))
+        self.plan.written.get(file).is_some_and(|written| written.contents.contains(contents))
     }
 }
 

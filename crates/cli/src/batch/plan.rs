@@ -103,8 +103,8 @@ pub struct Plan<'a> {
     /// The ids of all jobs of the recipe.
     ids: BTreeSet<String>,
     choice: Choice<'a>,
-    /// The files that runs have written, with their contents, and the jobs that made them.
-    pub written: HashMap<String, (String, Vec<Digest>)>,
+    /// The files that runs have written.
+    pub written: HashMap<String, Written>,
     pub notes: Vec<String>,
 }
 
@@ -156,6 +156,13 @@ pub fn plan<'a>(
 }
 
 impl Plan<'_> {
+    /// The other source that a file is made from, by what the records said at the start.
+    pub fn maker_besides(&self, job: &Job, file: &str) -> Option<&str> {
+        let written = self.written.get(file)?;
+        let is_other = written.is_made && written.id != job.id && self.ids.contains(&written.id);
+        is_other.then_some(written.source.as_str())
+    }
+
     /// The jobs that have a record and no source.
     pub fn orphans(&self, records: &BTreeMap<String, Record>) -> Vec<String> {
         let is_orphan = |(id, record): &(&String, &Record)| {
@@ -184,7 +191,7 @@ impl Plan<'_> {
             };
             for (file, contents) in files {
                 let is_made =
-                    written.get(file).is_some_and(|(other, _)| other != id && self.ids.contains(other));
+                    written.get(file).is_some_and(|other| other.id != *id && self.ids.contains(&other.id));
                 if !is_made && recipe.resolved(file).is_file() {
                     let (id, why) = (id.clone(), why.clone());
                     let (file, contents) = (file.to_owned(), contents.clone());
@@ -206,19 +213,30 @@ fn number_of(id: &str) -> u64 {
     u64::from_str_radix(id, 16).unwrap_or(0)
 }
 
-/// The files that jobs have written, with all contents that they may have and the job's id.
-fn written(records: &BTreeMap<String, Record>) -> HashMap<String, (String, Vec<Digest>)> {
-    let mut all: HashMap<String, (String, Vec<Digest>)> = HashMap::new();
+/// A file that runs have written.
+pub struct Written {
+    /// The job that makes it; the last that made it where none does any more.
+    id: String,
+    source: String,
+    is_made: bool,
+    /// All contents that it may have.
+    pub contents: Vec<Digest>,
+}
+
+/// The files that runs have written, by name.
+fn written(records: &BTreeMap<String, Record>) -> HashMap<String, Written> {
+    let mut all: HashMap<String, Written> = HashMap::new();
     for (id, record) in records {
+        let made: BTreeSet<&str> = record.outputs.iter().map(|made| made.file.as_str()).collect();
         for (file, contents) in record.written() {
-            let entry = all.entry(file.to_owned()).or_insert_with(|| (id.clone(), Vec::new()));
-            entry.1.push(contents.clone());
-        }
-        // Whoever makes a file now owns it.
-        for made in &record.outputs {
-            if let Some(entry) = all.get_mut(&made.file) {
-                entry.0.clone_from(id);
+            let is_made = made.contains(file);
+            let by =
+                || Written { id: id.clone(), source: record.source.clone(), is_made, contents: Vec::new() };
+            let entry = all.entry(file.to_owned()).or_insert_with(by);
+            if is_made && !entry.is_made {
+                *entry = Written { contents: std::mem::take(&mut entry.contents), ..by() };
             }
+            entry.contents.push(contents.clone());
         }
     }
     all
@@ -292,6 +310,10 @@ fn fixed_part(pattern: &str) -> PathBuf {
 /// Refuses recipes that would write two sources to one file, before any work is done.
 fn one_output_each(recipe: &Recipe, found: &BTreeMap<String, String>) -> Result<(), Failure> {
     let refuse = |pattern: &Pattern| -> Result<(), Failure> {
+        if pattern.has(Hole::Clip) || pattern.has(Hole::Take) {
+            // What is in the files tells.
+            return Ok(());
+        }
         let mut taken: HashMap<String, &str> = HashMap::new();
         for (source, folder) in found {
             let file = pattern.path(|hole| fill(source, folder, hole));

@@ -150,6 +150,11 @@ impl Records {
         Ok(write_bytes_by(&bytes, &path, Some(&temporary(id)))?)
     }
 
+    /// Takes away what killed runs left of a job's record while they wrote it.
+    pub fn tidy(&self, id: &str) {
+        let _ = fs::remove_file(self.folder.join(temporary(id)));
+    }
+
     /// Takes a job's record away.
     pub fn remove(&self, id: &str) {
         let _ = fs::remove_file(self.folder.join(format!("{id}.json")));

@@ -72,6 +72,7 @@ fn planned<'a>(args: &'a Run, recipe: &Recipe, records: &Records) -> Result<Plan
 /// Does what is to be done.
 fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan<'_>) -> Result<EndTable, Failure> {
     let _held = held(args, records)?;
+    plan.jobs.iter().for_each(|job| records.tidy(&job.id));
     let start = Instant::now();
     let to_do: Vec<&Job> = plan.jobs.iter().filter(|job| matches!(job.verdict, Verdict::ToDo(_))).collect();
     let overwrite = if args.replace { Overwrite::Always } else { Overwrite::Never };
