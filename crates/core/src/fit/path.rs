@@ -13,7 +13,10 @@ use super::piece::{Interval, Slopes};
 const BEAM: usize = 6;
 /// How far beyond the farthest that fits, at the least and the most, and as a part of the usual piece, farther ones are
 /// looked for: in noise longer pieces may fit where shorter ones do not.
-const BEYOND: (usize, usize, usize) = (1, 6, 8);
+const BEYOND: (usize, usize, usize) = (2, 12, 4);
+/// After a longer piece was found beyond some that do not fit, so many pieces more are looked for there, and else only every
+/// so many-th: what is smooth has none.
+const HOPE: usize = 6;
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
@@ -71,11 +74,14 @@ impl Stretch<'_> {
     pub fn fewest(&self, open: Interval, wanted: Option<f64>) -> Vec<Step> {
         let mut slopes = Slopes::default();
         let start = Step { from: self.from, to: self.from, open, breaks: false };
+        let mut hope = HOPE;
         let mut layers: Vec<Vec<State>> = vec![vec![State { step: start, ends: open, parent: 0 }]];
         loop {
             let layer = &layers[layers.len() - 1];
             let last_piece = layer[0].step.to - layer[0].step.from;
-            let next = self.next_layer(layer, last_piece.max(4), &mut slopes);
+            let far = hope > 0 || layers.len().is_multiple_of(HOPE);
+            let (next, leapt) = self.next_layer(layer, last_piece.max(4), far, &mut slopes);
+            hope = if leapt { HOPE } else { hope.saturating_sub(1) };
             let done = next.iter().any(|state| state.step.to == self.to);
             layers.push(next);
             if done {
@@ -106,20 +112,29 @@ impl Stretch<'_> {
         steps
     }
 
-    /// What one piece more reaches.
-    fn next_layer(&self, layer: &[State], usual: usize, slopes: &mut Slopes) -> Vec<State> {
+    /// What one piece more reaches; `far` says whether longer pieces are looked for beyond some that do not fit. Also whether
+    /// there were such.
+    fn next_layer(
+        &self,
+        layer: &[State],
+        usual: usize,
+        far: bool,
+        slopes: &mut Slopes,
+    ) -> (Vec<State>, bool) {
         // The farthest end: from the first state by search, and whether others reach a little farther.
         let (reach, ends) = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
         let mut farthest = reach;
         // What is known already: the state from which the farthest end is reached, and the slopes that are open there.
         let mut known = ends.map(|ends| (0, ends));
-        let beyond = (usual / BEYOND.2).clamp(BEYOND.0, BEYOND.1);
+        let beyond = if far { (usual / BEYOND.2).clamp(BEYOND.0, BEYOND.1) } else { 1 };
+        let mut leapt = false;
         for (parent, state) in layer.iter().enumerate().skip(1) {
             let mut ends_at = |to: usize| {
                 let fits = to <= self.to && self.find(slopes, state.step.to, to, state.ends);
                 fits.then(|| (to, slopes.at_end()))
             };
             while let Some((to, ends)) = (farthest + 1..=farthest + beyond).find_map(&mut ends_at) {
+                leapt |= to > farthest + 1;
                 farthest = to;
                 known = Some((parent, ends));
             }
@@ -162,7 +177,7 @@ impl Stretch<'_> {
             let ends = if fits { slopes.at_end() } else { self.any };
             found.push(State { step: Step { breaks: !fits, ..step }, ends, parent });
         }
-        found
+        (found, leapt)
     }
 
     /// The farthest end of a piece, if nearer ones fit where farther ones do, and the slopes that are open there.
