@@ -15,8 +15,8 @@ const BEAM: usize = 6;
 /// looked for: in noise longer pieces may fit where shorter ones do not.
 const BEYOND: (usize, usize, usize) = (2, 12, 4);
 /// After a longer piece was found beyond some that do not fit, so many pieces more are looked for there, and else only every
-/// so many-th: what is smooth has none.
-const HOPE: usize = 6;
+/// third: what is smooth has none.
+const HOPE: usize = 12;
 /// How far behind the farthest an end may lie, as a part of the longest piece.
 const BEHIND: f64 = 0.5;
 /// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
@@ -79,7 +79,7 @@ impl Stretch<'_> {
         loop {
             let layer = &layers[layers.len() - 1];
             let last_piece = layer[0].step.to - layer[0].step.from;
-            let far = hope > 0 || layers.len().is_multiple_of(HOPE);
+            let far = hope > 0 || layers.len().is_multiple_of(3);
             let (next, leapt) = self.next_layer(layer, last_piece.max(4), far, &mut slopes);
             hope = if leapt { HOPE } else { hope.saturating_sub(1) };
             let done = next.iter().any(|state| state.step.to == self.to);
