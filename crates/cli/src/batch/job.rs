@@ -163,14 +163,21 @@ impl<'a> Desk<'a> {
         let mut items = vec![Item { take: None, clip: None, before, worked: first }];
         let mut rig = None;
         for stage in &job.stages {
-            let failed = |failure: Failure| Failure::new(format!("{}: {failure}", stage.name));
+            // A rig or map that cannot be read now may be read next time.
+            let failed = |failure: Failure| {
+                let said = Failure::new(format!("{}: {failure}", stage.name));
+                match Trouble::from(failure) {
+                    Trouble::Contents(_) => Trouble::Contents(said),
+                    Trouble::Place(_) => Trouble::Place(said),
+                }
+            };
             items = match &stage.kind {
                 Kind::Work(step) => {
                     let work = |item: Item| {
                         let more = step.work(&item.worked.scene, &job.path, &self.shelf).map_err(failed)?;
                         Ok(Item { worked: followed(item.worked, more), ..item })
                     };
-                    items.into_iter().map(work).collect::<Result<Vec<Item>, Failure>>()?
+                    items.into_iter().map(work).collect::<Result<Vec<Item>, Trouble>>()?
                 }
                 Kind::Split(args) => split(items, args, &source, &job.path).map_err(failed)?,
             };
