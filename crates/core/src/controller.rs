@@ -350,6 +350,11 @@ impl Controller {
         }
     }
 
+    /// How many keys and sampled numbers there are.
+    pub fn value_count(&self) -> usize {
+        self.key_count() + self.sample_count()
+    }
+
     /// How many sampled numbers there are.
     pub fn sample_count(&self) -> usize {
         match self {

@@ -206,3 +206,74 @@ impl Ledger {
         self.notes.extend(other.notes);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn entry(channel: &str, fate: Fate, error: Option<(Quantity, f64)>, note: &str) -> Entry {
+        let error = error.map(|(quantity, largest)| MeasuredError {
+            largest,
+            count: 1,
+            ..MeasuredError::none(quantity)
+        });
+        Entry {
+            take: "take".into(),
+            layer: "base".into(),
+            channel: channel.into(),
+            to: None,
+            fate,
+            error,
+            before: 3,
+            after: 2,
+            note: note.into(),
+        }
+    }
+
+    fn ledger(entries: Vec<Entry>) -> Ledger {
+        Ledger { entries, notes: Vec::new() }
+    }
+
+    #[test]
+    fn one_operation_after_another_keeps_what_either_touched() {
+        let angle = |size| Some((Quantity::Angle, size));
+        let first = ledger(vec![
+            entry("a", Fate::Refitted, angle(0.1), "fitted"),
+            entry("b", Fate::LeftOut, None, "locked"),
+            entry("c", Fate::Kept, None, ""),
+            entry("d", Fate::Refitted, angle(0.2), "fitted"),
+        ]);
+        let then = ledger(vec![
+            entry("a", Fate::Remapped, angle(0.3), "renamed"),
+            entry("b", Fate::Kept, None, ""),
+            entry("d", Fate::LeftOut, None, "no partner"),
+            entry("e", Fate::Sampled, None, "new"),
+        ]);
+        let both = first.followed_by(then).entries;
+        let said: Vec<(&str, Fate, &str)> =
+            both.iter().map(|entry| (entry.channel.as_str(), entry.fate, entry.note.as_str())).collect();
+        assert_eq!(
+            said,
+            [
+                ("a", Fate::Refitted, "fitted; renamed"),
+                ("b", Fate::LeftOut, "locked"),
+                ("c", Fate::Kept, ""),
+                // How it was changed before is no reason.
+                ("d", Fate::LeftOut, "no partner"),
+                ("e", Fate::Sampled, "new"),
+            ]
+        );
+        assert!((both[0].error.unwrap().largest - 0.4).abs() < 1e-12, "errors add up at worst");
+    }
+
+    #[test]
+    fn another_unit_changes_lengths_alone() {
+        let both = ledger(vec![
+            entry("a", Fate::Refitted, Some((Quantity::Angle, 0.1)), ""),
+            entry("b", Fate::Refitted, Some((Quantity::Length, 0.1)), ""),
+        ]);
+        let scaled = both.with_lengths_scaled(100.0);
+        assert_eq!(scaled.error(Quantity::Angle).unwrap().largest, 0.1);
+        assert_eq!(scaled.error(Quantity::Length).unwrap().largest, 10.0);
+    }
+}

@@ -220,6 +220,11 @@ impl Take {
         self.layers.iter().enumerate().flat_map(|(index, layer)| layer.tracks.iter().map(move |t| (index, t)))
     }
 
+    /// How many keys and sampled numbers all tracks have.
+    pub fn value_count(&self) -> usize {
+        self.tracks().map(|(_, track)| track.controller.value_count()).sum()
+    }
+
     /// From the first to the last key or sample of all layers.
     pub fn key_range(&self) -> Option<TimeRange> {
         self.tracks().filter_map(|(_, track)| track.controller.range()).reduce(TimeRange::union)

@@ -325,7 +325,7 @@ fn folder_of(path: &Path) -> &Path {
 fn all_kept(scene: &Scene) -> Ledger {
     let addresses = Addresses::new(scene);
     let entry = |take: &Take, (layer, track): (usize, &nimble_curve_core::scene::Track)| {
-        let count = track.controller.key_count() + track.controller.sample_count();
+        let count = track.controller.value_count();
         Entry {
             take: take.name.clone(),
             layer: take.layers[layer].name.clone(),

@@ -152,7 +152,7 @@ impl<'a> Desk<'a> {
     /// The files of a job.
     fn made(&self, job: &Job) -> Result<Vec<Product>, Trouble> {
         let loaded = nimble_curve_formats::read(&job.path, self.recipe.input.assumed())?;
-        let before = keys_in(&loaded.scene.takes);
+        let before = loaded.scene.takes.iter().map(Take::value_count).sum();
         let output = &self.recipe.output;
         let is_split = |stage: &Arc<Stage>| matches!(stage.kind, Kind::Split(_));
         // How many keys a part had is looked up in the source.
@@ -371,12 +371,6 @@ impl<'a> Desk<'a> {
     }
 }
 
-/// Keys and samples of takes.
-fn keys_in(takes: &[Take]) -> usize {
-    let tracks = takes.iter().flat_map(Take::tracks);
-    tracks.map(|(_, track)| track.controller.key_count() + track.controller.sample_count()).sum()
-}
-
 /// What came of two steps, one after the other.
 fn followed(first: Worked, mut then: Worked) -> Worked {
     // Errors of positions are in units of the scene.
@@ -416,8 +410,10 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
             };
             // Where the source has this take, its keys in the clip are those that there were.
             let own = source.iter().find(|take| take.name == piece.take);
-            let before =
-                own.map_or_else(|| keys_in(&worked.scene.takes), |take| keys_of(take, piece.clip.range));
+            let before = own.map_or_else(
+                || worked.scene.takes.iter().map(Take::value_count).sum(),
+                |take| keys_of(take, piece.clip.range),
+            );
             all.push(Item { take: Some(piece.take), clip: Some(piece.clip.name), before, worked });
         }
         if let Some(first) = all.last_mut() {
@@ -442,7 +438,7 @@ fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
             warnings: item.worked.warnings.clone(),
             pictures: std::mem::take(&mut pictures),
         };
-        let before = own.map_or(item.before, |own| keys_in(std::slice::from_ref(own)));
+        let before = own.map_or(item.before, |own| own.value_count());
         Item { take: Some(take.name.clone()), clip: None, before, worked }
     };
     scene.takes.iter().map(alone).collect()

@@ -17,6 +17,8 @@ pub use crew::{Crew, Onlooker, is_stopping, stop_at_interrupt};
 pub use job::{Desk, Overwrite};
 pub use plan::{Choice, Job, Leftover, Plan, Verdict, plan, read_files};
 pub use recipe::{EXAMPLE, Recipe};
+#[cfg(test)]
+pub use record::LeftOut;
 pub use record::{Made, Outcome, Record, Records, digest_of_file};
 pub use schema::schema;
 pub use shard::Shard;

@@ -392,7 +392,7 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
             first: part.rate.frame(own.range.first),
             last: part.rate.frame(own.range.last),
             frames: own.range.frames(part.rate),
-            keys: own.tracks().map(|(_, t)| t.controller.key_count() + t.controller.sample_count()).sum(),
+            keys: own.value_count(),
         });
     }
     let mut out = Report::out();

@@ -123,5 +123,5 @@ impl Bookkeeper<'_> {
 
 /// Keys and sampled numbers of a track.
 pub(super) fn count(track: &Track) -> usize {
-    track.controller.key_count() + track.controller.sample_count()
+    track.controller.value_count()
 }

@@ -179,8 +179,8 @@ impl<'a> Flatten<'a> {
         let before = active.iter().map(|(_, track)| count(track)).sum();
         let entry = books.changed(layer, track, changed.fate, after, error, note);
         entries.push(Entry { before, ..entry });
-        let is_empty = changed.controller.key_count() + changed.controller.sample_count() == 0
-            && !matches!(changed.controller, Controller::Constant(_));
+        let is_empty =
+            changed.controller.value_count() == 0 && !matches!(changed.controller, Controller::Constant(_));
         let track = Track { target: target.clone(), controller: changed.controller };
         Ok((entries, (!is_empty).then_some(track)))
     }

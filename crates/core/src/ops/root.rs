@@ -317,7 +317,7 @@ pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Roo
                     }
                     _ => continue,
                 };
-                let keys = moved.key_count() + moved.sample_count();
+                let keys = moved.value_count();
                 let channel = addresses.property(&track.target);
                 let to = Target { rig: 0, node: root, property };
                 note(

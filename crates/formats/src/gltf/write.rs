@@ -339,8 +339,7 @@ impl Writer {
 
 /// Whether a controller has anything to say.
 fn holds_keys(controller: &Controller) -> bool {
-    matches!(controller, Controller::Constant(_) | Controller::Procedural(_))
-        || controller.key_count() + controller.sample_count() > 0
+    matches!(controller, Controller::Constant(_) | Controller::Procedural(_)) || controller.value_count() > 0
 }
 
 fn fresh_node(node: &Node) -> Value {

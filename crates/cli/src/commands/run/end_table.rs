@@ -1,6 +1,6 @@
 //! The table at the end of a run: what became of every file, and what needs a look.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
@@ -104,11 +104,11 @@ impl Row {
         self.record.as_ref().filter(|_| self.state == State::Done).map(|record| record.seconds)
     }
 
-    fn rank(&self, remarks: &Remarks) -> Rank {
+    fn rank(&self, remarks: &Remarks<'_>) -> Rank {
         match self.state {
             State::Failed => Rank::Failed,
             State::NotDone => Rank::NotDone,
-            _ if remarks.single_out(self) => Rank::ToLookAt,
+            _ if remarks.single.contains(self.source.as_str()) => Rank::ToLookAt,
             State::Done => Rank::Done,
             State::Unchanged => Rank::Unchanged,
         }
@@ -333,7 +333,12 @@ pub fn report(
     print_totals(out, args, table)
 }
 
-fn print_table(out: &mut impl Write, args: &Run, rows: &[&Row], remarks: &Remarks) -> Result<(), Failure> {
+fn print_table(
+    out: &mut impl Write,
+    args: &Run,
+    rows: &[&Row],
+    remarks: &Remarks<'_>,
+) -> Result<(), Failure> {
     let mut rows = rows.to_vec();
     rows.sort_by_key(|row| row.rank(remarks));
     let urgent = rows.iter().filter(|row| row.rank(remarks) <= Rank::ToLookAt).count();
@@ -408,37 +413,48 @@ fn largest(made: &Made) -> String {
 }
 
 /// What a person should look at in the files of a table: each thing that is said, with the files of which it is said.
-struct Remarks {
-    /// Style, text, names.
+struct Remarks<'a> {
+    /// Style, text, names; errors first.
     said: Vec<(Style, String, Vec<String>)>,
     files: usize,
+    /// The sources of which something is said that is not said of most.
+    single: HashSet<&'a str>,
 }
 
-impl Remarks {
-    fn of(rows: &[&Row]) -> Remarks {
-        let mut lines: Vec<(Style, String, String)> = rows.iter().flat_map(|row| row.remarks()).collect();
-        lines.sort_by_key(|(style, ..)| *style != Style::Bad);
-        let mut said: Vec<(Style, String, Vec<String>)> = Vec::new();
-        for (style, name, text) in lines {
-            match said.iter_mut().find(|(own, other, _)| *own == style && *other == text) {
-                Some((.., names)) => names.push(name),
-                None => said.push((style, text, vec![name])),
+impl<'a> Remarks<'a> {
+    fn of(rows: &[&'a Row]) -> Remarks<'a> {
+        let mut lines: Vec<(&str, (Style, String, String))> = rows
+            .iter()
+            .flat_map(|row| row.remarks().into_iter().map(|line| (row.source.as_str(), line)))
+            .collect();
+        lines.sort_by_key(|(_, (style, ..))| *style != Style::Bad);
+        let mut remarks = Remarks {
+            said: Vec::new(),
+            files: rows.iter().map(|row| row.made().count().max(1)).sum(),
+            single: HashSet::new(),
+        };
+        let mut places: HashMap<String, usize> = HashMap::new();
+        let mut sources: Vec<Vec<&str>> = Vec::new();
+        for (source, (style, name, text)) in lines {
+            let place = *places.entry(text).or_insert_with_key(|text| {
+                remarks.said.push((style, text.clone(), Vec::new()));
+                sources.push(Vec::new());
+                sources.len() - 1
+            });
+            remarks.said[place].2.push(name);
+            sources[place].push(source);
+        }
+        for ((.., names), sources) in remarks.said.iter().zip(sources) {
+            if !remarks.is_common(names) {
+                remarks.single.extend(sources);
             }
         }
-        Remarks { said, files: rows.iter().map(|row| row.made().count().max(1)).sum() }
+        remarks
     }
 
     /// Whether a thing is said of most files, so that it tells nothing of one.
     fn is_common(&self, names: &[String]) -> bool {
         names.len() > 3 && 2 * names.len() > self.files
-    }
-
-    /// Whether something is said of a file that is not said of most.
-    fn single_out(&self, row: &Row) -> bool {
-        row.remarks().iter().any(|(style, name, text)| {
-            let said = self.said.iter().find(|(own, other, _)| own == style && other == text);
-            said.is_some_and(|(.., names)| names.contains(name) && !self.is_common(names))
-        })
     }
 
     fn print(&self, out: &mut impl Write) -> Result<(), Failure> {
@@ -525,4 +541,59 @@ fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<()
         table.seconds
     )?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::batch::LeftOut;
+
+    fn row(source: &str, left_out: &[&str], warnings: &[&str]) -> Row {
+        let left = |channel: &&str| LeftOut { channel: (*channel).to_owned(), why: "no partner".to_owned() };
+        let made = Made {
+            is_animation: true,
+            left_out: left_out.iter().map(left).collect(),
+            warnings: warnings.iter().map(|warning| (*warning).to_owned()).collect(),
+            ..Made::default()
+        };
+        let record = Record {
+            source: source.to_owned(),
+            outcome: Outcome::Done,
+            program: String::new(),
+            steps: String::new(),
+            inputs: BTreeMap::new(),
+            outputs: vec![made],
+            earlier: Vec::new(),
+            error: None,
+            seconds: 0.0,
+        };
+        Row {
+            source: source.to_owned(),
+            state: State::Done,
+            why: Vec::new(),
+            has_earlier: false,
+            record: Some(record),
+        }
+    }
+
+    #[test]
+    fn what_is_said_of_most_files_makes_none_stand_out() {
+        let mut rows: Vec<Row> = (0..9).map(|number| row(&format!("{number}.bvh"), &["tail"], &[])).collect();
+        rows.push(row("odd.bvh", &["tail"], &["a foot slides"]));
+        rows.push(row("other.bvh", &["tail", "hat"], &[]));
+        let rows: Vec<&Row> = rows.iter().collect();
+        let remarks = Remarks::of(&rows);
+        let urgent: Vec<&str> = (rows.iter())
+            .filter(|row| row.rank(&remarks) == Rank::ToLookAt)
+            .map(|row| row.source.as_str())
+            .collect();
+        assert_eq!(urgent, ["odd.bvh", "other.bvh"]);
+        let mut text = Vec::new();
+        remarks.print(&mut text).unwrap();
+        let text = String::from_utf8(text).unwrap();
+        assert!(text.contains("10 of 11 files") && text.contains("a foot slides"), "{text}");
+        // Of a few files each says what it has.
+        let few = Remarks::of(&rows[..3]);
+        assert!(rows[..3].iter().all(|row| row.rank(&few) == Rank::ToLookAt));
+    }
 }

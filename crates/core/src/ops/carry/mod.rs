@@ -418,8 +418,8 @@ impl Job<'_> {
         };
         // Errors add up along chains: shares shrink where they do too much.
         let mut result = self.assembled(tracks, &rotations, &shifts, &others);
-        let is_refitted = rotations.iter().any(|outputs| refitted(outputs));
-        let mut measured = self.measure(tracks.take, &result.0, is_refitted)?;
+        let any_refitted = rotations.iter().any(|outputs| refitted(outputs));
+        let mut measured = self.measure(tracks.take, &result.0, any_refitted)?;
         for round in 0..ROUNDS {
             let excess = &measured.1;
             let mut redo: Vec<usize> = Vec::new();

@@ -110,10 +110,6 @@ struct Side<'a> {
     frame: &'a dyn Fn(crate::time::Ticks) -> f64,
 }
 
-fn count(controller: &Controller) -> usize {
-    controller.key_count() + controller.sample_count()
-}
-
 impl Side<'_> {
     fn blank(&self, channel: String) -> CurveDifference {
         CurveDifference {
@@ -130,7 +126,7 @@ impl Side<'_> {
 
     /// A track that the other side does not have.
     fn alone(&self, own: Option<&Track>, theirs: Option<&Track>) -> CurveDifference {
-        let count = |track: &Track| count(&track.controller);
+        let count = |track: &Track| track.controller.value_count();
         CurveDifference {
             keys: (own.map(count), theirs.map(count)),
             note: if own.is_some() { "only in the first" } else { "only in the second" }.into(),
@@ -145,7 +141,7 @@ impl Side<'_> {
             true => String::new(),
             false => format!("{} against {}", a.type_name(), b.type_name()),
         };
-        let keys = (Some(count(a)), Some(count(b)));
+        let keys = (Some(a.value_count()), Some(b.value_count()));
         let differs = keys.0 != keys.1 || !note.is_empty();
         differs.then(|| CurveDifference { keys, note, ..self.blank(self.channel.clone()) })
     }
@@ -157,7 +153,7 @@ impl Side<'_> {
             return Vec::new();
         }
         let whole = |note: String| CurveDifference {
-            keys: (Some(count(a)), Some(count(b))),
+            keys: (Some(a.value_count()), Some(b.value_count())),
             note,
             ..self.blank(self.channel.clone())
         };
