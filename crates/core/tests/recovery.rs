@@ -4,7 +4,9 @@ mod common;
 
 use common::RATE;
 use nimble_curve_core::curve::{Curve, Interpolation, Key, Side, Tangent};
-use nimble_curve_core::fit::{FittedKey, Handles, Origin, precision_of, recover, unbaked, unbaked_with};
+use nimble_curve_core::fit::{
+    FittedKey, Handles, Origin, Room, precision_of, recover, unbaked, unbaked_with,
+};
 
 /// A small generator of its own, so that the figures are the same every time.
 struct Lcg(u64);
@@ -105,7 +107,7 @@ fn tallied(shortest: i64, curves: usize, seed: u64) -> Tally {
     for _ in 0..curves {
         let curve = authored(&mut lcg, shortest);
         let samples = baked(&curve);
-        let (keys, _) = unbaked(&samples, precision_of(&samples, 1.0), 0.1, &[]);
+        let (keys, _) = unbaked(&samples, precision_of(&samples, 1.0), Room::even(0.1), &[]);
         count(&curve, &keys, &mut tally);
     }
     tally
@@ -163,7 +165,8 @@ fn weighted_keys_come_back_with_their_handles() {
     for _ in 0..50 {
         let curve = weighted(&mut lcg);
         let samples = baked(&curve);
-        let (back, _) = unbaked_with(&samples, precision_of(&samples, 1.0), 0.1, &[], Handles::Weighted);
+        let (back, _) =
+            unbaked_with(&samples, precision_of(&samples, 1.0), Room::even(0.1), &[], Handles::Weighted);
         keys += curve.keys().len();
         let frame = |key: &Key| RATE.nearest_frame(key.time) as f64;
         extra += back.iter().filter(|f| curve.keys().iter().all(|key| frame(key) != f.at)).count();
@@ -192,7 +195,7 @@ fn rounded_bakes_give_their_keys_back_too() {
     for _ in 0..300 {
         let curve = authored(&mut lcg, 6);
         let samples: Vec<f64> = baked(&curve).iter().map(|v| (v * 1e6).round() / 1e6).collect();
-        let (keys, origin) = unbaked(&samples, precision_of(&samples, 1.0), 0.1, &[]);
+        let (keys, origin) = unbaked(&samples, precision_of(&samples, 1.0), Room::even(0.1), &[]);
         assert_ne!(origin, Origin::Fitted);
         count(&curve, &keys, &mut tally);
     }

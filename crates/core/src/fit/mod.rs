@@ -9,6 +9,7 @@ mod scalar;
 mod shared;
 mod weighted;
 
+pub use piece::Interval;
 pub use recover::{Recovery, precision_of, recover};
 pub use scalar::fit;
 pub use shared::{Channel, fit_shared};
@@ -49,6 +50,35 @@ impl FittedKey {
     }
 }
 
+/// How far a curve may lie from the samples that it goes through.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Room<'a> {
+    /// How far from any sample; where samples have room of their own, the least to think of as such.
+    pub tolerance: f64,
+    /// For each sample the range that the curve's value less the sample's must lie in. It holds zero.
+    pub by_sample: Option<&'a [Interval]>,
+}
+
+impl Room<'_> {
+    /// As far from every sample.
+    pub fn even(tolerance: f64) -> Room<'static> {
+        Room { tolerance, by_sample: None }
+    }
+
+    /// That of the samples from one to another, the last one included.
+    pub fn part(self, from: usize, to: usize) -> Self {
+        Room { by_sample: self.by_sample.map(|room| &room[from..=to]), ..self }
+    }
+
+    /// Whether a curve may lie so far from a sample.
+    pub fn holds(self, index: usize, error: f64) -> bool {
+        match self.by_sample {
+            None => error.abs() <= self.tolerance,
+            Some(room) => room[index].contains(error),
+        }
+    }
+}
+
 /// Where keys come from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Origin {
@@ -60,10 +90,10 @@ pub enum Origin {
     Fitted,
 }
 
-/// Sparse keys whose curve stays within `tolerance` of all samples: recovered where the samples, rounded to `precision`,
+/// Sparse keys whose curve stays within the room around all samples: recovered where the samples, rounded to `precision`,
 /// were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
-pub fn unbaked(samples: &[f64], precision: f64, tolerance: f64, keep: &[usize]) -> (Vec<FittedKey>, Origin) {
-    unbaked_with(samples, precision, tolerance, keep, Handles::Plain)
+pub fn unbaked(samples: &[f64], precision: f64, room: Room<'_>, keep: &[usize]) -> (Vec<FittedKey>, Origin) {
+    unbaked_with(samples, precision, room, keep, Handles::Plain)
 }
 
 /// Whether keys may have weighted handles.
@@ -80,7 +110,7 @@ pub enum Handles {
 pub fn unbaked_with(
     samples: &[f64],
     precision: f64,
-    tolerance: f64,
+    room: Room<'_>,
     keep: &[usize],
     handles: Handles,
 ) -> (Vec<FittedKey>, Origin) {
@@ -89,11 +119,11 @@ pub fn unbaked_with(
         return (vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)], Origin::Recovered);
     }
     let found = recover(samples, precision, handles).filter(|_| keep.is_empty());
-    let Some(recovery) = found else { return (fit(samples, tolerance, keep), Origin::Fitted) };
+    let Some(recovery) = found else { return (fit(samples, room, keep), Origin::Fitted) };
     let origin = if recovery.rough.is_empty() { Origin::Recovered } else { Origin::Partly };
     let mut keys = recovery.keys;
     for &(from, to) in recovery.rough.iter().rev() {
-        let found = fit(&samples[from..=to], tolerance, &[]);
+        let found = fit(&samples[from..=to], room.part(from, to), &[]);
         let start = keys.iter().position(|key| key.at == from as f64);
         let end = keys.iter().position(|key| key.at == to as f64);
         let (Some(start), Some(end), [first, between @ .., last]) = (start, end, found.as_slice()) else {
@@ -105,15 +135,11 @@ pub fn unbaked_with(
         keys.splice(start + 1..end, moved.collect::<Vec<_>>());
     }
     // Rounded samples may be off their curve by more than a small tolerance allows.
-    if is_within(samples, &keys, tolerance) {
-        (keys, origin)
-    } else {
-        (fit(samples, tolerance, keep), Origin::Fitted)
-    }
+    if is_within(samples, &keys, room) { (keys, origin) } else { (fit(samples, room, keep), Origin::Fitted) }
 }
 
-/// Whether the curve of some keys stays within a tolerance of all samples.
-fn is_within(samples: &[f64], keys: &[FittedKey], tolerance: f64) -> bool {
+/// Whether the curve of some keys stays within the room around all samples.
+fn is_within(samples: &[f64], keys: &[FittedKey], room: Room<'_>) -> bool {
     let mut next = 1;
     samples.iter().enumerate().all(|(index, sample)| {
         let at = index as f64;
@@ -125,7 +151,7 @@ fn is_within(samples: &[f64], keys: &[FittedKey], tolerance: f64) -> bool {
             Some(to) if at > from.at => between(from, to, at),
             _ => from.value,
         };
-        (value - sample).abs() <= tolerance
+        room.holds(index, value - sample)
     })
 }
 
@@ -196,11 +222,11 @@ mod tests {
         ) {
             let keep: Vec<usize> = keep.into_iter().filter(|&index| index < samples.len()).collect();
             let handles = if weighted { Handles::Weighted } else { Handles::Plain };
-            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), tolerance, &keep, handles);
+            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), Room::even(tolerance), &keep, handles);
             let numbers = |key: &FittedKey| [key.at, key.value, key.slope_in, key.slope_out];
             prop_assert!(keys.iter().flat_map(numbers).all(f64::is_finite));
             // Slopes are chosen at the rim of what is allowed, to rounding.
-            prop_assert!(is_within(&samples, &keys, tolerance * (1.0 + 1e-6) + 1e-11));
+            prop_assert!(is_within(&samples, &keys, Room::even(tolerance * (1.0 + 1e-6) + 1e-11)));
             prop_assert!(keys.windows(2).all(|pair| pair[0].at < pair[1].at), "{keys:?}");
             let constant = keys.len() == 1;
             for index in keep {

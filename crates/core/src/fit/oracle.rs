@@ -5,14 +5,14 @@
 //! sample with the set of slopes that so many pieces can leave open there, a union of intervals.
 
 use super::piece::{Interval, Slopes};
-use super::{FittedKey, fit};
+use super::{Channel, FittedKey, Room, fit, fit_shared};
 use crate::curve::Interpolation;
 
 /// The longest piece that is looked at, in samples.
 const LONGEST: usize = 120;
 
 /// The least number of keys with slopes free on both sides.
-pub(crate) fn least_free(samples: &[f64], tolerance: f64) -> usize {
+pub(crate) fn least_free(samples: &[f64], room: Room<'_>) -> usize {
     let any = all_slopes(samples);
     let mut least = vec![usize::MAX; samples.len()];
     least[0] = 0;
@@ -22,7 +22,8 @@ pub(crate) fn least_free(samples: &[f64], tolerance: f64) -> usize {
             continue;
         }
         for to in from + 1..samples.len().min(from + LONGEST) {
-            if least[to] > least[from] + 1 && slopes.find(&samples[from..=to], tolerance, any, any) {
+            if least[to] > least[from] + 1 && slopes.find(&samples[from..=to], room.part(from, to), any, any)
+            {
                 least[to] = least[from] + 1;
             }
         }
@@ -30,8 +31,28 @@ pub(crate) fn least_free(samples: &[f64], tolerance: f64) -> usize {
     least[samples.len() - 1] + 1
 }
 
+/// The least number of key times of several channels, with slopes free on both sides.
+fn least_free_shared(channels: &[Channel<'_>]) -> usize {
+    let count = channels[0].samples.len();
+    let any: Vec<Interval> = channels.iter().map(|channel| all_slopes(channel.samples)).collect();
+    let mut least = vec![usize::MAX; count];
+    least[0] = 0;
+    let mut slopes = Slopes::default();
+    for from in 0..count - 1 {
+        for to in from + 1..count.min(from + LONGEST) {
+            let mut fits = channels.iter().zip(&any).map(|(channel, &any)| {
+                slopes.find(&channel.samples[from..=to], channel.room.part(from, to), any, any)
+            });
+            if least[to] > least[from] + 1 && fits.all(|fits| fits) {
+                least[to] = least[from] + 1;
+            }
+        }
+    }
+    least[count - 1] + 1
+}
+
 /// The least number of keys with joined tangents.
-pub(crate) fn least_joined(samples: &[f64], tolerance: f64) -> usize {
+pub(crate) fn least_joined(samples: &[f64], room: Room<'_>) -> usize {
     let any = all_slopes(samples);
     let last = samples.len() - 1;
     let mut layer: Vec<Vec<Interval>> = vec![Vec::new(); samples.len()];
@@ -43,7 +64,7 @@ pub(crate) fn least_joined(samples: &[f64], tolerance: f64) -> usize {
             for &open in &layer[from] {
                 let mut misses = 0;
                 for to in from + 1..samples.len().min(from + LONGEST) {
-                    if slopes.find(&samples[from..=to], tolerance, open, any) {
+                    if slopes.find(&samples[from..=to], room.part(from, to), open, any) {
                         add(&mut next[to], slopes.at_end());
                         misses = 0;
                     } else {
@@ -121,16 +142,16 @@ fn broken(keys: &[FittedKey]) -> usize {
 #[test]
 fn keys_are_near_the_optimum() {
     let channels = 100;
-    let tolerance = 0.1;
+    let room = Room::even(0.1);
     let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
     for seed in 0..channels {
         let samples = capture(seed, 300, 0.02);
-        let keys = fit(&samples, tolerance, &[]);
+        let keys = fit(&samples, room, &[]);
         let ours = keys.len() as f64;
         breaks += broken(&keys);
         total += keys.len();
-        let to_joined = ours / least_joined(&samples, tolerance) as f64;
-        let to_free = ours / least_free(&samples, tolerance) as f64;
+        let to_joined = ours / least_joined(&samples, room) as f64;
+        let to_free = ours / least_free(&samples, room) as f64;
         joined = (joined.0 + to_joined, joined.1.max(to_joined));
         free = (free.0 + to_free, free.1.max(to_free));
     }
@@ -143,6 +164,23 @@ fn keys_are_near_the_optimum() {
         free.1
     );
     assert!(mean(joined.0) <= 1.05, "{}", mean(joined.0));
+}
+
+/// Common key times of three channels, beside the optimum with slopes free on both sides.
+#[test]
+fn common_keys_are_near_the_optimum() {
+    let (mut sum, mut worst) = (0.0, 0.0_f64);
+    let groups = 24;
+    for seed in 0..groups {
+        let made: Vec<Vec<f64>> = (0..3).map(|axis| capture(3 * seed + axis, 300, 0.02)).collect();
+        let channels: Vec<Channel<'_>> =
+            made.iter().map(|samples| Channel { samples, room: Room::even(0.1) }).collect();
+        let ours = fit_shared(&channels, &[])[0].len() as f64;
+        let ratio = ours / least_free_shared(&channels) as f64;
+        (sum, worst) = (sum + ratio, worst.max(ratio));
+    }
+    println!("| common key times, free | {:.3} | {worst:.3} |", sum / groups as f64);
+    assert!(sum / groups as f64 <= 1.21, "{}", sum / groups as f64);
 }
 
 /// Noise of half the tolerance, on motion that is smooth otherwise.
@@ -159,8 +197,8 @@ fn noise_costs_few_keys() {
                 v + 0.1 * ((state >> 11) as f64 / (1_u64 << 53) as f64 - 0.5)
             })
             .collect();
-        smooth += fit(&clean, 0.1, &[]).len();
-        noisy += fit(&with_noise, 0.1, &[]).len();
+        smooth += fit(&clean, Room::even(0.1), &[]).len();
+        noisy += fit(&with_noise, Room::even(0.1), &[]).len();
     }
     println!("noise of half the tolerance: {noisy} keys for {smooth}");
     assert!(noisy as f64 <= 1.1 * smooth as f64, "{noisy} {smooth}");
@@ -171,7 +209,7 @@ fn noise_costs_few_keys() {
 fn nothing_swings_out_between_samples() {
     for seed in 0..60 {
         let samples = capture(seed, 400, 0.02);
-        let keys = fit(&samples, 0.1, &[]);
+        let keys = fit(&samples, Room::even(0.1), &[]);
         let mut next = 1;
         for index in 1..samples.len() - 2 {
             let at = index as f64 + 0.5;

@@ -7,6 +7,7 @@
 
 use crate::search;
 
+use super::Room;
 use super::piece::{Interval, Slopes};
 
 /// How many ends are kept for so many pieces.
@@ -38,7 +39,7 @@ pub(super) struct Stretch<'a> {
     pub samples: &'a [f64],
     pub from: usize,
     pub to: usize,
-    pub tolerance: f64,
+    pub room: Room<'a>,
     pub any: Interval,
 }
 
@@ -60,13 +61,13 @@ impl Stretch<'_> {
         }
         let around = &self.samples[at.saturating_sub(1)..(to + 2).min(self.samples.len())];
         let steepest = around.windows(2).map(|pair| (pair[1] - pair[0]).abs()).fold(0.0, f64::max);
-        let most = 2.0 * steepest + self.tolerance;
+        let most = 2.0 * steepest + self.room.tolerance;
         Interval { low: -most, high: most }
     }
 
     /// Finds the slopes of a piece; whether there are any.
     pub fn find(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) -> bool {
-        slopes.find(&self.samples[from..=to], self.tolerance, open, self.any_for(from, to))
+        slopes.find(&self.samples[from..=to], self.room.part(from, to), open, self.any_for(from, to))
     }
 
     /// The fewest pieces found from start to end that start with a slope in `open`; the last one ends with `wanted`, if

@@ -7,10 +7,14 @@
 
 use std::sync::LazyLock;
 
-/// A range of slopes, both ends included.
+use super::Room;
+
+/// A range of slopes or errors, both ends included.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Interval {
+    /// The least.
     pub low: f64,
+    /// The greatest.
     pub high: f64,
 }
 
@@ -20,10 +24,12 @@ impl Interval {
         Interval { low: -1e3 * scale, high: 1e3 * scale }
     }
 
+    /// How far it reaches.
     pub fn width(self) -> f64 {
         self.high - self.low
     }
 
+    /// The value in its middle.
     pub fn middle(self) -> f64 {
         0.5 * (self.low + self.high)
     }
@@ -38,6 +44,7 @@ impl Interval {
         }
     }
 
+    /// Whether a value lies in it.
     pub fn contains(self, value: f64) -> bool {
         self.low <= value && value <= self.high
     }
@@ -103,10 +110,30 @@ const LONG: usize = 24;
 impl Slopes {
     /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
     /// `start`; slopes are in value a sample. Returns whether there are any.
-    pub fn find(&mut self, samples: &[f64], tolerance: f64, start: Interval, any: Interval) -> bool {
+    pub fn find(&mut self, samples: &[f64], room: Room<'_>, start: Interval, any: Interval) -> bool {
+        match room.by_sample {
+            None => {
+                let even = Interval { low: -room.tolerance, high: room.tolerance };
+                self.find_within(samples, |_| even, start, any)
+            }
+            Some(room) => self.find_within(samples, |index| room[index], start, any),
+        }
+    }
+
+    /// The same where `room` says for each sample how far the curve may lie from it.
+    fn find_within(
+        &mut self,
+        samples: &[f64],
+        room: impl Fn(usize) -> Interval,
+        start: Interval,
+        any: Interval,
+    ) -> bool {
         let last = samples.len() - 1;
         let (from, rise) = (samples[0], samples[last] - samples[0]);
-        let wanted = |term: Term| samples[term.index] - from - rise * term.rise;
+        let wanted = |term: Term| {
+            let (middle, room) = (samples[term.index] - from - rise * term.rise, room(term.index));
+            Interval { low: middle + room.low, high: middle + room.high }
+        };
         self.corners.clear();
         self.boxed = false;
         if last >= 3 {
@@ -114,16 +141,14 @@ impl Slopes {
             let (first, second) = thirds(last);
             let (first, second) = (term(first, last), term(second, last));
             let (wanted_first, wanted_second) = (wanted(first), wanted(second));
-            let at = |x: f64, t: f64| (x, (wanted_second + t - second.start * x) / second.end);
+            let at = |x: f64, wanted: f64| (x, (wanted - second.start * x) / second.end);
             self.corners.extend([
-                at(start.low, tolerance),
-                at(start.high, tolerance),
-                at(start.high, -tolerance),
-                at(start.low, -tolerance),
+                at(start.low, wanted_second.high),
+                at(start.high, wanted_second.high),
+                at(start.high, wanted_second.low),
+                at(start.low, wanted_second.low),
             ]);
-            let fits =
-                self.between(first.start, first.end, wanted_first - tolerance, wanted_first + tolerance)
-                    && self.between(0.0, 1.0, any.low, any.high);
+            let fits = self.between(first.start, first.end, wanted_first) && self.between(0.0, 1.0, any);
             if !fits {
                 return false;
             }
@@ -137,31 +162,31 @@ impl Slopes {
         }
         self.boxed = last >= LONG;
         self.measure();
-        let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term), tolerance);
+        let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term));
         match TERMS.get(last) {
             Some(terms) => terms.iter().all(|&term| fits(term)),
             None => terms(last).all(fits),
         }
     }
 
-    /// Keeps the part of the polygon where `a·start + b·end` is within `tolerance` of `wanted`; whether any is left.
+    /// Keeps the part of the polygon where `a·start + b·end` lies in a range; whether any is left.
     #[inline]
-    fn confine(&mut self, a: f64, b: f64, wanted: f64, tolerance: f64) -> bool {
+    fn confine(&mut self, a: f64, b: f64, wanted: Interval) -> bool {
         if self.boxed {
             let (by_sum, by_difference) = (0.5 * (a + b), 0.5 * (a - b));
-            let middle = by_sum * self.sum.0 + by_difference * self.difference.0 - wanted;
+            let middle = by_sum * self.sum.0 + by_difference * self.difference.0;
             let reach = by_sum.abs() * self.sum.1 + by_difference.abs() * self.difference.1;
-            if middle.abs() + reach <= tolerance {
+            if wanted.low + reach <= middle && middle + reach <= wanted.high {
                 // The box around it lies between the two lines already.
                 return true;
             }
         }
-        self.between(a, b, wanted - tolerance, wanted + tolerance)
+        self.between(a, b, wanted)
     }
 
-    /// Keeps the part of the polygon where `a·start + b·end` lies in a range; whether any is left.
+    /// The same without a look at the box.
     #[inline]
-    fn between(&mut self, a: f64, b: f64, low: f64, high: f64) -> bool {
+    fn between(&mut self, a: f64, b: f64, Interval { low, high }: Interval) -> bool {
         let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
         for &(x, y) in &self.corners {
             let v = a * x + b * y;
@@ -282,7 +307,7 @@ mod tests {
             let any = Interval::everything(10.0);
             let mut slopes = Slopes::default();
             // The curve that the samples came from is within `size` of them all.
-            prop_assert!(slopes.find(&samples, size + 1e-9, any, any));
+            prop_assert!(slopes.find(&samples, Room::even(size + 1e-9), any, any));
             prop_assert!(slopes.at_end().low <= m1 + 1e-6 && m1 - 1e-6 <= slopes.at_end().high);
             let end = slopes.at_end().middle();
             let start = slopes.at_start(end).middle();

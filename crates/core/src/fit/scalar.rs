@@ -6,33 +6,33 @@
 //! the next piece down to a fraction of what it could be. Runs of equal samples become flat pieces, and steps between
 //! runs holds.
 
-use super::FittedKey;
 use super::path::Stretch;
 use super::piece::{Interval, Slopes};
+use super::{FittedKey, Room};
 use crate::curve::Interpolation;
 
 /// The least run of equal samples that counts as a hold.
 const HOLD: usize = 4;
 
-/// Keys whose curve stays within `tolerance` of all `samples`; `keep` are samples that must become keys, ascending.
+/// Keys whose curve stays within the room around all `samples`; `keep` are samples that must become keys, ascending.
 ///
 /// Time grows in proportion to the number of samples, times the logarithm of the longest piece.
-pub fn fit(samples: &[f64], tolerance: f64, keep: &[usize]) -> Vec<FittedKey> {
+pub fn fit(samples: &[f64], room: Room<'_>, keep: &[usize]) -> Vec<FittedKey> {
     let Some(&first) = samples.first() else { return Vec::new() };
     let (low, high) = samples.iter().fold((first, first), |(low, high), &v| (low.min(v), high.max(v)));
     let scale = high - low;
-    if scale <= 1e-12 * first.abs().max(tolerance) {
+    if scale <= 1e-12 * first.abs().max(room.tolerance) {
         return vec![key(samples, 0, 0.0, Interpolation::Cubic)];
     }
     let any = Interval::everything(scale);
     let run = |start: Option<f64>| {
         let open = start.map_or(any, |slope| Interval { low: slope, high: slope });
         let mut chain =
-            Chain { samples, tolerance, any, pieces: Vec::new(), slopes: Vec::new(), last_slope: start };
+            Chain { samples, room, any, pieces: Vec::new(), slopes: Vec::new(), last_slope: start };
         chain.run(open, keep)
     };
     // A loop goes on at its end as it begins: the slope there is what the start is given, if need be again.
-    let Some(mut slope) = loop_slope(samples, tolerance) else { return run(None) };
+    let Some(mut slope) = loop_slope(samples, room.tolerance) else { return run(None) };
     let mut keys = run(Some(slope));
     for _ in 0..4 {
         let last = keys[keys.len() - 1].slope_in;
@@ -78,7 +78,7 @@ enum Kind {
 
 struct Chain<'a> {
     samples: &'a [f64],
-    tolerance: f64,
+    room: Room<'a>,
     any: Interval,
     pieces: Vec<Piece>,
     slopes: Vec<Slopes>,
@@ -116,7 +116,7 @@ impl Chain<'_> {
             samples: self.samples,
             from: at,
             to: next_run.unwrap_or(limit),
-            tolerance: self.tolerance,
+            room: self.room,
             any: self.any,
         };
         let is_last = stretch.to + 1 == self.samples.len();

@@ -1,17 +1,22 @@
-//! One set of key times for several channels: the longest pieces along which all of them stay within their tolerances.
+//! One set of key times for several channels: the fewest pieces along which all of them stay within their tolerances.
+//!
+//! The search is that of [`super::path`], with a set of open slopes for each channel.
 
-use super::FittedKey;
 use super::piece::{Interval, Slopes};
+use super::{FittedKey, Room};
 use crate::curve::Interpolation;
-use crate::search::farthest;
+use crate::search;
+
+/// How many ends are kept for so many pieces.
+const BEAM: usize = 6;
 
 /// One channel with its tolerance.
 #[derive(Clone, Copy, Debug)]
 pub struct Channel<'a> {
     /// Its samples; all channels have as many.
     pub samples: &'a [f64],
-    /// The largest error at a sample.
-    pub tolerance: f64,
+    /// How far the curve may lie from them.
+    pub room: Room<'a>,
 }
 
 /// Keys of all channels at common times; `keep` are samples that must become keys, ascending.
@@ -29,32 +34,36 @@ pub fn fit_shared(channels: &[Channel<'_>], keep: &[usize]) -> Vec<Vec<FittedKey
                 .samples
                 .iter()
                 .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), &v| (low.min(v), high.max(v)));
-            Interval::everything((high - low).max(channel.tolerance))
+            Interval::everything((high - low).max(channel.room.tolerance))
         })
         .collect();
     let mut fit = Fit { channels, any, slopes: vec![Slopes::default(); channels.len()] };
     let mut open = fit.any.clone();
     let mut ends = vec![0];
     let mut pieces: Vec<Vec<Slopes>> = Vec::new();
-    let mut keep = keep.iter().copied().filter(|&index| index > 0).peekable();
-    let mut at = 0;
-    let mut usual = 8;
-    while at + 1 < count {
-        while keep.next_if(|&index| index <= at).is_some() {}
-        let limit = keep.peek().copied().unwrap_or(count - 1).min(count - 1);
-        let to = fit.farthest(at, limit, &open, usual);
-        usual = (to - at).max(2);
-        if !fit.fits(at, to, &open) {
-            // Two neighbouring samples fit with slopes of their own.
-            open.clone_from(&fit.any);
-            fit.fits(at, to, &open);
+    let kept = keep.iter().copied().filter(|&index| 0 < index && index < count - 1);
+    for limit in kept.chain((count > 1).then_some(count - 1)) {
+        for to in fit.fewest(ends[ends.len() - 1], limit, &open) {
+            if !fit.fits(ends[ends.len() - 1], to, &open) {
+                // Two neighbouring samples fit with slopes of their own.
+                open.clone_from(&fit.any);
+                fit.fits(ends[ends.len() - 1], to, &open);
+            }
+            open = fit.ends();
+            pieces.push(fit.slopes.clone());
+            ends.push(to);
         }
-        open = fit.slopes.iter().map(Slopes::at_end).collect();
-        pieces.push(fit.slopes.clone());
-        ends.push(to);
-        at = to;
     }
     (0..channels.len()).map(|index| chosen(channels[index].samples, &ends, &pieces, index)).collect()
+}
+
+/// Where so many pieces may end.
+struct State {
+    to: usize,
+    /// The slopes that are open there, channel by channel.
+    open: Vec<Interval>,
+    /// Position of the piece before in the layer before.
+    parent: usize,
 }
 
 struct Fit<'a> {
@@ -64,11 +73,12 @@ struct Fit<'a> {
 }
 
 impl Fit<'_> {
+    /// Whether all channels have slopes for a piece.
     fn fits(&mut self, from: usize, to: usize, open: &[Interval]) -> bool {
         let each = self.channels.iter().zip(&mut self.slopes).zip(open.iter().zip(&self.any));
         let mut all = true;
         for ((channel, slopes), (&open, &any)) in each {
-            all &= slopes.find(&channel.samples[from..=to], channel.tolerance, open, any);
+            all &= slopes.find(&channel.samples[from..=to], channel.room.part(from, to), open, any);
             if !all {
                 break;
             }
@@ -76,23 +86,55 @@ impl Fit<'_> {
         all
     }
 
-    /// The farthest end of a piece, and then a little nearer where that leaves all channels the slopes they go on with.
-    fn farthest(&mut self, from: usize, limit: usize, open: &[Interval], usual: usize) -> usize {
-        let good = farthest(from + 1, limit, usual / 2, |to| self.fits(from, to, open));
-        if good == limit || good < from + 4 {
-            return good;
+    /// The slopes that are open at the end of the piece that fitted last.
+    fn ends(&self) -> Vec<Interval> {
+        self.slopes.iter().map(Slopes::at_end).collect()
+    }
+
+    /// The ends of the fewest pieces found from one sample to another, the first one starting with slopes in `open`.
+    fn fewest(&mut self, from: usize, limit: usize, open: &[Interval]) -> Vec<usize> {
+        let mut layers = vec![vec![State { to: from, open: open.to_vec(), parent: 0 }]];
+        let mut usual = 8;
+        while layers[layers.len() - 1][0].to < limit {
+            let layer = &layers[layers.len() - 1];
+            let next = self.next_layer(layer, limit, usual);
+            usual = (next[0].to - layer[0].to).max(2);
+            layers.push(next);
         }
-        let least = from + 2 * (good - from) / 3;
-        let agrees = |fit: &mut Self, to: usize| {
-            fit.fits(from, to, open)
-                && fit.channels.iter().zip(&fit.slopes).all(|(channel, slopes)| {
-                    let natural = 0.5 * (channel.samples[to + 1] - channel.samples[to - 1]);
-                    let range = slopes.at_end();
-                    let slack = 0.2 * range.width();
-                    range.low - slack <= natural && natural <= range.high + slack
-                })
-        };
-        (least..=good).rev().find(|&to| agrees(self, to)).unwrap_or(good)
+        let mut ends = Vec::with_capacity(layers.len() - 1);
+        let mut position = 0;
+        for layer in layers[1..].iter().rev() {
+            ends.push(layer[position].to);
+            position = layer[position].parent;
+        }
+        ends.reverse();
+        ends
+    }
+
+    /// What one piece more reaches: the farthest end first.
+    fn next_layer(&mut self, layer: &[State], limit: usize, usual: usize) -> Vec<State> {
+        let front = layer[0].to;
+        let mut farthest =
+            search::farthest(front + 1, limit, usual / 2, |to| self.fits(front, to, &layer[0].open));
+        for state in &layer[1..] {
+            while farthest < limit && self.fits(state.to, farthest + 1, &state.open) {
+                farthest += 1;
+            }
+        }
+        let behind = ((farthest - layer[layer.len() - 1].to) / 2).max(2);
+        let mut found: Vec<State> = Vec::with_capacity(BEAM);
+        for to in (front + 1..=farthest).rev() {
+            if found.len() == BEAM || (!found.is_empty() && to + behind < farthest) {
+                break;
+            }
+            let parent = layer.iter().position(|state| self.fits(state.to, to, &state.open));
+            found.extend(parent.map(|parent| State { to, open: self.ends(), parent }));
+        }
+        if found.is_empty() {
+            // Neighbouring samples fit with slopes of their own, if not with those that are open.
+            found.push(State { to: front + 1, open: self.any.clone(), parent: 0 });
+        }
+        found
     }
 }
 
@@ -136,10 +178,10 @@ mod tests {
                 (0.05 * t + f64::from(seed)).sin() * 3.0 + f64::from((i * 7919 + seed) % 17) * 0.01
             }).collect()).collect();
             let channels: Vec<Channel<'_>> =
-                made.iter().map(|samples| Channel { samples, tolerance }).collect();
+                made.iter().map(|samples| Channel { samples, room: Room::even(tolerance) }).collect();
             let keys = fit_shared(&channels, &[40]);
             for (channel, keys) in channels.iter().zip(&keys) {
-                prop_assert!(is_within(channel.samples, keys, tolerance * (1.0 + 1e-9)));
+                prop_assert!(is_within(channel.samples, keys, Room::even(tolerance * (1.0 + 1e-9))));
             }
             let times = |keys: &Vec<FittedKey>| keys.iter().map(|key| key.at).collect::<Vec<_>>();
             prop_assert!(keys.iter().all(|own| times(own) == times(&keys[0])));

@@ -5,7 +5,9 @@ use glam::{DQuat, DVec3};
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Cursor, Curve, Interpolation, Key, Tangent};
 use crate::evaluate::Sampler;
-use crate::fit::{Channel, FittedKey, Handles, Origin, fit_shared, precision_of, unbaked_with};
+use crate::fit::{
+    Channel, FittedKey, Handles, Interval, Origin, Room, fit_shared, precision_of, unbaked_with,
+};
 use crate::ledger::MeasuredError;
 use crate::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use crate::scene::PropertyKind;
@@ -22,6 +24,8 @@ pub(super) struct Fitting {
     /// For rotations: the order of the angles, and the rotations themselves.
     rotation: Option<(RotationOrder, Vec<DQuat>)>,
     pub tolerance: f64,
+    /// The part of the tolerance that holds at each sample, where that is not all of it everywhere.
+    pub parts: Option<Vec<f64>>,
 }
 
 /// Curves through samples.
@@ -74,7 +78,15 @@ impl Fitting {
             SampleKind::Matrix => return None,
         };
         let quantity = if rotation.is_some() { Quantity::Angle } else { kind.quantity() };
-        Some(Fitting { start: samples.start, rate: samples.rate, channels, quantity, rotation, tolerance })
+        Some(Fitting {
+            start: samples.start,
+            rate: samples.rate,
+            channels,
+            quantity,
+            rotation,
+            tolerance,
+            parts: None,
+        })
     }
 
     /// Whether two tracks were sampled at the same instants.
@@ -100,58 +112,115 @@ impl Fitting {
         found
     }
 
-    /// How many channels ever change.
-    fn moving(&self) -> usize {
-        self.channels.iter().filter(|channel| channel.iter().any(|v| *v != channel[0])).count()
+    /// Leaves no more room at each sample than some, in the unit of the tolerance; whether that changes anything.
+    pub fn confine(&mut self, room: Vec<f64>) -> bool {
+        let tolerance = self.tolerance;
+        let parts = Some(room.into_iter().map(|room| (room / tolerance).min(1.0)).collect());
+        let changes = parts != self.parts;
+        self.parts = parts;
+        changes
     }
 
-    /// The share of the tolerance that a channel gets at first: so much that all together seldom exceed it.
-    fn first_share(&self) -> f64 {
+    fn tolerance_at(&self, index: usize) -> f64 {
+        self.parts.as_ref().map_or(self.tolerance, |parts| parts[index] * self.tolerance)
+    }
+
+    /// The tolerance that holds at all samples.
+    pub fn least_tolerance(&self) -> f64 {
+        let least = self.parts.iter().flatten().copied().fold(1.0, f64::min);
+        least * self.tolerance
+    }
+
+    /// How many channels ever change.
+    fn moving(&self) -> usize {
+        self.channels.iter().filter(|channel| moves(channel)).count()
+    }
+
+    /// The part of the tolerance that a channel gets where all get the same: so much that all together seldom exceed it.
+    fn even_part(&self) -> f64 {
         match self.moving() {
-            0 | 1 => self.tolerance,
-            moving => 1.2 * self.tolerance / (moving as f64).sqrt(),
+            0 | 1 => 1.0,
+            moving => 1.2 / (moving as f64).sqrt(),
         }
+    }
+
+    /// Room of a part of the tolerance around each sample, where that differs between them.
+    fn uneven(&self, part: f64) -> Option<Vec<Interval>> {
+        let around = |own: &f64| part * own * self.tolerance;
+        let parts = self.parts.as_ref()?;
+        Some(parts.iter().map(around).map(|most| Interval { low: -most, high: most }).collect())
     }
 
     /// Curves of which each channel has key times of its own.
     ///
-    /// The channels share the tolerance: the error of a rotation is at most √(3 + 2|sin θ|) times the largest error of an
-    /// angle (θ the middle one), and the distance of vectors √3 times; the shares shrink where what is measured demands it.
+    /// The channels share the tolerance: they are fitted one after another, each with the room that those before it have
+    /// left at each sample. What is measured has the last word.
     pub fn free(&self, keep: &[Ticks], handles: Handles) -> Fitted {
         let keep = self.indices(keep);
-        let mut share = self.first_share();
+        let mut part = 1.0;
         loop {
-            let made: Vec<(Curve, Origin)> = self
-                .channels
-                .iter()
-                .map(|channel| self.curve_through(channel, share, &keep, handles))
-                .collect();
-            let moving = made.iter().filter(|(curve, _)| curve.keys().len() > 1).map(|(_, origin)| *origin);
-            let (least, most) = (moving.clone().min(), moving.max());
-            let origin = match (least.unwrap_or(Origin::Fitted), most.unwrap_or(Origin::Fitted)) {
-                (a, b) if a == b => a,
-                _ => Origin::Partly,
-            };
-            let curves: Vec<Curve> = made.into_iter().map(|(curve, _)| curve).collect();
-            let error = self.error(&curves);
-            if error.largest <= self.tolerance || share < self.tolerance * 1e-3 {
+            let (curves, origin) = self.one_after_another(part, &keep, handles);
+            let (error, used) = self.error(&curves);
+            if used <= 1.0 || part < 1e-3 {
                 return Fitted { controller: self.controller(curves), error, origin };
             }
-            share *= 0.98 * (self.tolerance / error.largest).min(0.98);
+            part *= 0.98 * used.recip().min(0.98);
         }
+    }
+
+    /// Curves of all channels, that together stay within a part of the tolerance but for what is not linear in it.
+    fn one_after_another(&self, part: f64, keep: &[usize], handles: Handles) -> (Vec<Curve>, Origin) {
+        let mut curves = vec![Curve::default(); self.channels.len()];
+        let mut origins = Vec::new();
+        let moving = self.moving();
+        let mut errors = Errors::new(self);
+        // Those with the most to gain come last.
+        let mut order: Vec<(f64, usize)> = self
+            .channels
+            .iter()
+            .enumerate()
+            .filter(|(_, samples)| moves(samples))
+            .map(|(channel, samples)| (bending(samples), channel))
+            .collect();
+        order.sort_by(|a, b| a.0.total_cmp(&b.0));
+        for (nth, (_, channel)) in order.into_iter().enumerate() {
+            // A two-hundredth of the tolerance is left for slopes with few digits.
+            let room = errors.room_of(channel, 0.995 * part * budget(nth + 1, moving));
+            let (keys, origin) =
+                unbaked_with(&self.channels[channel], self.precision_of(channel), room, keep, handles);
+            curves[channel] = self.curve(&keys, part * self.least_tolerance(), origin != Origin::Fitted);
+            origins.push(origin);
+            if nth + 1 < moving {
+                errors.take(channel, &curves[channel]);
+            }
+        }
+        for (curve, channel) in curves.iter_mut().zip(&self.channels).filter(|(_, channel)| !moves(channel)) {
+            *curve = Curve::constant(self.start, channel[0]);
+        }
+        let origin = match (origins.iter().min(), origins.iter().max()) {
+            (Some(least), Some(most)) if least != most => Origin::Partly,
+            (Some(&all), _) => all,
+            (None, _) => Origin::Fitted,
+        };
+        (curves, origin)
     }
 
     /// Curves of several tracks with common key times; the tracks lie alongside.
     pub fn shared(tracks: &[&Fitting], keep: &[Ticks]) -> Vec<Fitted> {
         let Some(first) = tracks.first() else { return Vec::new() };
         let keep = first.indices(keep);
-        let mut shares: Vec<f64> = tracks.iter().map(|track| track.first_share()).collect();
+        let mut shares: Vec<f64> = tracks.iter().map(|track| track.even_part()).collect();
         loop {
+            let uneven: Vec<Option<Vec<Interval>>> =
+                tracks.iter().zip(&shares).map(|(track, &share)| track.uneven(0.995 * share)).collect();
             let channels: Vec<Channel<'_>> = tracks
                 .iter()
                 .zip(&shares)
-                .flat_map(|(track, &share)| {
-                    track.channels.iter().map(move |samples| Channel { samples, tolerance: 0.995 * share })
+                .zip(&uneven)
+                .flat_map(|((track, &share), uneven)| {
+                    let tolerance = 0.995 * share * track.tolerance;
+                    let room = Room { tolerance, by_sample: uneven.as_deref() };
+                    track.channels.iter().map(move |samples| Channel { samples, room })
                 })
                 .collect();
             let mut keys = fit_shared(&channels, &keep).into_iter();
@@ -161,17 +230,20 @@ impl Fitting {
                 let curves: Vec<Curve> = track
                     .channels
                     .iter()
-                    .map(|channel| match channel.iter().all(|v| *v == channel[0]) {
-                        true => {
+                    .map(|channel| match moves(channel) {
+                        false => {
                             keys.next();
                             Curve::constant(track.start, channel[0])
                         }
-                        false => track.curve(&keys.next().unwrap_or_default(), *share, false),
+                        true => {
+                            let keys = keys.next().unwrap_or_default();
+                            track.curve(&keys, *share * track.least_tolerance(), false)
+                        }
                     })
                     .collect();
-                let error = track.error(&curves);
-                if error.largest > track.tolerance && *share > track.tolerance * 1e-3 {
-                    *share *= 0.98 * (track.tolerance / error.largest).min(0.98);
+                let (error, used) = track.error(&curves);
+                if used > 1.0 && *share > 1e-3 {
+                    *share *= 0.98 * used.recip().min(0.98);
                     fits = false;
                 }
                 fitted.push(Fitted { controller: track.controller(curves), error, origin: Origin::Fitted });
@@ -190,9 +262,11 @@ impl Fitting {
         }
     }
 
-    /// The largest error at the samples: the angle of rotations, the distance of vectors.
-    fn error(&self, curves: &[Curve]) -> MeasuredError {
+    /// The error at the samples, the angle of rotations, the distance of vectors; and the largest part of the tolerance that
+    /// it uses up.
+    fn error(&self, curves: &[Curve]) -> (MeasuredError, f64) {
         let mut error = MeasuredError::none(self.quantity);
+        let mut used = 0.0_f64;
         let mut cursors: Vec<Cursor<'_>> = curves.iter().map(Cursor::new).collect();
         for index in 0..self.len() {
             let time = (self.start + self.rate.ticks(index as i64)).as_f64();
@@ -211,8 +285,9 @@ impl Fitting {
                 }
             };
             error.take(size, time);
+            used = used.max(size / self.tolerance_at(index));
         }
-        error
+        (error, used)
     }
 
     /// The largest error of any controller at the samples.
@@ -230,19 +305,10 @@ impl Fitting {
         error
     }
 
-    /// A curve through one channel's samples, and where its keys come from.
-    fn curve_through(
-        &self,
-        channel: &[f64],
-        tolerance: f64,
-        keep: &[usize],
-        handles: Handles,
-    ) -> (Curve, Origin) {
+    /// The rounding that a channel's samples show.
+    fn precision_of(&self, channel: usize) -> f64 {
         let unit = if self.quantity == Quantity::Angle { 1_f64.to_radians() } else { 1.0 };
-        // A two-hundredth of the tolerance is left for slopes with few digits.
-        let precision = precision_of(channel, unit);
-        let (keys, origin) = unbaked_with(channel, precision, 0.995 * tolerance, keep, handles);
-        (self.curve(&keys, tolerance, origin != Origin::Fitted), origin)
+        precision_of(&self.channels[channel], unit)
     }
 
     fn curve(&self, keys: &[FittedKey], tolerance: f64, recovered: bool) -> Curve {
@@ -289,6 +355,91 @@ impl Fitting {
             last.interpolation = Interpolation::Cubic;
         }
         Curve::new(made).expect("samples are in order and finite")
+    }
+}
+
+/// Whether samples ever change.
+fn moves(samples: &[f64]) -> bool {
+    samples.iter().any(|v| *v != samples[0])
+}
+
+/// The part of the tolerance that so many channels out of so many may use up together.
+fn budget(so_many: usize, of: usize) -> f64 {
+    match (so_many, of) {
+        (1, 2) => 0.7,
+        (1, 3) => 0.66,
+        (2, 3) => 0.85,
+        _ => 1.0,
+    }
+}
+
+/// How much samples bend: the number of cubics through them goes with the sum of the fourth roots of their fourth
+/// differences, here over a few samples, so that noise counts little.
+fn bending(samples: &[f64]) -> f64 {
+    const STRIDE: usize = 6;
+    let fourth =
+        |s: &[f64]| s[0] - 4.0 * s[STRIDE] + 6.0 * s[2 * STRIDE] - 4.0 * s[3 * STRIDE] + s[4 * STRIDE];
+    samples.windows(4 * STRIDE + 1).step_by(4).map(|window| fourth(window).abs().sqrt().sqrt()).sum()
+}
+
+/// What the channels of a track are off at each sample, as far as they are fitted.
+struct Errors<'a> {
+    fitting: &'a Fitting,
+    /// The channels that are fitted, with the difference of curve and sample.
+    taken: Vec<(usize, Vec<f64>)>,
+    /// For rotations: the channels of the outer axes, and at each sample how far those are one axis (the cosine of the
+    /// angle between them).
+    outer: Option<([usize; 2], Vec<f64>)>,
+    room: Vec<Interval>,
+}
+
+impl<'a> Errors<'a> {
+    fn new(fitting: &'a Fitting) -> Errors<'a> {
+        let outer = fitting.rotation.as_ref().map(|(order, _)| {
+            let (outermost, middle, innermost) = order.axes();
+            let cosines = fitting.channels[middle].iter().map(|angle| order.sign() * angle.sin());
+            ([outermost, innermost], cosines.collect())
+        });
+        Errors { fitting, taken: Vec::new(), outer, room: Vec::new() }
+    }
+
+    /// The room that a channel has so that with those before it the error stays within a part of the tolerance: the error's
+    /// square is Σδᵢ², for rotations 2·cos·δᵢδⱼ more for the outer axes.
+    fn room_of(&mut self, channel: usize, part: f64) -> Room<'_> {
+        let tolerance = part * self.fitting.tolerance;
+        if self.taken.is_empty() && self.fitting.parts.is_none() {
+            return Room::even(tolerance);
+        }
+        let coupling = |a: usize, b: usize, index: usize| match &self.outer {
+            Some((outer, cosines)) if a != b && outer.contains(&a) && outer.contains(&b) => cosines[index],
+            _ => 0.0,
+        };
+        self.room.clear();
+        self.room.extend((0..self.fitting.len()).map(|index| {
+            let (mut square, mut along) = (0.0, 0.0);
+            for (nth, (other, errors)) in self.taken.iter().enumerate() {
+                let error = errors[index];
+                square += error * error;
+                along += coupling(channel, *other, index) * error;
+                for (before, errors) in &self.taken[..nth] {
+                    square += 2.0 * coupling(*before, *other, index) * errors[index] * error;
+                }
+            }
+            let tolerance = part * self.fitting.tolerance_at(index);
+            let half = (along * along - square + tolerance * tolerance).max(0.0).sqrt();
+            Interval { low: (-along - half).min(0.0), high: (half - along).max(0.0) }
+        }));
+        Room { tolerance, by_sample: Some(&self.room) }
+    }
+
+    fn take(&mut self, channel: usize, curve: &Curve) {
+        let mut cursor = Cursor::new(curve);
+        let fitting = self.fitting;
+        let error = |(index, sample): (usize, &f64)| {
+            let time = (fitting.start + fitting.rate.ticks(index as i64)).as_f64();
+            cursor.value_at(time).map_or(0.0, |value| value - sample)
+        };
+        self.taken.push((channel, fitting.channels[channel].iter().enumerate().map(error).collect()));
     }
 }
 
