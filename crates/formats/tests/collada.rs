@@ -312,3 +312,74 @@ fn broken_files_say_what_is_wrong_and_where() {
         loaded.notes
     );
 }
+
+/// A mask that is a morph under a skin, shown by a node beside the joint `vane`.
+fn with_mask(document: &str) -> String {
+    let array = |id: &str, kind: &str, text: &str, stride: usize| {
+        let count = text.split_whitespace().count();
+        format!(
+            "<source id=\"{id}\"><{kind}_array id=\"{id}-array\" count=\"{count}\">{text}</{kind}_array><technique_common>\
+             <accessor source=\"#{id}-array\" count=\"{}\" stride=\"{stride}\"/></technique_common></source>",
+            count / stride
+        )
+    };
+    let deformers = format!(
+        "<library_geometries><geometry id=\"mask\"/><geometry id=\"m1\" name=\"smile\"/><geometry id=\"blink\"/>\
+         </library_geometries><library_controllers>\
+         <controller id=\"face\"><morph source=\"#mask\">{}{}<targets><input semantic=\"MORPH_TARGET\" source=\"#t\"/>\
+         <input semantic=\"MORPH_WEIGHT\" source=\"#face-weights\"/></targets></morph></controller>\
+         <controller id=\"skin\"><skin source=\"#face\">{}{}<joints><input semantic=\"JOINT\" source=\"#j\"/>\
+         <input semantic=\"INV_BIND_MATRIX\" source=\"#b\"/></joints></skin></controller></library_controllers>",
+        array("t", "IDREF", "m1 blink", 1),
+        array("face-weights", "float", "0.25 0", 1),
+        array("j", "Name", "turning lost", 1),
+        array("b", "float", "1 0 0 -2 0 1 0 0 0 0 1 5 0 0 0 1  1 0 0 0 0 1 0 0 0 0 1 0 0 0 0 1", 16),
+    );
+    let node = "<node id=\"shown\" name=\"shown\"><instance_controller url=\"#skin\"><skeleton>#vane</skeleton>\
+                </instance_controller></node></visual_scene>";
+    document
+        .replace("<node id=\"vane\"", "<node id=\"vane\" sid=\"turning\"")
+        .replace("</visual_scene>", node)
+        .replace("<library_visual_scenes>", &(deformers + "<library_visual_scenes>"))
+}
+
+#[test]
+fn weights_of_morphs_are_numbers_of_the_node_that_shows_them_and_skins_say_how_joints_were_bound() {
+    let tangents: [(&str, &str, usize); 2] = [("IN_TANGENT", "0 1", 1), ("OUT_TANGENT", "0.5 0", 1)];
+    let channels: [(&str, &str, &str, &str, &[_]); 2] = [
+        ("face-weights(0)", "0 1", "0 1", "BEZIER BEZIER", &tangents),
+        ("face/face-weights-array(1)", "0 1", "1 0", "STEP STEP", &[]),
+    ];
+    let scene = read(&with_mask(&document(ORIENTED, &channels))).unwrap();
+    let rig = &scene.rigs[0];
+    let (vane, shown) = (rig.nodes().next().unwrap(), rig.nodes().nth(1).unwrap());
+    assert_eq!(vane.1.bind.unwrap().translation, DVec3::new(2.0, 0.0, -5.0));
+    assert_eq!(shown.1.bind, None, "a joint that is nowhere is bound nowhere");
+    let names: Vec<&str> = shown.1.attributes.iter().map(|attribute| attribute.name.as_str()).collect();
+    assert_eq!(names, ["smile", "blink"]);
+    assert!(scene.takes[0].tracks().all(|(_, track)| track.target.node == shown.0));
+    let Controller::Components(smile) = track(&scene, "smile") else { panic!() };
+    assert!(
+        matches!(smile[0].keys()[0].tangent_out.shape, TangentShape::Slope(slope) if (slope - 1.5).abs() < 1e-12)
+    );
+    let Controller::Components(blink) = track(&scene, "blink") else { panic!() };
+    assert_eq!(blink[0].keys()[0].interpolation, Interpolation::Hold);
+
+    // All weights in one channel, one after another.
+    let together: [Channel<'_>; 1] = [("face-weights", "0 1 2", "0 1 0.5 0.5 1 0", "STEP STEP STEP", &[])];
+    let scene = read(&with_mask(&document(ORIENTED, &together))).unwrap();
+    let Controller::Components(blink) = track(&scene, "blink") else { panic!() };
+    assert_eq!(blink[0].keys().iter().map(|key| key.value).collect::<Vec<_>>(), [1.0, 0.5, 0.0]);
+
+    // A weight that the morph has not, and numbers that are not one for each.
+    let beyond: [Channel<'_>; 1] = [("face-weights(2)", "0 1", "0 1", "STEP STEP", &[])];
+    let loaded = read_bytes(
+        with_mask(&document(ORIENTED, &beyond)).as_bytes(),
+        Path::new("clip.dae"),
+        Assume::default(),
+    );
+    assert!(loaded.unwrap().notes.iter().any(|note| note.contains("face-weights(2)")));
+    let wide: [Channel<'_>; 1] = [("face-weights", "0 1", "0 1", "STEP STEP", &[])];
+    let error = read(&with_mask(&document(ORIENTED, &wide))).unwrap_err();
+    assert!(error.contains("takes 2 numbers, but its sampler gives 1"), "{error}");
+}

@@ -100,16 +100,7 @@ impl Sampler {
         sampler: Node<'a, 'i>,
         by_id: &HashMap<&str, Node<'a, 'i>>,
     ) -> Result<Sampler, Fault> {
-        let source = |semantic: &str| -> Result<Option<Source<'a, 'i>>, Fault> {
-            let mut inputs = sampler.children().filter(|node| node.has_tag_name_in("input"));
-            let Some(input) = inputs.find(|node| node.attribute("semantic") == Some(semantic)) else {
-                return Ok(None);
-            };
-            let url = input.attribute("source").unwrap_or_default();
-            let found = by_id.get(url.trim_start_matches('#'));
-            let found = found.ok_or_else(|| fault(input, format!("there is no source '{}'", shown(url))))?;
-            Source::of(*found).map(Some)
-        };
+        let source = |semantic: &str| Source::of_input(sampler, semantic, by_id);
         let missing = |what: &str| fault(sampler, format!("the sampler has no {what} input"));
         let seconds = source("INPUT")?.ok_or_else(|| missing("INPUT"))?.numbers()?;
         let output = source("OUTPUT")?.ok_or_else(|| missing("OUTPUT"))?;
@@ -360,7 +351,7 @@ pub fn shown(text: &str) -> String {
 }
 
 /// A `<source>`: an array and how it is cut.
-struct Source<'a, 'i> {
+pub struct Source<'a, 'i> {
     node: Node<'a, 'i>,
     array: Node<'a, 'i>,
     stride: usize,
@@ -380,13 +371,40 @@ impl<'a, 'i> Source<'a, 'i> {
         Ok(Source { node, array, stride })
     }
 
-    fn numbers(&self) -> Result<Vec<f64>, Fault> {
+    /// The source of the input with some meaning that an element has, if it has one.
+    pub fn of_input(
+        inputs: Node<'a, 'i>,
+        semantic: &str,
+        by_id: &HashMap<&str, Node<'a, 'i>>,
+    ) -> Result<Option<Source<'a, 'i>>, Fault> {
+        let mut all = inputs.children().filter(|node| node.has_tag_name_in("input"));
+        let Some(input) = all.find(|node| node.attribute("semantic") == Some(semantic)) else {
+            return Ok(None);
+        };
+        let url = input.attribute("source").unwrap_or_default();
+        let found = by_id.get(url.trim().trim_start_matches('#'));
+        let found = found.ok_or_else(|| fault(input, format!("there is no source '{}'", shown(url))))?;
+        Source::of(*found).map(Some)
+    }
+
+    /// Its numbers.
+    pub fn numbers(&self) -> Result<Vec<f64>, Fault> {
         numbers(self.array)
+    }
+
+    /// Its words, for names and references.
+    pub fn words(&self) -> impl Iterator<Item = &'a str> {
+        self.array.text().unwrap_or_default().split_ascii_whitespace()
+    }
+
+    /// The ids of the source and of its array.
+    pub fn ids(&self) -> [Option<&'a str>; 2] {
+        [self.node.attribute("id"), self.array.attribute("id")]
     }
 
     fn ways(&self, count: usize) -> Result<Vec<Way>, Fault> {
         let mut ways = Vec::with_capacity(count);
-        for word in self.array.text().unwrap_or_default().split_ascii_whitespace() {
+        for word in self.words() {
             ways.push(match word {
                 "STEP" => Way::Step,
                 "LINEAR" => Way::Linear,

@@ -7,6 +7,7 @@
 //! with a profile of our own, see [`crate::companion`].
 
 mod curves;
+mod deform;
 mod read;
 mod write;
 

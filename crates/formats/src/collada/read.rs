@@ -14,6 +14,7 @@ use roxmltree::{Document, Node};
 
 use super::Named;
 use super::curves::{Factor, Sampler, fault, numbers, shown, slack};
+use super::deform::{Deformers, Shows};
 use crate::error::Fault;
 use crate::grid;
 use crate::steps::{Mapped, Place, Step, StepKind, map, straight, taken_apart};
@@ -41,13 +42,15 @@ pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Res
         root.descendants().filter_map(|node| Some((node.attribute("id")?, node))).collect();
     let space = space(root);
     let nodes = Hierarchy::read(root, &by_id)?;
-    let channels = channels(root, &by_id, &nodes)?;
+    let shows: Vec<Shows<'_, '_>> =
+        nodes.list.iter().map(|node| Shows { xml: node.xml, parent: node.parent }).collect();
+    let deformers = Deformers::read(&shows, &by_id)?;
+    let channels = channels(root, &by_id, &nodes, &deformers)?;
     let mut notes = channels.notes.clone();
     let rate = rate.or_else(|| stated_rate(root)).unwrap_or_else(|| {
-        let times =
-            channels.list.iter().flat_map(|channel| channel.sampler.seconds.iter().map(|&s| (s, slack(s))));
+        let times = channels.samplers().flat_map(|sampler| sampler.seconds.iter().map(|&s| (s, slack(s))));
         grid::guess(times).unwrap_or_else(|| {
-            if !channels.list.is_empty() {
+            if channels.samplers().next().is_some() {
                 notes.push("no frame rate fits its key times: took 30 (--fps says otherwise)".to_owned());
             }
             FrameRate::FPS_30
@@ -56,7 +59,23 @@ pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Res
     let animated: HashSet<(usize, usize)> =
         channels.list.iter().map(|channel| (channel.node, channel.step)).collect();
     let (mut rig, ids, mapped) = nodes.rig(name, &animated)?;
-    let takes = takes(root, &channels, &mut rig, &ids, &mapped, name, rate, &mut notes)?;
+    for (&node, &bind) in &deformers.binds {
+        rig.node_mut(ids[node]).expect("it was added").bind = Some(bind);
+    }
+    for morph in &deformers.morphs {
+        let node = rig.node_mut(ids[morph.node]).expect("it was added");
+        node.attributes.extend(morph.weights.iter().cloned());
+    }
+    let file = File {
+        root,
+        channels: &channels,
+        deformers: &deformers,
+        rig: &rig,
+        ids: &ids,
+        mapped: &mapped,
+        rate,
+    };
+    let takes = file.takes(name, &mut notes);
     let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
     Ok(Plain { scene, ids: nodes.list.into_iter().map(|node| node.id).collect(), notes })
 }
@@ -247,29 +266,50 @@ struct Channel {
     sampler: Sampler,
 }
 
+/// A channel that drives the weights of morphs.
+struct WeightChannel {
+    /// Which animation at the top of the library it stands in.
+    animation: usize,
+    /// The morphs, by position, and which of their weights; all where there is none.
+    morphs: Vec<usize>,
+    weight: Option<usize>,
+    sampler: Sampler,
+}
+
 struct Channels {
     list: Vec<Channel>,
+    weights: Vec<WeightChannel>,
     notes: Vec<String>,
+}
+
+impl Channels {
+    fn samplers(&self) -> impl Iterator<Item = &Sampler> + Clone {
+        let of_steps = self.list.iter().map(|channel| &channel.sampler);
+        of_steps.chain(self.weights.iter().map(|channel| &channel.sampler))
+    }
 }
 
 fn channels<'a, 'i>(
     root: Node<'a, 'i>,
     by_id: &HashMap<&str, Node<'a, 'i>>,
     nodes: &Hierarchy<'a, 'i>,
+    deformers: &Deformers<'a>,
 ) -> Result<Channels, Fault> {
     let by_node: HashMap<&str, usize> =
         nodes.list.iter().enumerate().map(|(index, node)| (node.id.as_str(), index)).collect();
-    let mut found = Channels { list: Vec::new(), notes: Vec::new() };
+    let mut found = Channels { list: Vec::new(), weights: Vec::new(), notes: Vec::new() };
     for (animation, top) in animations(root).into_iter().enumerate() {
         for channel in top.descendants().filter(|node| node.has_tag_name_in("channel")) {
             let target = channel.attribute("target").unwrap_or_default().trim();
-            let Some((node, step, member)) = resolve(target, nodes, &by_node) else {
+            let step = resolve(target, nodes, &by_node);
+            let driven = if step.is_none() { deformers.driven(target) } else { None };
+            if step.is_none() && driven.is_none() {
                 found.notes.push(format!(
                     "channel '{}' drives nothing that is known and was passed over",
                     shown(target)
                 ));
                 continue;
-            };
+            }
             let url = channel.attribute("source").unwrap_or_default().trim_start_matches('#');
             let sampler = by_id.get(url).filter(|node| node.has_tag_name_in("sampler"));
             let sampler =
@@ -281,6 +321,22 @@ fn channels<'a, 'i>(
             if sampler.has_ease() {
                 found.notes.push(format!("channel '{}': ease is not read", shown(target)));
             }
+            let takes = |width: usize| {
+                let message = format!(
+                    "'{}' takes {width} numbers, but its sampler gives {}",
+                    shown(target),
+                    sampler.width
+                );
+                if sampler.width == width { Ok(()) } else { Err(fault(channel, message)) }
+            };
+            if let Some((morphs, weight)) = driven {
+                for &morph in &morphs {
+                    takes(weight.map_or(deformers.morphs[morph].weights.len(), |_| 1))?;
+                }
+                found.weights.push(WeightChannel { animation, morphs, weight, sampler });
+                continue;
+            }
+            let Some((node, step, member)) = step else { continue };
             let element = nodes.list[node].elements[step].tag_name().name();
             let size = match element {
                 "matrix" => 16,
@@ -296,14 +352,7 @@ fn channels<'a, 'i>(
             let Some((first, width)) = numbers_of(&member, element, size) else {
                 return Err(fault(channel, format!("'{}' is no part of a <{element}>", shown(target))));
             };
-            if sampler.width != width {
-                let message = format!(
-                    "'{}' takes {width} numbers, but its sampler gives {}",
-                    shown(target),
-                    sampler.width
-                );
-                return Err(fault(channel, message));
-            }
+            takes(width)?;
             found.list.push(Channel { animation, node, step, first, width, sampler });
         }
     }
@@ -395,7 +444,7 @@ fn groups(
             let ids = tops[top].descendants().filter(|node| node.has_tag_name_in("animation"));
             ids.filter_map(|node| node.attribute("id")).any(|id| urls.contains(&id))
         });
-        let last = channels.list.iter().filter_map(|channel| channel.sampler.seconds.last()).copied();
+        let last = channels.samplers().filter_map(|sampler| sampler.seconds.last()).copied();
         let end = number("end").unwrap_or_else(|| last.fold(0.0, f64::max));
         clips.push((label, number("start").unwrap_or(0.0), end, own.collect()));
     }
@@ -418,24 +467,55 @@ fn groups(
     (vec![(named.unwrap_or(name).to_owned(), all)], ranges)
 }
 
-#[allow(clippy::too_many_arguments)]
-fn takes(
-    root: Node<'_, '_>,
-    channels: &Channels,
-    rig: &mut Rig,
-    ids: &[NodeId],
-    mapped: &[Mapped],
-    name: &str,
+/// All that takes are made of.
+struct File<'a, 'i> {
+    root: Node<'a, 'i>,
+    channels: &'a Channels,
+    deformers: &'a Deformers<'a>,
+    rig: &'a Rig,
+    /// For each node of the file its id in the rig.
+    ids: &'a [NodeId],
+    /// For each node of the file what became of its transform elements.
+    mapped: &'a [Mapped],
     rate: FrameRate,
-    notes: &mut Vec<String>,
-) -> Result<Vec<Take>, Fault> {
-    let (groups, ranges) = groups(root, channels, name);
-    let mut takes = Vec::new();
-    for (name, own) in groups {
+}
+
+impl File<'_, '_> {
+    fn takes(&self, name: &str, notes: &mut Vec<String>) -> Vec<Take> {
+        let (groups, ranges) = groups(self.root, self.channels, name);
+        let mut takes = Vec::new();
+        for (name, own) in groups {
+            let mut tracks = self.steps(&own, notes);
+            tracks.extend(self.weights(&own));
+            let Some(range) =
+                tracks.iter().filter_map(|track| track.controller.range()).reduce(TimeRange::union)
+            else {
+                continue;
+            };
+            let at = |seconds: f64| grid::snapped(seconds, self.rate, slack(seconds));
+            let clip = |(name, start, end): &(String, f64, f64)| Clip {
+                name: name.clone(),
+                range: TimeRange::new(at(*start), at(*end)),
+                note: None,
+            };
+            takes.push(Take {
+                name,
+                folder: None,
+                range,
+                clips: ranges.iter().map(clip).collect(),
+                markers: Vec::new(),
+                layers: vec![Layer::base(tracks)],
+            });
+        }
+        takes
+    }
+
+    /// The tracks of transforms that some animations drive.
+    fn steps(&self, animations: &[usize], notes: &mut Vec<String>) -> Vec<Track> {
         let mut parts: Vec<Part<'_>> = Vec::new();
-        for channel in channels.list.iter().filter(|channel| own.contains(&channel.animation)) {
-            let Some(place) = &mapped[channel.node].places[channel.step] else { continue };
-            let id = ids[channel.node];
+        for channel in self.channels.list.iter().filter(|channel| animations.contains(&channel.animation)) {
+            let Some(place) = &self.mapped[channel.node].places[channel.step] else { continue };
+            let id = self.ids[channel.node];
             match parts.iter_mut().rev().find(|part| part.node == id && part.property == place.property) {
                 Some(part) => part.pieces.push((channel, place)),
                 None => {
@@ -445,28 +525,33 @@ fn takes(
         }
         let mut tracks = Vec::new();
         for part in parts {
-            part.into_tracks(rig, rate, &mut tracks, notes);
+            part.into_tracks(self.rig, self.rate, &mut tracks, notes);
         }
-        let Some(range) = tracks.iter().filter_map(|track| track.controller.range()).reduce(TimeRange::union)
-        else {
-            continue;
-        };
-        let at = |seconds: f64| grid::snapped(seconds, rate, slack(seconds));
-        let clip = |(name, start, end): &(String, f64, f64)| Clip {
-            name: name.clone(),
-            range: TimeRange::new(at(*start), at(*end)),
-            note: None,
-        };
-        takes.push(Take {
-            name,
-            folder: None,
-            range,
-            clips: ranges.iter().map(clip).collect(),
-            markers: Vec::new(),
-            layers: vec![Layer::base(tracks)],
-        });
+        tracks
     }
-    Ok(takes)
+
+    /// The tracks of morph weights that some animations drive.
+    fn weights(&self, animations: &[usize]) -> Vec<Track> {
+        let own = self.channels.weights.iter().filter(|channel| animations.contains(&channel.animation));
+        own.flat_map(|channel| {
+            channel.morphs.iter().flat_map(move |&morph| {
+                let morph = &self.deformers.morphs[morph];
+                let weights = match channel.weight {
+                    Some(only) => only..only + 1,
+                    None => 0..morph.weights.len(),
+                };
+                weights.enumerate().map(move |(index, weight)| {
+                    let column = (&channel.sampler, index, Factor { by: 1.0, is_angle: false });
+                    let curve = || channel.sampler.curve(index, column.2, self.rate);
+                    let controller = sampled(&[Some(column)], SampleKind::Scalar, self.rate)
+                        .unwrap_or_else(|| Controller::Components(vec![curve()]));
+                    let property = morph.weights[weight].name.clone();
+                    Track { target: Target { rig: 0, node: self.ids[morph.node], property }, controller }
+                })
+            })
+        })
+        .collect()
+    }
 }
 
 /// All channels that drive one property of one node.
@@ -521,7 +606,13 @@ impl Part<'_> {
                 }
             }
         }
-        let controller = sampled(&columns, op, rate).unwrap_or_else(|| {
+        let kind = match op.value {
+            OpValue::Rotate { order, .. } => SampleKind::Euler(order),
+            OpValue::RotateAxis { .. } => SampleKind::Scalar,
+            OpValue::Matrix(_) => SampleKind::Matrix,
+            _ => SampleKind::Vector,
+        };
+        let controller = sampled(&columns, kind, rate).unwrap_or_else(|| {
             let curve = |column: &Option<Column<'_>>| {
                 column.map_or_else(Curve::default, |(sampler, index, factor)| {
                     sampler.curve(index, factor, rate)
@@ -554,11 +645,7 @@ impl Part<'_> {
 }
 
 /// Columns that all are straight lines at every frame of one grid, as samples.
-fn sampled(
-    columns: &[Option<Column<'_>>],
-    op: &nimble_curve_core::rig::TransformOp,
-    rate: FrameRate,
-) -> Option<Controller> {
+fn sampled(columns: &[Option<Column<'_>>], kind: SampleKind, rate: FrameRate) -> Option<Controller> {
     let all: Vec<Column<'_>> = columns.iter().copied().collect::<Option<_>>()?;
     let (first, _, _) = *all.first()?;
     let alike = |(sampler, _, _): &Column<'_>| sampler.is_straight() && sampler.seconds == first.seconds;
@@ -567,12 +654,6 @@ fn sampled(
     }
     let times = first.times(rate);
     let step = grid::step(&times, rate)?;
-    let kind = match op.value {
-        OpValue::Rotate { order, .. } => SampleKind::Euler(order),
-        OpValue::RotateAxis { .. } => SampleKind::Scalar,
-        OpValue::Matrix(_) => SampleKind::Matrix,
-        _ => SampleKind::Vector,
-    };
     let mut values = vec![0.0; times.len() * all.len()];
     for (component, (sampler, index, factor)) in all.iter().enumerate() {
         for (row, value) in sampler.column(*index, *factor).into_iter().enumerate() {
