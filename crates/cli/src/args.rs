@@ -128,6 +128,9 @@ pub struct Convert {
     /// Write rigs as skeletons with sampled animation, as game engines read them: USD only
     #[arg(long)]
     pub skeletons: bool,
+    /// Write the numbers to a .bin file beside the document instead of into it: .gltf only
+    #[arg(long)]
+    pub buffer_beside: bool,
     /// Write what became of every channel to a JSON file
     #[arg(long, value_name = "FILE")]
     pub ledger: Option<PathBuf>,

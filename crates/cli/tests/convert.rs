@@ -234,5 +234,39 @@ fn skeletons_move_as_their_rigs_do_and_bring_the_curves_back() {
             }
         }
     }
-    fail(at, &["convert", sample("cart.ncurve").to_str().unwrap(), "x.doc", "--skeletons"]);
+    let refused = fail(at, &["convert", sample("cart.ncurve").to_str().unwrap(), "x.glb", "--skeletons"]);
+    assert!(refused.contains("x.glb: --skeletons is for USD"), "{refused}");
+    assert!(!at.join("x.glb").exists());
+}
+
+#[test]
+fn numbers_of_a_text_document_lie_beside_it_on_request() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let cart = sample("cart.ncurve");
+    let source = scene(&cart);
+    let cart = cart.to_str().unwrap();
+    succeed(at, &["convert", cart, "the cart.gltf", "--buffer-beside"]);
+    let text = std::fs::read_to_string(at.join("the cart.gltf")).unwrap();
+    assert!(text.contains("\"uri\": \"the%20cart.bin\"") && !text.contains("base64"));
+    let length = std::fs::metadata(at.join("the cart.bin")).unwrap().len();
+    assert!(text.contains(&format!("\"byteLength\": {length}")), "{length}");
+    assert!(scene(&at.join("the cart.gltf")) == source);
+
+    // The file itself again: what lay beside it is replaced together with it.
+    succeed(
+        at,
+        &["convert", "the cart.gltf", "the cart.gltf", "--in-place", "--frames", "0:24", "--buffer-beside"],
+    );
+    assert!(std::fs::metadata(at.join("the cart.bin")).unwrap().len() < length);
+    let part = scene(&at.join("the cart.gltf"));
+    assert_eq!(part.takes[0].range.last, part.rate.ticks(24));
+
+    // Without the numbers it is no file.
+    std::fs::remove_file(at.join("the cart.bin")).unwrap();
+    assert!(fail(at, &["inspect", "the cart.gltf"]).contains("the cart.bin"));
+    assert!(
+        fail(at, &["convert", cart, "cart.glb", "--buffer-beside"])
+            .contains("is for glTF as text (.gltf) only")
+    );
 }

@@ -245,6 +245,9 @@ pub struct Saving<'a> {
     pub without_extra: bool,
     /// Write rigs as skeletons with an animation of samples, where the format has such beside transforms: USD.
     pub skeletons: bool,
+    /// Write the numbers of a text document to a file beside it, called the same but for the ending `.bin`: `.gltf`. Only
+    /// [`write`] does so.
+    pub buffer_beside: bool,
     /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
     /// animation, such as meshes.
     pub base: Option<&'a Path>,
@@ -260,13 +263,7 @@ pub fn encode(
     path: &Path,
     saving: &Saving<'_>,
 ) -> Result<(Vec<u8>, Ledger), FormatError> {
-    let cannot = |fault: Fault| {
-        let message = match fault.place {
-            Place::Part(part) => format!("{part}: {}", fault.message),
-            _ => fault.message,
-        };
-        FormatError::CannotHold { path: path.to_owned(), message }
-    };
+    let cannot = |fault| cannot_hold(path, fault);
     match format {
         Format::Ncurve => Ok((ncurve::write(scene).into_bytes(), all_kept(scene))),
         Format::Bvh => bvh::write(scene, scene.takes.first())
@@ -296,25 +293,45 @@ pub fn encode(
             Ok((text.into_bytes(), ledger))
         }
         Format::Gltf | Format::Glb => {
-            let base = match saving.base.filter(|base| *base != Path::new("-") && base.is_file()) {
-                Some(base) => {
-                    let failed = |source| FormatError::Read { path: base.to_owned(), source };
-                    let bytes = fs::read(base).map_err(failed)?;
-                    let is_gltf = matches!(Format::of_content(&bytes), Some(Format::Gltf | Format::Glb));
-                    is_gltf.then_some((bytes, folder_of(base)))
-                }
-                None => None,
-            };
-            let options = gltf::WriteOptions {
-                binary: format == Format::Glb,
-                without_extra: saving.without_extra,
-                tolerance: saving.tolerance,
-                into: base.as_ref().map(|(bytes, folder)| (bytes.as_slice(), *folder)),
-                folder: folder_of(path),
-            };
-            gltf::write(scene, &options).map_err(cannot)
+            encode_gltf(scene, format, path, saving, None).map(|written| (written.bytes, written.ledger))
         }
     }
+}
+
+/// A glTF file, whose numbers go to a file beside it if that has a name.
+fn encode_gltf(
+    scene: &Scene,
+    format: Format,
+    path: &Path,
+    saving: &Saving<'_>,
+    buffer: Option<&str>,
+) -> Result<gltf::Written, FormatError> {
+    let base = match saving.base.filter(|base| *base != Path::new("-") && base.is_file()) {
+        Some(base) => {
+            let failed = |source| FormatError::Read { path: base.to_owned(), source };
+            let bytes = fs::read(base).map_err(failed)?;
+            let is_gltf = matches!(Format::of_content(&bytes), Some(Format::Gltf | Format::Glb));
+            is_gltf.then_some((bytes, folder_of(base)))
+        }
+        None => None,
+    };
+    let options = gltf::WriteOptions {
+        binary: format == Format::Glb,
+        without_extra: saving.without_extra,
+        tolerance: saving.tolerance,
+        into: base.as_ref().map(|(bytes, folder)| (bytes.as_slice(), *folder)),
+        folder: folder_of(path),
+        buffer,
+    };
+    gltf::write(scene, &options).map_err(|fault| cannot_hold(path, fault))
+}
+
+fn cannot_hold(path: &Path, fault: Fault) -> FormatError {
+    let message = match fault.place {
+        Place::Part(part) => format!("{part}: {}", fault.message),
+        _ => fault.message,
+    };
+    FormatError::CannotHold { path: path.to_owned(), message }
 }
 
 /// The folder that a file lies in.
@@ -356,12 +373,24 @@ pub fn output_format(path: &Path) -> Result<Format, FormatError> {
     })
 }
 
-/// Writes a scene, whole or not at all; `-` is standard output.
+/// Writes a scene, whole or not at all; `-` is standard output. Of two files each is whole, the one that refers to the
+/// other comes last.
 ///
 /// # Errors
 /// See [`FormatError`]; nothing is left behind.
 pub fn write(scene: &Scene, path: &Path, saving: &Saving<'_>) -> Result<Ledger, FormatError> {
-    let (bytes, ledger) = encode(scene, output_format(path)?, path, saving)?;
+    let format = output_format(path)?;
+    if saving.buffer_beside && format == Format::Gltf {
+        let beside = path.with_extension("bin");
+        let name = beside.file_name().unwrap_or_default().to_string_lossy();
+        let written = encode_gltf(scene, format, path, saving, Some(&name))?;
+        if let Some(buffer) = &written.buffer {
+            write_bytes(buffer, &beside)?;
+        }
+        write_bytes(&written.bytes, path)?;
+        return Ok(written.ledger);
+    }
+    let (bytes, ledger) = encode(scene, format, path, saving)?;
     write_bytes(&bytes, path)?;
     Ok(ledger)
 }

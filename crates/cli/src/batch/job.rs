@@ -229,6 +229,7 @@ impl<'a> Desk<'a> {
             tolerance: self.recipe.tolerance,
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
+            buffer_beside: false,
             base: Some(base),
         };
         let (bytes, more) = encode(&scene, output_format(&path)?, &path, &saving)?;

@@ -11,8 +11,8 @@ use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
-use nimble_curve_formats::Saving;
 use nimble_curve_formats::profile::read_profile;
+use nimble_curve_formats::{Format, Saving, output_format};
 
 use crate::args::{ControllerType, Convert};
 use crate::failure::Failure;
@@ -31,12 +31,23 @@ impl Step for Convert {
 pub fn run(args: &Convert) -> Result<(), Failure> {
     let output = OutputArgs { output: args.output.clone(), in_place: args.in_place };
     output.check(&[&args.file])?;
+    let is_usd = |format| matches!(format, Format::Usda | Format::Usdc | Format::Usdz);
+    for (is_set, option, formats, fits) in [
+        (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", is_usd as fn(Format) -> bool),
+        (args.buffer_beside, "--buffer-beside", "glTF as text (.gltf)", |format| format == Format::Gltf),
+    ] {
+        if is_set && !fits(output_format(&args.output)?) {
+            let file = args.output.display();
+            return Err(Failure::new(format!("{file}: {option} is for {formats} only")));
+        }
+    }
     let scene = files::read(&args.file, args.input)?.scene;
     let (scene, ledger) = worked_on(scene, args)?;
     let saving = Saving {
         tolerance: args.tolerance,
         without_extra: args.without_extra,
         skeletons: args.skeletons,
+        buffer_beside: args.buffer_beside,
         base: Some(&args.file),
     };
     let written = output.write_as(&scene, &saving)?;

@@ -163,6 +163,11 @@ fn unescaped(uri: &str) -> String {
     String::from_utf8_lossy(&plain).into_owned()
 }
 
+/// A file's name as a URI.
+pub fn escaped(name: &str) -> String {
+    name.replace('%', "%25").replace(' ', "%20")
+}
+
 /// Says relative URIs of a document in `from` so that they lead to the same files out of `to`.
 pub fn rebase(document: &mut Value, list: &str, from: &Path, to: &Path) {
     if from == to {
@@ -178,8 +183,7 @@ pub fn rebase(document: &mut Value, list: &str, from: &Path, to: &Path) {
             let up = to.components().skip(common).map(|_| "..".to_owned());
             let down =
                 path.components().skip(common).map(|part| part.as_os_str().to_string_lossy().into_owned());
-            let parts: Vec<String> =
-                up.chain(down).map(|part| part.replace('%', "%25").replace(' ', "%20")).collect();
+            let parts: Vec<String> = up.chain(down).map(|part| escaped(&part)).collect();
             *uri = Value::String(parts.join("/"));
         }
     }

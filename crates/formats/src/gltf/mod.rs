@@ -70,13 +70,25 @@ pub struct WriteOptions<'a> {
     pub into: Option<(&'a [u8], &'a Path)>,
     /// The folder that the result will lie in.
     pub folder: &'a Path,
+    /// The name of the file beside it that the numbers of a text document go to; within it where there is none.
+    pub buffer: Option<&'a str>,
 }
 
-/// The bytes of a glTF file that holds a scene, and what became of its channels.
+/// A glTF file that holds a scene.
+pub struct Written {
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// The bytes of the file beside it, where there is to be one.
+    pub buffer: Option<Vec<u8>>,
+    /// What became of the channels.
+    pub ledger: Ledger,
+}
+
+/// Writes a scene as a glTF file.
 ///
 /// # Errors
 /// Where layers cannot be written together, or the file to write into cannot be read.
-pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<(Vec<u8>, Ledger), Fault> {
+pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Written, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
@@ -99,13 +111,29 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<(Vec<u8>, Ledg
     } else if let Some(extras) = document.get_mut("extras").and_then(Value::as_object_mut) {
         extras.remove(EXTRAS);
     }
+    let mut buffer = None;
     if !options.binary && !written.binary.is_empty() {
-        document["buffers"][0]["uri"] = json!(container::encoded(&written.binary));
+        let uri = match options.buffer {
+            Some(name) => {
+                let uri = container::escaped(name);
+                let others = document["buffers"].as_array().into_iter().flatten().skip(1);
+                if others.filter_map(|other| other.get("uri")).any(|other| other.as_str() == Some(&uri)) {
+                    let message =
+                        format!("'{name}' beside it holds other numbers already: take another name");
+                    return Err(Fault::of_whole(message));
+                }
+                buffer = Some(written.binary.clone());
+                uri
+            }
+            None => container::encoded(&written.binary),
+        };
+        document["buffers"][0]["uri"] = json!(uri);
     }
     let text =
         if options.binary { serde_json::to_vec(&document) } else { serde_json::to_vec_pretty(&document) };
     let text = text.map_err(|error| Fault::of_whole(error.to_string()))?;
-    Ok((if options.binary { container::close(&text, &written.binary) } else { text }, ledger))
+    let bytes = if options.binary { container::close(&text, &written.binary) } else { text };
+    Ok(Written { bytes, buffer, ledger })
 }
 
 /// The extra data of a document, whose fingerprints are those of what it says without.

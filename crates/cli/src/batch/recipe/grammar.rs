@@ -70,7 +70,7 @@ pub fn is_open(step: &str, argument: &Arg) -> bool {
     let id = argument.get_id().as_str();
     match (step, id) {
         ("plot", "output") => true,
-        ("clips split", "name") | ("convert", "without_extra" | "skeletons") => false,
+        ("clips split", "name") | ("convert", "without_extra" | "skeletons" | "buffer_beside") => false,
         _ => !matches!(
             id,
             "file"
