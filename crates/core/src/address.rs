@@ -70,8 +70,7 @@ impl Addresses {
             let mut paths = Paths::new(&rig.name);
             for ((id, node), parent) in rig.nodes().zip(rig.parent_positions()) {
                 let path = paths.push(parent, &node.name).to_owned();
-                let text =
-                    if count[node.name.as_str()] == 1 { quoted(&node.name, "/#\"") } else { path.clone() };
+                let text = if count[node.name.as_str()] == 1 { written(&node.name) } else { path.clone() };
                 addresses.by_text.insert(path, (index, id));
                 addresses.by_text.insert(text.clone(), (index, id));
                 addresses.texts.insert((index, id), text);
@@ -112,7 +111,7 @@ impl Addresses {
         if let Some(&node) = self.by_text.get(text) {
             return Ok(node);
         }
-        let tail = format!("/{}", quoted(text, "/#\""));
+        let tail = format!("/{}", written(text));
         let mut same = self.in_order.iter().filter(|node| self.texts[node].ends_with(&tail));
         match (same.next(), same.next()) {
             (Some(&only), None) => Ok(only),
@@ -150,7 +149,7 @@ pub struct Paths {
 impl Paths {
     /// Paths in a rig of this name.
     pub fn new(rig: &str) -> Paths {
-        Paths { root: quoted(rig, "/#\""), paths: Vec::new(), siblings: HashMap::new() }
+        Paths { root: written(rig), paths: Vec::new(), siblings: HashMap::new() }
     }
 
     /// The path of the next node, below the node at position `parent`.
@@ -158,11 +157,16 @@ impl Paths {
         let nth = self.siblings.entry((parent, name.to_owned())).or_default();
         *nth += 1;
         let above = parent.map_or(self.root.as_str(), |parent| self.paths[parent].as_str());
-        let name = quoted(name, "/#\"");
+        let name = written(name);
         let path = if *nth == 1 { format!("{above}/{name}") } else { format!("{above}/{name}#{nth}") };
         self.paths.push(path);
         &self.paths[self.paths.len() - 1]
     }
+}
+
+/// A node's name as addresses have it: in quotes where it holds white space, `/`, `#` or `"`.
+pub fn written(name: &str) -> String {
+    quoted(name, "/#\"")
 }
 
 /// A part of an address, in quotes where it holds white space or one of `odd`.

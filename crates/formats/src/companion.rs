@@ -71,12 +71,12 @@ pub fn of(scene: &Scene, plain: &Scene, origin: impl Fn(NodeRef) -> Option<NodeR
         .iter()
         .filter_map(|&node| Some((from.node(node).to_owned(), to.node(origin(node)?).to_owned())));
     let mut bare = Scene { rigs: scene.rigs.clone(), sets: scene.sets.clone(), takes: Vec::new(), ..*scene };
-    let held: HashMap<(&str, NodeRef, &str), &Samples> = (plain.takes.iter())
+    let placed = (plain.space != scene.space).then(|| in_space(plain, &scene.space).0);
+    let held: HashMap<(&str, NodeRef, &str), &Controller> = (placed.as_ref().unwrap_or(plain).takes.iter())
         .flat_map(|take| take.tracks().map(move |(_, track)| (take, track)))
         .filter_map(|(take, track)| {
-            let Controller::Samples(samples) = &track.controller else { return None };
             let node = origin((track.target.rig, track.target.node))?;
-            Some(((take.name.as_str(), node, track.target.property.as_str()), samples))
+            Some(((take.name.as_str(), node, track.target.property.as_str()), &track.controller))
         })
         .collect();
     let mut sampled = Vec::new();
@@ -97,7 +97,7 @@ pub fn of(scene: &Scene, plain: &Scene, origin: impl Fn(NodeRef) -> Option<NodeR
                     held.get(&(take.name.as_str(), (target.rig, target.node), target.property.as_str()));
                 let order = match (&track.controller, twin) {
                     (Controller::Samples(own), Some(twin))
-                        if take.layers.len() == 1 && are_twins(own, twin) =>
+                        if take.layers.len() == 1 && are_twins(own, twin, &scene.rigs, target) =>
                     {
                         match own.kind {
                             SampleKind::Euler(order) => Some(Some(order.name().to_owned())),
@@ -137,9 +137,40 @@ pub fn of(scene: &Scene, plain: &Scene, origin: impl Fn(NodeRef) -> Option<NodeR
     }
 }
 
-/// Whether samples are the same rows in another form.
-fn are_twins(own: &Samples, twin: &Samples) -> bool {
-    (own.start, own.rate, own.len()) == (twin.start, twin.rate, twin.len())
+/// Whether what the format gives back are the same samples, to single precision.
+fn are_twins(own: &Samples, twin: &Controller, rigs: &[Rig], target: &Target) -> bool {
+    let order = match own.kind {
+        SampleKind::Euler(order) => Some(order),
+        _ => None,
+    };
+    let Some(Controller::Samples(twin)) = given_back(twin, order, rigs, target) else { return false };
+    let is_near = |(a, b): (&f64, &f64)| (a - b).abs() <= 1e-6 * (1.0 + a.abs());
+    (own.start, own.rate, own.kind, own.len()) == (twin.start, twin.rate, twin.kind, twin.len())
+        && own.values.iter().zip(&twin.values).all(is_near)
+}
+
+/// Samples as a format has them on a property that was written; quaternions as angles of an order, where there is one.
+fn given_back(
+    held: &Controller,
+    order: Option<RotationOrder>,
+    rigs: &[Rig],
+    target: &Target,
+) -> Option<Controller> {
+    let mut controller = unfolded(held, rigs, target)?;
+    if let (Some(order), Controller::Samples(samples)) = (order, &mut controller)
+        && samples.kind == SampleKind::Quaternion
+    {
+        let mut last = match rigs[target.rig].rest_value(target.node, &target.property) {
+            Some(Value::Euler { angles, .. }) => angles,
+            _ => glam::DVec3::ZERO,
+        };
+        let rows = samples.values.chunks_exact(4).flat_map(|row| {
+            last = nearest_euler(order, glam::DQuat::from_slice(row).normalize(), last);
+            last.to_array()
+        });
+        *samples = Samples { kind: SampleKind::Euler(order), values: rows.collect(), ..*samples };
+    }
+    Some(controller)
 }
 
 /// Fates that a change of space makes worse: what was kept is said in other numbers.
@@ -624,21 +655,9 @@ fn fill_in(
     let Some(track) = now.and_then(|now| now.tracks().map(|(_, track)| track).find(is_it)) else {
         return Ok(());
     };
-    let Some(mut controller) = unfolded(&track.controller, &original.rigs, &target) else { return Ok(()) };
-    if let (Some(order), Controller::Samples(samples)) = (order, &mut controller)
-        && samples.kind == SampleKind::Quaternion
-    {
-        let rest = original.rigs[target.rig].rest_value(target.node, &target.property);
-        let mut last = match rest {
-            Some(Value::Euler { angles, .. }) => angles,
-            _ => glam::DVec3::ZERO,
-        };
-        let rows = samples.values.chunks_exact(4).flat_map(|row| {
-            last = nearest_euler(order, glam::DQuat::from_slice(row).normalize(), last);
-            last.to_array()
-        });
-        *samples = Samples { kind: SampleKind::Euler(order), values: rows.collect(), ..*samples };
-    }
+    let Some(controller) = given_back(&track.controller, order, &original.rigs, &target) else {
+        return Ok(());
+    };
     let layer = take.layers.get_mut(sampled.layer).ok_or("speaks of a layer that is not there")?;
     layer.tracks.insert(sampled.at.min(layer.tracks.len()), Track { target, controller });
     Ok(())

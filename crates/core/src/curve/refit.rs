@@ -117,7 +117,9 @@ fn farthest(
     options: Refit,
 ) -> Option<Key> {
     let reaches = |time: Ticks| {
-        let key = knot(at, time);
+        // Between knots both sides are alike: the one that looks away from the nearer knot cannot see beyond it.
+        let side = if time - from.time < to.time - time { Side::Right } else { Side::Left };
+        let key = knot(&|time: f64, _: Side| at(time, side), time);
         error_of(from, &key, value, options.tolerance).1.then_some(key)
     };
     if let Some(rate) = options.rate {
@@ -265,5 +267,28 @@ impl Curve {
         };
         let (curve, _, error) = refit(&knots, |time| at(time, Side::Right).0, at, options);
         (curve, error)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Slopes from instants a good way apart see a jump that lies between them, but no key between knots needs those.
+    #[test]
+    fn a_jump_at_a_knot_costs_no_keys_behind_it() {
+        const APART: f64 = 250_000.0;
+        let second = TICKS_PER_SECOND as f64;
+        let value = |time: f64| if time < 0.0 { 5.0 } else { (3.0 * time / second).sin() };
+        let at = |time: f64, side: Side| match side {
+            Side::Right => (value(time), (value(time + APART) - value(time)) / APART * second),
+            Side::Left => (value(time - 0.25), (value(time - 0.25) - value(time - APART)) / APART * second),
+        };
+        let options = Refit { tolerance: 1e-3, rate: Some(FrameRate::FPS_24) };
+        let frames = [-8, 0, 24].map(|frame| FrameRate::FPS_24.ticks(frame));
+        let (curve, added, error) = refit(&frames, value, at, options);
+        assert!(added <= 3 && error <= 1e-3, "{added} keys added, {error}");
+        assert_eq!(curve.value_at(-1.0), Some(5.0));
+        assert!((curve.value_at(0.5 * second).unwrap() - 1.5_f64.sin()).abs() <= 1e-3);
     }
 }

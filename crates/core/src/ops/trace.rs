@@ -14,6 +14,9 @@ use crate::value::Value;
 /// Ticks between the instants from which rates are taken: 1/480 of a frame at 24 a second.
 const STEP: f64 = 61_250.0;
 
+/// The step down to which they stand closer where the rate changes fast, in ticks.
+const CLOSEST: f64 = 16.0;
+
 /// How far to the left of an instant its left side is looked at, in ticks.
 const BESIDE: f64 = 0.25;
 
@@ -73,10 +76,20 @@ impl<'a> Trace<'a> {
     pub fn number(&self, component: usize, time: f64, side: Side) -> (f64, f64) {
         let at = |time: f64| self.component(component, time);
         let (start, way) = start(time, side);
-        let values: [f64; 5] = std::array::from_fn(|index| at(start + way * STEP * index as f64));
-        let slope =
-            way * DERIVATIVE.iter().zip(values).map(|(w, v)| w * v).sum::<f64>() * per_second() / 12.0;
-        (values[0] + slope * (time - start) / TICKS_PER_SECOND as f64, slope)
+        let mut step = STEP;
+        loop {
+            let values: [f64; 5] = std::array::from_fn(|index| at(start + way * step * index as f64));
+            let rise = DERIVATIVE.iter().zip(values).map(|(w, v)| w * v).sum::<f64>() / 12.0;
+            // Beside a vertical tangent five points and three tell different slopes until they stand close enough.
+            let of_three = (-3.0 * values[0] + 4.0 * values[1] - values[2]) / 2.0;
+            let differs = (rise - of_three).abs() > 1e-3 * rise.abs() + 1e-9 * (1.0 + values[0].abs());
+            if differs && step > CLOSEST {
+                step /= 16.0;
+                continue;
+            }
+            let slope = way * rise * TICKS_PER_SECOND as f64 / step;
+            return (values[0] + slope * (time - start) / TICKS_PER_SECOND as f64, slope);
+        }
     }
 
     /// One number of the value at a time in ticks, from the right.
@@ -115,10 +128,6 @@ fn start(time: f64, side: Side) -> (f64, f64) {
     }
 }
 
-fn per_second() -> f64 {
-    TICKS_PER_SECOND as f64 / STEP
-}
-
 impl RotationPath for Trace<'_> {
     fn rotation(&self, time: f64, side: Side) -> DQuat {
         if side == Side::Right {
@@ -134,7 +143,7 @@ impl RotationPath for Trace<'_> {
         let turned = |index: usize| {
             to_vector(self.turn(start + way * STEP * index as f64) * here.conjugate()) * DERIVATIVE[index]
         };
-        (1..5).map(turned).sum::<DVec3>() * (way * per_second() / 12.0)
+        (1..5).map(turned).sum::<DVec3>() * (way * TICKS_PER_SECOND as f64 / STEP / 12.0)
     }
 }
 

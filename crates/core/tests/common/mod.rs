@@ -1,6 +1,8 @@
 //! Random curves, and an evaluation of them that shares nothing with the one under test.
 #![allow(dead_code)]
 
+pub mod scenes;
+
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode};
 use nimble_curve_core::time::{FrameRate, Ticks};
 use proptest::prelude::*;

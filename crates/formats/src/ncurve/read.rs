@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use glam::{DAffine3, DMat4, DQuat, DVec3, DVec4};
-use nimble_curve_core::address::{Addresses, Paths};
+use nimble_curve_core::address::{self, Addresses, Paths};
 use nimble_curve_core::controller as ctl;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{self as crv, Discrete, DiscreteCurve};
@@ -99,7 +99,11 @@ fn read_rig(file: &dto::Rig, units: &Units) -> Result<rig::Rig, Fault> {
         let id = rig.add(parent, read).map_err(|error| Fault::in_part(part(), error))?;
         let path = paths.push(parent.and_then(|parent| rig.position(parent)), &node.name).to_owned();
         by_address.insert(path, Some(id));
-        by_address.entry(node.name.clone()).and_modify(|found| *found = None).or_insert(Some(id));
+        // Names stand as they are, or as addresses are written.
+        let (plain, written) = (node.name.clone(), address::written(&node.name));
+        for name in std::iter::once(plain).chain((written != node.name).then_some(written)) {
+            by_address.entry(name).and_modify(|found| *found = None).or_insert(Some(id));
+        }
     }
     Ok(rig)
 }

@@ -350,6 +350,9 @@ fn tangent(numbers: &[f64]) -> (Option<f64>, f64) {
     }
 }
 
+/// How far a time may be from the frame that was meant, in seconds: less than half a tick, as keys may lie that close.
+const SLACK: f64 = 3e-10;
+
 impl Spline {
     /// The curve, its values multiplied by a factor (that of angles the radians of a degree).
     pub fn curve(&self, rate: FrameRate, value: impl Fn(f64) -> f64, rise: f64) -> Result<Curve, String> {
@@ -369,7 +372,7 @@ impl Spline {
                 .map(|before| knot.time - before.time);
             let next = self.knots.get(index + 1);
             let out = next.filter(|_| knot.way == Interpolation::Cubic).map(|next| next.time - knot.time);
-            let at = grid::snapped(knot.time / rate.fps(), rate, 1e-9 + knot.time.abs() * 1e-12);
+            let at = grid::snapped(knot.time / rate.fps(), rate, SLACK + knot.time.abs() * 1e-12);
             if at.0.abs() > MAX_TICKS {
                 return Err("a knot lies more than 36 days from the start".to_owned());
             }
@@ -394,7 +397,7 @@ impl Spline {
         let curve = Curve::new(keys).map_err(|error| error.to_string())?;
         let mut curve = curve.with_behaviours(behaviour(&self.before), behaviour(&self.after));
         if let Some([start, end, before, after, offset]) = self.inner {
-            let at = |time: f64| grid::snapped(time / rate.fps(), rate, 1e-9);
+            let at = |time: f64| grid::snapped(time / rate.fps(), rate, SLACK);
             let region = InnerLoop {
                 start: at(start),
                 end: at(end),
