@@ -246,7 +246,7 @@ pub struct Saving<'a> {
     /// Write rigs as skeletons with an animation of samples, where the format has such beside transforms: USD.
     pub skeletons: bool,
     /// Write the numbers of a text document to a file beside it, called the same but for the ending `.bin`: `.gltf`. Only
-    /// [`write`] does so.
+    /// [`write()`] does so.
     pub buffer_beside: bool,
     /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
     /// animation, such as meshes.

@@ -254,11 +254,8 @@ impl Curve {
         if keys.windows(2).any(|pair| pair[0].time >= pair[1].time) {
             return Err(EditError::Order);
         }
-        let behaviour = |behaviour: Behaviour| match behaviour {
-            Behaviour::Sloped(slope) => Behaviour::Sloped(slope / factor),
-            other => other,
-        };
-        let mut curve = Curve::new(keys)?.with_behaviours(behaviour(self.before), behaviour(self.after));
+        let mut curve = Curve::new(keys)?
+            .with_behaviours(self.before.steeper(factor.recip()), self.after.steeper(factor.recip()));
         curve.inner_loop = self.inner_loop.map(|region| InnerLoop {
             start: at(region.start),
             end: at(region.end),
@@ -298,11 +295,8 @@ impl Curve {
                 ..*key
             });
         }
-        let behaviour = |behaviour: Behaviour| match behaviour {
-            Behaviour::Sloped(slope) => Behaviour::Sloped(-slope),
-            other => other,
-        };
-        Curve { keys, before: behaviour(self.after), after: behaviour(self.before), inner_loop: None }
+        let (before, after) = (self.after.steeper(-1.0), self.before.steeper(-1.0));
+        Curve { keys, before, after, inner_loop: None }
     }
 
     /// The part of the curve within a range, its values at the edges kept by inserted keys; held outside.

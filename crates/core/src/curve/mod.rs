@@ -120,6 +120,15 @@ impl Behaviour {
     pub fn is_loop(self) -> bool {
         matches!(self, Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate)
     }
+
+    /// The same with its slope, where it has one, multiplied.
+    #[must_use]
+    pub fn steeper(self, factor: f64) -> Behaviour {
+        match self {
+            Behaviour::Sloped(slope) => Behaviour::Sloped(slope * factor),
+            other => other,
+        }
+    }
 }
 
 /// A region of keys that repeats inside the curve.

@@ -1,8 +1,9 @@
 //! Reorder: other rotation orders, the motion unchanged.
 
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 
-use glam::DQuat;
+use glam::{DQuat, DVec3};
 use rayon::prelude::*;
 use thiserror::Error;
 
@@ -11,7 +12,7 @@ use super::mixer::{Change, Mixer, mixes_angles, zeroed};
 use super::turn::Turning;
 use crate::address::{Addresses, NodeRef, matches};
 use crate::controller::{Controller, EulerCurves};
-use crate::curve::Ticks;
+use crate::curve::{Curve, Ticks};
 use crate::evaluate::PropertySampler;
 use crate::ledger::{Entry, Fate, Ledger};
 use crate::rig::OpValue;
@@ -273,7 +274,8 @@ impl NodeJob<'_> {
         let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
         let rest = rest.ok_or("it has no rotation at rest")?;
         let rest = if layer.mode == LayerMode::Additive { zeroed(&rest) } else { rest };
-        let Some(turned) = self.turning(take, self.tolerance).apply(&track.controller, &rest) else {
+        let controller = self.filled(&track.controller, &rest, take);
+        let Some(turned) = self.turning(take, self.tolerance).apply(&controller, &rest) else {
             return Err(format!("a {} controller has no order to change", track.controller.type_name()));
         };
         let new = Track { target: track.target.clone(), controller: turned.controller };
@@ -281,8 +283,27 @@ impl NodeJob<'_> {
         if let (Fate::Refitted, Some(better)) = (turned.fate, self.better_order(take, track, &rest)) {
             note.push_str(&format!("; {better} stays farther away"));
         }
-        let entry = books.changed(place.1, track, turned.fate, count(&new), turned.error, note);
+        let fate =
+            if matches!(controller, Cow::Owned(_)) { turned.fate.max(Fate::Remapped) } else { turned.fate };
+        let entry = books.changed(place.1, track, fate, count(&new), turned.error, note);
         Ok((new.controller, entry))
+    }
+
+    /// Angles of another order than their node's: those without keys are zero, and get a key, as under the new order they
+    /// would lie at rest.
+    fn filled<'c>(&self, controller: &'c Controller, rest: &Value, take: &Take) -> Cow<'c, Controller> {
+        let (Controller::Euler(euler), Value::Euler { order, angles }) = (controller, rest) else {
+            return Cow::Borrowed(controller);
+        };
+        let is_at_rest = euler.order == *order || *angles == DVec3::ZERO;
+        if is_at_rest || !euler.curves.iter().any(Curve::is_empty) {
+            return Cow::Borrowed(controller);
+        }
+        let start = controller.range().map_or(take.range.first, |range| range.first);
+        let filled =
+            |curve: &Curve| if curve.is_empty() { Curve::constant(start, 0.0) } else { curve.clone() };
+        let curves = euler.curves.each_ref().map(filled);
+        Cow::Owned(Controller::Euler(EulerCurves { order: euler.order, curves }))
     }
 
     /// Close to the pole: the order that stays farthest from its pole, if it is another one.

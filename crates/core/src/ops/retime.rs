@@ -7,7 +7,7 @@ use crate::controller::{
     Controller, EulerCurves, Procedural, QuaternionCurve, QuaternionKey, Samples, StackEntry, TcbCurve,
     TcbKey, TcbKeys, Weight,
 };
-use crate::curve::{Curve, DiscreteCurve, EditError};
+use crate::curve::{Behaviour, Curve, DiscreteCurve, EditError};
 use crate::scene::{Clip, Layer, Marker, Take, Track};
 use crate::time::{FrameRate, Ticks, TimeRange};
 
@@ -155,7 +155,8 @@ impl Clock {
                     TcbKeys::Vector(keys) => TcbKeys::Vector(self.tcb(keys)),
                     TcbKeys::Rotation(keys) => TcbKeys::Rotation(self.tcb(keys)),
                 };
-                Controller::Tcb(TcbCurve { keys, ..*curve })
+                let slower = |behaviour: Behaviour| behaviour.steeper(self.factor().recip());
+                Controller::Tcb(TcbCurve { keys, before: slower(curve.before), after: slower(curve.after) })
             }
             Controller::Discrete(curve) => {
                 let keys =

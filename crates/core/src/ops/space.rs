@@ -203,7 +203,12 @@ fn controller(map: &AxisMap, kind: PropertyKind, old: &Controller) -> Controller
                     TcbKeys::Rotation(keys.iter().map(key).collect())
                 }
             };
-            Controller::Tcb(TcbCurve { keys, ..*curve })
+            let factor = match keys {
+                TcbKeys::Scalar(_) => component(map, kind, 0).1,
+                _ => 1.0,
+            };
+            let (before, after) = (curve.before.steeper(factor), curve.after.steeper(factor));
+            Controller::Tcb(TcbCurve { keys, before, after })
         }
         Controller::Discrete(_) => old.clone(),
         Controller::Samples(samples) => Controller::Samples(respaced_samples(map, kind, samples)),

@@ -163,6 +163,7 @@ impl Turning {
 
     fn euler(&self, euler: &EulerCurves, rest: &Value) -> Turned {
         let rest_angles = match rest {
+            // Angles at rest in another order say nothing of these.
             Value::Euler { order, angles } if *order == euler.order => *angles,
             _ => DVec3::ZERO,
         };

@@ -31,6 +31,8 @@ pub struct Contents {
     pub all_controllers: bool,
     /// The most layers.
     pub layers: usize,
+    /// Whether layers count in part: of rotations that part goes by how far round they have come.
+    pub weights: bool,
     /// Whether handles may be weighted.
     pub handles: Handles,
     /// Whether curves go on outside their keys.
@@ -39,11 +41,23 @@ pub struct Contents {
 
 impl Contents {
     /// Everything.
-    pub const ALL: Contents =
-        Contents { lists: true, all_controllers: true, layers: 3, handles: Handles::Any, outside: true };
+    pub const ALL: Contents = Contents {
+        lists: true,
+        all_controllers: true,
+        layers: 3,
+        weights: true,
+        handles: Handles::Any,
+        outside: true,
+    };
     /// One layer of plain curves on nodes as most have them.
-    pub const SIMPLE: Contents =
-        Contents { lists: false, all_controllers: false, layers: 1, handles: Handles::Plain, outside: false };
+    pub const SIMPLE: Contents = Contents {
+        lists: false,
+        all_controllers: false,
+        layers: 1,
+        weights: false,
+        handles: Handles::Plain,
+        outside: false,
+    };
 }
 
 pub fn any_vector(size: f64) -> impl Strategy<Value = DVec3> {
@@ -203,7 +217,12 @@ fn any_rig(contents: Contents) -> impl Strategy<Value = Rig> {
 
 /// A curve that is held outside, or goes on there.
 fn component(contents: Contents) -> BoxedStrategy<Curve> {
-    let curve = any_curve(contents.handles);
+    // A jump needs something to jump from.
+    let curve = any_curve(contents.handles).prop_map(|curve| {
+        let mut keys = curve.keys().to_vec();
+        keys[0].value_before = None;
+        Curve::new(keys).unwrap()
+    });
     let some = if contents.outside {
         (curve, prop::option::weighted(0.2, (any_behaviour(), any_behaviour())))
             .prop_map(|(curve, outside)| match outside {
@@ -236,6 +255,7 @@ fn components(contents: Contents, count: usize) -> BoxedStrategy<Controller> {
     prop::collection::vec(component(contents), count).prop_map(Controller::Components).boxed()
 }
 
+/// Numbers, vectors or rotations with tension, continuity and bias; one slope outside means something for numbers only.
 fn tcb<V: Clone + std::fmt::Debug + 'static>(
     value: impl Strategy<Value = V> + 'static,
     of: fn(Vec<TcbKey<V>>) -> TcbKeys,
@@ -259,6 +279,10 @@ fn tcb<V: Clone + std::fmt::Debug + 'static>(
                 }
             };
             let keys = of(keys.into_iter().map(key).collect());
+            let after = match (after, &keys) {
+                (Behaviour::Sloped(_), TcbKeys::Vector(_) | TcbKeys::Rotation(_)) => Behaviour::Held,
+                (after, _) => after,
+            };
             Controller::Tcb(TcbCurve { keys, before: Behaviour::Held, after })
         })
         .boxed()
@@ -328,7 +352,8 @@ fn any_controller(
         PropertyKind::Vector(_) => components(contents, 3),
         PropertyKind::Scale => factors(),
         PropertyKind::Rotation => {
-            let curves = prop::array::uniform3(component(contents));
+            // A few radians a second: between two frames a turn has one way to go.
+            let curves = prop::array::uniform3(component(contents).prop_map(|curve| curve.affine(0.1, 0.0)));
             let angles = (any_order(), curves)
                 .prop_map(|(order, curves)| Controller::Euler(EulerCurves { order, curves }));
             prop_oneof![3 => angles, 1 => quaternions()].boxed()
@@ -413,14 +438,18 @@ fn any_tracks(contents: Contents, rigs: &[Rig]) -> BoxedStrategy<Vec<Track>> {
 }
 
 fn any_layer(contents: Contents, rigs: &[Rig]) -> impl Strategy<Value = Layer> + use<> {
-    let weight = prop_oneof![
-        2 => Just(Weight::FULL),
+    let partly = prop_oneof![
         1 => (0.0..1.0_f64).prop_map(Weight::Constant),
         1 => (0.0..1.0_f64, 0.0..1.0_f64).prop_map(|(a, b)| {
             let key = |frame, value| Key::new(RATE.ticks(frame), value);
             Weight::Curve(Curve::new(vec![key(3, a), key(20, b)]).unwrap())
         }),
     ];
+    let weight = if contents.weights {
+        prop_oneof![1 => Just(Weight::FULL), 1 => partly].boxed()
+    } else {
+        Just(Weight::FULL).boxed()
+    };
     let mode = select(vec![LayerMode::Additive, LayerMode::Override]);
     let rotations = select(vec![RotationMixing::ByComponent, RotationMixing::ByQuaternion]);
     (

@@ -1,0 +1,281 @@
+//! Random scenes through whole operations: what has to stay the same stays the same.
+
+mod common;
+
+use common::RATE;
+use common::scenes::{Contents, any_order, any_scene};
+use nimble_curve_core::evaluate::{Evaluator, Pose};
+use nimble_curve_core::ledger::Fate;
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::bake::{BakeOptions, bake};
+use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
+use nimble_curve_core::ops::reorder::{NewOrder, ReorderOptions, reorder};
+use nimble_curve_core::ops::retime::{shifted, stretched};
+use nimble_curve_core::ops::select::{Selection, select};
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::ops::unbake::{KeySets, UnbakeOptions, unbake};
+use nimble_curve_core::scene::{Scene, Take, Track};
+use nimble_curve_core::space::{AxisMap, Handedness, Space, UpAxis};
+use nimble_curve_core::time::TimeRange;
+use proptest::prelude::*;
+use proptest::sample::select as one_of;
+
+/// Few cases of much each: a failing one is shown as it is.
+fn cases(cases: u32) -> ProptestConfig {
+    ProptestConfig { cases, max_shrink_iters: 0, failure_persistence: None, ..ProptestConfig::default() }
+}
+
+/// Layers of curves, without what is sampled.
+const LAYERED: Contents = Contents { layers: 3, outside: true, ..Contents::SIMPLE };
+
+const THOUSANDTH: Tolerance = Tolerance { angle: 1e-3, length: 1e-3, scalar: 1e-3 };
+
+/// Everything, but layers that count in part.
+const WHOLE: Contents = Contents { weights: false, ..Contents::ALL };
+
+/// How far two takes may be apart: a distance in metres, an angle in radians, and what else transforms do.
+#[derive(Clone, Copy)]
+struct Within {
+    distance: f64,
+    angle: f64,
+    rest: f64,
+}
+
+impl Within {
+    /// As far as rounding goes.
+    const ROUNDING: Within = Within { distance: 1e-6, angle: 1e-6, rest: 1e-6 };
+
+    /// A distance and an angle of so many thousandths; scale is not looked at.
+    fn thousandths(most: f64) -> Within {
+        Within { distance: most * 1e-3, angle: most * 1e-3, rest: f64::INFINITY }
+    }
+}
+
+/// Whether all nodes of one take are where those of another are, each at its own times in ticks.
+fn alike(
+    first: (&Scene, &Take, &[f64]),
+    second: (&Scene, &Take, &[f64]),
+    within: Within,
+) -> Result<(), TestCaseError> {
+    let (mut a, mut b) = (Pose::default(), Pose::default());
+    for (rig, nodes) in first.0.rigs.iter().enumerate() {
+        let mut evaluators =
+            [first, second].map(|(scene, take, _)| Evaluator::new(scene, Some(take), rig).unwrap());
+        for (&time, &other) in first.2.iter().zip(second.2) {
+            evaluators[0].pose_at(time, &mut a);
+            evaluators[1].pose_at(other, &mut b);
+            for (position, (id, node)) in nodes.nodes().enumerate() {
+                let (local, now) = (a.local[position], b.local[position]);
+                let turn = a.local_rotation[position].conjugate() * b.local_rotation[position];
+                let angle = 2.0 * turn.xyz().length().min(1.0).asin();
+                let distance = local.translation.distance(now.translation) * first.0.space.metres_per_unit;
+                let rest = (local.matrix3 - now.matrix3)
+                    .to_cols_array()
+                    .into_iter()
+                    .fold(0.0, |most: f64, v| most.max(v.abs()));
+                if distance > within.distance || angle > within.angle || rest > within.rest {
+                    let tracks = |take: &Take| {
+                        let own = |track: &&Track| (track.target.rig, track.target.node) == (rig, id);
+                        take.tracks().map(|(_, track)| track).filter(own).cloned().collect::<Vec<_>>()
+                    };
+                    return Err(TestCaseError::fail(format!(
+                        "'{}' at frame {}: {distance} m, {angle} rad, {rest} apart\n{:#?}\nbecame {:#?}",
+                        node.name,
+                        time / RATE.ticks_per_frame(),
+                        tracks(first.1),
+                        tracks(second.1)
+                    )));
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Sixteenths of frames, in ticks, that are no whole frames: curves may jump on those.
+fn between(first: i64, last: i64) -> Vec<f64> {
+    (first * 4..last * 4).map(|quarter| (quarter as f64 + 0.25) * RATE.ticks_per_frame() / 4.0).collect()
+}
+
+fn frames(first: i64, last: i64) -> Vec<f64> {
+    (first..=last).map(|frame| RATE.ticks(frame).as_f64()).collect()
+}
+
+proptest! {
+    #![proptest_config(cases(40))]
+
+    #[test]
+    fn another_space_shows_the_same_motion_and_the_way_back_is_the_same(
+        scene in any_scene(Contents::ALL), unit in one_of(vec![1.0, 0.01, 0.3048]),
+        up in one_of(vec![UpAxis::X, UpAxis::Y, UpAxis::Z]), left in prop::bool::ANY,
+    ) {
+        let handedness = if left { Handedness::Left } else { Handedness::Right };
+        let space = Space { metres_per_unit: unit, up, handedness };
+        let (there, _) = in_space(&scene, &space);
+        prop_assert_eq!(there.space, space);
+        let map = AxisMap::between(&scene.space, &space);
+        let times = between(-3, 45);
+        for (take, moved) in scene.takes.iter().zip(&there.takes) {
+            for rig in 0..scene.rigs.len() {
+                let mut here = Evaluator::new(&scene, Some(take), rig).unwrap();
+                let mut over_there = Evaluator::new(&there, Some(moved), rig).unwrap();
+                let (mut a, mut b) = (Pose::default(), Pose::default());
+                for &time in &times {
+                    here.pose_at(time, &mut a);
+                    over_there.pose_at(time, &mut b);
+                    for (a, b) in a.world.iter().zip(&b.world) {
+                        prop_assert!(map.affine(*a).abs_diff_eq(*b, 1e-6 * (1.0 + b.translation.length())), "{a} {b}");
+                    }
+                }
+            }
+        }
+        // What shears has no rotation of its own that all spaces agree on.
+        let (back, _) = in_space(&there, &scene.space);
+        let within = Within { angle: f64::INFINITY, ..Within::ROUNDING };
+        for (take, again) in scene.takes.iter().zip(&back.takes) {
+            alike((&scene, take, &times), (&back, again, &times), within)?;
+        }
+    }
+
+    #[test]
+    fn a_shift_moves_everything_by_the_same_time_and_comes_back_exactly(
+        scene in any_scene(Contents::ALL), by in -50..50_i64,
+    ) {
+        let times = between(-3, 45);
+        let later: Vec<f64> = times.iter().map(|time| time + RATE.ticks(by).as_f64()).collect();
+        for take in &scene.takes {
+            let moved = shifted(take, RATE.ticks(by));
+            alike((&scene, take, &times), (&scene, &moved, &later), Within::ROUNDING)?;
+            prop_assert_eq!(moved.range.first, take.range.first + RATE.ticks(by));
+            prop_assert!(moved.markers.iter().zip(&take.markers).all(|(a, b)| a.time == b.time + RATE.ticks(by)));
+            prop_assert!(shifted(&moved, RATE.ticks(-by)) == *take);
+        }
+    }
+
+    #[test]
+    fn a_stretch_slows_everything_by_the_same_factor(
+        scene in any_scene(WHOLE), frames in one_of(vec![21, 81, 121]),
+    ) {
+        let factor = (frames - 1) as f64 / 40.0;
+        let times = between(-3, 45);
+        let slower: Vec<f64> = times.iter().map(|time| time * factor).collect();
+        for take in &scene.takes {
+            let Ok(slow) = stretched(take, frames, RATE) else { continue };
+            prop_assert_eq!((slow.range.first, slow.range.last), (RATE.ticks(0), RATE.ticks(frames - 1)));
+            alike((&scene, take, &times), (&scene, &slow, &slower), Within::ROUNDING)?;
+        }
+    }
+
+    #[test]
+    fn a_bake_is_what_the_controllers_came_to_on_every_frame(scene in any_scene(LAYERED)) {
+        let (baked, _) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let times = frames(0, 40);
+        for (take, samples) in scene.takes.iter().zip(&baked.takes) {
+            alike((&scene, take, &times), (&baked, samples, &times), Within::ROUNDING)?;
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(cases(16))]
+
+    #[test]
+    fn flattened_layers_move_as_all_of_them_did(scene in any_scene(LAYERED)) {
+        let (flat, ledger) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance: THOUSANDTH }).unwrap();
+        prop_assert!(flat.takes.iter().all(|take| take.layers.len() == 1));
+        prop_assert!(ledger.entries.iter().all(|entry| entry.fate != Fate::Sampled), "nothing was sampled before");
+        let times = between(0, 40);
+        for (take, flat_take) in scene.takes.iter().zip(&flat.takes) {
+            alike((&scene, take, &times), (&flat, flat_take, &times), Within::thousandths(1.01))?;
+        }
+    }
+
+    #[test]
+    fn another_order_turns_everything_as_before(scene in any_scene(Contents::SIMPLE), order in any_order()) {
+        let options = ReorderOptions { to: NewOrder::To(order), only: Vec::new(), tolerance: THOUSANDTH.angle };
+        let (turned, ledger) = reorder(&scene, &options).unwrap();
+        prop_assert!(!ledger.entries.iter().any(|entry| entry.note.starts_with("stays")));
+        let times = between(0, 40);
+        for (take, new) in scene.takes.iter().zip(&turned.takes) {
+            let within = Within { distance: 0.0, ..Within::thousandths(1.01) };
+            alike((&scene, take, &times), (&turned, new, &times), within)?;
+        }
+    }
+
+    #[test]
+    fn another_form_of_controllers_moves_as_before(
+        scene in any_scene(Contents { all_controllers: true, ..Contents::SIMPLE }),
+        form in one_of(vec![Form::Curves, Form::Quaternion]),
+    ) {
+        let (changed, _) = change_all(&scene, &ChangeOptions { form, only: Vec::new(), tolerance: THOUSANDTH });
+        let times = between(0, 40);
+        for (take, new) in scene.takes.iter().zip(&changed.takes) {
+            // What was sampled is held to its samples, not to the lines between them.
+            let is_sampled = |name: &str| name == "samples" || name == "procedural";
+            if !take.tracks().any(|(_, track)| is_sampled(track.controller.type_name())) {
+                alike((&scene, take, &times), (&changed, new, &times), Within::thousandths(2.0))?;
+            }
+        }
+    }
+
+    #[test]
+    fn a_range_moves_as_it_did_in_the_whole(scene in any_scene(LAYERED), first in 0..15_i64, length in 2..20_i64) {
+        let range = TimeRange::new(RATE.ticks(first), RATE.ticks(first + length));
+        let selection = Selection { range: Some(range), tolerance: THOUSANDTH, ..Selection::default() };
+        let (part, _) = select(&scene, &selection).unwrap();
+        let times = between(first, first + length);
+        for (take, cut) in scene.takes.iter().zip(&part.takes) {
+            alike((&scene, take, &times), (&part, cut, &times), Within::thousandths(1.01))?;
+            for (_, track) in cut.tracks() {
+                if let Some(keys) = track.controller.range() {
+                    prop_assert!(range.first <= keys.first && keys.last <= range.last, "{:?}", track.target);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn unbaked_curves_stay_within_their_bounds(
+        scene in any_scene(Contents::SIMPLE), keys in one_of(vec![KeySets::Free, KeySets::Node, KeySets::Pose]),
+        thousandths in one_of(vec![0.1, 2.0, 50.0]),
+    ) {
+        let (baked, _) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let options = UnbakeOptions { tolerance: THOUSANDTH.times(thousandths), keys, ..UnbakeOptions::default() };
+        let unbaked = unbake(&baked, &options).unwrap();
+        let times = frames(0, 40);
+        for (take, new) in baked.takes.iter().zip(&unbaked.scene.takes) {
+            let within = Within::thousandths(1.0001 * thousandths);
+            alike((&baked, take, &times), (&unbaked.scene, new, &times), within)?;
+        }
+    }
+
+    #[test]
+    fn a_bound_in_world_space_holds_wherever_joints_are(
+        scene in any_scene(Contents::SIMPLE), millimetres in one_of(vec![1.0, 10.0]),
+    ) {
+        let (baked, _) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let options = UnbakeOptions {
+            world: Some(1e-3 * millimetres),
+            tolerance: THOUSANDTH.times(50.0),
+            ..UnbakeOptions::default()
+        };
+        let unbaked = unbake(&baked, &options).unwrap();
+        let mut worst = 0.0_f64;
+        for (take, new) in baked.takes.iter().zip(&unbaked.scene.takes) {
+            for rig in 0..scene.rigs.len() {
+                let mut before = Evaluator::new(&baked, Some(take), rig).unwrap();
+                let mut after = Evaluator::new(&unbaked.scene, Some(new), rig).unwrap();
+                let (mut a, mut b) = (Pose::default(), Pose::default());
+                for time in frames(0, 40) {
+                    before.pose_at(time, &mut a);
+                    after.pose_at(time, &mut b);
+                    for (a, b) in a.world.iter().zip(&b.world) {
+                        worst = worst.max(a.translation.distance(b.translation) * scene.space.metres_per_unit);
+                    }
+                }
+            }
+        }
+        prop_assert!(worst <= 1.0001e-3 * millimetres, "{worst} m");
+    }
+}
