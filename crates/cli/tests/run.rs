@@ -733,6 +733,8 @@ fn recipes_are_checked_as_a_whole_with_lines_and_suggestions() {
         fs::write(at.join("bad.toml"), text).unwrap();
         fail(at, &["run", "bad.toml"])
     };
+    let told = with("sources = '*.ncurve'\noutput = 'game/{stem}.glb'\nskeletons = true\n");
+    assert!(told.contains("bad.toml:3: 'skeletons' is for USD"), "{told}");
     for (text, said) in [
         ("sources = [", "bad.toml:1: "),
         ("sources = 'none/*.bvh'\noutput = '{stem}.ncurve'", "no file matches none/*.bvh"),

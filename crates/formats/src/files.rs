@@ -42,6 +42,11 @@ pub enum Format {
 pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .usda, .usdc, .usdz, .bvh, .csv";
 
 impl Format {
+    /// Whether it is one of USD's.
+    pub fn is_usd(self) -> bool {
+        matches!(self, Format::Usda | Format::Usdc | Format::Usdz)
+    }
+
     /// The format that a file's ending names.
     pub fn of_path(path: &Path) -> Option<Format> {
         match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {

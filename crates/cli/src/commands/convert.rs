@@ -31,9 +31,8 @@ impl Step for Convert {
 pub fn run(args: &Convert) -> Result<(), Failure> {
     let output = OutputArgs { output: args.output.clone(), in_place: args.in_place };
     output.check(&[&args.file])?;
-    let is_usd = |format| matches!(format, Format::Usda | Format::Usdc | Format::Usdz);
     for (is_set, option, formats, fits) in [
-        (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", is_usd as fn(Format) -> bool),
+        (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", Format::is_usd as fn(Format) -> bool),
         (args.buffer_beside, "--buffer-beside", "glTF as text (.gltf)", |format| format == Format::Gltf),
     ] {
         if is_set && !fits(output_format(&args.output)?) {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::CommandFactory as _;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::similar;
+use nimble_curve_formats::Format;
 use nimble_curve_formats::profile::{SHIPPED, read_profile};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -153,6 +154,12 @@ impl Reader<'_> {
             })
         };
         let (without_extra, skeletons) = (is_set("without-extra"), is_set("skeletons"));
+        if let (true, Some(output), Some((_, line, _))) = (skeletons, &output, entry("skeletons")) {
+            let format = Format::of_path(Path::new(&output.filled(|_| String::new())));
+            if format.is_some_and(|format| !format.is_usd()) {
+                self.fault(line, "'skeletons' is for USD: end the output in .usda, .usdc or .usdz");
+            }
+        }
         let records = match text(self, "records") {
             Some((_, text)) => folder.join(text),
             None => path.with_extension("records"),
