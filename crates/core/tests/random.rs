@@ -4,10 +4,12 @@ mod common;
 
 use common::RATE;
 use common::scenes::{Contents, any_order, any_scene};
+use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
+use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::reorder::{NewOrder, ReorderOptions, reorder};
@@ -15,9 +17,11 @@ use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::ops::unbake::{KeySets, UnbakeOptions, unbake};
+use nimble_curve_core::rig::NodeId;
 use nimble_curve_core::scene::{Scene, Take, Track};
 use nimble_curve_core::space::{AxisMap, Handedness, Space, UpAxis};
 use nimble_curve_core::time::TimeRange;
+use nimble_curve_core::value::Value;
 use proptest::prelude::*;
 use proptest::sample::select as one_of;
 
@@ -277,5 +281,48 @@ proptest! {
             }
         }
         prop_assert!(worst <= 1.0001e-3 * millimetres, "{worst} m");
+    }
+
+    #[test]
+    fn onto_a_twin_with_other_names_units_and_axes_everything_is_exact(
+        scene in any_scene(Contents { layers: 2, ..Contents::SIMPLE }), up in one_of(vec![UpAxis::X, UpAxis::Y, UpAxis::Z]),
+    ) {
+        let mut scene = scene;
+        scene.rigs.truncate(1);
+        for take in &mut scene.takes {
+            take.layers.iter_mut().for_each(|layer| layer.tracks.retain(|track| track.target.rig == 0));
+        }
+        let ids: Vec<NodeId> = scene.rigs[0].nodes().map(|(id, _)| id).collect();
+        // Curves in the order of their nodes: others would have to be refitted.
+        for track in scene.takes.iter_mut().flat_map(|take| &mut take.layers).flat_map(|layer| &mut layer.tracks) {
+            if let (Controller::Euler(euler), Some(Value::Euler { order, .. })) =
+                (&mut track.controller, scene.rigs[0].rest_value(track.target.node, "rotation"))
+            {
+                euler.order = order;
+            }
+        }
+        let called = |scene: &mut Scene, prefix: &str| {
+            for (index, &id) in ids.iter().enumerate() {
+                let node = scene.rigs[0].node_mut(id).unwrap();
+                node.name = format!("{prefix}{index}");
+                node.locked.clear();
+            }
+        };
+        called(&mut scene, "a");
+        let space = Space { metres_per_unit: 0.3048, up, ..scene.space };
+        let mut twin = in_space(&scene, &space).0;
+        called(&mut twin, "b");
+        let expected = twin.clone();
+        twin.takes.clear();
+        let mut map = NameMap::of_nodes((0..ids.len()).map(|index| (format!("a{index}"), format!("b{index}"))));
+        map.numbers = Vec::new();
+        let options = CarryOptions { tolerance: THOUSANDTH, scale: Some(1.0), ..CarryOptions::default() };
+        let carried = carry(&scene, &twin, &map, &options).unwrap();
+        let refitted = carried.ledger.entries.iter().find(|entry| entry.fate == Fate::Refitted);
+        prop_assert!(refitted.is_none(), "{refitted:?}");
+        let times = between(-3, 45);
+        for (take, new) in expected.takes.iter().zip(&carried.scene.takes) {
+            alike((&expected, take, &times), (&carried.scene, new, &times), Within::ROUNDING)?;
+        }
     }
 }
