@@ -383,3 +383,14 @@ fn weights_of_morphs_are_numbers_of_the_node_that_shows_them_and_skins_say_how_j
     let error = read(&with_mask(&document(ORIENTED, &wide))).unwrap_err();
     assert!(error.contains("takes 2 numbers, but its sampler gives 1"), "{error}");
 }
+
+#[test]
+fn many_nodes_that_show_one_skin_or_morph_end_soon() {
+    let channels: [Channel<'_>; 1] = [("face-weights(0)", "0 1", "0 1", "STEP STEP", &[])];
+    let one = with_mask(&document(ORIENTED, &channels));
+    let (before, shown) = one.split_once("<node id=\"shown\"").unwrap();
+    let (shown, after) = shown.split_once("</node>").unwrap();
+    let many = (0..60_000).map(|index| format!("<node id=\"n{index}\"{shown}</node>"));
+    let error = read(&format!("{before}{}{after}", many.collect::<String>())).unwrap_err();
+    assert!(error.contains("there are more than 100000 weights"), "{error}");
+}

@@ -53,7 +53,7 @@ impl FittedKey {
 /// How far a curve may lie from the samples that it goes through.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Room<'a> {
-    /// How far from any sample; where samples have room of their own, the least to think of as such.
+    /// How far from any sample; where samples have room of their own, how far from most.
     pub tolerance: f64,
     /// For each sample the range that the curve's value less the sample's must lie in. It holds zero.
     pub by_sample: Option<&'a [Interval]>,

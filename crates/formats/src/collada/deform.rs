@@ -14,6 +14,8 @@ use crate::error::Fault;
 
 /// The most weights that are read: many nodes may show one morph.
 const MOST_WEIGHTS: usize = 100_000;
+/// The most nodes that are looked at for the joints of skins: many nodes may show one skin, and many be called the same.
+const MOST_LOOKS: usize = 10_000_000;
 
 /// A node as far as deformers look at it.
 #[derive(Clone, Copy)]
@@ -50,6 +52,7 @@ impl<'a> Deformers<'a> {
         by_id: &HashMap<&str, Node<'a, 'i>>,
     ) -> Result<Deformers<'a>, Fault> {
         let mut found = Deformers::default();
+        let mut joints = Joints::new(nodes);
         let mut count = 0;
         for (node, shows) in nodes.iter().enumerate() {
             let instances = shows.xml.children().filter(|child| child.has_tag_name_in("instance_controller"));
@@ -63,7 +66,7 @@ impl<'a> Deformers<'a> {
             for instance in instances {
                 let Some(mut deformer) = part(by(instance.attribute("url"), by_id)) else { continue };
                 if deformer.has_tag_name_in("skin") {
-                    found.take_skin(deformer, instance, nodes, by_id)?;
+                    found.take_skin(deformer, instance, &mut joints, by_id)?;
                     // What a skin deforms may be a morph.
                     match part(by(deformer.attribute("source"), by_id)) {
                         Some(morph) => deformer = morph,
@@ -71,11 +74,7 @@ impl<'a> Deformers<'a> {
                     }
                 }
                 if deformer.has_tag_name_in("morph") {
-                    let morph = morph(deformer, node, by_id, &mut taken)?;
-                    count += morph.weights.len();
-                    if count > MOST_WEIGHTS {
-                        return Err(fault(deformer, format!("there are more than {MOST_WEIGHTS} weights")));
-                    }
+                    let morph = morph(deformer, node, by_id, &mut taken, &mut count)?;
                     found.morphs.push(morph);
                 }
             }
@@ -102,29 +101,32 @@ impl<'a> Deformers<'a> {
         &mut self,
         skin: Node<'a, 'i>,
         instance: Node<'a, 'i>,
-        nodes: &[Shows<'a, 'i>],
+        joints: &mut Joints<'_, 'a, 'i>,
         by_id: &HashMap<&str, Node<'a, 'i>>,
     ) -> Result<(), Fault> {
-        let Some(joints) = skin.children().find(|child| child.has_tag_name_in("joints")) else {
+        let Some(inputs) = skin.children().find(|child| child.has_tag_name_in("joints")) else {
             return Ok(());
         };
         let (Some(names), Some(inverses)) =
-            (Source::of_input(joints, "JOINT", by_id)?, Source::of_input(joints, "INV_BIND_MATRIX", by_id)?)
+            (Source::of_input(inputs, "JOINT", by_id)?, Source::of_input(inputs, "INV_BIND_MATRIX", by_id)?)
         else {
             return Ok(());
         };
         let inverses = inverses.numbers()?;
-        let roots: Vec<usize> = instance
+        let roots: Vec<Node<'_, '_>> = instance
             .children()
             .filter(|child| child.has_tag_name_in("skeleton"))
             .filter_map(|skeleton| by(skeleton.text(), by_id))
-            .filter_map(|root| nodes.iter().position(|node| node.xml == root))
             .collect();
-        let joints = Joints::new(nodes, &roots);
+        joints.looks += inverses.len();
         for (name, inverse) in names.words().zip(inverses.chunks_exact(16)) {
             // Written by rows.
             let inverse = DAffine3::from_mat4(DMat4::from_cols_slice(inverse).transpose());
-            if let Some(joint) = joints.called(name).filter(|_| inverse.matrix3.determinant().abs() > 1e-12) {
+            let joint = joints.called(name, &roots);
+            if joints.looks > MOST_LOOKS {
+                return Err(fault(skin, "the skins of this file name too many joints"));
+            }
+            if let Some(joint) = joint.filter(|_| inverse.matrix3.determinant().abs() > 1e-12) {
                 self.binds.entry(joint).or_insert_with(|| inverse.inverse());
             }
         }
@@ -132,39 +134,46 @@ impl<'a> Deformers<'a> {
     }
 }
 
-/// The nodes that a skin may mean by a name, by `sid` or by `id`.
-struct Joints<'a> {
-    by_name: HashMap<&'a str, usize>,
+/// The nodes that skins may mean by a name, by `sid` or by `id`.
+struct Joints<'n, 'a, 'i> {
+    nodes: &'n [Shows<'a, 'i>],
+    by_name: HashMap<&'a str, Vec<usize>>,
+    /// How many nodes were looked at.
+    looks: usize,
 }
 
-impl<'a> Joints<'a> {
-    /// Those below some roots; below any where there are none.
-    fn new(nodes: &[Shows<'a, '_>], roots: &[usize]) -> Joints<'a> {
-        let mut is_below = vec![roots.is_empty(); nodes.len()];
-        let mut by_name = HashMap::new();
+impl<'n, 'a, 'i> Joints<'n, 'a, 'i> {
+    fn new(nodes: &'n [Shows<'a, 'i>]) -> Joints<'n, 'a, 'i> {
+        let mut by_name: HashMap<&str, Vec<usize>> = HashMap::new();
         for (at, node) in nodes.iter().enumerate() {
-            // Parents come first.
-            is_below[at] |= roots.contains(&at) || node.parent.is_some_and(|parent| is_below[parent]);
-            if is_below[at] {
-                for name in [node.xml.attribute("sid"), node.xml.attribute("id")].into_iter().flatten() {
-                    by_name.entry(name).or_insert(at);
-                }
+            for name in [node.xml.attribute("sid"), node.xml.attribute("id")].into_iter().flatten() {
+                by_name.entry(name).or_default().push(at);
             }
         }
-        Joints { by_name }
+        Joints { nodes, by_name, looks: 0 }
     }
 
-    fn called(&self, name: &str) -> Option<usize> {
-        self.by_name.get(name).copied()
+    /// The first node of a name among and below some roots; of all where there are none.
+    fn called(&mut self, name: &str, roots: &[Node<'_, '_>]) -> Option<usize> {
+        let (nodes, looks) = (self.nodes, &mut self.looks);
+        let mut is_below = |at: usize| {
+            roots.is_empty()
+                || std::iter::successors(Some(at), |&at| nodes[at].parent).any(|at| {
+                    *looks += roots.len();
+                    *looks > MOST_LOOKS || roots.iter().any(|root| *root == nodes[at].xml)
+                })
+        };
+        self.by_name.get(name)?.iter().copied().find(|&at| is_below(at))
     }
 }
 
-/// A morph with its weights, whose names are not `taken` by another of the same node.
+/// A morph with its weights, whose names are not `taken` by another of the same node; `count` is that of all numbers.
 fn morph<'a, 'i>(
     morph: Node<'a, 'i>,
     node: usize,
     by_id: &HashMap<&str, Node<'a, 'i>>,
     taken: &mut HashSet<String>,
+    count: &mut usize,
 ) -> Result<Morph<'a>, Fault> {
     let inputs = morph.children().find(|child| child.has_tag_name_in("targets"));
     let inputs = inputs.ok_or_else(|| fault(morph, "the morph has no <targets>"))?;
@@ -174,6 +183,10 @@ fn morph<'a, 'i>(
         return Err(fault(inputs, "the morph needs inputs for MORPH_TARGET and MORPH_WEIGHT"));
     };
     let defaults = weights.numbers()?;
+    *count += defaults.len().max(targets.words().count());
+    if *count > MOST_WEIGHTS {
+        return Err(fault(morph, format!("there are more than {MOST_WEIGHTS} weights")));
+    }
     let attribute = |(index, target): (usize, &'a str)| {
         let name = by_id.get(target).and_then(|geometry| geometry.attribute("name")).unwrap_or(target);
         let mut name = name.to_owned();

@@ -155,7 +155,7 @@ impl Reader<'_> {
         };
         let (without_extra, skeletons) = (is_set("without-extra"), is_set("skeletons"));
         if let (true, Some(output), Some((_, line, _))) = (skeletons, &output, entry("skeletons")) {
-            let format = Format::of_path(Path::new(&output.filled(|_| String::new())));
+            let format = Format::of_path(Path::new(&output.filled(|_| "x".to_owned())));
             if format.is_some_and(|format| !format.is_usd()) {
                 self.fault(line, "'skeletons' is for USD: end the output in .usda, .usdc or .usdz");
             }

@@ -384,6 +384,10 @@ impl<'a> Job<'a> {
         let Some((samples, fitting)) = &mut item.fitting else { return };
         let target = &item.track.target;
         let rig = &self.scene.rigs[target.rig];
+        if rig.node(target.node).is_none_or(|node| node.op(&target.property).is_none()) {
+            // Attributes move no joint.
+            return;
+        }
         let (Some(position), Some(kind)) =
             (rig.position(target.node), rig.property_kind(target.node, &target.property))
         else {
