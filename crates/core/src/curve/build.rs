@@ -155,10 +155,6 @@ impl Curve {
                 TangentShape::Handle { dt, dv } => TangentShape::Handle { dt, dv: dv * factor },
             },
         };
-        let behaviour = |behaviour: Behaviour| match behaviour {
-            Behaviour::Sloped(slope) => Behaviour::Sloped(slope * factor),
-            other => other,
-        };
         let keys = self.keys().iter().map(|key| Key {
             value: key.value * factor + offset,
             value_before: key.value_before.map(|value| value * factor + offset),
@@ -168,7 +164,7 @@ impl Curve {
         });
         let inner_loop =
             self.inner_loop.map(|region| InnerLoop { value_offset: region.value_offset * factor, ..region });
-        let (before, after) = (behaviour(self.before), behaviour(self.after));
+        let (before, after) = (self.before.steeper(factor), self.after.steeper(factor));
         let mut curve = Curve { keys: keys.collect(), before, after, inner_loop };
         curve.refresh_tangents();
         curve

@@ -10,21 +10,13 @@ use roxmltree::Node;
 
 use super::Named;
 use super::curves::{Source, fault};
+use super::read::FileNode;
 use crate::error::Fault;
 
 /// The most weights that are read: many nodes may show one morph.
 const MOST_WEIGHTS: usize = 100_000;
 /// The most nodes that are looked at for the joints of skins: many nodes may show one skin, and many be called the same.
 const MOST_LOOKS: usize = 10_000_000;
-
-/// A node as far as deformers look at it.
-#[derive(Clone, Copy)]
-pub struct Shows<'a, 'i> {
-    /// Its element.
-    pub xml: Node<'a, 'i>,
-    /// Position of its parent.
-    pub parent: Option<usize>,
-}
 
 /// A morph that a node shows.
 pub struct Morph<'a> {
@@ -48,16 +40,16 @@ pub struct Deformers<'a> {
 impl<'a> Deformers<'a> {
     /// Finds those that nodes show.
     pub fn read<'i>(
-        nodes: &[Shows<'a, 'i>],
+        nodes: &[FileNode<'a, 'i>],
         by_id: &HashMap<&str, Node<'a, 'i>>,
     ) -> Result<Deformers<'a>, Fault> {
         let mut found = Deformers::default();
         let mut joints = Joints::new(nodes);
         let mut count = 0;
-        for (node, shows) in nodes.iter().enumerate() {
-            let instances = shows.xml.children().filter(|child| child.has_tag_name_in("instance_controller"));
+        for (node, FileNode { xml, .. }) in nodes.iter().enumerate() {
+            let instances = xml.children().filter(|child| child.has_tag_name_in("instance_controller"));
             // What the node's transform steps may be called is no name for a weight.
-            let steps = shows.xml.children().filter_map(|child| child.attribute("sid"));
+            let steps = xml.children().filter_map(|child| child.attribute("sid"));
             let mut taken: HashSet<String> = ["translation", "rotation", "scale", "matrix"]
                 .into_iter()
                 .chain(steps)
@@ -136,14 +128,14 @@ impl<'a> Deformers<'a> {
 
 /// The nodes that skins may mean by a name, by `sid` or by `id`.
 struct Joints<'n, 'a, 'i> {
-    nodes: &'n [Shows<'a, 'i>],
+    nodes: &'n [FileNode<'a, 'i>],
     by_name: HashMap<&'a str, Vec<usize>>,
     /// How many nodes were looked at.
     looks: usize,
 }
 
 impl<'n, 'a, 'i> Joints<'n, 'a, 'i> {
-    fn new(nodes: &'n [Shows<'a, 'i>]) -> Joints<'n, 'a, 'i> {
+    fn new(nodes: &'n [FileNode<'a, 'i>]) -> Joints<'n, 'a, 'i> {
         let mut by_name: HashMap<&str, Vec<usize>> = HashMap::new();
         for (at, node) in nodes.iter().enumerate() {
             for name in [node.xml.attribute("sid"), node.xml.attribute("id")].into_iter().flatten() {

@@ -14,7 +14,7 @@ use roxmltree::{Document, Node};
 
 use super::Named;
 use super::curves::{Factor, Sampler, fault, numbers, shown, slack};
-use super::deform::{Deformers, Shows};
+use super::deform::Deformers;
 use crate::error::Fault;
 use crate::grid;
 use crate::steps::{Mapped, Place, Step, StepKind, map, straight, taken_apart};
@@ -42,9 +42,7 @@ pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Res
         root.descendants().filter_map(|node| Some((node.attribute("id")?, node))).collect();
     let space = space(root);
     let nodes = Hierarchy::read(root, &by_id)?;
-    let shows: Vec<Shows<'_, '_>> =
-        nodes.list.iter().map(|node| Shows { xml: node.xml, parent: node.parent }).collect();
-    let deformers = Deformers::read(&shows, &by_id)?;
+    let deformers = Deformers::read(&nodes.list, &by_id)?;
     let channels = channels(root, &by_id, &nodes, &deformers)?;
     let mut notes = channels.notes.clone();
     let rate = rate.or_else(|| stated_rate(root)).unwrap_or_else(|| {
@@ -104,10 +102,13 @@ fn stated_rate(root: Node<'_, '_>) -> Option<FrameRate> {
     rates.filter_map(|node| node.text()?.trim().parse().ok()).next()
 }
 
-struct FileNode<'a, 'i> {
-    xml: Node<'a, 'i>,
+/// A node as it stands in the file.
+pub struct FileNode<'a, 'i> {
+    /// Its element.
+    pub xml: Node<'a, 'i>,
     id: String,
-    parent: Option<usize>,
+    /// Position of its parent.
+    pub parent: Option<usize>,
     /// Its transform elements.
     elements: Vec<Node<'a, 'i>>,
 }

@@ -98,7 +98,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Written, Fault
         let known = base.known(&adapted);
         write::Into { document: base.document, binary: base.binary, known }
     });
-    let written = write::write(&adapted, into);
+    let mut written = write::write(&adapted, into);
     let holds = "glTF holds translation, rotation, scale and morph weights only";
     companion::note_left_out(scene, &written.left_out, holds, !options.without_extra, &mut ledger);
     let mut document = written.document;
@@ -122,7 +122,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Written, Fault
                         format!("'{name}' beside it holds other numbers already: take another name");
                     return Err(Fault::of_whole(message));
                 }
-                buffer = Some(written.binary.clone());
+                buffer = Some(std::mem::take(&mut written.binary));
                 uri
             }
             None => container::encoded(&written.binary),

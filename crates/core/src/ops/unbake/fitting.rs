@@ -395,7 +395,8 @@ struct Errors<'a> {
 
 impl<'a> Errors<'a> {
     fn new(fitting: &'a Fitting) -> Errors<'a> {
-        let outer = fitting.rotation.as_ref().map(|(order, _)| {
+        let shared = fitting.rotation.as_ref().filter(|_| fitting.moving() > 1);
+        let outer = shared.map(|(order, _)| {
             let (outermost, middle, innermost) = order.axes();
             let cosines = fitting.channels[middle].iter().map(|angle| order.sign() * angle.sin());
             ([outermost, innermost], cosines.collect())
