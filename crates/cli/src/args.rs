@@ -7,12 +7,12 @@ mod run;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueHint};
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::check::Code;
 use nimble_curve_core::ops::place::Placement;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::rotation::RotationOrderError;
-
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
 
@@ -223,13 +223,22 @@ pub enum Keys {
     Pose,
 }
 
-/// Tangents of recovered keys.
+/// Tangents of keys.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Tangents {
     /// Slopes: handles of a third
     Plain,
     /// Handles of their own length
     Weighted,
+}
+
+impl From<Tangents> for Handles {
+    fn from(tangents: Tangents) -> Handles {
+        match tangents {
+            Tangents::Plain => Handles::Plain,
+            Tangents::Weighted => Handles::Weighted,
+        }
+    }
 }
 
 /// What rotations become.
@@ -291,6 +300,9 @@ pub struct Reorder {
     /// The largest angle between source and result
     #[arg(long, value_name = "ANGLE", value_parser = quantity::angle, default_value = "0.05deg")]
     pub tolerance: f64,
+    /// Tangents of keys that change: plain slopes, or weighted handles where those save keys
+    #[arg(long, value_enum, default_value_t = Tangents::Plain)]
+    pub tangents: Tangents,
     /// Print the report as JSON
     #[arg(long)]
     pub json: bool,
@@ -345,6 +357,9 @@ pub struct Carry {
     /// The largest errors: of a joint's world rotation relative to rest, of translations, of numbers
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
     pub tolerance: Tolerance,
+    /// Tangents of rotations that change: plain slopes, or weighted handles where those save keys
+    #[arg(long, value_enum, default_value_t = Tangents::Plain)]
+    pub tangents: Tangents,
     /// Factor on translations in metres: a number, or hips for the ratio of the hip heights
     #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel)]
     pub travel: Travel,

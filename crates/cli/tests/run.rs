@@ -5,7 +5,7 @@ mod common;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
@@ -397,6 +397,37 @@ fn killed_at_any_instant_nothing_is_half_written_or_taken_for_done() {
         assert!(expected[usize::from(*is_second)][&file] == files[&file], "{file}");
     }
     assert!(!tree(&at.join("pack.records")).keys().any(|file| file.ends_with(".part")));
+}
+
+#[test]
+fn what_a_killed_run_left_half_written_is_taken_away_whatever_became_of_the_source() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    show(at, 3);
+    succeed(at, &["run", "pack.toml"]);
+    // What a run leaves that is killed while it writes the files of three changed sources.
+    let mut parts = Vec::new();
+    for record in fs::read_dir(at.join("pack.records")).unwrap() {
+        let path = record.unwrap().path();
+        let Some(id) = path.file_name().unwrap().to_str().unwrap().strip_suffix(".json") else { continue };
+        let mut record: Value = serde_json::from_slice(&fs::read(&path).unwrap()).unwrap();
+        record["outcome"] = "begun".into();
+        fs::write(&path, record.to_string()).unwrap();
+        let output = at.join(record["outputs"][0]["file"].as_str().unwrap());
+        parts.push(output.with_file_name(format!(".{id}.part")));
+    }
+    assert_eq!(parts.len(), 3);
+    for part in &parts {
+        fs::write(part, "half of a fi").unwrap();
+    }
+    // One source is as it was before the killed run, one is broken, one is gone.
+    fs::write(at.join("exports/stork/clip_001.bvh"), "HIERARCHY\nROOT").unwrap();
+    fs::remove_file(at.join("exports/heron/clip_002.bvh")).unwrap();
+    let is_there = |part: &PathBuf| part.exists();
+    succeed(at, &["run", "pack.toml", "--dry-run"]);
+    assert!(parts.iter().all(is_there), "a dry run changes nothing");
+    run(at, &["run", "pack.toml"]);
+    assert!(!parts.iter().any(is_there));
 }
 
 #[cfg(unix)]

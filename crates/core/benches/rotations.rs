@@ -3,6 +3,7 @@
 use divan::counter::ItemsCount;
 use glam::DVec3;
 use nimble_curve_core::curve::{Curve, Key};
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::rotation::{Conversion, EulerPath, RotationOrder, convert};
 use nimble_curve_core::time::FrameRate;
 
@@ -32,9 +33,10 @@ fn xyz_to_zxy(bencher: divan::Bencher<'_, '_>, tolerance: f64) {
         let path = EulerPath::new(RotationOrder::Xyz, &curves, DVec3::ZERO);
         let conversion = Conversion {
             order: RotationOrder::Zxy,
-            tolerance: tolerance.to_radians(),
+            tolerance: tolerance.to_radians().into(),
             rate: RATE,
             start: DVec3::ZERO,
+            handles: Handles::Plain,
         };
         convert(&path, &path.knots(None), &conversion)
     });

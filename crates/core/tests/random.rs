@@ -6,6 +6,7 @@ use common::RATE;
 use common::scenes::{Contents, any_order, any_scene};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{Evaluator, Pose};
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
@@ -28,6 +29,10 @@ use proptest::sample::select as one_of;
 /// Few cases of much each: a failing one is shown as it is.
 fn cases(cases: u32) -> ProptestConfig {
     ProptestConfig { cases, max_shrink_iters: 0, failure_persistence: None, ..ProptestConfig::default() }
+}
+
+fn any_handles() -> impl Strategy<Value = Handles> {
+    one_of(vec![Handles::Plain, Handles::Weighted])
 }
 
 /// Layers of curves, without what is sampled.
@@ -196,8 +201,8 @@ proptest! {
     }
 
     #[test]
-    fn another_order_turns_everything_as_before(scene in any_scene(Contents::SIMPLE), order in any_order()) {
-        let options = ReorderOptions { to: NewOrder::To(order), only: Vec::new(), tolerance: THOUSANDTH.angle };
+    fn another_order_turns_everything_as_before(scene in any_scene(Contents::SIMPLE), order in any_order(), handles in any_handles()) {
+        let options = ReorderOptions { to: NewOrder::To(order), only: Vec::new(), tolerance: THOUSANDTH.angle, handles };
         let (turned, ledger) = reorder(&scene, &options).unwrap();
         prop_assert!(!ledger.entries.iter().any(|entry| entry.note.starts_with("stays")));
         let times = between(0, 40);

@@ -5,9 +5,10 @@ mod common;
 use common::{RATE, steps};
 use glam::{DQuat, DVec3, EulerRot};
 use nimble_curve_core::curve::{Curve, Interpolation, Key, Side, Tangent};
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::rotation::{
-    Conversion, Converted, EulerPath, Knot, Leaving, RotationOrder, RotationPath, angle_between, convert,
-    rates_from_velocity, to_vector,
+    Allowance, Conversion, Converted, EulerPath, Knot, Leaving, RotationOrder, RotationPath, Slack,
+    angle_between, convert, rates_from_velocity, to_vector,
 };
 use nimble_curve_core::time::Ticks;
 use proptest::prelude::*;
@@ -108,10 +109,20 @@ fn authored() -> impl Strategy<Value = (RotationOrder, [Curve; 3])> {
 }
 
 fn converted(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, tolerance: f64) -> Converted {
+    converted_with(from, curves, to, tolerance.into(), Handles::Plain)
+}
+
+fn converted_with(
+    from: RotationOrder,
+    curves: &[Curve; 3],
+    order: RotationOrder,
+    tolerance: Allowance<'_>,
+    handles: Handles,
+) -> Converted {
     let path = EulerPath::new(from, curves, DVec3::ZERO);
     let knots = path.knots(None);
     let start = angles(curves, knots[0].time.as_f64(), Side::Right);
-    convert(&path, &knots, &Conversion { order: to, tolerance, rate: RATE, start })
+    convert(&path, &knots, &Conversion { order, tolerance, rate: RATE, start, handles })
 }
 
 fn key_times(curves: &[Curve; 3]) -> Vec<Ticks> {
@@ -130,11 +141,12 @@ proptest! {
 
     #[test]
     fn every_order_to_every_other_is_within_its_tolerance_and_keeps_all_keys(
-        (from, curves) in authored(), tolerance in prop::sample::select(vec![0.01_f64, 0.05, 0.5])
+        (from, curves) in authored(), tolerance in prop::sample::select(vec![0.01_f64, 0.05, 0.5]),
+        handles in prop::sample::select(vec![Handles::Plain, Handles::Weighted]),
     ) {
         let tolerance = tolerance.to_radians();
         for to in RotationOrder::ALL {
-            let result = converted(from, &curves, to, tolerance);
+            let result = converted_with(from, &curves, to, tolerance.into(), handles);
             let mut worst = (0.0, 0.0);
             for time in steps(0, last_frame(&curves) + 1) {
                 for side in [Side::Left, Side::Right] {
@@ -153,6 +165,27 @@ proptest! {
                 prop_assert!(times.binary_search(&time).is_ok(), "{from} to {to}: the key at frame {} is gone", RATE.frame(time));
             }
         }
+    }
+
+    #[test]
+    fn where_less_is_allowed_the_result_is_closer(
+        (from, curves) in authored(), to in any_order(), closer in 0.02..0.5_f64, first in 0_usize..6,
+        handles in prop::sample::select(vec![Handles::Plain, Handles::Weighted]),
+    ) {
+        let tolerance = 0.5_f64.to_radians();
+        let mut factors = vec![1.0; 12];
+        factors[first..first + 3].fill(closer);
+        let slack = Slack::new(0.0, 4.0 * FRAME, factors);
+        let allowance = Allowance { angle: tolerance, slack: Some(&slack) };
+        let result = converted_with(from, &curves, to, allowance, handles);
+        for time in steps(0, last_frame(&curves) + 1) {
+            let expected = independent(from, angles(&curves, time, Side::Right));
+            let error = angle_between(expected, independent(to, angles(&result.curves, time, Side::Right)));
+            let allowed = tolerance * slack.at(time);
+            prop_assert!(error <= 1.001 * allowed + 1e-9, "{error} of {allowed} at frame {}", time / FRAME);
+        }
+        let even = converted_with(from, &curves, to, tolerance.into(), handles);
+        prop_assert!(key_times(&even.curves).len() <= key_times(&result.curves).len() + 1);
     }
 
     /// The outer angles may move by what the rotation turns, divided by the cosine of the middle angle; the middle one
@@ -333,7 +366,11 @@ fn by_halving(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, toler
         let knots: Vec<Knot> = times.iter().map(|&time| Knot { time, leaving: Leaving::Moving }).collect();
         // No key is added where any error is allowed, so that this is the plain cubic on the given keys.
         let start = angles(curves, times[0].as_f64(), Side::Right);
-        let result = convert(&path, &knots, &Conversion { order: to, tolerance: 10.0, rate: RATE, start });
+        let result = convert(
+            &path,
+            &knots,
+            &Conversion { order: to, tolerance: 10.0.into(), rate: RATE, start, handles: Handles::Plain },
+        );
         let mut more = Vec::new();
         for pair in times.windows(2) {
             let (first, gap) = (pair[0].as_f64(), (pair[1] - pair[0]).as_f64());
@@ -361,10 +398,11 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
     let mut lcg = Lcg(1);
     let mut lines = Vec::new();
     let (mut all_added, mut all_by_halving) = (0, 0);
+    let (mut all_weighted, mut all_plain) = (0, 0);
     let (mut back_worst, mut returned, mut of) = (0.0_f64, 0.0, 0.0);
     for swing in [30.0_f64, 90.0] {
         for tolerance in [0.01_f64, 0.05, 0.5] {
-            let (mut before, mut ours) = (0, 0);
+            let (mut before, mut ours, mut weighted) = (0, 0, 0);
             // Halving is slow, and every fourth curve is enough for its figure.
             let (mut compared, mut halving, mut start) = (0, 0, 0);
             for index in 0..1000 / 6 + 1 {
@@ -374,6 +412,9 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
                 let out = converted(from, &source, to, tolerance.to_radians());
                 before += key_times(&source).len();
                 ours += key_times(&out.curves).len();
+                let tolerance_here = tolerance.to_radians().into();
+                let longer = converted_with(from, &source, to, tolerance_here, Handles::Weighted);
+                weighted += key_times(&longer.curves).len();
                 if index % 4 == 0 {
                     start += key_times(&source).len();
                     compared += key_times(&out.curves).len();
@@ -392,14 +433,17 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
                 }
             }
             lines.push(format!(
-                "| {swing:.0}° | {tolerance}° | {:.2} | {:.2} | {:.2} |",
+                "| {swing:.0}° | {tolerance}° | {:.2} | {:.2} | {:.2} | {:.2} |",
                 ours as f64 / before as f64,
+                weighted as f64 / before as f64,
                 compared as f64 / start as f64,
                 halving as f64 / start as f64
             ));
             let (added, added_by_halving) = (compared - start, halving - start);
             // Where one key between two is enough, the middle is as good a place as any.
             assert!(added <= added_by_halving, "{swing} {tolerance}: {added} {added_by_halving}");
+            all_weighted += weighted;
+            all_plain += ours;
             all_added += added;
             all_by_halving += added_by_halving;
         }
@@ -411,4 +455,5 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
         "{all_added} added, {all_by_halving} by halving"
     );
     assert!(returned <= 1.05 * of, "{returned} of {of}");
+    assert!(all_weighted <= all_plain, "{all_weighted} weighted, {all_plain} plain");
 }

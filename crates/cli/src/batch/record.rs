@@ -150,9 +150,14 @@ impl Records {
         Ok(write_bytes_by(&bytes, &path, Some(&temporary(id)))?)
     }
 
-    /// Takes away what killed runs left of a job's record while they wrote it.
-    pub fn tidy(&self, id: &str) {
-        let _ = fs::remove_file(self.folder.join(temporary(id)));
+    /// Takes away what killed runs left of a job's record, and of the files in it, while they wrote them.
+    pub fn tidy(&self, id: &str, record: Option<&Record>, resolved: impl Fn(&str) -> PathBuf) {
+        let name = temporary(id);
+        let _ = fs::remove_file(self.folder.join(&name));
+        let begun = record.filter(|record| record.outcome == Outcome::Begun);
+        for (file, _) in begun.into_iter().flat_map(Record::written) {
+            let _ = fs::remove_file(resolved(file).with_file_name(&name));
+        }
     }
 
     /// Takes a job's record away.
@@ -161,7 +166,7 @@ impl Records {
     }
 }
 
-/// The name of the temporary files of a job: the next run of it takes away what a killed one left.
+/// The name of the temporary files of a job. It is always the same, so that the next run finds what a killed one left.
 pub fn temporary(id: &str) -> String {
     format!(".{id}.part")
 }

@@ -75,6 +75,7 @@ fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
     let (chosen, before) = chosen(source, args)?;
     let options = CarryOptions {
         tolerance: args.tolerance,
+        handles: args.tangents.into(),
         scale: match args.travel {
             Travel::Hips => None,
             Travel::Factor(factor) => Some(factor),

@@ -23,7 +23,12 @@ impl Step for Reorder {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let result = match self.to {
             Some(to) => {
-                let options = ReorderOptions { to, only: self.only.clone(), tolerance: self.tolerance };
+                let options = ReorderOptions {
+                    to,
+                    only: self.only.clone(),
+                    tolerance: self.tolerance,
+                    handles: self.tangents.into(),
+                };
                 reorder(scene, &options)
             }
             None => unwind(scene, &self.only),

@@ -4,7 +4,6 @@ use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
-use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::NewOrder;
@@ -16,7 +15,7 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 
-use crate::args::{Keys, Rotation, Tangents, Unbake};
+use crate::args::{Keys, Rotation, Unbake};
 use crate::failure::Failure;
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::step::{Shelf, Step, Worked};
@@ -109,10 +108,7 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
             Some(NewOrder::To(order)) => FitOrder::To(order),
             Some(NewOrder::Best) => FitOrder::Best,
         },
-        handles: match args.tangents {
-            Tangents::Plain => Handles::Plain,
-            Tangents::Weighted => Handles::Weighted,
-        },
+        handles: args.tangents.into(),
         quaternions: args.rotation == Rotation::Quaternion,
         keep: args.keep.iter().map(at).collect(),
         range: args.frames.map(|(first, last)| TimeRange::new(at(&first), at(&last))),

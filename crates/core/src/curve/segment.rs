@@ -154,7 +154,7 @@ impl Weighted {
         let u = ((time - self.start) / self.gap).clamp(0.0, 1.0);
         let (a, b) = self.lengths;
         let (v0, dv0, dv1, rise) = self.value;
-        let s = if u <= 0.5 { solve_time(a, b, u, u) } else { 1.0 - solve_time(b, a, 1.0 - u, 1.0 - u) };
+        let s = if u <= 0.5 { parameter_at(a, b, u, u) } else { 1.0 - parameter_at(b, a, 1.0 - u, 1.0 - u) };
         let mix = |p: (f64, f64), q: (f64, f64)| (p.0 + (q.0 - p.0) * s, p.1 + (q.1 - p.1) * s);
         let (p0, p1, p2, p3) = ((0.0, 0.0), (a, dv0), (1.0 - b, rise - dv1), (1.0, rise));
         let (q0, q1, q2) = (mix(p0, p1), mix(p1, p2), mix(p2, p3));
@@ -203,11 +203,11 @@ impl Weighted {
         let (v0, dv0, dv1, rise) = self.value;
         // Solve from the nearer end, where the parameter is known to its own relative precision.
         if u <= 0.5 {
-            let s = solve_time(a, b, u, guess);
+            let s = parameter_at(a, b, u, guess);
             let r = 1.0 - s;
             (v0 + s * (3.0 * r * r * dv0 + s * (3.0 * r * (rise - dv1) + s * rise)), s)
         } else {
-            let r = solve_time(b, a, 1.0 - u, 1.0 - guess);
+            let r = parameter_at(b, a, 1.0 - u, 1.0 - guess);
             let s = 1.0 - r;
             (v0 + rise - r * (3.0 * s * s * dv1 + r * (3.0 * s * (rise - dv0) + r * rise)), s)
         }
@@ -218,10 +218,10 @@ impl Weighted {
         let (a, b) = self.lengths;
         let (_, dv0, dv1, rise) = self.value;
         let (s, r) = if u <= 0.5 {
-            let s = solve_time(a, b, u, u);
+            let s = parameter_at(a, b, u, u);
             (s, 1.0 - s)
         } else {
-            let r = solve_time(b, a, 1.0 - u, 1.0 - u);
+            let r = parameter_at(b, a, 1.0 - u, 1.0 - u);
             (1.0 - r, r)
         };
         let bernstein = |p: f64, q: f64, w: f64| r * r * p + 2.0 * r * s * q + s * s * w;
@@ -244,7 +244,7 @@ impl Weighted {
 ///
 /// Newton steps from a guess, kept inside a bracket, which is halved where they leave it or crawl; to 4 ulp of `u`.
 #[inline]
-fn solve_time(a: f64, b: f64, u: f64, guess: f64) -> f64 {
+pub fn parameter_at(a: f64, b: f64, u: f64, guess: f64) -> f64 {
     if u <= 0.0 {
         return 0.0;
     }
@@ -339,7 +339,7 @@ mod tests {
         ) {
             let k = legal_scale(a, b);
             let (a, b) = (k * a, k * b);
-            let s = solve_time(a, b, u, guess);
+            let s = parameter_at(a, b, u, guess);
             let time = s * (3.0 * a + s * (3.0 * (1.0 - b - 2.0 * a) + s * (3.0 * (a + b) - 2.0)));
             prop_assert!((time - u).abs() <= 4.0 * f64::EPSILON, "{time} {u}");
         }

@@ -102,7 +102,7 @@ pub enum Handles {
     /// Slopes only: plain cubics.
     #[default]
     Plain,
-    /// Where samples were baked from weighted curves, their handles are recovered, too.
+    /// Handles of their own lengths, where they save keys, or where samples were baked from such.
     Weighted,
 }
 

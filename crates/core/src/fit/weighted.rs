@@ -5,6 +5,7 @@
 //! 1973), by damped Gauss–Newton steps from a few starts. Samples of one piece leave no residual. Pieces of six samples
 //! or more tell where they end; shorter ones between them are cut so that most tangents join.
 
+use crate::curve::parameter_at;
 use crate::search::farthest;
 
 /// A weighted piece; lengths in parts of the piece, rises counted forward in time.
@@ -24,29 +25,9 @@ impl Weighted {
     }
 }
 
-/// The parameter at which the time polynomial with the control points 0, a, 1−b, 1 reaches `u`.
-fn parameter(a: f64, b: f64, u: f64) -> f64 {
-    let (p, q, w) = (3.0 * a, 3.0 * (1.0 - b - 2.0 * a), 3.0 * (a + b) - 2.0);
-    let (mut low, mut high, mut s) = (0.0_f64, 1.0_f64, u);
-    for _ in 0..50 {
-        let excess = s * (p + s * (q + s * w)) - u;
-        if excess.abs() < 1e-16 {
-            break;
-        }
-        if excess < 0.0 {
-            low = s
-        } else {
-            high = s
-        }
-        let newton = s - excess / (p + s * (2.0 * q + s * 3.0 * w));
-        s = if newton > low && newton < high { newton } else { 0.5 * (low + high) };
-    }
-    s
-}
-
 /// The value between two keys of a weighted piece, relative to the first, at a part of its time.
 pub(super) fn value(piece: &Weighted, rise: f64, u: f64) -> f64 {
-    let s = parameter(piece.lengths.0, piece.lengths.1, u);
+    let s = parameter_at(piece.lengths.0, piece.lengths.1, u, u);
     let r = 1.0 - s;
     s * (3.0 * r * r * piece.rises.0 + s * (3.0 * r * (rise - piece.rises.1) + s * rise))
 }
@@ -73,7 +54,8 @@ impl Search<'_> {
         let (mut aa, mut ab, mut bb, mut ra, mut rb) = (0.0, 0.0, 0.0, 0.0, 0.0);
         let mut rows = Vec::with_capacity(to - from);
         for index in from + 1..to {
-            let s = parameter(lengths.0, lengths.1, (index - from) as f64 / length);
+            let u = (index - from) as f64 / length;
+            let s = parameter_at(lengths.0, lengths.1, u, u);
             let r = 1.0 - s;
             // Both rises count from their own key: the second control point is `rise − rises.1`.
             let (a, b) = (3.0 * r * r * s, -3.0 * r * s * s);

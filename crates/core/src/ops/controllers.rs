@@ -13,6 +13,7 @@ use crate::address::{Addresses, matches};
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Curve, Refit, Side, refit};
 use crate::evaluate::Sampler;
+use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rotation::{
     Conversion, EulerPath, KeyedRotation, Knot, RotationOrder, RotationPath, angle_between, convert,
@@ -301,7 +302,13 @@ pub(super) fn refitted_rotation(
         }
         _ => {
             let order = setting.order();
-            let conversion = Conversion { order, tolerance: setting.tolerance, rate: setting.rate, start };
+            let conversion = Conversion {
+                order,
+                tolerance: setting.tolerance.into(),
+                rate: setting.rate,
+                start,
+                handles: Handles::Plain,
+            };
             let made = convert(path, knots, &conversion);
             (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error, made.added)
         }

@@ -1,6 +1,8 @@
 //! Layers that mix angles one by one mean something in their order only: here they are given another order, or constant
 //! rotations around them, so that the whole turns as before.
 
+use std::collections::BTreeSet;
+
 use glam::{DQuat, DVec3};
 
 use super::linear::Sums;
@@ -8,40 +10,42 @@ use super::trace::{Trace, union_times};
 use crate::controller::{Controller, EulerCurves, Weight};
 use crate::curve::{Cursor, Curve, Refit, Ticks, refit};
 use crate::evaluate::{EvaluateError, PropertySampler, Sampler};
+use crate::fit::Handles;
 use crate::ledger::MeasuredError;
 use crate::rig::{OpValue, Rig};
-use crate::rotation::{Between, Conversion, RotationOrder, angle_between, convert};
+use crate::rotation::{Allowance, Between, Conversion, RotationOrder, Slack, angle_between, convert};
 use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::TimeRange;
 use crate::value::{Quantity, Value};
 
-/// What becomes of a rotation: `before · R · after`, in an order, within an angle in radians.
+/// What becomes of a rotation: `before · R · after`, in an order, within a tolerance.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Change {
+pub(super) struct Change<'a> {
     pub order: RotationOrder,
     pub before: DQuat,
     pub after: DQuat,
-    pub tolerance: f64,
+    pub tolerance: Allowance<'a>,
+    pub handles: Handles,
 }
 
 /// One rotation on all layers of some takes, as it was and as it will be.
-pub(super) struct Mixer {
+pub(super) struct Mixer<'a> {
     old: Scene,
     new: Scene,
     from: Target,
     onto: Target,
-    change: Change,
+    change: Change<'a>,
 }
 
-impl Mixer {
+impl<'a> Mixer<'a> {
     /// For the rotation `from` of a scene that becomes `onto` of a rig, on these takes.
     pub fn new(
         scene: &Scene,
         takes: &[Take],
         from: &Target,
         (rig, onto): (&Rig, &Target),
-        change: Change,
-    ) -> Mixer {
+        change: Change<'a>,
+    ) -> Mixer<'a> {
         let alone = |rig: &Rig, target: &Target, with_tracks: bool| {
             let mut rigs = vec![Rig::default(); target.rig];
             rigs.push(rig.only(target.node));
@@ -72,7 +76,7 @@ impl Mixer {
     }
 
     /// The same with another rotation at rest in the result.
-    pub fn resting(mut self, rest: OpValue) -> Mixer {
+    pub fn resting(mut self, rest: OpValue) -> Mixer<'a> {
         let node = self.new.rigs[self.onto.rig].node_mut(self.onto.node);
         let ops = node.map(|node| &mut node.transform);
         for op in ops.into_iter().flatten().filter(|op| op.name == self.onto.property) {
@@ -156,9 +160,10 @@ impl Mixer {
         let path = Between { path: trace, before: self.change.before, after: self.change.after };
         let conversion = Conversion {
             order: self.change.order,
-            tolerance: part * self.change.tolerance,
+            tolerance: self.change.tolerance.scaled(part),
             rate: self.old.rate,
             start,
+            handles: Handles::Plain,
         };
         convert(&path, &knots, &conversion).curves
     }
@@ -191,7 +196,8 @@ impl Mixer {
             let lacking = if replaces { v - u } else { v };
             Value::Euler { order: own_order, angles: u + weight(time) * lacking }
         });
-        let mut times = track.controller.key_times(old.range);
+        let own = track.controller.key_times(old.range);
+        let mut times = own.clone();
         times.extend(key_times(&old.layers[..=index], old.range));
         times.sort_unstable();
         times.dedup();
@@ -206,23 +212,33 @@ impl Mixer {
             let angles = (t - u) / weight(time) + if replaces { u } else { DVec3::ZERO };
             Value::Euler { order, angles }
         });
-        let full = nominal_weight(layer).abs().max(1.0);
         // As a rotation of its own, the three angles with common keys; as numbers, where it comes by other angles so.
-        let tolerance = 0.85 * self.change.tolerance / full;
-        let start = times.first().map_or(DVec3::ZERO, |time| angles(lacking.value(time.as_f64())));
-        let conversion = Conversion { order, tolerance, rate: self.old.rate, start };
-        let made = convert(&lacking, &lacking.knots(&times), &conversion).curves;
-        let is_alike = times.iter().all(|time| {
-            let wanted = angles(lacking.value(time.as_f64()));
-            (0..3).all(|axis| {
-                made[axis].value_at(time.as_f64()).is_some_and(|v| (v - wanted[axis]).abs() < 0.1)
-            })
+        let slack = self.by_weight(layer, times.first().zip(times.last()));
+        let tolerance = Allowance { angle: 0.85 * self.change.tolerance.angle, slack: slack.as_ref() };
+        // Keys of what lies under it and of its weight leave bends in it that need keys seldom only.
+        let spans = spans(&layer.weight, &times, &own);
+        let made = [spans, times.clone()].into_iter().map(|times| {
+            let start = times.first().map_or(DVec3::ZERO, |time| angles(lacking.value(time.as_f64())));
+            let conversion =
+                Conversion { order, tolerance, rate: self.old.rate, start, handles: self.change.handles };
+            convert(&lacking, &lacking.knots(&times), &conversion).curves
         });
-        let curves: [Curve; 3] = if is_alike {
+        let is_alike = |made: &[Curve; 3]| {
+            times.iter().filter(|time| layer.weight.at(time.as_f64()).abs() >= 0.05).all(|time| {
+                let wanted = angles(lacking.value(time.as_f64()));
+                (0..3).all(|axis| {
+                    let value = made[axis].value_at(time.as_f64());
+                    value.is_some_and(|v| (v - wanted[axis]).abs() < 0.1)
+                })
+            })
+        };
+        let keys = |made: &[Curve; 3]| made.iter().map(|curve| curve.keys().len()).max();
+        let curves: [Curve; 3] = if let Some(made) = made.filter(is_alike).min_by_key(keys) {
             made
         } else {
             // Half of the tolerance for the three angles together, at full weight.
-            let share = 0.5 * self.change.tolerance / 3_f64.sqrt() / full;
+            let closest = tolerance.slack.map_or(1.0, Slack::least);
+            let share = 0.5 * self.change.tolerance.angle * closest / 3_f64.sqrt();
             let options = Refit { tolerance: share, rate: Some(self.old.rate) };
             std::array::from_fn(|axis| {
                 let value = |time| lacking.component(axis, time);
@@ -233,8 +249,24 @@ impl Mixer {
         Ok((controller, "mixes its angles and fades: refitted so that the whole turns as before"))
     }
 
-    /// How far the whole of a take is from what it was, where some layer of it mixes angles; else `None`.
-    pub fn error(&self, take: usize) -> Result<Option<MeasuredError>, String> {
+    /// How far the angles of a layer may be off, as factors of the tolerance of the whole: the less it counts, the more.
+    fn by_weight(&self, layer: &Layer, range: Option<(&Ticks, &Ticks)>) -> Option<Slack> {
+        let (first, last) = range?;
+        let frame = self.old.rate.ticks_per_frame();
+        let factor = |time: f64| {
+            self.change.tolerance.factor(time) / layer.weight.at(time).abs().max(COUNTS_FOR_LITTLE)
+        };
+        let frames = ((last.as_f64() - first.as_f64()) / frame).ceil() as usize + 1;
+        let least = |index: usize| {
+            let part = |part: usize| factor(first.as_f64() + (index as f64 + part as f64 / 4.0) * frame);
+            (0..=4).map(part).fold(f64::INFINITY, f64::min)
+        };
+        Some(Slack::new(first.as_f64(), frame, (0..frames).map(least).collect()))
+    }
+
+    /// How far the whole of a take is from what it was, and whether that is within the tolerance everywhere; `None` where
+    /// no layer of it mixes angles.
+    pub fn error(&self, take: usize) -> Result<Option<(MeasuredError, bool)>, String> {
         let (old, new) = (&self.old.takes[take], &self.new.takes[take]);
         let mixes = (old.layers.iter().enumerate())
             .any(|(index, layer)| !layer.tracks.is_empty() && mixes_angles(layer, index));
@@ -246,15 +278,18 @@ impl Mixer {
         let mut after = PropertySampler::new(&self.new, new, &self.onto).map_err(failed)?;
         let range = old.key_range().map_or(old.range, |keys: TimeRange| keys.union(old.range));
         let step = self.old.rate.ticks_per_frame() / 16.0;
-        let mut error = MeasuredError::none(Quantity::Angle);
+        let (mut error, mut is_within) = (MeasuredError::none(Quantity::Angle), true);
+        let tolerance = self.change.tolerance;
         for index in 0..=((range.last - range.first).as_f64() / step) as usize {
             let time = range.first.as_f64() + index as f64 * step;
             if let (Some(a), Some(b)) = (before.value_at(time).rotation(), after.value_at(time).rotation()) {
                 let expected = self.change.before * a * self.change.after;
-                error.take(angle_between(expected, b), time / self.old.rate.ticks_per_frame());
+                let angle = angle_between(expected, b);
+                error.take(angle, time / self.old.rate.ticks_per_frame());
+                is_within &= angle <= tolerance.angle * tolerance.factor(time);
             }
         }
-        Ok(Some(error))
+        Ok(Some((error, is_within)))
     }
 
     /// What all layers of a take come to, written on one layer in the result's order.
@@ -267,9 +302,10 @@ impl Mixer {
         let trace = Trace::of_property(sampler);
         let start = angles(trace.value(first.as_f64()));
         let knots = trace.knots(&times);
-        let Change { order, before, after, tolerance } = self.change;
+        let Change { order, before, after, tolerance, handles } = self.change;
         let path = Between { path: trace, before, after };
-        let made = convert(&path, &knots, &Conversion { order, tolerance, rate: self.old.rate, start });
+        let conversion = Conversion { order, tolerance, rate: self.old.rate, start, handles };
+        let made = convert(&path, &knots, &conversion);
         Ok((EulerCurves { order, curves: made.curves }, made.error.in_frames(self.old.rate)))
     }
 }
@@ -284,6 +320,21 @@ fn key_times(layers: &[Layer], range: TimeRange) -> Vec<Ticks> {
     });
     let tracks = active.iter().flat_map(|layer| &layer.tracks);
     union_times(tracks.map(|track| &track.controller), weights.flatten().collect::<Vec<_>>(), range)
+}
+
+/// The weight below which what a layer holds hardly matters.
+const COUNTS_FOR_LITTLE: f64 = 0.01;
+
+/// A layer's own key times with the first and the last of all times around which it counts at all.
+fn spans(weight: &Weight, times: &[Ticks], own: &[Ticks]) -> Vec<Ticks> {
+    let counts = |pair: &[Ticks]| {
+        let (from, to) = (pair[0].as_f64(), pair[1].as_f64());
+        (0..=8).any(|part| weight.at(from + (to - from) * f64::from(part) / 8.0) != 0.0)
+    };
+    let first = times.windows(2).find(|pair| counts(pair)).map(|pair| pair[0]);
+    let last = times.windows(2).rfind(|pair| counts(pair)).map(|pair| pair[1]);
+    let all: BTreeSet<Ticks> = own.iter().copied().chain(first).chain(last).collect();
+    all.into_iter().collect()
 }
 
 fn below(take: &Take, layer: usize) -> Take {

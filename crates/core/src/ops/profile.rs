@@ -9,6 +9,7 @@ use super::layers::LayersError;
 use super::reorder::{NewOrder, ReorderOptions, reorder};
 use super::space::in_space;
 use crate::address::{Addresses, without_namespace};
+use crate::fit::Handles;
 use crate::ledger::{Fate, Ledger};
 use crate::rig::{NodeId, OpValue};
 use crate::rotation::RotationOrder;
@@ -94,7 +95,12 @@ pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(S
             .map(|node| addresses.node(*node).to_owned())
             .collect();
         if !only.is_empty() {
-            let options = ReorderOptions { to: NewOrder::To(order), only, tolerance: tolerance.angle };
+            let options = ReorderOptions {
+                to: NewOrder::To(order),
+                only,
+                tolerance: tolerance.angle,
+                handles: Handles::Plain,
+            };
             if let Ok((turned, mut more)) = reorder(&result, &options) {
                 for entry in &mut more.entries {
                     // An order that has to change and cannot is a loss.

@@ -14,6 +14,7 @@ use crate::address::{Addresses, NodeRef, matches};
 use crate::controller::{Controller, EulerCurves};
 use crate::curve::{Curve, Ticks};
 use crate::evaluate::PropertySampler;
+use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger};
 use crate::rig::OpValue;
 use crate::rotation::{RotationOrder, exact_way, nearest_euler, pole_distance, quat_from_euler};
@@ -39,6 +40,8 @@ pub struct ReorderOptions {
     pub only: Vec<String>,
     /// The largest angle between source and result, in radians.
     pub tolerance: f64,
+    /// Whether handles may have lengths of their own.
+    pub handles: Handles,
 }
 
 /// Why nothing can be reordered.
@@ -76,7 +79,14 @@ pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger
     let done: Vec<NodeResult> = jobs
         .par_iter()
         .filter_map(|&(node, order)| {
-            let job = NodeJob { scene, addresses: &addresses, node, order, tolerance: options.tolerance };
+            let job = NodeJob {
+                scene,
+                addresses: &addresses,
+                node,
+                order,
+                tolerance: options.tolerance,
+                handles: options.handles,
+            };
             job.run()
         })
         .collect();
@@ -122,6 +132,7 @@ struct NodeJob<'a> {
     node: NodeRef,
     order: RotationOrder,
     tolerance: f64,
+    handles: Handles,
 }
 
 impl NodeJob<'_> {
@@ -177,10 +188,19 @@ impl NodeJob<'_> {
         // What lies under a layer that mixes angles has to be known under the new order.
         let mixes =
             places.iter().any(|&(take, layer, _)| mixes_angles(&self.scene.takes[take].layers[layer], layer));
+        if mixes && self.handles == Handles::Weighted {
+            // Of weighted curves there are no exact sums.
+            return NodeJob { handles: Handles::Plain, ..*self }.run();
+        }
         let mut mixer = mixes.then(|| {
             let identity = DQuat::IDENTITY;
-            let change =
-                Change { order: self.order, before: identity, after: identity, tolerance: self.tolerance };
+            let change = Change {
+                order: self.order,
+                before: identity,
+                after: identity,
+                tolerance: self.tolerance.into(),
+                handles: self.handles,
+            };
             let (target, rig) = (self.target(), &self.scene.rigs[self.node.0]);
             Mixer::new(self.scene, &self.scene.takes, &target, (rig, &target), change).resting(new_rest)
         });
@@ -249,19 +269,20 @@ impl NodeJob<'_> {
         NodeResult { node: self.node, entries: entries.collect(), rest: None, controllers: Vec::new() }
     }
 
-    fn turning(&self, take: &Take, tolerance: f64) -> Turning {
+    fn turning(&self, take: &Take, tolerance: f64) -> Turning<'static> {
         Turning {
             order: self.order,
             before: DQuat::IDENTITY,
             after: DQuat::IDENTITY,
-            tolerance,
+            tolerance: tolerance.into(),
+            handles: self.handles,
             rate: self.scene.rate,
             range: take.range,
         }
     }
 
     /// One track under the new order; the mixer has the new rest and the tracks below already.
-    fn track(&self, mixer: Option<&Mixer>, place: Place) -> Result<(Controller, Entry), String> {
+    fn track(&self, mixer: Option<&Mixer<'_>>, place: Place) -> Result<(Controller, Entry), String> {
         let take = &self.scene.takes[place.0];
         let books = Bookkeeper { addresses: self.addresses, take };
         let track = &take.layers[place.1].tracks[place.2];
@@ -321,8 +342,8 @@ impl NodeJob<'_> {
     /// Compares the whole under all layers before and after, where layers mix angles.
     fn check_whole(&self, mixer: &Mixer, entries: &mut [Entry]) -> Result<(), String> {
         for (index, take) in self.scene.takes.iter().enumerate() {
-            let Some(error) = mixer.error(index)? else { continue };
-            if error.largest > self.tolerance {
+            let Some((error, is_within)) = mixer.error(index)? else { continue };
+            if !is_within {
                 return Err(format!(
                     "its layers mix angles, and the whole would be off by {:.3}° at frame {:.1}: flatten them first",
                     error.largest.to_degrees(),
@@ -445,7 +466,8 @@ fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64) -> Option<NodeSurve
                 order: survey.order,
                 before: DQuat::IDENTITY,
                 after: DQuat::IDENTITY,
-                tolerance,
+                tolerance: tolerance.into(),
+                handles: Handles::Plain,
                 rate: scene.rate,
                 range: take.range,
             };

@@ -16,6 +16,7 @@ use crate::address::Addresses;
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
 use crate::curve::{Curve, Interpolation, Key, combine};
 use crate::evaluate::{EvaluateError, Pose};
+use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{Node, NodeId, NodeKind, OpValue, Rig};
 use crate::rotation::{RotationOrder, angle_between, principal_euler};
@@ -197,7 +198,8 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
                 let to = NewOrder::To(carrier.order());
                 let only = vec![carrier.address.clone()];
                 let tolerance = options.tolerance.angle;
-                let reordered = reorder(&scene, &ReorderOptions { to, only, tolerance });
+                let reordered =
+                    reorder(&scene, &ReorderOptions { to, only, tolerance, handles: Handles::Plain });
                 if let Ok((turned, more)) = reordered {
                     scene = turned;
                     ledger.extend(more);

@@ -2,17 +2,17 @@
 
 use glam::{DQuat, DVec3, DVec4};
 
-use super::controllers::{Setting, refitted_rotation};
 use super::trace::Trace;
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
 };
 use crate::curve::{Behaviour, Curve, Side};
 use crate::evaluate::Sampler;
+use crate::fit::Handles;
 use crate::ledger::{Fate, MeasuredError};
 use crate::rotation::{
-    Between, Conversion, EulerPath, RotationOrder, convert, exact_way, nearest_euler, pole_distance,
-    quat_from_euler,
+    Allowance, Between, Conversion, EulerPath, RotationOrder, convert, exact_way, nearest_euler,
+    pole_distance, quat_from_euler,
 };
 use crate::scene::PropertyKind;
 use crate::time::{FrameRate, TimeRange};
@@ -20,12 +20,12 @@ use crate::value::{Quantity, Value};
 
 /// What to make of a rotation: `before · R · after`, in some order.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Turning {
+pub(super) struct Turning<'a> {
     pub order: RotationOrder,
     pub before: DQuat,
     pub after: DQuat,
-    /// In radians.
-    pub tolerance: f64,
+    pub tolerance: Allowance<'a>,
+    pub handles: Handles,
     pub rate: FrameRate,
     /// The range in which loops outside the keys are written out.
     pub range: TimeRange,
@@ -43,7 +43,7 @@ pub(super) struct Turned {
 /// Closer to the pole than this, in radians, the ledger says so.
 pub(super) const NEAR_POLE: f64 = 0.175;
 
-impl Turning {
+impl Turning<'_> {
     fn is_identity(&self) -> bool {
         let same = |q: DQuat| q.w.abs() >= 1.0 - 1e-15 && q.xyz().length() < 1e-12;
         same(self.before) && same(self.after)
@@ -148,17 +148,20 @@ impl Turning {
         };
         let knots = trace.knots(&times);
         let path = Between { path: trace, before: self.before, after: self.after };
-        let setting = Setting {
-            kind: PropertyKind::Rotation,
-            rest: Value::Euler { order: self.order, angles: DVec3::ZERO },
+        let conversion = Conversion {
+            order: self.order,
             tolerance: self.tolerance,
             rate: self.rate,
-            range: self.range,
+            start,
+            handles: self.handles,
         };
-        let changed = refitted_rotation(&path, &knots, start, &setting);
-        let error = changed.error.map(|error| error.in_frames(self.rate));
-        let note = format!("a {} became euler curves", controller.type_name());
-        Some(Turned { controller: changed.controller, fate: changed.fate, error, note })
+        let made = convert(&path, &knots, &conversion);
+        Some(Turned {
+            controller: Controller::Euler(EulerCurves { order: self.order, curves: made.curves }),
+            fate: Fate::Refitted,
+            error: Some(made.error.in_frames(self.rate)),
+            note: format!("a {} became euler curves", controller.type_name()),
+        })
     }
 
     fn euler(&self, euler: &EulerCurves, rest: &Value) -> Turned {
@@ -174,7 +177,13 @@ impl Turning {
         let start = euler.curves.iter().filter_map(|curve| curve.keys().first()).map(|key| key.time).min();
         let start = start.map_or(rest_angles, |time| path.angles(time.as_f64(), Side::Right));
         let mut looped = self.whole_loop(euler);
-        let conversion = Conversion { order: self.order, tolerance: self.tolerance, rate: self.rate, start };
+        let conversion = Conversion {
+            order: self.order,
+            tolerance: self.tolerance,
+            rate: self.rate,
+            start,
+            handles: self.handles,
+        };
         let one_period = path.knots(None);
         let moves_outside = path.moves_outside();
         let all = path.knots(moves_outside.then_some(self.range));

@@ -10,10 +10,13 @@ use std::cell::RefCell;
 
 use glam::{DQuat, DVec3};
 
+use super::allowance::Allowance;
+use super::handles::{Ends, PLAIN, lengths};
 use super::path::{Knot, Leaving, RotationPath};
 use super::refine::{FreeKey, Sample, refine};
 use super::{RotationOrder, angle_between, nearest_euler, quat_from_euler, rates_from_velocity};
-use crate::curve::{Curve, Interpolation, Key, Side, Tangent, Ticks};
+use crate::curve::{Curve, Interpolation, Key, Segment, Side, Tangent, Ticks};
+use crate::fit::Handles;
 use crate::ledger::MeasuredError;
 use crate::search::farthest;
 use crate::time::{FrameRate, TICKS_PER_SECOND};
@@ -25,6 +28,8 @@ const MAX_STEP: f64 = 0.26;
 const MAX_TURN: f64 = 1.0;
 /// Steps to a frame at which the path is followed and the error measured.
 const STEPS_PER_FRAME: i64 = 16;
+/// By so many points at least the handles of a piece are chosen.
+const SAMPLES_PER_PIECE: usize = 20;
 /// By so many points a piece keys with free values are chosen.
 const SAMPLES_PER_KEY: usize = 12;
 /// Below this cosine of the middle angle, angles and rates at a key are taken as limits from its side.
@@ -32,15 +37,17 @@ const NEAR_POLE: f64 = 1e-5;
 
 /// What to convert to.
 #[derive(Clone, Copy, Debug)]
-pub struct Conversion {
+pub struct Conversion<'a> {
     /// The new order.
     pub order: RotationOrder,
-    /// The largest angle between source and result, in radians.
-    pub tolerance: f64,
+    /// The largest angle between source and result.
+    pub tolerance: Allowance<'a>,
     /// Added keys stand on whole frames of this rate, except where a frame is too long.
     pub rate: FrameRate,
     /// The angles that the result should be near to at its start, in radians by axis.
     pub start: DVec3,
+    /// Whether handles may have lengths of their own, where that saves keys.
+    pub handles: Handles,
 }
 
 /// A converted rotation.
@@ -61,7 +68,7 @@ pub struct Converted {
 /// Converts a path with keys at `knots`, in order of time, into curves of another order.
 ///
 /// All knots become keys of the result; the path outside them is not looked at.
-pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion) -> Converted {
+pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion<'_>) -> Converted {
     let mut run = Run {
         path,
         c: conversion,
@@ -82,6 +89,8 @@ struct Point {
     angles: DVec3,
     /// ε·sin of the middle angle, by which errors of the outer angles add up or cancel.
     lean: f64,
+    /// The factor of the tolerance here.
+    slack: f64,
 }
 
 impl Point {
@@ -109,13 +118,16 @@ struct TripleKey {
     value: DVec3,
     slope_in: DVec3,
     slope_out: DVec3,
+    /// How far its handles reach, in parts of the pieces beside it, where they are not those of plain pieces.
+    reach_in: Option<DVec3>,
+    reach_out: Option<DVec3>,
     interpolation: Interpolation,
     added: bool,
 }
 
 struct Run<'a, P: RotationPath> {
     path: &'a P,
-    c: &'a Conversion,
+    c: &'a Conversion<'a>,
     keys: Vec<TripleKey>,
     /// All points at which the result will be measured.
     points: Vec<Point>,
@@ -150,6 +162,8 @@ impl<P: RotationPath> Run<'_, P> {
             value,
             slope_in,
             slope_out: DVec3::ZERO,
+            reach_in: None,
+            reach_out: None,
             interpolation,
             added: false,
         });
@@ -181,23 +195,33 @@ impl<P: RotationPath> Run<'_, P> {
         self.note_pole(&points);
         let (arrival, end_slope) = self.arrival(&points);
         let slopes = RefCell::new(vec![None; points.len()]);
+        let mut reach_in = None;
         let trace = Trace { run: self, points: &points, start_slope, end_slope, arrival, slopes };
         if from.leaving == Leaving::Straight && trace.is_straight() {
             self.keys[last].interpolation = Interpolation::Linear;
         } else {
-            let added = trace.added();
+            let Added { keys, reaches } = trace.added();
             self.keys[last].slope_out = start_slope;
-            for (time, angles, slope) in added {
+            for (time, angles, slope) in keys {
                 self.push_key(time, None, angles, slope);
                 let key = self.keys.len() - 1;
                 self.keys[key].slope_out = slope;
                 self.keys[key].added = true;
+            }
+            for (index, piece) in reaches.into_iter().enumerate() {
+                self.keys[last + index].reach_out = Some(piece.out);
+                match self.keys.get_mut(last + index + 1) {
+                    Some(next) => next.reach_in = Some(piece.into),
+                    None => reach_in = Some(piece.into),
+                }
             }
         }
         self.points.extend_from_slice(&points[..points.len() - 1]);
         let value = if self.path.jumps(end) { self.across(end, arrival) } else { arrival };
         let before = (value != arrival).then_some(arrival);
         self.push_key(to, before, value, end_slope);
+        let key = self.keys.len() - 1;
+        self.keys[key].reach_in = reach_in;
     }
 
     /// The angles after a jump or the end of a hold: the bridge counts as the path.
@@ -215,7 +239,7 @@ impl<P: RotationPath> Run<'_, P> {
 
     fn point(&self, time: f64, rotation: DQuat, angles: DVec3) -> Point {
         let lean = self.c.order.sign() * angles[self.c.order.middle()].sin();
-        Point { time, rotation, angles, lean }
+        Point { time, rotation, angles, lean, slack: self.c.tolerance.factor(time) }
     }
 
     /// Follows the path from `from`, where it has these angles, to `to`.
@@ -249,7 +273,8 @@ impl<P: RotationPath> Run<'_, P> {
         let rotation = self.path.rotation(to, side);
         let angles = nearest_euler(self.c.order, rotation, last.angles);
         let turned = angle_between(last.rotation, rotation);
-        let leaps = (angles - last.angles).abs().max_element() > MAX_STEP && turned > 0.5 * self.c.tolerance;
+        let leaps =
+            (angles - last.angles).abs().max_element() > MAX_STEP && turned > 0.5 * self.c.tolerance.angle;
         // A path may turn so far between two points that its ends tell nothing: its speed does.
         let turns = || {
             let speed = self.path.velocity(last.time, Side::Right).length();
@@ -357,21 +382,44 @@ fn channel(keys: &[TripleKey], axis: usize) -> Curve {
     if is_still {
         return Curve::constant(first.time, first.value[axis]);
     }
-    let made = keys.iter().map(|key| {
+    let made = keys.iter().enumerate().map(|(index, key)| {
         let (slope_in, slope_out) = (key.slope_in[axis], key.slope_out[axis]);
         let joined = slope_in == slope_out;
+        let tangent = |slope: f64, reach: Option<DVec3>, other: Option<&TripleKey>| match (reach, other) {
+            (Some(reach), Some(other)) if reach[axis] != PLAIN.0 => {
+                let dt = reach[axis] * (other.time.as_f64() - key.time.as_f64()).abs();
+                Tangent::handle(dt, slope * (dt / TICKS_PER_SECOND as f64))
+            }
+            _ => Tangent::slope(slope),
+        };
         Key {
             time: key.time,
             value: key.value[axis],
             value_before: key.before.map(|before| before[axis]).filter(|&before| before != key.value[axis]),
             interpolation: key.interpolation,
-            tangent_in: Tangent::slope(slope_in),
-            tangent_out: Tangent::slope(slope_out),
+            tangent_in: tangent(slope_in, key.reach_in, index.checked_sub(1).map(|before| &keys[before])),
+            tangent_out: tangent(slope_out, key.reach_out, keys.get(index + 1)),
             joined,
             added: key.added,
         }
     });
     Curve::new(made.collect()).expect("keys were made in order of time")
+}
+
+/// What is added between two knots.
+#[derive(Default)]
+struct Added {
+    /// Keys: when, with which angles and slopes.
+    keys: Vec<(Ticks, DVec3, DVec3)>,
+    /// The handles of all pieces between them; none where all are plain.
+    reaches: Vec<Reach>,
+}
+
+/// How far the handles of a piece reach from both its ends, in parts of it.
+#[derive(Clone, Copy, Debug)]
+struct Reach {
+    out: DVec3,
+    into: DVec3,
 }
 
 /// The followed path between two knots.
@@ -422,12 +470,13 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         self.points[1..last].iter().all(|point| {
             let part = (point.time - from.time) / (to.time - from.time);
             let angles = from.angles + (self.arrival - from.angles) * part;
-            self.is_within(point, angles, self.run.c.tolerance)
+            self.is_within(point, angles, self.run.c.tolerance.angle)
         })
     }
 
-    /// Whether a rotation with these angles lies within a tolerance of a point of the path.
+    /// Whether a rotation with these angles lies within a tolerance of a point of the path, as far as that goes there.
     fn is_within(&self, point: &Point, angles: DVec3, tolerance: f64) -> bool {
+        let tolerance = tolerance * point.slack;
         let order = self.run.c.order;
         let (linear, rest) = point.distance(order, angles);
         if linear + rest < tolerance {
@@ -458,16 +507,70 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         second.iter().all(is_near) && first.iter().rev().all(is_near)
     }
 
-    /// The keys that must be added: when, with which angles and slopes.
-    fn added(&self) -> Vec<(Ticks, DVec3, DVec3)> {
-        let cuts = self.cuts();
-        let time = |index: usize| Ticks(self.points[index].time.round() as i64);
-        if cuts.len() > 1
-            && let Some(free) = self.fewer(&cuts)
-        {
-            return free;
+    /// The keys that must be added, and the handles of all pieces where those are not plain.
+    fn added(&self) -> Added {
+        let tolerance = self.run.c.tolerance.angle;
+        let last = self.points.len() - 1;
+        if self.fits(0, last, tolerance) {
+            return Added::default();
         }
-        cuts.into_iter().map(|index| (time(index), self.points[index].angles, self.slope(index))).collect()
+        let cuts = self.cuts(&|from, to, tolerance| self.fits(from, to, tolerance));
+        let plain = match cuts.as_slice() {
+            [_, _, ..] => self.fewer(&cuts),
+            _ => None,
+        };
+        let plain = plain.unwrap_or_else(|| self.keys_at(&cuts));
+        if self.run.c.handles == Handles::Weighted {
+            let cuts = self.cuts(&|from, to, tolerance| self.weighted(from, to, tolerance).is_some());
+            let knots: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([last]).collect();
+            let reaches: Option<Vec<Reach>> =
+                knots.windows(2).map(|pair| self.weighted(pair[0], pair[1], tolerance)).collect();
+            if let Some(reaches) = reaches.filter(|_| cuts.len() < plain.len()) {
+                return Added { keys: self.keys_at(&cuts), reaches };
+            }
+        }
+        Added { keys: plain, reaches: Vec::new() }
+    }
+
+    /// Keys on the path at some points.
+    fn keys_at(&self, points: &[usize]) -> Vec<(Ticks, DVec3, DVec3)> {
+        let time = |index: usize| Ticks(self.points[index].time.round() as i64);
+        points.iter().map(|&index| (time(index), self.points[index].angles, self.slope(index))).collect()
+    }
+
+    /// The handles with which one weighted piece from a point to another stays within a tolerance.
+    fn weighted(&self, from: usize, to: usize, tolerance: f64) -> Option<Reach> {
+        if self.fits(from, to, tolerance) {
+            return Some(Reach { out: DVec3::splat(PLAIN.0), into: DVec3::splat(PLAIN.1) });
+        }
+        let (start, end) = (self.points[from].time, self.points[to].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        let (v0, v1) = (self.angles(from), self.angles(to));
+        let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
+        let stride = ((to - from) / SAMPLES_PER_PIECE).max(1);
+        let part = |index: usize| (self.points[index].time - start) / (end - start);
+        let mut reach = Reach { out: DVec3::ZERO, into: DVec3::ZERO };
+        let pieces: [Segment; 3] = std::array::from_fn(|axis| {
+            let samples: Vec<(f64, f64)> = (from + 1..to)
+                .step_by(stride)
+                .map(|index| (part(index), self.angles(index)[axis] - v0[axis]))
+                .collect();
+            let ends = Ends { rise: v1[axis] - v0[axis], slopes: (m0[axis], m1[axis]) };
+            let (out, into) = lengths(ends, &samples);
+            (reach.out[axis], reach.into[axis]) = (out, into);
+            // As the curve will have it.
+            let gap = end - start;
+            let key = |time: f64, value: f64| Key::new(Ticks(time.round() as i64), value);
+            let first =
+                Key { tangent_out: Tangent::handle(out * gap, out * m0[axis]), ..key(start, v0[axis]) };
+            let last = Key { tangent_in: Tangent::handle(into * gap, into * m1[axis]), ..key(end, v1[axis]) };
+            Segment::between(&first, &last)
+        });
+        let is_near = |point: &Point| {
+            let angles = pieces.each_ref().map(|piece| piece.value(point.time).unwrap_or(0.0));
+            self.is_within(point, DVec3::from_array(angles), tolerance)
+        };
+        self.points[from + 1..to].iter().all(is_near).then_some(reach)
     }
 
     /// Fewer keys than `cuts`, whose values and slopes are not on the path but keep it within the tolerance.
@@ -477,8 +580,13 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         let seconds = (end - start) / TICKS_PER_SECOND as f64;
         let axes = self.run.c.order.axes();
         let sample = |&index: &usize| {
-            let (angles, lean) = (self.angles(index), self.points[index].lean);
-            Sample { time: (self.points[index].time - start) / (end - start), angles, lean }
+            let (point, angles) = (&self.points[index], self.angles(index));
+            Sample {
+                time: (point.time - start) / (end - start),
+                angles,
+                lean: point.lean,
+                slack: point.slack,
+            }
         };
         // So many are enough to choose by; what is chosen is held against all.
         let stride = (last / (SAMPLES_PER_KEY * (cuts.len() + 1))).max(1);
@@ -495,7 +603,7 @@ impl<P: RotationPath> Trace<'_, '_, P> {
             let (a, b) = (self.points[knots[piece]].time, self.points[knots[piece + 1]].time);
             self.nearest_whole(a + (b - a) * (at - piece as f64))
         };
-        let tolerance = self.run.c.tolerance;
+        let tolerance = self.run.c.tolerance.angle;
         let mut count = cuts.len() * 6 / 10;
         while count < cuts.len() {
             let places = (1..=count).map(|key| place(key as f64 / (count + 1) as f64));
@@ -542,7 +650,7 @@ impl<P: RotationPath> Trace<'_, '_, P> {
             (a.index.max(1)..b.index).all(|index| {
                 let point = &self.points[index];
                 let u = (point.time - from) / (to - from);
-                self.is_within(point, a.angles + (m0 + (c2 + c3 * u) * u) * u, self.run.c.tolerance)
+                self.is_within(point, a.angles + (m0 + (c2 + c3 * u) * u) * u, self.run.c.tolerance.angle)
             })
         })
     }
@@ -552,19 +660,20 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         self.run.c.rate.whole_frame(Ticks(self.points[index].time as i64)).is_some()
     }
 
-    /// The points at which keys must be added, as few as can be found and evenly spread.
-    fn cuts(&self) -> Vec<usize> {
-        let tolerance = self.run.c.tolerance;
-        if self.fits(0, self.points.len() - 1, tolerance) {
+    /// The points at which keys must be added, as few as can be found and evenly spread, where `fits` says which pieces
+    /// stay within a tolerance.
+    fn cuts(&self, fits: &dyn Fn(usize, usize, f64) -> bool) -> Vec<usize> {
+        let tolerance = self.run.c.tolerance.angle;
+        if fits(0, self.points.len() - 1, tolerance) {
             return Vec::new();
         }
         let frames: Vec<usize> = (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect();
-        let mut cuts = self.cuts_within(tolerance, &frames);
+        let mut cuts = self.cuts_within(tolerance, &frames, fits);
         // The least tolerance that needs no more keys spreads the error evenly.
         let (mut enough, mut too_little) = (tolerance, 0.0);
         for _ in 0..5 {
             let middle = 0.5 * (enough + too_little);
-            let tried = self.cuts_within(middle, &frames);
+            let tried = self.cuts_within(middle, &frames, fits);
             if tried.len() <= cuts.len() {
                 (enough, cuts) = (middle, tried);
             } else {
@@ -575,19 +684,24 @@ impl<P: RotationPath> Trace<'_, '_, P> {
     }
 
     /// The points at which a tolerance needs keys; those of `frames` stand on whole frames.
-    fn cuts_within(&self, tolerance: f64, frames: &[usize]) -> Vec<usize> {
+    fn cuts_within(
+        &self,
+        tolerance: f64,
+        frames: &[usize],
+        fits: &dyn Fn(usize, usize, f64) -> bool,
+    ) -> Vec<usize> {
         let last = self.points.len() - 1;
         let mut cuts = Vec::new();
         let mut at = 0;
-        while !self.fits(at, last, tolerance) {
+        while !fits(at, last, tolerance) {
             let ahead = &frames[frames.partition_point(|&index| index <= at)..];
-            let reach = farthest(0, ahead.len(), 1, |count| self.fits(at, ahead[count - 1], tolerance));
+            let reach = farthest(0, ahead.len(), 1, |count| fits(at, ahead[count - 1], tolerance));
             at = match reach {
                 0 => {
                     // Not even to the next frame: as far as the steps in between allow.
                     let limit = ahead.first().copied().unwrap_or(last);
                     let steps =
-                        farthest(0, limit - 1 - at, 1, |count| self.fits(at, at + count, tolerance)).max(1);
+                        farthest(0, limit - 1 - at, 1, |count| fits(at, at + count, tolerance)).max(1);
                     at + steps
                 }
                 count => ahead[count - 1],

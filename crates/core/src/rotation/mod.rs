@@ -1,8 +1,10 @@
 //! Rotations: orders, Euler angles and their rates, paths, and their conversion between orders.
 
+mod allowance;
 mod convert;
 mod euler;
 mod exact;
+mod handles;
 mod keyed;
 mod order;
 mod path;
@@ -10,6 +12,7 @@ mod refine;
 mod to_quaternion;
 mod vector;
 
+pub use allowance::{Allowance, Slack};
 pub use convert::{Conversion, Converted, convert};
 pub use euler::{
     angle_between, nearest_euler, nearest_turn, pole_distance, principal_euler, quat_from_euler,

@@ -72,7 +72,7 @@ fn planned<'a>(args: &'a Run, recipe: &Recipe, records: &Records) -> Result<Plan
 /// Does what is to be done.
 fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan<'_>) -> Result<EndTable, Failure> {
     let _held = held(args, records)?;
-    plan.jobs.iter().for_each(|job| records.tidy(&job.id));
+    tidy(recipe, records, plan);
     let start = Instant::now();
     let to_do: Vec<&Job> = plan.jobs.iter().filter(|job| matches!(job.verdict, Verdict::ToDo(_))).collect();
     let overwrite = if args.replace { Overwrite::Always } else { Overwrite::Never };
@@ -96,6 +96,18 @@ fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan<'_>) -> Resu
         plan.orphans(&now).iter().filter(|id| !stays(id)).for_each(|id| records.remove(id));
     }
     Ok(EndTable { rows, seconds: start.elapsed().as_secs_f64(), leftovers, pruned: removed })
+}
+
+/// Takes away what killed runs left half written, also of sources that are gone.
+fn tidy(recipe: &Recipe, records: &Records, plan: &Plan<'_>) {
+    let resolved = |file: &str| recipe.resolved(file);
+    for job in &plan.jobs {
+        records.tidy(&job.id, job.record.as_ref(), resolved);
+    }
+    let all = records.all();
+    for id in plan.orphans(&all) {
+        records.tidy(&id, all.get(&id), resolved);
+    }
 }
 
 /// Keeps other runs of the recipe away: from all of it, or from the same share.

@@ -2,34 +2,30 @@
 
 use std::collections::HashMap;
 
+use glam::DVec3;
+
 use super::map::PairSpace;
+use super::shares::{Compared, Excess, Shares};
 use super::{CarryError, Job, Measured};
 use crate::controller::Samples;
 use crate::evaluate::{Evaluator, Pose};
 use crate::ledger::MeasuredError;
 use crate::rig::NodeId;
-use crate::rotation::angle_between;
+use crate::rotation::{angle_between, to_vector};
 use crate::scene::{Scene, Take};
 use crate::value::Quantity;
 
-/// The largest error of each node that is beyond the tolerance.
-pub(super) type Excess = HashMap<NodeId, f64>;
+/// The nodes whose world rotations are compared.
+pub(super) struct World {
+    /// Positions in the source and in the target, and the target's nodes.
+    pairs: Vec<(usize, usize, NodeId)>,
+    /// How they follow each other.
+    pub compared: Vec<Compared>,
+}
 
 impl Job<'_> {
-    /// Compares a take with what it became. Where only some channels were selected, there is nothing to compare in the
-    /// world.
-    pub fn measure(
-        &self,
-        before: &Take,
-        after: &Take,
-        is_refitted: bool,
-    ) -> Result<(Measured, Excess), CarryError> {
-        let mut error = MeasuredError::none(Quantity::Angle);
-        let mut worst: Option<NodeId> = None;
-        let mut excess = Excess::new();
-        if !self.chosen.is_everything() {
-            return Ok((Measured { error, worst }, excess));
-        }
+    /// What can be compared. Where only some channels were selected, nothing can.
+    pub fn world(&self) -> World {
         let in_parent = |id: NodeId| {
             let by_parent = |id| self.links.of_target(id).is_some_and(|link| link.space == PairSpace::Parent);
             self.onto.upwards(id).any(by_parent)
@@ -37,15 +33,52 @@ impl Job<'_> {
         // What was let go on purpose is no error.
         let lets_go = |id: NodeId| self.from.upwards(id).any(|id| self.links.left_out.contains(&id));
         let pairs: Vec<(usize, usize, NodeId)> = (self.links.all.iter())
+            .filter(|_| self.chosen.is_everything())
             .filter(|link| link.place.part == 1.0 && !in_parent(link.target) && !lets_go(link.place.node))
             .map(|link| (self.from.position(link.place.node), self.onto.position(link.target), link.target))
             .collect();
+        let by_target: HashMap<NodeId, usize> =
+            pairs.iter().enumerate().map(|(index, (.., target))| (*target, index)).collect();
+        let link_of: HashMap<NodeId, usize> =
+            self.links.all.iter().enumerate().map(|(index, link)| (link.target, index)).collect();
+        let compared = |&(.., target): &(usize, usize, NodeId)| {
+            let mut upwards = self.onto.upwards(target);
+            let mut links: Vec<usize> =
+                upwards.next().and_then(|id| link_of.get(&id)).copied().into_iter().collect();
+            let mut above = None;
+            for id in upwards {
+                above = by_target.get(&id).copied();
+                if above.is_some() {
+                    break;
+                }
+                links.extend(link_of.get(&id));
+            }
+            Compared { above, links }
+        };
+        let compared = pairs.iter().map(compared).collect();
+        World { pairs, compared }
+    }
+
+    /// Compares a take with what it became; what is off by too much is told for each window of the shares.
+    pub fn measure(
+        &self,
+        world: &World,
+        (before, after): (&Take, &Take),
+        is_refitted: bool,
+        shares: &Shares,
+    ) -> Result<(Measured, Vec<Excess>), CarryError> {
+        let mut error = MeasuredError::none(Quantity::Angle);
+        let mut worst: Option<NodeId> = None;
+        let mut excess: HashMap<(usize, usize), Excess> = HashMap::new();
+        if world.pairs.is_empty() {
+            return Ok((Measured { error, worst }, Vec::new()));
+        }
         // Between samples there is nothing to be held to: what hangs on sampled turns is compared at the samples.
         let sampled: HashMap<NodeId, &Samples> = (after.tracks())
             .filter(|(_, track)| track.target.property == "rotation")
             .filter_map(|(_, track)| Some((track.target.node, track.controller.samples()?)))
             .collect();
-        let grids: Vec<Vec<&Samples>> = (pairs.iter())
+        let grids: Vec<Vec<&Samples>> = (world.pairs.iter())
             .map(|&(_, _, node)| self.onto.upwards(node).filter_map(|id| sampled.get(&id).copied()).collect())
             .collect();
         let is_between = |samples: &&Samples, time: f64| {
@@ -64,25 +97,38 @@ impl Job<'_> {
         // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
         for half in frames.filter(|half| is_refitted || half % 2 == 0) {
             let time = half as f64 * 0.5 * rate.ticks_per_frame();
+            let window = shares.window(time);
             source.pose_at(time, &mut pose);
             target.pose_at(time, &mut carried);
-            for (&(a, b, node), grids) in pairs.iter().zip(&grids) {
+            let turns = |pair: usize| {
+                let (a, b, _) = world.pairs[pair];
+                let wanted = pose.world_rotation[a] * self.from.world[a].conjugate();
+                (wanted, carried.world_rotation[b] * self.onto.world[b].conjugate())
+            };
+            for (pair, (&(.., node), grids)) in world.pairs.iter().zip(&grids).enumerate() {
                 if grids.iter().any(|samples| is_between(samples, time)) {
                     continue;
                 }
-                let left = pose.world_rotation[a] * self.from.world[a].conjugate();
-                let right = carried.world_rotation[b] * self.onto.world[b].conjugate();
-                let angle = angle_between(left, right);
+                let (wanted, found) = turns(pair);
+                let angle = angle_between(wanted, found);
                 if angle > error.largest || worst.is_none() {
                     worst = Some(node);
                 }
                 error.take(angle, half as f64 * 0.5);
-                if angle > self.tolerance.angle {
-                    let entry = excess.entry(node).or_insert(0.0);
-                    *entry = angle.max(*entry);
+                let known = excess.get(&(pair, window)).map_or(self.tolerance.angle, |known| known.angle);
+                if angle > known {
+                    let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
+                    let off = |pair: usize| -> DVec3 {
+                        let (wanted, found) = turns(pair);
+                        to_vector(found * wanted.conjugate())
+                    };
+                    let errors = chain.map(off).collect();
+                    excess.insert((pair, window), Excess { node: pair, window, angle, errors });
                 }
             }
         }
+        let mut excess: Vec<Excess> = excess.into_values().collect();
+        excess.sort_by_key(|excess| (excess.node, excess.window));
         Ok((Measured { error, worst }, excess))
     }
 }

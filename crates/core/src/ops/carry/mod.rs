@@ -23,6 +23,7 @@ mod measure;
 mod output;
 mod pose;
 mod rotations;
+mod shares;
 mod side;
 mod tracks;
 mod translations;
@@ -39,6 +40,7 @@ pub use pose::{held, keyed, pose_from};
 use self::attributes::Numbers;
 use self::links::{Link, Links};
 use self::output::{Output, Role};
+use self::shares::Shares;
 use self::side::Side;
 use self::tracks::Tracks;
 use super::Tolerance;
@@ -46,6 +48,7 @@ use super::channel::count;
 use super::space::{in_space, mirrored};
 use crate::address::{AddressError, Addresses, matches, without_namespace, without_namespace_of_node};
 use crate::evaluate::EvaluateError;
+use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, NodeKind, Rig};
 use crate::scene::{NodeSet, Scene, Take, Target, Track};
@@ -56,6 +59,8 @@ use crate::time::Ticks;
 pub struct CarryOptions {
     /// The largest errors: of a world-space rotation relative to the reference, of translations, of numbers.
     pub tolerance: Tolerance,
+    /// Whether handles may have lengths of their own, where that saves keys.
+    pub handles: Handles,
     /// How much the translation grows, apart from units; `None` takes the ratio of the hip heights.
     pub scale: Option<f64>,
     /// Patterns of channels or nodes of either side, or `@SET`; all where there are none.
@@ -233,6 +238,7 @@ pub fn carry(
         changed: &changed,
         scale: 1.0,
         tolerance: options.tolerance,
+        handles: options.handles,
     };
     job.scale = options.scale.unwrap_or_else(|| job.hip_ratio());
     let mut scene = target.clone();
@@ -385,6 +391,7 @@ struct Job<'a> {
     changed: &'a HashSet<(String, String)>,
     scale: f64,
     tolerance: Tolerance,
+    handles: Handles,
 }
 
 /// How far a take's result is from its source.
@@ -393,18 +400,16 @@ struct Measured {
     worst: Option<NodeId>,
 }
 
-/// The part of the tolerance that a node has to itself at first.
-const FIRST_SHARE: f64 = 0.8;
 /// How often tolerances are shared out anew where errors add up along chains.
-const ROUNDS: usize = 6;
+const ROUNDS: usize = 12;
 
 impl Job<'_> {
     fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
         let links = &self.links.all;
-        let mut shares = vec![FIRST_SHARE * self.tolerance.angle; links.len()];
-        let turn = |index: usize, share: f64| self.rotation(tracks, &links[index], share);
+        let mut shares = Shares::new(self.tolerance.angle, links.len(), tracks.take.range);
+        let turn = |shares: &Shares, index: usize| self.rotation(tracks, &links[index], shares.of(index));
         let mut rotations: Vec<Vec<Output>> =
-            (0..links.len()).into_par_iter().map(|index| turn(index, shares[index])).collect();
+            (0..links.len()).into_par_iter().map(|index| turn(&shares, index)).collect();
         let length = self.tolerance.length / self.target.space.metres_per_unit;
         let shifts: Vec<Vec<Output>> =
             links.par_iter().map(|link| self.translation(tracks, link, length)).collect();
@@ -413,55 +418,27 @@ impl Job<'_> {
             .par_iter()
             .map(|&(layer, track)| self.other(tracks, layer, track, &self.tolerance))
             .collect();
-        let refitted = |outputs: &[Output]| {
+        let is_refitted = |outputs: &[Output]| {
             outputs.iter().filter_map(|output| output.made.as_ref()).any(|made| made.fate >= Fate::Refitted)
         };
         // Errors add up along chains: shares shrink where they do too much.
+        let world = self.world();
         let mut result = self.assembled(tracks, &rotations, &shifts, &others);
-        let any_refitted = rotations.iter().any(|outputs| refitted(outputs));
-        let mut measured = self.measure(tracks.take, &result.0, any_refitted)?;
-        for round in 0..ROUNDS {
-            let excess = &measured.1;
-            let mut redo: Vec<usize> = Vec::new();
-            let is_refitted: HashSet<NodeId> = links
-                .iter()
-                .zip(&rotations)
-                .filter(|(_, r)| refitted(r))
-                .map(|(link, _)| link.target)
-                .collect();
-            // Where many errors add up, smaller shares make them no smaller at first: how far so many in a row may go was
-            // found by trying, between what chance would allow, the root of their number, and their number itself.
-            let in_a_row = |node: NodeId| {
-                self.onto.upwards(node).filter(|id| is_refitted.contains(id)).count().max(1) as f64
-            };
-            for (index, link) in links.iter().enumerate() {
-                // Every node below feels this one's error.
-                let below = excess
-                    .iter()
-                    .filter(|(node, _)| self.onto.upwards(**node).any(|id| id == link.target))
-                    .max_by(|(_, a), (_, b)| a.total_cmp(b));
-                let Some((&node, &worst)) = below else { continue };
-                if worst > self.tolerance.angle && is_refitted.contains(&link.target) {
-                    let last = round + 2 >= ROUNDS;
-                    let by = if last { 0.4 } else { (0.85 * self.tolerance.angle / worst).max(0.15) };
-                    shares[index] *= by;
-                    if round == 0 && worst > 2.0 * self.tolerance.angle {
-                        shares[index] =
-                            shares[index].min(FIRST_SHARE * self.tolerance.angle / in_a_row(node).powf(0.72));
-                    }
-                    redo.push(index);
-                }
-            }
-            if redo.is_empty() {
+        let refitted: Vec<bool> = rotations.iter().map(|outputs| is_refitted(outputs)).collect();
+        let any_refitted = refitted.contains(&true);
+        let mut measured = self.measure(&world, (tracks.take, &result.0), any_refitted, &shares)?;
+        for _ in 0..ROUNDS {
+            let closer = shares.tighten(&world.compared, std::mem::take(&mut measured.1), &refitted);
+            if closer.is_empty() {
                 break;
             }
             let again: Vec<(usize, Vec<Output>)> =
-                redo.into_par_iter().map(|index| (index, turn(index, shares[index]))).collect();
+                closer.into_par_iter().map(|index| (index, turn(&shares, index))).collect();
             for (index, outputs) in again {
                 rotations[index] = outputs;
             }
             result = self.assembled(tracks, &rotations, &shifts, &others);
-            measured = self.measure(tracks.take, &result.0, true)?;
+            measured = self.measure(&world, (tracks.take, &result.0), true, &shares)?;
         }
         Ok((result.0, result.1, measured.0))
     }

@@ -14,14 +14,15 @@ use super::tracks::{Tracks, base_layer, common_samples};
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
 use crate::curve::{Curve, Side};
 use crate::evaluate::{NodeSampler, neutral};
+use crate::fit::Handles;
 use crate::ledger::Fate;
-use crate::ops::controllers::{Setting, refitted_rotation};
 use crate::ops::mixer::{Change, Mixer, mixes_angles};
 use crate::ops::trace::Trace;
 use crate::ops::turn::{Turned, Turning};
 use crate::rig::NodeId;
 use crate::rotation::{
-    Between, RotationOrder, RotationPath as _, exact_way, from_vector, nearest_euler, nearest_vector,
+    Allowance, Between, Conversion, RotationOrder, RotationPath as _, convert, exact_way, from_vector,
+    nearest_euler, nearest_vector,
 };
 use crate::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 use crate::time::Ticks;
@@ -72,7 +73,7 @@ impl Job<'_> {
     }
 
     /// What a linked node's rotation becomes on all layers of a take.
-    pub fn rotation(&self, take: &Tracks<'_>, link: &Link, tolerance: f64) -> Vec<Output> {
+    pub fn rotation(&self, take: &Tracks<'_>, link: &Link, tolerance: Allowance<'_>) -> Vec<Output> {
         let target = Target { rig: 0, node: link.target, property: "rotation".into() };
         let recipe = self.recipe(take, link);
         if recipe.factors.is_empty() {
@@ -108,6 +109,7 @@ impl Job<'_> {
                 before: snapped(before.normalize()),
                 after: snapped(after.normalize()),
                 tolerance,
+                handles: self.handles,
             };
             return self.one_to_one(take.take, node, tracks, &target, change);
         }
@@ -124,7 +126,7 @@ impl Job<'_> {
         link: &Link,
         recipe: &Recipe,
         target: &Target,
-        tolerance: f64,
+        tolerance: Allowance<'_>,
     ) -> Option<Vec<Output>> {
         let [factor] = recipe.factors.as_slice() else { return None };
         let view = self.from.view(factor.node)?;
@@ -144,6 +146,7 @@ impl Job<'_> {
             before: snapped((recipe.before * frame).normalize()),
             after: snapped((inside * recipe.after).normalize()),
             tolerance,
+            handles: self.handles,
             rate: self.source.rate,
             range: take.take.range,
         };
@@ -170,7 +173,7 @@ impl Job<'_> {
         node: NodeId,
         tracks: &[(usize, &Track)],
         target: &Target,
-        change: Change,
+        change: Change<'_>,
     ) -> Vec<Output> {
         let rest = self.from.rig.rest_value(node, "rotation").unwrap_or(Value::Quaternion(DQuat::IDENTITY));
         let turning = |before: DQuat, after: DQuat| Turning {
@@ -178,6 +181,7 @@ impl Job<'_> {
             before,
             after,
             tolerance: change.tolerance,
+            handles: change.handles,
             rate: self.source.rate,
             range: take.range,
         };
@@ -213,7 +217,7 @@ impl Job<'_> {
         layer: usize,
         track: &Track,
         target: &Target,
-        change: Change,
+        change: Change<'_>,
         rest: &Value,
     ) -> Output {
         let on = &take.layers[layer];
@@ -227,6 +231,7 @@ impl Job<'_> {
             before,
             after: change.after,
             tolerance: change.tolerance,
+            handles: change.handles,
             rate: self.source.rate,
             range: take.range,
         };
@@ -249,7 +254,7 @@ impl Job<'_> {
         take: &Take,
         tracks: &[(usize, &Track)],
         target: &Target,
-        change: Change,
+        change: Change<'_>,
     ) -> Option<Vec<Output>> {
         let rest = self.from.rig.rest_value(tracks[0].1.target.node, "rotation")?;
         let target_rest = self.onto.rig.rest_value(target.node, "rotation")?;
@@ -293,11 +298,18 @@ impl Job<'_> {
         take: &Take,
         tracks: &[(usize, &Track)],
         target: &Target,
-        change: Change,
+        change: Change<'_>,
         rest: &Value,
     ) -> Vec<Output> {
         let from = &tracks[0].1.target;
         let takes = std::slice::from_ref(take);
+        // Of weighted curves there are no exact sums, which layers of constant weight are made of.
+        let adds_up = tracks.iter().any(|&(layer, _)| {
+            let layer_at = &take.layers[layer];
+            mixes_angles(layer_at, layer) && layer_at.weight.constant().is_some()
+        });
+        let handles = if adds_up { Handles::Plain } else { change.handles };
+        let change = Change { handles, ..change };
         let mut mixer = Mixer::new(self.source, takes, from, (self.onto.rig, target), change);
         let mut outputs: Vec<Output> = Vec::with_capacity(tracks.len());
         let mut failure = None;
@@ -324,7 +336,7 @@ impl Job<'_> {
         }
         if failure.is_none() {
             match mixer.error(0) {
-                Ok(Some(error)) if error.largest <= change.tolerance => {
+                Ok(Some((error, true))) => {
                     for output in &mut outputs {
                         if let Some(made) = output.made.as_mut().filter(|made| made.fate == Fate::Refitted) {
                             made.error.get_or_insert(error);
@@ -368,7 +380,7 @@ impl Job<'_> {
         link: &Link,
         recipe: &Recipe,
         target: &Target,
-        tolerance: f64,
+        tolerance: Allowance<'_>,
     ) -> Vec<Output> {
         let take = tracks_of.take;
         let tracks: Vec<(usize, &Track)> =
@@ -443,7 +455,7 @@ impl Job<'_> {
                 note,
             }
         } else {
-            self.fitted(take, trace, &times, recipe, (order, start, tolerance), note)
+            self.fitted(trace, &times, recipe, (order, start, tolerance), note)
         };
         // The track of the node that it follows answers for it, else the first one that goes in.
         let own = tracks.iter().position(|(_, track)| track.target.node == link.place.node).unwrap_or(0);
@@ -464,25 +476,19 @@ impl Job<'_> {
     /// Euler curves through a traced product.
     fn fitted(
         &self,
-        take: &Take,
         trace: Trace<'_>,
         times: &[Ticks],
         recipe: &Recipe,
-        (order, start, tolerance): (RotationOrder, DVec3, f64),
+        (order, start, tolerance): (RotationOrder, DVec3, Allowance<'_>),
         note: String,
     ) -> Turned {
         let knots = trace.knots(times);
         let path = Between { path: trace, before: recipe.before, after: recipe.after };
-        let setting = Setting {
-            kind: PropertyKind::Rotation,
-            rest: Value::Euler { order, angles: DVec3::ZERO },
-            tolerance,
-            rate: self.source.rate,
-            range: take.range,
-        };
-        let changed = refitted_rotation(&path, &knots, start, &setting);
-        let error = changed.error.map(|error| error.in_frames(self.source.rate));
-        Turned { controller: changed.controller, fate: Fate::Refitted, error, note }
+        let rate = self.source.rate;
+        let made =
+            convert(&path, &knots, &Conversion { order, tolerance, rate, start, handles: self.handles });
+        let controller = Controller::Euler(EulerCurves { order, curves: made.curves });
+        Turned { controller, fate: Fate::Refitted, error: Some(made.error.in_frames(rate)), note }
     }
 
     /// What a product is made of, in words.

@@ -1,0 +1,67 @@
+//! How far off a result may be, which may differ from one stretch of time to another.
+
+/// Factors of a tolerance, one for each of many stretches of time of one length.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Slack {
+    first: f64,
+    length: f64,
+    factors: Vec<f64>,
+}
+
+impl Slack {
+    /// A factor for each of the stretches that follow each other from `first` on, all `length` ticks long.
+    ///
+    /// Before the first of them and after the last one those two count. There has to be one factor at least.
+    pub fn new(first: f64, length: f64, factors: Vec<f64>) -> Slack {
+        assert!(!factors.is_empty() && length > 0.0, "a slack has stretches of time");
+        Slack { first, length, factors }
+    }
+
+    /// The stretch in which an instant lies.
+    pub fn stretch(&self, time: f64) -> usize {
+        (((time - self.first) / self.length) as usize).min(self.factors.len() - 1)
+    }
+
+    /// The factor at an instant.
+    pub fn at(&self, time: f64) -> f64 {
+        self.factors[self.stretch(time)]
+    }
+
+    /// The least factor.
+    pub fn least(&self) -> f64 {
+        self.factors.iter().copied().fold(f64::INFINITY, f64::min)
+    }
+
+    /// The factors, from the first stretch to the last.
+    pub fn factors_mut(&mut self) -> &mut [f64] {
+        &mut self.factors
+    }
+}
+
+/// The largest angle by which a rotation may be off, in radians.
+#[derive(Clone, Copy, Debug)]
+pub struct Allowance<'a> {
+    /// The angle, where nothing else is said.
+    pub angle: f64,
+    /// Factors of it.
+    pub slack: Option<&'a Slack>,
+}
+
+impl Allowance<'_> {
+    /// The factor of the angle at an instant.
+    pub fn factor(&self, time: f64) -> f64 {
+        self.slack.map_or(1.0, |slack| slack.at(time))
+    }
+
+    /// A part of it.
+    #[must_use]
+    pub fn scaled(self, factor: f64) -> Self {
+        Allowance { angle: self.angle * factor, ..self }
+    }
+}
+
+impl From<f64> for Allowance<'_> {
+    fn from(angle: f64) -> Self {
+        Allowance { angle, slack: None }
+    }
+}
