@@ -300,9 +300,9 @@ pub struct Reorder {
     /// The largest angle between source and result
     #[arg(long, value_name = "ANGLE", value_parser = quantity::angle, default_value = "0.05deg")]
     pub tolerance: f64,
-    /// Tangents of keys that change: plain slopes, or weighted handles where those save keys
-    #[arg(long, value_enum, default_value_t = Tangents::Plain)]
-    pub tangents: Tangents,
+    /// Tangents of keys that change: plain slopes, or weighted handles where those save keys; as they are where left out
+    #[arg(long, value_enum)]
+    pub tangents: Option<Tangents>,
     /// Print the report as JSON
     #[arg(long)]
     pub json: bool,
@@ -357,9 +357,9 @@ pub struct Carry {
     /// The largest errors: of a joint's world rotation relative to rest, of translations, of numbers
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
     pub tolerance: Tolerance,
-    /// Tangents of rotations that change: plain slopes, or weighted handles where those save keys
-    #[arg(long, value_enum, default_value_t = Tangents::Plain)]
-    pub tangents: Tangents,
+    /// Tangents of rotations that change: plain slopes, or weighted handles where those save keys; as they are where left out
+    #[arg(long, value_enum)]
+    pub tangents: Option<Tangents>,
     /// Factor on translations in metres: a number, or hips for the ratio of the hip heights
     #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel)]
     pub travel: Travel,

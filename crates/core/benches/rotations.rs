@@ -3,7 +3,6 @@
 use divan::counter::ItemsCount;
 use glam::DVec3;
 use nimble_curve_core::curve::{Curve, Key};
-use nimble_curve_core::fit::Handles;
 use nimble_curve_core::rotation::{Conversion, EulerPath, RotationOrder, convert};
 use nimble_curve_core::time::FrameRate;
 
@@ -31,13 +30,7 @@ fn xyz_to_zxy(bencher: divan::Bencher<'_, '_>, tolerance: f64) {
     let curves = authored();
     bencher.counter(ItemsCount::new(3 * KEYS as usize)).bench_local(|| {
         let path = EulerPath::new(RotationOrder::Xyz, &curves, DVec3::ZERO);
-        let conversion = Conversion {
-            order: RotationOrder::Zxy,
-            tolerance: tolerance.to_radians().into(),
-            rate: RATE,
-            start: DVec3::ZERO,
-            handles: Handles::Plain,
-        };
+        let conversion = Conversion::new(RotationOrder::Zxy, tolerance.to_radians(), RATE, DVec3::ZERO);
         convert(&path, &path.knots(None), &conversion)
     });
 }

@@ -31,8 +31,8 @@ fn cases(cases: u32) -> ProptestConfig {
     ProptestConfig { cases, max_shrink_iters: 0, failure_persistence: None, ..ProptestConfig::default() }
 }
 
-fn any_handles() -> impl Strategy<Value = Handles> {
-    one_of(vec![Handles::Plain, Handles::Weighted])
+fn any_handles() -> impl Strategy<Value = Option<Handles>> {
+    one_of(vec![None, Some(Handles::Plain), Some(Handles::Weighted)])
 }
 
 /// Layers of curves, without what is sampled.

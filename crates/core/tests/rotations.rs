@@ -122,7 +122,7 @@ fn converted_with(
     let path = EulerPath::new(from, curves, DVec3::ZERO);
     let knots = path.knots(None);
     let start = angles(curves, knots[0].time.as_f64(), Side::Right);
-    convert(&path, &knots, &Conversion { order, tolerance, rate: RATE, start, handles })
+    convert(&path, &knots, &Conversion { handles, ..Conversion::new(order, tolerance, RATE, start) })
 }
 
 fn key_times(curves: &[Curve; 3]) -> Vec<Ticks> {
@@ -366,11 +366,7 @@ fn by_halving(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, toler
         let knots: Vec<Knot> = times.iter().map(|&time| Knot { time, leaving: Leaving::Moving }).collect();
         // No key is added where any error is allowed, so that this is the plain cubic on the given keys.
         let start = angles(curves, times[0].as_f64(), Side::Right);
-        let result = convert(
-            &path,
-            &knots,
-            &Conversion { order: to, tolerance: 10.0.into(), rate: RATE, start, handles: Handles::Plain },
-        );
+        let result = convert(&path, &knots, &Conversion::new(to, 10.0, RATE, start));
         let mut more = Vec::new();
         for pair in times.windows(2) {
             let (first, gap) = (pair[0].as_f64(), (pair[1] - pair[0]).as_f64());

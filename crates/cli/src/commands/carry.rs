@@ -5,6 +5,7 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::Addresses;
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::carry::{
     Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from, similar,
@@ -75,7 +76,7 @@ fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
     let (chosen, before) = chosen(source, args)?;
     let options = CarryOptions {
         tolerance: args.tolerance,
-        handles: args.tangents.into(),
+        handles: args.tangents.map(Handles::from),
         scale: match args.travel {
             Travel::Hips => None,
             Travel::Factor(factor) => Some(factor),

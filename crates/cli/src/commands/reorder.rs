@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderError, ReorderOptions, reorder, survey};
@@ -27,7 +28,7 @@ impl Step for Reorder {
                     to,
                     only: self.only.clone(),
                     tolerance: self.tolerance,
-                    handles: self.tangents.into(),
+                    handles: self.tangents.map(Handles::from),
                 };
                 reorder(scene, &options)
             }

@@ -13,7 +13,6 @@ use crate::address::{Addresses, matches};
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Curve, Refit, Side, refit};
 use crate::evaluate::Sampler;
-use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rotation::{
     Conversion, EulerPath, KeyedRotation, Knot, RotationOrder, RotationPath, angle_between, convert,
@@ -302,13 +301,7 @@ pub(super) fn refitted_rotation(
         }
         _ => {
             let order = setting.order();
-            let conversion = Conversion {
-                order,
-                tolerance: setting.tolerance.into(),
-                rate: setting.rate,
-                start,
-                handles: Handles::Plain,
-            };
+            let conversion = Conversion::new(order, setting.tolerance, setting.rate, start);
             let made = convert(path, knots, &conversion);
             (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error, made.added)
         }

@@ -13,7 +13,7 @@ use crate::evaluate::{EvaluateError, PropertySampler, Sampler};
 use crate::fit::Handles;
 use crate::ledger::MeasuredError;
 use crate::rig::{OpValue, Rig};
-use crate::rotation::{Allowance, Between, Conversion, RotationOrder, Slack, angle_between, convert};
+use crate::rotation::{Allowance, Between, Conversion, Memory, RotationOrder, Slack, angle_between, convert};
 use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::TimeRange;
 use crate::value::{Quantity, Value};
@@ -25,7 +25,9 @@ pub(super) struct Change<'a> {
     pub before: DQuat,
     pub after: DQuat,
     pub tolerance: Allowance<'a>,
-    pub handles: Handles,
+    pub handles: Option<Handles>,
+    /// What came of the layers before, by their places.
+    pub memory: Option<&'a Memory>,
 }
 
 /// One rotation on all layers of some takes, as it was and as it will be.
@@ -158,13 +160,8 @@ impl<'a> Mixer<'a> {
     fn converted(&self, trace: Trace<'_>, times: &[Ticks], start: DVec3, part: f64) -> [Curve; 3] {
         let knots = trace.knots(times);
         let path = Between { path: trace, before: self.change.before, after: self.change.after };
-        let conversion = Conversion {
-            order: self.change.order,
-            tolerance: self.change.tolerance.scaled(part),
-            rate: self.old.rate,
-            start,
-            handles: Handles::Plain,
-        };
+        let tolerance = self.change.tolerance.scaled(part);
+        let conversion = Conversion::new(self.change.order, tolerance, self.old.rate, start);
         convert(&path, &knots, &conversion).curves
     }
 
@@ -219,8 +216,8 @@ impl<'a> Mixer<'a> {
         let spans = spans(&layer.weight, &times, &own);
         let made = [spans, times.clone()].into_iter().map(|times| {
             let start = times.first().map_or(DVec3::ZERO, |time| angles(lacking.value(time.as_f64())));
-            let conversion =
-                Conversion { order, tolerance, rate: self.old.rate, start, handles: self.change.handles };
+            let plain = Conversion::new(order, tolerance, self.old.rate, start);
+            let conversion = Conversion { handles: self.change.handles.unwrap_or_default(), ..plain };
             convert(&lacking, &lacking.knots(&times), &conversion).curves
         });
         let is_alike = |made: &[Curve; 3]| {
@@ -302,9 +299,10 @@ impl<'a> Mixer<'a> {
         let trace = Trace::of_property(sampler);
         let start = angles(trace.value(first.as_f64()));
         let knots = trace.knots(&times);
-        let Change { order, before, after, tolerance, handles } = self.change;
+        let Change { order, before, after, tolerance, handles, .. } = self.change;
+        let handles = handles.unwrap_or_default();
         let path = Between { path: trace, before, after };
-        let conversion = Conversion { order, tolerance, rate: self.old.rate, start, handles };
+        let conversion = Conversion { handles, ..Conversion::new(order, tolerance, self.old.rate, start) };
         let made = convert(&path, &knots, &conversion);
         Ok((EulerCurves { order, curves: made.curves }, made.error.in_frames(self.old.rate)))
     }

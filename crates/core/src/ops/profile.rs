@@ -99,7 +99,7 @@ pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(S
                 to: NewOrder::To(order),
                 only,
                 tolerance: tolerance.angle,
-                handles: Handles::Plain,
+                handles: Some(Handles::Plain),
             };
             if let Ok((turned, mut more)) = reorder(&result, &options) {
                 for entry in &mut more.entries {

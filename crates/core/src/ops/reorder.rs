@@ -40,8 +40,8 @@ pub struct ReorderOptions {
     pub only: Vec<String>,
     /// The largest angle between source and result, in radians.
     pub tolerance: f64,
-    /// Whether handles may have lengths of their own.
-    pub handles: Handles,
+    /// Handles of keys that change; as the source has them where nothing is said.
+    pub handles: Option<Handles>,
 }
 
 /// Why nothing can be reordered.
@@ -132,7 +132,7 @@ struct NodeJob<'a> {
     node: NodeRef,
     order: RotationOrder,
     tolerance: f64,
-    handles: Handles,
+    handles: Option<Handles>,
 }
 
 impl NodeJob<'_> {
@@ -188,9 +188,9 @@ impl NodeJob<'_> {
         // What lies under a layer that mixes angles has to be known under the new order.
         let mixes =
             places.iter().any(|&(take, layer, _)| mixes_angles(&self.scene.takes[take].layers[layer], layer));
-        if mixes && self.handles == Handles::Weighted {
+        if mixes && self.handles != Some(Handles::Plain) {
             // Of weighted curves there are no exact sums.
-            return NodeJob { handles: Handles::Plain, ..*self }.run();
+            return NodeJob { handles: Some(Handles::Plain), ..*self }.run();
         }
         let mut mixer = mixes.then(|| {
             let identity = DQuat::IDENTITY;
@@ -200,6 +200,7 @@ impl NodeJob<'_> {
                 after: identity,
                 tolerance: self.tolerance.into(),
                 handles: self.handles,
+                memory: None,
             };
             let (target, rig) = (self.target(), &self.scene.rigs[self.node.0]);
             Mixer::new(self.scene, &self.scene.takes, &target, (rig, &target), change).resting(new_rest)
@@ -276,6 +277,7 @@ impl NodeJob<'_> {
             after: DQuat::IDENTITY,
             tolerance: tolerance.into(),
             handles: self.handles,
+            memory: None,
             rate: self.scene.rate,
             range: take.range,
         }
@@ -467,7 +469,8 @@ fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64) -> Option<NodeSurve
                 before: DQuat::IDENTITY,
                 after: DQuat::IDENTITY,
                 tolerance: tolerance.into(),
-                handles: Handles::Plain,
+                handles: Some(Handles::Plain),
+                memory: None,
                 rate: scene.rate,
                 range: take.range,
             };

@@ -199,7 +199,7 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
                 let only = vec![carrier.address.clone()];
                 let tolerance = options.tolerance.angle;
                 let reordered =
-                    reorder(&scene, &ReorderOptions { to, only, tolerance, handles: Handles::Plain });
+                    reorder(&scene, &ReorderOptions { to, only, tolerance, handles: Some(Handles::Plain) });
                 if let Ok((turned, more)) = reordered {
                     scene = turned;
                     ledger.extend(more);

@@ -6,12 +6,12 @@ use super::trace::Trace;
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
 };
-use crate::curve::{Behaviour, Curve, Side};
+use crate::curve::{Behaviour, Curve, Key, Side};
 use crate::evaluate::Sampler;
 use crate::fit::Handles;
 use crate::ledger::{Fate, MeasuredError};
 use crate::rotation::{
-    Allowance, Between, Conversion, EulerPath, RotationOrder, convert, exact_way, nearest_euler,
+    Allowance, Between, Conversion, EulerPath, Place, RotationOrder, convert, exact_way, nearest_euler,
     pole_distance, quat_from_euler,
 };
 use crate::scene::PropertyKind;
@@ -25,7 +25,10 @@ pub(super) struct Turning<'a> {
     pub before: DQuat,
     pub after: DQuat,
     pub tolerance: Allowance<'a>,
-    pub handles: Handles,
+    /// Those of its keys; plain ones, or weighted where the source has such, where nothing is said.
+    pub handles: Option<Handles>,
+    /// What came of the same rotation before, where its tolerance changed since.
+    pub memory: Option<Place<'a>>,
     pub rate: FrameRate,
     /// The range in which loops outside the keys are written out.
     pub range: TimeRange,
@@ -148,13 +151,8 @@ impl Turning<'_> {
         };
         let knots = trace.knots(&times);
         let path = Between { path: trace, before: self.before, after: self.after };
-        let conversion = Conversion {
-            order: self.order,
-            tolerance: self.tolerance,
-            rate: self.rate,
-            start,
-            handles: self.handles,
-        };
+        let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
+        let conversion = Conversion { handles: self.handles.unwrap_or_default(), ..plain };
         let made = convert(&path, &knots, &conversion);
         Some(Turned {
             controller: Controller::Euler(EulerCurves { order: self.order, curves: made.curves }),
@@ -177,13 +175,9 @@ impl Turning<'_> {
         let start = euler.curves.iter().filter_map(|curve| curve.keys().first()).map(|key| key.time).min();
         let start = start.map_or(rest_angles, |time| path.angles(time.as_f64(), Side::Right));
         let mut looped = self.whole_loop(euler);
-        let conversion = Conversion {
-            order: self.order,
-            tolerance: self.tolerance,
-            rate: self.rate,
-            start,
-            handles: self.handles,
-        };
+        let handles = self.handles.unwrap_or_else(|| own_handles(euler));
+        let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
+        let conversion = Conversion { handles, memory: self.memory, ..plain };
         let one_period = path.knots(None);
         let moves_outside = path.moves_outside();
         let all = path.knots(moves_outside.then_some(self.range));
@@ -301,6 +295,13 @@ impl Turning<'_> {
             note,
         }
     }
+}
+
+/// Weighted handles where some key of the curves has such.
+fn own_handles(euler: &EulerCurves) -> Handles {
+    let is_weighted = |key: &Key| key.tangent_in.length().or(key.tangent_out.length()).is_some();
+    let any = euler.curves.iter().flat_map(Curve::keys).any(is_weighted);
+    if any { Handles::Weighted } else { Handles::Plain }
 }
 
 /// Whether a curve ends whole turns from where it began.

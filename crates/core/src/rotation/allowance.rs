@@ -27,6 +27,11 @@ impl Slack {
         self.factors[self.stretch(time)]
     }
 
+    /// The factors from one instant to another.
+    pub fn within(&self, from: f64, to: f64) -> &[f64] {
+        &self.factors[self.stretch(from)..=self.stretch(to)]
+    }
+
     /// The least factor.
     pub fn least(&self) -> f64 {
         self.factors.iter().copied().fold(f64::INFINITY, f64::min)

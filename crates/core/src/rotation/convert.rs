@@ -7,10 +7,12 @@
 //! keys, fewer still whose values and slopes are free (see [`super::refine`]).
 
 use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
 
 use glam::{DQuat, DVec3};
 
-use super::allowance::Allowance;
+use super::allowance::{Allowance, Slack};
 use super::handles::{Ends, PLAIN, lengths};
 use super::path::{Knot, Leaving, RotationPath};
 use super::refine::{FreeKey, Sample, refine};
@@ -28,6 +30,15 @@ const MAX_STEP: f64 = 0.26;
 const MAX_TURN: f64 = 1.0;
 /// Steps to a frame at which the path is followed and the error measured.
 const STEPS_PER_FRAME: i64 = 16;
+/// Only every so many points are looked at where an error is spread evenly.
+const GLANCE: usize = 4;
+/// Every so many steps are tried first, where the path is calm.
+const STRIDES: [i64; 2] = [8, 4];
+/// The parts of the tolerance by which an angle at every other one of these steps may be off the cubics through the rest, and
+/// by which rotations between steps may be off then: half the distance meets a bend in the slope four times closer, and a
+/// smooth path sixteen times.
+const HELD_OUT: f64 = 0.02;
+const SLOP: f64 = 0.009;
 /// By so many points at least the handles of a piece are chosen.
 const SAMPLES_PER_PIECE: usize = 20;
 /// By so many points a piece keys with free values are chosen.
@@ -48,6 +59,89 @@ pub struct Conversion<'a> {
     pub start: DVec3,
     /// Whether handles may have lengths of their own, where that saves keys.
     pub handles: Handles,
+    /// What was found before, where the same path is converted again with another slack.
+    pub memory: Option<Place<'a>>,
+}
+
+impl<'a> Conversion<'a> {
+    /// Into an order within a tolerance, with plain handles.
+    pub fn new(
+        order: RotationOrder,
+        tolerance: impl Into<Allowance<'a>>,
+        rate: FrameRate,
+        start: DVec3,
+    ) -> Conversion<'a> {
+        Conversion { order, tolerance: tolerance.into(), rate, start, handles: Handles::Plain, memory: None }
+    }
+}
+
+/// What conversions came to, so that the same paths can be converted again where the tolerance changed.
+#[derive(Debug, Default)]
+pub struct Memory {
+    places: Mutex<HashMap<usize, Remembered>>,
+}
+
+/// The place of one path in a memory.
+#[derive(Clone, Copy, Debug)]
+pub struct Place<'a> {
+    memory: &'a Memory,
+    index: usize,
+}
+
+/// What a path came to.
+#[derive(Debug)]
+struct Remembered {
+    knots: Vec<Knot>,
+    intervals: Vec<Interval>,
+    angle: f64,
+    slack: Option<Slack>,
+}
+
+impl Memory {
+    /// The place of a path; no other one may have the same.
+    pub fn place(&self, index: usize) -> Place<'_> {
+        Place { memory: self, index }
+    }
+}
+
+impl Place<'_> {
+    fn take(self, knots: &[Knot]) -> Option<Remembered> {
+        let mut places = self.memory.places.lock().unwrap_or_else(PoisonError::into_inner);
+        places.remove(&self.index).filter(|remembered| remembered.knots == knots)
+    }
+
+    fn keep(self, knots: &[Knot], intervals: Vec<Interval>, conversion: &Conversion<'_>) {
+        let Allowance { angle, slack } = conversion.tolerance;
+        let remembered = Remembered { knots: knots.to_vec(), intervals, angle, slack: slack.cloned() };
+        let mut places = self.memory.places.lock().unwrap_or_else(PoisonError::into_inner);
+        places.insert(self.index, remembered);
+    }
+}
+
+impl Remembered {
+    /// What came of an interval, where it would come to the same again.
+    fn interval(
+        &self,
+        index: usize,
+        knots: &[Knot],
+        first: &TripleKey,
+        conversion: &Conversion<'_>,
+    ) -> Option<Interval> {
+        let (from, to) = (knots[0].time.as_f64(), knots[1].time.as_f64());
+        let Allowance { angle, slack } = conversion.tolerance;
+        let interval = self.intervals.get(index).filter(|interval| interval.came == first.value)?;
+        let is_same = match (slack, &self.slack) {
+            (None, None) => true,
+            (Some(now), Some(then)) => now.within(from, to) == then.within(from, to),
+            _ => false,
+        };
+        let mut interval = (is_same && self.angle == angle).then(|| interval.clone())?;
+        // How the path comes to the first key is no matter of this interval.
+        let own = &mut interval.keys[0];
+        own.slope_in = first.slope_in;
+        own.reach_in = first.reach_in;
+        Some(interval)
+    }
 }
 
 /// A converted rotation.
@@ -69,28 +163,52 @@ pub struct Converted {
 ///
 /// All knots become keys of the result; the path outside them is not looked at.
 pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion<'_>) -> Converted {
-    let mut run = Run {
-        path,
-        c: conversion,
-        keys: Vec::new(),
-        points: Vec::new(),
-        closest: (f64::INFINITY, 0.0),
-        split_at_pole: Vec::new(),
-    };
-    run.all(knots);
-    run.finish()
+    let run = Run { path, c: conversion };
+    let mut intervals: Vec<Interval> = Vec::with_capacity(knots.len());
+    let mut keys: Vec<TripleKey> = knots.first().map(|knot| run.first_key(knot.time)).into_iter().collect();
+    let mut error = MeasuredError::none(Quantity::Angle);
+    let (mut closest, mut split_at_pole) = ((f64::INFINITY, 0.0), Vec::new());
+    let before = conversion.memory.and_then(|memory| memory.take(knots));
+    for (index, pair) in knots.windows(2).enumerate() {
+        let first = keys.pop().expect("every interval ends with a key");
+        let same = before.as_ref().and_then(|before| before.interval(index, pair, &first, conversion));
+        let interval = same.unwrap_or_else(|| run.interval(first, pair[0].leaving, pair[1].time));
+        error.merge(&interval.error);
+        closest = if interval.closest.0 < closest.0 { interval.closest } else { closest };
+        split_at_pole.extend(interval.is_split.then_some(pair[0].time));
+        keys.extend_from_slice(&interval.keys);
+        intervals.push(interval);
+    }
+    if let ([only], [key]) = (knots, keys.as_slice()) {
+        let time = only.time.as_f64();
+        error.take(
+            angle_between(path.rotation(time, Side::Right), quat_from_euler(conversion.order, key.value)),
+            time,
+        );
+    }
+    if let Some(memory) = conversion.memory {
+        memory.keep(knots, intervals, conversion);
+    }
+    let curves = std::array::from_fn(|axis| channel(&keys, axis));
+    let added = keys.iter().filter(|key| key.added).count();
+    Converted { curves, error, added, closest_to_pole: closest, split_at_pole }
 }
 
 /// A step of the followed path.
 #[derive(Clone, Copy, Debug)]
 struct Point {
     time: f64,
-    rotation: DQuat,
     angles: DVec3,
     /// ε·sin of the middle angle, by which errors of the outer angles add up or cancel.
     lean: f64,
     /// The factor of the tolerance here.
     slack: f64,
+    /// The side of the path on which it lies.
+    side: Side,
+    /// Whether its angles are interpolated between neighbours.
+    is_between: bool,
+    /// Whether it is on a whole frame.
+    is_whole: bool,
 }
 
 impl Point {
@@ -110,6 +228,45 @@ impl Point {
     }
 }
 
+/// A step at which a path is followed.
+#[derive(Clone, Copy, Debug)]
+struct GridStep {
+    time: f64,
+    index: i64,
+    is_whole: bool,
+}
+
+/// The cubic through the angles of four points.
+struct Cubic {
+    times: [f64; 3],
+    /// Divided differences (Newton).
+    c: [DVec3; 4],
+}
+
+impl Cubic {
+    fn through(points: [&Point; 4]) -> Cubic {
+        let t = points.map(|point| point.time);
+        let [mut a, mut b, mut c, mut d] = points.map(|point| point.angles);
+        let first = a;
+        (a, b, c) = ((b - a) / (t[1] - t[0]), (c - b) / (t[2] - t[1]), (d - c) / (t[3] - t[2]));
+        let second = a;
+        (a, b) = ((b - a) / (t[2] - t[0]), (c - b) / (t[3] - t[1]));
+        d = (b - a) / (t[3] - t[0]);
+        Cubic { times: [t[0], t[1], t[2]], c: [first, second, a, d] }
+    }
+
+    fn at(&self, time: f64) -> DVec3 {
+        let [x, y, z] = self.times.map(|node| time - node);
+        self.c[0] + x * (self.c[1] + y * (self.c[2] + z * self.c[3]))
+    }
+}
+
+/// The four of so many points that lie best around the stretch behind one of them.
+fn four_around(before: usize, count: usize) -> [usize; 4] {
+    let first = before.saturating_sub(1).min(count - 4);
+    [first, first + 1, first + 2, first + 3]
+}
+
 /// A key of all three channels.
 #[derive(Clone, Copy, Debug)]
 struct TripleKey {
@@ -125,103 +282,162 @@ struct TripleKey {
     added: bool,
 }
 
+impl TripleKey {
+    fn new(time: Ticks, value: DVec3, slope: DVec3) -> TripleKey {
+        TripleKey {
+            time,
+            before: None,
+            value,
+            slope_in: slope,
+            slope_out: slope,
+            reach_in: None,
+            reach_out: None,
+            interpolation: Interpolation::Cubic,
+            added: false,
+        }
+    }
+
+    /// The key of one channel; its handles' lengths depend on the keys beside it.
+    fn on(&self, axis: usize, before: Option<&TripleKey>, after: Option<&TripleKey>) -> Key {
+        let tangent = |slope: f64, reach: Option<DVec3>, other: Option<&TripleKey>| match (reach, other) {
+            (Some(reach), Some(other)) if reach[axis] != PLAIN.0 => {
+                let dt = reach[axis] * (other.time.as_f64() - self.time.as_f64()).abs();
+                Tangent::handle(dt, slope * (dt / TICKS_PER_SECOND as f64))
+            }
+            _ => Tangent::slope(slope),
+        };
+        let (slope_in, slope_out) = (self.slope_in[axis], self.slope_out[axis]);
+        Key {
+            time: self.time,
+            value: self.value[axis],
+            value_before: self.before.map(|value| value[axis]).filter(|&value| value != self.value[axis]),
+            interpolation: self.interpolation,
+            tangent_in: tangent(slope_in, self.reach_in, before),
+            tangent_out: tangent(slope_out, self.reach_out, after),
+            joined: slope_in == slope_out,
+            added: self.added,
+        }
+    }
+}
+
+/// What came of a path from one knot to the next.
+#[derive(Clone, Debug)]
+struct Interval {
+    /// The value with which the path came to its first key.
+    came: DVec3,
+    /// Its first key, those that were added, and its last one.
+    keys: Vec<TripleKey>,
+    /// How far the keys are from the path; places are in ticks.
+    error: MeasuredError,
+    /// The least distance from the pole, and when.
+    closest: (f64, f64),
+    /// Whether the first key has two values at the pole.
+    is_split: bool,
+}
+
 struct Run<'a, P: RotationPath> {
     path: &'a P,
     c: &'a Conversion<'a>,
-    keys: Vec<TripleKey>,
-    /// All points at which the result will be measured.
-    points: Vec<Point>,
-    closest: (f64, f64),
-    split_at_pole: Vec<Ticks>,
 }
 
 impl<P: RotationPath> Run<'_, P> {
-    fn all(&mut self, knots: &[Knot]) {
-        let Some(first) = knots.first() else { return };
-        let at = first.time.as_f64();
+    /// The key with which the first knot begins.
+    fn first_key(&self, time: Ticks) -> TripleKey {
+        let at = time.as_f64();
         let start = nearest_euler(self.c.order, self.path.rotation(at, Side::Right), self.c.start);
-        let before = self
-            .path
-            .jumps(at)
-            .then(|| nearest_euler(self.c.order, self.path.rotation(at, Side::Left), start));
-        self.push_key(first.time, before, start, DVec3::ZERO);
-        for pair in knots.windows(2) {
-            self.interval(pair[0], pair[1].time);
-        }
-        if let [only] = knots {
-            let time = only.time.as_f64();
-            self.points.push(self.point(time, self.path.rotation(time, Side::Right), start));
-        }
+        let before = || nearest_euler(self.c.order, self.path.rotation(at, Side::Left), start);
+        TripleKey { before: self.path.jumps(at).then(before), ..TripleKey::new(time, start, DVec3::ZERO) }
     }
 
-    fn push_key(&mut self, time: Ticks, before: Option<DVec3>, value: DVec3, slope_in: DVec3) {
-        let interpolation = Interpolation::Cubic;
-        self.keys.push(TripleKey {
-            time,
-            before,
-            value,
-            slope_in,
-            slope_out: DVec3::ZERO,
-            reach_in: None,
-            reach_out: None,
-            interpolation,
-            added: false,
-        });
-    }
-
-    /// From the last key to the knot at `to`, which becomes a key.
-    fn interval(&mut self, from: Knot, to: Ticks) {
-        let last = self.keys.len() - 1;
-        let end = to.as_f64();
-        if from.leaving == Leaving::Holding {
-            self.keys[last].interpolation = Interpolation::Hold;
-            let held = self.keys[last].value;
-            let start = from.time.as_f64();
-            let rotation = self.path.rotation(start, Side::Right);
-            self.points.extend([start, 0.5 * (start + end)].map(|time| self.point(time, rotation, held)));
-            let value = self.across(end, held);
-            self.push_key(to, None, value, DVec3::ZERO);
-            return;
+    /// From a key at one knot to the next knot.
+    fn interval(&self, mut first: TripleKey, leaving: Leaving, to: Ticks) -> Interval {
+        let (start, end) = (first.time.as_f64(), to.as_f64());
+        let came = first.value;
+        let mut error = MeasuredError::none(Quantity::Angle);
+        if leaving == Leaving::Holding {
+            first.interpolation = Interpolation::Hold;
+            first.slope_out = DVec3::ZERO;
+            let off =
+                angle_between(self.path.rotation(start, Side::Right), quat_from_euler(self.c.order, came));
+            error.take(off, start);
+            let last = TripleKey::new(to, self.across(end, came), DVec3::ZERO);
+            let closest = (f64::INFINITY, 0.0);
+            return Interval { came, keys: vec![first, last], error, closest, is_split: false };
         }
-        let (start_angles, start_slope) = self.departure(from.time.as_f64(), self.keys[last].value);
-        if (start_angles - self.keys[last].value).abs().max_element() > 1e-4 {
-            // No continuous angles lead through the pole here: one key, two values, one rotation.
-            let value = self.keys[last].value;
-            self.keys[last].before.get_or_insert(value);
-            self.split_at_pole.push(from.time);
+        let (value, start_slope) = self.departure(start, came);
+        // No continuous angles lead through the pole here: one key, two values, one rotation.
+        let is_split = (value - came).abs().max_element() > 1e-4;
+        if is_split {
+            first.before.get_or_insert(came);
         }
-        self.keys[last].value = start_angles;
-        let points = self.follow(from.time.as_f64(), start_angles, end);
-        self.note_pole(&points);
+        (first.value, first.slope_out) = (value, start_slope);
+        let points = self.follow(start, value, end);
         let (arrival, end_slope) = self.arrival(&points);
+        let last = TripleKey { slope_in: end_slope, ..TripleKey::new(to, arrival, DVec3::ZERO) };
         let slopes = RefCell::new(vec![None; points.len()]);
-        let mut reach_in = None;
         let trace = Trace { run: self, points: &points, start_slope, end_slope, arrival, slopes };
-        if from.leaving == Leaving::Straight && trace.is_straight() {
-            self.keys[last].interpolation = Interpolation::Linear;
+        let mut keys = vec![first];
+        if leaving == Leaving::Straight && trace.is_straight() {
+            keys[0].interpolation = Interpolation::Linear;
+            keys[0].slope_out = DVec3::ZERO;
+            keys.push(last);
         } else {
-            let Added { keys, reaches } = trace.added();
-            self.keys[last].slope_out = start_slope;
-            for (time, angles, slope) in keys {
-                self.push_key(time, None, angles, slope);
-                let key = self.keys.len() - 1;
-                self.keys[key].slope_out = slope;
-                self.keys[key].added = true;
-            }
+            let Added { keys: more, reaches } = trace.added();
+            let added =
+                |(time, angles, slope)| TripleKey { added: true, ..TripleKey::new(time, angles, slope) };
+            keys.extend(more.into_iter().map(added));
+            keys.push(last);
             for (index, piece) in reaches.into_iter().enumerate() {
-                self.keys[last + index].reach_out = Some(piece.out);
-                match self.keys.get_mut(last + index + 1) {
-                    Some(next) => next.reach_in = Some(piece.into),
-                    None => reach_in = Some(piece.into),
-                }
+                keys[index].reach_out = Some(piece.out);
+                keys[index + 1].reach_in = Some(piece.into);
             }
         }
-        self.points.extend_from_slice(&points[..points.len() - 1]);
-        let value = if self.path.jumps(end) { self.across(end, arrival) } else { arrival };
-        let before = (value != arrival).then_some(arrival);
-        self.push_key(to, before, value, end_slope);
-        let key = self.keys.len() - 1;
-        self.keys[key].reach_in = reach_in;
+        self.measure(&points[..points.len() - 1], &keys, &mut error);
+        if self.path.jumps(end) {
+            let last = keys.len() - 1;
+            keys[last].value = self.across(end, arrival);
+            keys[last].before = (keys[last].value != arrival).then_some(arrival);
+        }
+        Interval { came, keys, error, closest: self.closest_to_pole(&points), is_split }
+    }
+
+    /// How far keys are from the path at some points.
+    fn measure(&self, points: &[Point], keys: &[TripleKey], error: &mut MeasuredError) {
+        let piece = |index: usize| -> [Segment; 3] {
+            let (from, to) = (&keys[index], &keys[index + 1]);
+            std::array::from_fn(|axis| {
+                Segment::between(&from.on(axis, None, Some(to)), &to.on(axis, Some(from), None))
+            })
+        };
+        let (mut index, mut segments) = (0, piece(0));
+        let mut off: Vec<(f64, f64, DVec3)> = Vec::with_capacity(points.len());
+        for point in points {
+            if point.time >= keys[index + 1].time.as_f64() && index + 2 < keys.len() {
+                index += 1;
+                segments = piece(index);
+            }
+            let angles = segments.each_ref().map(|segment| segment.value(point.time).unwrap_or(0.0));
+            let angles = DVec3::from_array(angles);
+            let (linear, rest) = self.distance(point, angles);
+            off.push((linear, rest, angles));
+        }
+        // The largest error is to be exact; of the others it is enough that they are smaller.
+        let surely = off.iter().map(|(linear, rest, _)| linear - rest).fold(0.0, f64::max);
+        for (point, (linear, rest, angles)) in points.iter().zip(off) {
+            let found = match linear + rest < surely {
+                true => linear,
+                false => angle_between(self.rotation(point), quat_from_euler(self.c.order, angles)),
+            };
+            error.take(found, point.time);
+        }
+    }
+
+    /// The least distance from the pole at some points, and when.
+    fn closest_to_pole(&self, points: &[Point]) -> (f64, f64) {
+        // The lean is the sine of the middle angle: the larger, the closer.
+        let Some(first) = points.first() else { return (f64::INFINITY, 0.0) };
+        let closest = points.iter().fold(first, |a, b| if b.lean.abs() > a.lean.abs() { b } else { a });
+        (closest.angles[self.c.order.middle()].cos().abs().asin(), closest.time)
     }
 
     /// The angles after a jump or the end of a hold: the bridge counts as the path.
@@ -237,34 +453,120 @@ impl<P: RotationPath> Run<'_, P> {
         angles
     }
 
-    fn point(&self, time: f64, rotation: DQuat, angles: DVec3) -> Point {
+    fn point(&self, time: f64, angles: DVec3) -> Point {
         let lean = self.c.order.sign() * angles[self.c.order.middle()].sin();
-        Point { time, rotation, angles, lean, slack: self.c.tolerance.factor(time) }
+        let slack = self.c.tolerance.factor(time);
+        Point { time, angles, lean, slack, side: Side::Right, is_between: false, is_whole: false }
+    }
+
+    /// The path's rotation at a point.
+    fn rotation(&self, point: &Point) -> DQuat {
+        self.path.rotation(point.time, point.side)
+    }
+
+    /// How far a rotation with some angles is from a point, in radians, and how far that may be off.
+    #[inline]
+    fn distance(&self, point: &Point, angles: DVec3) -> (f64, f64) {
+        let (linear, rest) = point.distance(self.c.order, angles);
+        let slop = if point.is_between { SLOP * self.c.tolerance.angle * point.slack } else { 0.0 };
+        (linear, rest + slop)
     }
 
     /// Follows the path from `from`, where it has these angles, to `to`.
     fn follow(&self, from: f64, angles: DVec3, to: f64) -> Vec<Point> {
         let step = self.c.rate.ticks_per_frame() / STEPS_PER_FRAME as f64;
-        let first = (from / step).floor() as i64 + 1;
-        let mut points = vec![self.point(from, self.path.rotation(from, Side::Right), angles)];
-        // Where the path cannot turn far in a step, its speed need not be asked for at each.
-        let calm = self.path.speed_bound(from, to) * step < MAX_TURN * TICKS_PER_SECOND as f64;
-        for index in first.. {
+        let start = self.point(from, angles);
+        let mut grid = Vec::with_capacity(((to - from) / step) as usize + 3);
+        for index in (from / step).floor() as i64 + 1.. {
             // Whole frames exactly, so that keys can stand on them.
-            let time = if index % STEPS_PER_FRAME == 0 {
-                self.c.rate.ticks(index / STEPS_PER_FRAME).as_f64()
-            } else {
-                (index as f64 * step).round()
+            let is_whole = index % STEPS_PER_FRAME == 0;
+            let time = match is_whole {
+                true => self.c.rate.ticks(index / STEPS_PER_FRAME).as_f64(),
+                false => (index as f64 * step).round(),
             };
             if time >= to {
                 break;
             }
             if time > from {
-                self.advance(&mut points, time, Side::Right, calm, 0);
+                grid.push(GridStep { time, index, is_whole });
             }
+        }
+        let speed = self.path.speed_bound(from, to) * step / TICKS_PER_SECOND as f64;
+        for stride in STRIDES {
+            if speed * (stride as f64) < MAX_TURN
+                && let Some(points) = self.follow_widely(start, &grid, to, stride)
+            {
+                return points;
+            }
+        }
+        // Where the path cannot turn far in a step, its speed need not be asked for at each.
+        let calm = speed < MAX_TURN;
+        let mut points = Vec::with_capacity(grid.len() + 2);
+        points.push(start);
+        for step in &grid {
+            self.advance(&mut points, step.time, Side::Right, calm, 0);
+            points.last_mut().expect("the start is among them").is_whole = step.is_whole;
         }
         self.advance(&mut points, to, Side::Left, calm, 0);
         points
+    }
+
+    /// Follows the path at every so many steps of the grid, and takes the angles in between from the cubics through four
+    /// of those; `None` where the path is too lively for that. Every other one has to lie on the cubics of the rest.
+    fn follow_widely(&self, start: Point, grid: &[GridStep], to: f64, stride: i64) -> Option<Vec<Point>> {
+        // Nodes that stand close beside an end tell nothing more.
+        let apart = 0.5 * stride as f64 * self.c.rate.ticks_per_frame() / STEPS_PER_FRAME as f64;
+        let is_node = |step: &GridStep| {
+            step.index % stride == 0 && step.time - start.time > apart && to - step.time > apart
+        };
+        let mut nodes = Vec::with_capacity(grid.len() / stride as usize + 2);
+        nodes.push(start);
+        let mut add = |time: f64, side: Side, is_whole: bool| {
+            let rotation = self.path.rotation(time, side);
+            let near = nodes[nodes.len() - 1].angles;
+            let angles = nearest_euler(self.c.order, rotation, near);
+            nodes.push(Point { side, is_whole, ..self.point(time, angles) });
+            (angles - near).abs().max_element() <= MAX_STEP
+        };
+        for step in grid.iter().filter(|step| is_node(step)) {
+            if !add(step.time, Side::Right, step.is_whole) {
+                return None;
+            }
+        }
+        if !add(to, Side::Left, false) {
+            return None;
+        }
+        let last = nodes.len() - 1;
+        let rest: Vec<usize> = (0..last).step_by(2).chain([last]).collect();
+        if rest.len() < 4 {
+            return None;
+        }
+        for (place, pair) in rest.windows(2).enumerate().filter(|(_, pair)| pair[1] == pair[0] + 2) {
+            let through = four_around(place, rest.len()).map(|place| &nodes[rest[place]]);
+            let node = &nodes[pair[0] + 1];
+            let off = (Cubic::through(through).at(node.time) - node.angles).abs().max_element();
+            if off > HELD_OUT * self.c.tolerance.angle * node.slack {
+                return None;
+            }
+        }
+        let mut points = Vec::with_capacity(grid.len() + 2);
+        points.push(start);
+        let (mut node, mut cubic) =
+            (0, Cubic::through(four_around(0, nodes.len()).map(|place| &nodes[place])));
+        for step in grid {
+            if step.time >= nodes[node + 1].time {
+                node += 1;
+                cubic = Cubic::through(four_around(node, nodes.len()).map(|place| &nodes[place]));
+            }
+            if step.time == nodes[node].time {
+                points.push(nodes[node]);
+                continue;
+            }
+            let point = self.point(step.time, cubic.at(step.time));
+            points.push(Point { is_between: true, is_whole: step.is_whole, ..point });
+        }
+        points.push(nodes[last]);
+        Some(points)
     }
 
     /// One step on from the last point, in smaller steps where angles change fast.
@@ -272,9 +574,9 @@ impl<P: RotationPath> Run<'_, P> {
         let last = points[points.len() - 1];
         let rotation = self.path.rotation(to, side);
         let angles = nearest_euler(self.c.order, rotation, last.angles);
-        let turned = angle_between(last.rotation, rotation);
+        let turned = || angle_between(self.rotation(&last), rotation);
         let leaps =
-            (angles - last.angles).abs().max_element() > MAX_STEP && turned > 0.5 * self.c.tolerance.angle;
+            (angles - last.angles).abs().max_element() > MAX_STEP && turned() > 0.5 * self.c.tolerance.angle;
         // A path may turn so far between two points that its ends tell nothing: its speed does.
         let turns = || {
             let speed = self.path.velocity(last.time, Side::Right).length();
@@ -285,7 +587,7 @@ impl<P: RotationPath> Run<'_, P> {
             self.advance(points, middle, Side::Right, calm, depth + 1);
             self.advance(points, to, side, calm, depth + 1);
         } else {
-            points.push(self.point(to, rotation, angles));
+            points.push(Point { side, ..self.point(to, angles) });
         }
     }
 
@@ -337,36 +639,6 @@ impl<P: RotationPath> Run<'_, P> {
         }
         (angles, slope)
     }
-
-    fn note_pole(&mut self, points: &[Point]) {
-        // The lean is the sine of the middle angle: the larger, the closer.
-        let Some(first) = points.first() else { return };
-        let closest = points.iter().fold(first, |a, b| if b.lean.abs() > a.lean.abs() { b } else { a });
-        let distance = closest.angles[self.c.order.middle()].cos().abs().asin();
-        if distance < self.closest.0 {
-            self.closest = (distance, closest.time);
-        }
-    }
-
-    fn finish(self) -> Converted {
-        let curves: [Curve; 3] = std::array::from_fn(|axis| channel(&self.keys, axis));
-        let mut error = MeasuredError::none(Quantity::Angle);
-        let mut cursors = curves.each_ref().map(crate::curve::Cursor::new);
-        for point in &self.points {
-            let angles = DVec3::from_array(
-                cursors.each_mut().map(|cursor| cursor.value_at(point.time).unwrap_or(0.0)),
-            );
-            // The largest error is to be exact; of the others it is enough that they are smaller.
-            let (linear, rest) = point.distance(self.c.order, angles);
-            let found = match linear + rest < error.largest {
-                true => linear,
-                false => angle_between(point.rotation, quat_from_euler(self.c.order, angles)),
-            };
-            error.take(found, point.time);
-        }
-        let added = self.keys.iter().filter(|key| key.added).count();
-        Converted { curves, error, added, closest_to_pole: self.closest, split_at_pole: self.split_at_pole }
-    }
 }
 
 /// The curve of one angle; one key is enough where it never changes.
@@ -382,27 +654,8 @@ fn channel(keys: &[TripleKey], axis: usize) -> Curve {
     if is_still {
         return Curve::constant(first.time, first.value[axis]);
     }
-    let made = keys.iter().enumerate().map(|(index, key)| {
-        let (slope_in, slope_out) = (key.slope_in[axis], key.slope_out[axis]);
-        let joined = slope_in == slope_out;
-        let tangent = |slope: f64, reach: Option<DVec3>, other: Option<&TripleKey>| match (reach, other) {
-            (Some(reach), Some(other)) if reach[axis] != PLAIN.0 => {
-                let dt = reach[axis] * (other.time.as_f64() - key.time.as_f64()).abs();
-                Tangent::handle(dt, slope * (dt / TICKS_PER_SECOND as f64))
-            }
-            _ => Tangent::slope(slope),
-        };
-        Key {
-            time: key.time,
-            value: key.value[axis],
-            value_before: key.before.map(|before| before[axis]).filter(|&before| before != key.value[axis]),
-            interpolation: key.interpolation,
-            tangent_in: tangent(slope_in, key.reach_in, index.checked_sub(1).map(|before| &keys[before])),
-            tangent_out: tangent(slope_out, key.reach_out, keys.get(index + 1)),
-            joined,
-            added: key.added,
-        }
-    });
+    let before = |index: usize| index.checked_sub(1).map(|before| &keys[before]);
+    let made = keys.iter().enumerate().map(|(index, key)| key.on(axis, before(index), keys.get(index + 1)));
     Curve::new(made.collect()).expect("keys were made in order of time")
 }
 
@@ -421,6 +674,9 @@ struct Reach {
     out: DVec3,
     into: DVec3,
 }
+
+/// Whether one piece from a point to another stays within a tolerance.
+type Fits<'a> = dyn Fn(usize, usize, f64) -> bool + 'a;
 
 /// The followed path between two knots.
 struct Trace<'a, 'b, P: RotationPath> {
@@ -478,7 +734,7 @@ impl<P: RotationPath> Trace<'_, '_, P> {
     fn is_within(&self, point: &Point, angles: DVec3, tolerance: f64) -> bool {
         let tolerance = tolerance * point.slack;
         let order = self.run.c.order;
-        let (linear, rest) = point.distance(order, angles);
+        let (linear, rest) = self.run.distance(point, angles);
         if linear + rest < tolerance {
             return true;
         }
@@ -486,11 +742,16 @@ impl<P: RotationPath> Trace<'_, '_, P> {
             return false;
         }
         // A conversion back meets the very same error: rounding must not make it another one.
-        angle_between(point.rotation, quat_from_euler(order, angles)) <= tolerance * (1.0 + 1e-9)
+        angle_between(self.run.rotation(point), quat_from_euler(order, angles)) <= tolerance * (1.0 + 1e-9)
     }
 
     /// Whether one cubic from a point to another stays within a tolerance.
     fn fits(&self, from: usize, to: usize, tolerance: f64) -> bool {
+        self.fits_at(from, to, tolerance, 1)
+    }
+
+    /// The same, looked at every so many points only.
+    fn fits_at(&self, from: usize, to: usize, tolerance: f64, stride: usize) -> bool {
         let (start, end) = (self.points[from].time, self.points[to].time);
         let seconds = (end - start) / TICKS_PER_SECOND as f64;
         let (v0, v1) = (self.angles(from), self.angles(to));
@@ -502,9 +763,9 @@ impl<P: RotationPath> Trace<'_, '_, P> {
             self.is_within(point, v0 + (m0 + (c2 + c3 * u) * u) * u, tolerance)
         };
         // It strays most far from its ends, so what does not fit shows soonest in the middle.
-        let middle = from + 1 + (to - from) / 2;
-        let (first, second) = self.points[from + 1..to].split_at((middle - from - 1).min(to - from - 1));
-        second.iter().all(is_near) && first.iter().rev().all(is_near)
+        let middle = (from + 1 + (to - from) / 2).min(to);
+        self.points[middle..to].iter().step_by(stride).all(is_near)
+            && self.points[from + 1..middle].iter().rev().step_by(stride).all(is_near)
     }
 
     /// The keys that must be added, and the handles of all pieces where those are not plain.
@@ -514,14 +775,16 @@ impl<P: RotationPath> Trace<'_, '_, P> {
         if self.fits(0, last, tolerance) {
             return Added::default();
         }
-        let cuts = self.cuts(&|from, to, tolerance| self.fits(from, to, tolerance));
+        let fits = |from, to, tolerance| self.fits(from, to, tolerance);
+        let cuts = self.cuts(&fits, &|from, to, tolerance| self.fits_at(from, to, tolerance, GLANCE));
         let plain = match cuts.as_slice() {
             [_, _, ..] => self.fewer(&cuts),
             _ => None,
         };
         let plain = plain.unwrap_or_else(|| self.keys_at(&cuts));
         if self.run.c.handles == Handles::Weighted {
-            let cuts = self.cuts(&|from, to, tolerance| self.weighted(from, to, tolerance).is_some());
+            let fits = |from, to, tolerance| self.weighted(from, to, tolerance).is_some();
+            let cuts = self.cuts(&fits, &fits);
             let knots: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([last]).collect();
             let reaches: Option<Vec<Reach>> =
                 knots.windows(2).map(|pair| self.weighted(pair[0], pair[1], tolerance)).collect();
@@ -534,8 +797,12 @@ impl<P: RotationPath> Trace<'_, '_, P> {
 
     /// Keys on the path at some points.
     fn keys_at(&self, points: &[usize]) -> Vec<(Ticks, DVec3, DVec3)> {
-        let time = |index: usize| Ticks(self.points[index].time.round() as i64);
-        points.iter().map(|&index| (time(index), self.points[index].angles, self.slope(index))).collect()
+        let key = |&index: &usize| {
+            let point = &self.points[index];
+            let angles = nearest_euler(self.run.c.order, self.run.rotation(point), point.angles);
+            (Ticks(point.time.round() as i64), angles, self.slope(index))
+        };
+        points.iter().map(key).collect()
     }
 
     /// The handles with which one weighted piece from a point to another stays within a tolerance.
@@ -657,39 +924,38 @@ impl<P: RotationPath> Trace<'_, '_, P> {
 
     /// Whether a point is on a whole frame.
     fn is_whole(&self, index: usize) -> bool {
-        self.run.c.rate.whole_frame(Ticks(self.points[index].time as i64)).is_some()
+        self.points[index].is_whole
     }
 
     /// The points at which keys must be added, as few as can be found and evenly spread, where `fits` says which pieces
-    /// stay within a tolerance.
-    fn cuts(&self, fits: &dyn Fn(usize, usize, f64) -> bool) -> Vec<usize> {
+    /// stay within a tolerance; `seems_to_fit` says so at a glance.
+    fn cuts(&self, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
         let tolerance = self.run.c.tolerance.angle;
-        if fits(0, self.points.len() - 1, tolerance) {
+        let last = self.points.len() - 1;
+        if fits(0, last, tolerance) {
             return Vec::new();
         }
         let frames: Vec<usize> = (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect();
-        let mut cuts = self.cuts_within(tolerance, &frames, fits);
+        let first = self.cuts_within(tolerance, &frames, fits);
+        let mut cuts = first.clone();
         // The least tolerance that needs no more keys spreads the error evenly.
         let (mut enough, mut too_little) = (tolerance, 0.0);
         for _ in 0..5 {
             let middle = 0.5 * (enough + too_little);
-            let tried = self.cuts_within(middle, &frames, fits);
+            let tried = self.cuts_within(middle, &frames, seems_to_fit);
             if tried.len() <= cuts.len() {
                 (enough, cuts) = (middle, tried);
             } else {
                 too_little = middle;
             }
         }
-        cuts
+        let mut pieces =
+            std::iter::once(0).chain(cuts.iter().copied()).zip(cuts.iter().copied().chain([last]));
+        if pieces.all(|(from, to)| fits(from, to, tolerance)) { cuts } else { first }
     }
 
     /// The points at which a tolerance needs keys; those of `frames` stand on whole frames.
-    fn cuts_within(
-        &self,
-        tolerance: f64,
-        frames: &[usize],
-        fits: &dyn Fn(usize, usize, f64) -> bool,
-    ) -> Vec<usize> {
+    fn cuts_within(&self, tolerance: f64, frames: &[usize], fits: &Fits<'_>) -> Vec<usize> {
         let last = self.points.len() - 1;
         let mut cuts = Vec::new();
         let mut at = 0;

@@ -13,7 +13,7 @@ mod to_quaternion;
 mod vector;
 
 pub use allowance::{Allowance, Slack};
-pub use convert::{Conversion, Converted, convert};
+pub use convert::{Conversion, Converted, Memory, Place, convert};
 pub use euler::{
     angle_between, nearest_euler, nearest_turn, pole_distance, principal_euler, quat_from_euler,
     rates_from_velocity, velocity_from_rates,

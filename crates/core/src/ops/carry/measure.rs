@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use glam::DVec3;
+use rayon::prelude::*;
 
 use super::map::PairSpace;
 use super::shares::{Compared, Excess, Shares};
@@ -67,11 +68,9 @@ impl Job<'_> {
         is_refitted: bool,
         shares: &Shares,
     ) -> Result<(Measured, Vec<Excess>), CarryError> {
-        let mut error = MeasuredError::none(Quantity::Angle);
-        let mut worst: Option<NodeId> = None;
-        let mut excess: HashMap<(usize, usize), Excess> = HashMap::new();
         if world.pairs.is_empty() {
-            return Ok((Measured { error, worst }, Vec::new()));
+            let error = MeasuredError::none(Quantity::Angle);
+            return Ok((Measured { error, worst: None }, Vec::new()));
         }
         // Between samples there is nothing to be held to: what hangs on sampled turns is compared at the samples.
         let sampled: HashMap<NodeId, &Samples> = (after.tracks())
@@ -88,47 +87,96 @@ impl Job<'_> {
             part > 0.0 && !near(index) && !near(index + 1)
         };
         let result = Scene { takes: Vec::new(), ..self.target.clone() };
-        let mut source = Evaluator::new(self.source, Some(before), 0)?;
-        let mut target = Evaluator::new(&result, Some(after), 0)?;
-        let (mut pose, mut carried) = (Pose::default(), Pose::default());
         let rate = self.source.rate;
-        let frames = (rate.frame(before.range.first) * 2.0).ceil() as i64
-            ..=(rate.frame(before.range.last) * 2.0) as i64;
+        let first = (rate.frame(before.range.first) * 2.0).ceil() as i64;
+        let last = (rate.frame(before.range.last) * 2.0) as i64;
         // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
-        for half in frames.filter(|half| is_refitted || half % 2 == 0) {
-            let time = half as f64 * 0.5 * rate.ticks_per_frame();
-            let window = shares.window(time);
-            source.pose_at(time, &mut pose);
-            target.pose_at(time, &mut carried);
-            let turns = |pair: usize| {
-                let (a, b, _) = world.pairs[pair];
-                let wanted = pose.world_rotation[a] * self.from.world[a].conjugate();
-                (wanted, carried.world_rotation[b] * self.onto.world[b].conjugate())
-            };
-            for (pair, (&(.., node), grids)) in world.pairs.iter().zip(&grids).enumerate() {
-                if grids.iter().any(|samples| is_between(samples, time)) {
-                    continue;
-                }
-                let (wanted, found) = turns(pair);
-                let angle = angle_between(wanted, found);
-                if angle > error.largest || worst.is_none() {
-                    worst = Some(node);
-                }
-                error.take(angle, half as f64 * 0.5);
-                let known = excess.get(&(pair, window)).map_or(self.tolerance.angle, |known| known.angle);
-                if angle > known {
-                    let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
-                    let off = |pair: usize| -> DVec3 {
-                        let (wanted, found) = turns(pair);
-                        to_vector(found * wanted.conjugate())
-                    };
-                    let errors = chain.map(off).collect();
-                    excess.insert((pair, window), Excess { node: pair, window, angle, errors });
+        let halves: Vec<i64> = (first..=last).filter(|half| is_refitted || half % 2 == 0).collect();
+        let look = |halves: &[i64]| -> Result<Seen, CarryError> {
+            let mut source = Evaluator::new(self.source, Some(before), 0)?;
+            let mut target = Evaluator::new(&result, Some(after), 0)?;
+            let (mut pose, mut carried) = (Pose::default(), Pose::default());
+            let mut seen = Seen::default();
+            for &half in halves {
+                let time = half as f64 * 0.5 * rate.ticks_per_frame();
+                let window = shares.window(time);
+                source.pose_at(time, &mut pose);
+                target.pose_at(time, &mut carried);
+                let turns = |pair: usize| {
+                    let (a, b, _) = world.pairs[pair];
+                    let wanted = pose.world_rotation[a] * self.from.world[a].conjugate();
+                    (wanted, carried.world_rotation[b] * self.onto.world[b].conjugate())
+                };
+                for (pair, grids) in grids.iter().enumerate() {
+                    if grids.iter().any(|samples| is_between(samples, time)) {
+                        continue;
+                    }
+                    let (wanted, found) = turns(pair);
+                    let angle = angle_between(wanted, found);
+                    seen.take(pair, angle, half as f64 * 0.5);
+                    let known =
+                        seen.excess.get(&(pair, window)).map_or(self.tolerance.angle, |known| known.angle);
+                    if angle > known {
+                        let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
+                        let off = |pair: usize| -> DVec3 {
+                            let (wanted, found) = turns(pair);
+                            to_vector(found * wanted.conjugate())
+                        };
+                        let errors = chain.map(off).collect();
+                        seen.excess.insert((pair, window), Excess { node: pair, window, angle, errors });
+                    }
                 }
             }
-        }
-        let mut excess: Vec<Excess> = excess.into_values().collect();
+            Ok(seen)
+        };
+        let chunk = halves.len().div_ceil(CHUNKS * rayon::current_num_threads()).max(1);
+        let parts: Vec<Seen> = halves.par_chunks(chunk).map(look).collect::<Result<_, _>>()?;
+        let seen = parts.into_iter().fold(Seen::default(), Seen::with);
+        let worst = seen.worst.map(|pair| world.pairs[pair].2);
+        let mut excess: Vec<Excess> = seen.excess.into_values().collect();
         excess.sort_by_key(|excess| (excess.node, excess.window));
-        Ok((Measured { error, worst }, excess))
+        Ok((Measured { error: seen.error, worst }, excess))
+    }
+}
+
+/// How many stretches of time each core looks at, one after another.
+const CHUNKS: usize = 4;
+
+/// What was seen in a stretch of time.
+struct Seen {
+    error: MeasuredError,
+    /// The pair with the largest error.
+    worst: Option<usize>,
+    /// By pair and window.
+    excess: HashMap<(usize, usize), Excess>,
+}
+
+impl Default for Seen {
+    fn default() -> Seen {
+        Seen { error: MeasuredError::none(Quantity::Angle), worst: None, excess: HashMap::new() }
+    }
+}
+
+impl Seen {
+    fn take(&mut self, pair: usize, angle: f64, frame: f64) {
+        if angle > self.error.largest || self.worst.is_none() {
+            self.worst = Some(pair);
+        }
+        self.error.take(angle, frame);
+    }
+
+    /// Together with what was seen afterwards.
+    fn with(mut self, later: Seen) -> Seen {
+        if later.error.largest > self.error.largest || self.worst.is_none() {
+            self.worst = later.worst;
+        }
+        self.error.merge(&later.error);
+        for (place, excess) in later.excess {
+            let known = self.excess.get(&place).map_or(0.0, |known| known.angle);
+            if excess.angle > known {
+                self.excess.insert(place, excess);
+            }
+        }
+        self
     }
 }

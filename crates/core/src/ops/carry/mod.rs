@@ -51,6 +51,7 @@ use crate::evaluate::EvaluateError;
 use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, NodeKind, Rig};
+use crate::rotation::Memory;
 use crate::scene::{NodeSet, Scene, Take, Target, Track};
 use crate::time::Ticks;
 
@@ -59,8 +60,8 @@ use crate::time::Ticks;
 pub struct CarryOptions {
     /// The largest errors: of a world-space rotation relative to the reference, of translations, of numbers.
     pub tolerance: Tolerance,
-    /// Whether handles may have lengths of their own, where that saves keys.
-    pub handles: Handles,
+    /// Handles of rotations that change; as the source has them where nothing is said.
+    pub handles: Option<Handles>,
     /// How much the translation grows, apart from units; `None` takes the ratio of the hip heights.
     pub scale: Option<f64>,
     /// Patterns of channels or nodes of either side, or `@SET`; all where there are none.
@@ -391,7 +392,7 @@ struct Job<'a> {
     changed: &'a HashSet<(String, String)>,
     scale: f64,
     tolerance: Tolerance,
-    handles: Handles,
+    handles: Option<Handles>,
 }
 
 /// How far a take's result is from its source.
@@ -407,7 +408,10 @@ impl Job<'_> {
     fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
         let links = &self.links.all;
         let mut shares = Shares::new(self.tolerance.angle, links.len(), tracks.take.range);
-        let turn = |shares: &Shares, index: usize| self.rotation(tracks, &links[index], shares.of(index));
+        let memories: Vec<Memory> = links.iter().map(|_| Memory::default()).collect();
+        let turn = |shares: &Shares, index: usize| {
+            self.rotation(tracks, &links[index], shares.of(index), &memories[index])
+        };
         let mut rotations: Vec<Vec<Output>> =
             (0..links.len()).into_par_iter().map(|index| turn(&shares, index)).collect();
         let length = self.tolerance.length / self.target.space.metres_per_unit;

@@ -21,8 +21,8 @@ use crate::ops::trace::Trace;
 use crate::ops::turn::{Turned, Turning};
 use crate::rig::NodeId;
 use crate::rotation::{
-    Allowance, Between, Conversion, RotationOrder, RotationPath as _, convert, exact_way, from_vector,
-    nearest_euler, nearest_vector,
+    Allowance, Between, Conversion, Memory, RotationOrder, RotationPath as _, convert, exact_way,
+    from_vector, nearest_euler, nearest_vector,
 };
 use crate::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 use crate::time::Ticks;
@@ -73,7 +73,13 @@ impl Job<'_> {
     }
 
     /// What a linked node's rotation becomes on all layers of a take.
-    pub fn rotation(&self, take: &Tracks<'_>, link: &Link, tolerance: Allowance<'_>) -> Vec<Output> {
+    pub fn rotation(
+        &self,
+        take: &Tracks<'_>,
+        link: &Link,
+        tolerance: Allowance<'_>,
+        memory: &Memory,
+    ) -> Vec<Output> {
         let target = Target { rig: 0, node: link.target, property: "rotation".into() };
         let recipe = self.recipe(take, link);
         if recipe.factors.is_empty() {
@@ -110,6 +116,7 @@ impl Job<'_> {
                 after: snapped(after.normalize()),
                 tolerance,
                 handles: self.handles,
+                memory: Some(memory),
             };
             return self.one_to_one(take.take, node, tracks, &target, change);
         }
@@ -147,6 +154,7 @@ impl Job<'_> {
             after: snapped((inside * recipe.after).normalize()),
             tolerance,
             handles: self.handles,
+            memory: None,
             rate: self.source.rate,
             range: take.take.range,
         };
@@ -182,6 +190,7 @@ impl Job<'_> {
             after,
             tolerance: change.tolerance,
             handles: change.handles,
+            memory: None,
             rate: self.source.rate,
             range: take.range,
         };
@@ -232,6 +241,7 @@ impl Job<'_> {
             after: change.after,
             tolerance: change.tolerance,
             handles: change.handles,
+            memory: change.memory.map(|memory| memory.place(layer)),
             rate: self.source.rate,
             range: take.range,
         };
@@ -308,7 +318,7 @@ impl Job<'_> {
             let layer_at = &take.layers[layer];
             mixes_angles(layer_at, layer) && layer_at.weight.constant().is_some()
         });
-        let handles = if adds_up { Handles::Plain } else { change.handles };
+        let handles = if adds_up { Some(Handles::Plain) } else { change.handles };
         let change = Change { handles, ..change };
         let mut mixer = Mixer::new(self.source, takes, from, (self.onto.rig, target), change);
         let mut outputs: Vec<Output> = Vec::with_capacity(tracks.len());
@@ -485,8 +495,9 @@ impl Job<'_> {
         let knots = trace.knots(times);
         let path = Between { path: trace, before: recipe.before, after: recipe.after };
         let rate = self.source.rate;
-        let made =
-            convert(&path, &knots, &Conversion { order, tolerance, rate, start, handles: self.handles });
+        let handles = self.handles.unwrap_or_default();
+        let conversion = Conversion { handles, ..Conversion::new(order, tolerance, rate, start) };
+        let made = convert(&path, &knots, &conversion);
         let controller = Controller::Euler(EulerCurves { order, curves: made.curves });
         Turned { controller, fate: Fate::Refitted, error: Some(made.error.in_frames(rate)), note }
     }
