@@ -7,7 +7,7 @@ use glam::{DQuat, DVec3, EulerRot};
 use nimble_curve_core::curve::{Curve, Interpolation, Key, Side, Tangent};
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::rotation::{
-    Allowance, Conversion, Converted, EulerPath, Knot, Leaving, RotationOrder, RotationPath, Slack,
+    Allowance, Conversion, Converted, EulerPath, Knot, Leaving, Memory, RotationOrder, RotationPath, Slack,
     angle_between, convert, rates_from_velocity, to_vector,
 };
 use nimble_curve_core::time::Ticks;
@@ -186,6 +186,30 @@ proptest! {
         }
         let even = converted_with(from, &curves, to, tolerance.into(), handles);
         prop_assert!(key_times(&even.curves).len() <= key_times(&result.curves).len() + 1);
+    }
+
+    #[test]
+    fn what_was_found_before_is_found_again_where_the_tolerance_is_the_same(
+        (from, curves) in authored(), to in any_order(), first in 0_usize..9,
+        handles in prop::sample::select(vec![Handles::Plain, Handles::Weighted]),
+    ) {
+        let path = EulerPath::new(from, &curves, DVec3::ZERO);
+        let knots = path.knots(None);
+        let start = angles(&curves, knots[0].time.as_f64(), Side::Right);
+        let mut slack = Slack::new(0.0, 4.0 * FRAME, vec![1.0; 12]);
+        let memory = Memory::default();
+        for place in [None, Some(first), Some(first + 2)] {
+            if let Some(place) = place {
+                slack.factors_mut()[place] = 0.1;
+            }
+            let tolerance = Allowance { angle: 0.05_f64.to_radians(), slack: Some(&slack) };
+            let anew = Conversion { handles, ..Conversion::new(to, tolerance, RATE, start) };
+            let again = Conversion { memory: Some(memory.place(3)), ..anew };
+            let (anew, again) = (convert(&path, &knots, &anew), convert(&path, &knots, &again));
+            prop_assert_eq!(&anew.curves, &again.curves);
+            prop_assert_eq!(anew.error, again.error);
+            prop_assert_eq!((anew.added, anew.closest_to_pole), (again.added, again.closest_to_pole));
+        }
     }
 
     /// The outer angles may move by what the rotation turns, divided by the cosine of the middle angle; the middle one

@@ -1,6 +1,7 @@
 //! Layers that mix angles one by one mean something in their order only: here they are given another order, or constant
 //! rotations around them, so that the whole turns as before.
 
+use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 use glam::{DQuat, DVec3};
@@ -13,7 +14,10 @@ use crate::evaluate::{EvaluateError, PropertySampler, Sampler};
 use crate::fit::Handles;
 use crate::ledger::MeasuredError;
 use crate::rig::{OpValue, Rig};
-use crate::rotation::{Allowance, Between, Conversion, Memory, RotationOrder, Slack, angle_between, convert};
+use crate::rotation::{
+    Allowance, Between, Conversion, Memory, RotationOrder, Slack, angle_between, convert, nearest_euler,
+    quat_from_euler,
+};
 use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::TimeRange;
 use crate::value::{Quantity, Value};
@@ -166,7 +170,7 @@ impl<'a> Mixer<'a> {
     }
 
     /// The same for a layer whose weight is animated: what is lacking is a function of time, refitted. Where the layer
-    /// hardly counts, it is looked at as if it counted for a twentieth, which is where its angles lead to.
+    /// hardly counts, it is looked at as if it counted a little, which is where its angles lead to.
     fn faded(&self, take: usize, index: usize) -> Result<(Controller, &'static str), String> {
         let (old, new) = (&self.old.takes[take], &self.new.takes[take]);
         let layer = &old.layers[index];
@@ -181,32 +185,53 @@ impl<'a> Mixer<'a> {
             Value::Euler { order, .. } => *order,
             _ => return Err("it turns by quaternions".into()),
         };
-        let weight = |time: f64| {
-            let weight = layer.weight.at(time);
-            if weight.abs() < 0.05 { 0.05_f64.copysign(weight) } else { weight }
-        };
-        let mut under = PropertySampler::new(&self.old, &old_under, &self.from).map_err(failed)?;
-        let mut over = Sampler::new(&track.controller, PropertyKind::Rotation, at_rest)
+        let under = PropertySampler::new(&self.old, &old_under, &self.from).map_err(failed)?;
+        let over = Sampler::new(&track.controller, PropertyKind::Rotation, at_rest)
             .map_err(|why| format!("a {why} controller has no order to change"))?;
-        let whole = Trace::of_function(|time| {
-            let (u, v) = (angles(under.value_at(time)), angles(over.value_at(time)));
-            let lacking = if replaces { v - u } else { v };
-            Value::Euler { order: own_order, angles: u + weight(time) * lacking }
-        });
+        let (under, over) = (RefCell::new(under), RefCell::new(over));
+        let under = |time: f64| angles(under.borrow_mut().value_at(time));
+        let new_under = PropertySampler::new(&self.new, &new_under, &self.onto).map_err(failed)?;
+        let new_under = RefCell::new(new_under);
+        let new_under = |time: f64| angles(new_under.borrow_mut().value_at(time));
+        let order = self.change.order;
+        let turned = |angles: DVec3, near: DVec3| {
+            let rotation = self.change.before * quat_from_euler(own_order, angles) * self.change.after;
+            nearest_euler(order, rotation, near)
+        };
         let own = track.controller.key_times(old.range);
         let mut times = own.clone();
         times.extend(key_times(&old.layers[..=index], old.range));
         times.sort_unstable();
         times.dedup();
-        let mut new_sampler = PropertySampler::new(&self.new, &new_under, &self.onto).map_err(failed)?;
-        let start = times.first().map_or(DVec3::ZERO, |time| angles(new_sampler.value_at(time.as_f64())));
-        let converted = self.converted(whole, &times, start, 0.01);
+        // What the angles under it are off already counts by one over the weight.
+        let off = |time: f64| {
+            let near = new_under(time);
+            (turned(under(time), near) - near).abs().max_element()
+        };
+        let parts = |pair: &[Ticks]| {
+            let (from, to) = (pair[0].as_f64(), pair[1].as_f64());
+            [0.25, 0.5, 0.75].map(|part| from + (to - from) * part)
+        };
+        let most = times.windows(2).flat_map(parts).map(off).fold(0.0, f64::max);
+        let least = (most / MOST_MADE_UP).clamp(1e-4, 0.05);
+        let weight = |time: f64| {
+            let weight = layer.weight.at(time);
+            if weight.abs() < least { least.copysign(weight) } else { weight }
+        };
+        let whole = |time: f64| {
+            let (u, v) = (under(time), angles(over.borrow_mut().value_at(time)));
+            u + weight(time) * if replaces { v - u } else { v }
+        };
+        let start = times.first().map_or(DVec3::ZERO, |time| new_under(time.as_f64()));
+        let path = Trace::of_function(|time| Value::Euler { order: own_order, angles: whole(time) });
+        let converted = self.converted(path, &times, start, 0.5);
         let mut cursors = converted.each_ref().map(Cursor::new);
-        let order = self.change.order;
         let lacking = Trace::of_function(|time| {
-            let u = angles(new_sampler.value_at(time));
-            let t = DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
-            let angles = (t - u) / weight(time) + if replaces { u } else { DVec3::ZERO };
+            let u = new_under(time);
+            let near =
+                DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
+            let lacking = (turned(whole(time), near) - u) / weight(time);
+            let angles = if replaces { lacking + u } else { lacking };
             Value::Euler { order, angles }
         });
         // As a rotation of its own, the three angles with common keys; as numbers, where it comes by other angles so.
@@ -319,6 +344,9 @@ fn key_times(layers: &[Layer], range: TimeRange) -> Vec<Ticks> {
     let tracks = active.iter().flat_map(|layer| &layer.tracks);
     union_times(tracks.map(|track| &track.controller), weights.flatten().collect::<Vec<_>>(), range)
 }
+
+/// The most by which an angle of a layer may change, in radians, to make up for what is off under it.
+const MOST_MADE_UP: f64 = 0.02;
 
 /// The weight below which what a layer holds hardly matters.
 const COUNTS_FOR_LITTLE: f64 = 0.01;

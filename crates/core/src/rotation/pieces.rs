@@ -1,0 +1,355 @@
+//! The keys that a followed path needs between two knots: as few as can be found.
+
+use std::cell::RefCell;
+
+use glam::DVec3;
+
+use super::convert::Run;
+use super::follow::Point;
+use super::handles::{Ends, PLAIN, lengths};
+use super::path::RotationPath;
+use super::refine::{FreeKey, Sample, refine};
+use super::{angle_between, nearest_euler, quat_from_euler, rates_from_velocity};
+use crate::curve::{Key, Segment, Side, Tangent, Ticks};
+use crate::fit::Handles;
+use crate::search::farthest;
+use crate::time::TICKS_PER_SECOND;
+
+/// Only every so many points are looked at where an error is spread evenly.
+const GLANCE: usize = 4;
+/// By so many points at least the handles of a piece are chosen.
+const SAMPLES_PER_PIECE: usize = 20;
+/// By so many points a piece keys with free values are chosen.
+const SAMPLES_PER_KEY: usize = 12;
+/// What is added between two knots.
+#[derive(Default)]
+pub(super) struct Added {
+    /// Keys: when, with which angles and slopes.
+    pub keys: Vec<(Ticks, DVec3, DVec3)>,
+    /// The handles of all pieces between them; none where all are plain.
+    pub reaches: Vec<Reach>,
+}
+
+/// How far the handles of a piece reach from both its ends, in parts of it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Reach {
+    pub out: DVec3,
+    pub into: DVec3,
+}
+
+/// Whether one piece from a point to another stays within a tolerance.
+type Fits<'a> = dyn Fn(usize, usize, f64) -> bool + 'a;
+
+/// The followed path between two knots.
+pub(super) struct Trace<'a, 'b, P: RotationPath> {
+    run: &'a Run<'b, P>,
+    points: &'a [Point],
+    start_slope: DVec3,
+    end_slope: DVec3,
+    arrival: DVec3,
+    /// Slopes at points inside, as far as they were asked for.
+    slopes: RefCell<Vec<Option<DVec3>>>,
+}
+
+impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
+    /// Points of a path, the slopes at the first and the last one, and the angles with which it arrives.
+    pub fn new(
+        run: &'a Run<'b, P>,
+        points: &'a [Point],
+        (start_slope, end_slope): (DVec3, DVec3),
+        arrival: DVec3,
+    ) -> Self {
+        let slopes = RefCell::new(vec![None; points.len()]);
+        Trace { run, points, start_slope, end_slope, arrival, slopes }
+    }
+
+    /// The slopes of the angles at a point, per second.
+    fn slope(&self, index: usize) -> DVec3 {
+        let last = self.points.len() - 1;
+        if index == 0 {
+            return self.start_slope;
+        }
+        if index == last {
+            return self.end_slope;
+        }
+        *self.slopes.borrow_mut()[index].get_or_insert_with(|| self.slope_inside(index))
+    }
+
+    fn slope_inside(&self, index: usize) -> DVec3 {
+        let point = &self.points[index];
+        let c = self.run.c;
+        let velocity = self.run.path.velocity(point.time, Side::Right);
+        match rates_from_velocity(c.order, point.angles, velocity) {
+            Some(rates) if !self.run.is_near_pole(point.angles) => rates,
+            _ => {
+                let (before, after) = (&self.points[index - 1], &self.points[index + 1]);
+                (after.angles - before.angles) / ((after.time - before.time) / TICKS_PER_SECOND as f64)
+            }
+        }
+    }
+
+    fn angles(&self, index: usize) -> DVec3 {
+        if index + 1 == self.points.len() { self.arrival } else { self.points[index].angles }
+    }
+
+    /// Whether straight lines in the new angles stay within the tolerance.
+    pub fn is_straight(&self) -> bool {
+        let last = self.points.len() - 1;
+        let (from, to) = (&self.points[0], &self.points[last]);
+        self.points[1..last].iter().all(|point| {
+            let part = (point.time - from.time) / (to.time - from.time);
+            let angles = from.angles + (self.arrival - from.angles) * part;
+            self.is_within(point, angles, self.run.c.tolerance.angle)
+        })
+    }
+
+    /// Whether a rotation with these angles lies within a tolerance of a point of the path, as far as that goes there.
+    fn is_within(&self, point: &Point, angles: DVec3, tolerance: f64) -> bool {
+        let tolerance = tolerance * point.slack;
+        let order = self.run.c.order;
+        let (linear, rest) = self.run.distance(point, angles);
+        if linear + rest < tolerance {
+            return true;
+        }
+        if linear - rest > tolerance {
+            return false;
+        }
+        // A conversion back meets the very same error: rounding must not make it another one.
+        angle_between(self.run.rotation(point), quat_from_euler(order, angles)) <= tolerance * (1.0 + 1e-9)
+    }
+
+    /// Whether one cubic from a point to another stays within a tolerance.
+    fn fits(&self, from: usize, to: usize, tolerance: f64) -> bool {
+        self.fits_at(from, to, tolerance, 1)
+    }
+
+    /// The same, looked at every so many points only.
+    fn fits_at(&self, from: usize, to: usize, tolerance: f64, stride: usize) -> bool {
+        let (start, end) = (self.points[from].time, self.points[to].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        let (v0, v1) = (self.angles(from), self.angles(to));
+        let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
+        let rise = v1 - v0;
+        let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
+        let is_near = |point: &Point| {
+            let u = (point.time - start) / (end - start);
+            self.is_within(point, v0 + (m0 + (c2 + c3 * u) * u) * u, tolerance)
+        };
+        // It strays most far from its ends, so what does not fit shows soonest in the middle.
+        let middle = (from + 1 + (to - from) / 2).min(to);
+        self.points[middle..to].iter().step_by(stride).all(is_near)
+            && self.points[from + 1..middle].iter().rev().step_by(stride).all(is_near)
+    }
+
+    /// The keys that must be added, and the handles of all pieces where those are not plain.
+    pub fn added(&self) -> Added {
+        let tolerance = self.run.c.tolerance.angle;
+        let last = self.points.len() - 1;
+        if self.fits(0, last, tolerance) {
+            return Added::default();
+        }
+        let fits = |from, to, tolerance| self.fits(from, to, tolerance);
+        let cuts = self.cuts(&fits, &|from, to, tolerance| self.fits_at(from, to, tolerance, GLANCE));
+        let plain = match cuts.as_slice() {
+            [_, _, ..] => self.fewer(&cuts),
+            _ => None,
+        };
+        let plain = plain.unwrap_or_else(|| self.keys_at(&cuts));
+        if self.run.c.handles == Handles::Weighted {
+            let fits = |from, to, tolerance| self.weighted(from, to, tolerance).is_some();
+            let cuts = self.cuts(&fits, &fits);
+            let knots: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([last]).collect();
+            let reaches: Option<Vec<Reach>> =
+                knots.windows(2).map(|pair| self.weighted(pair[0], pair[1], tolerance)).collect();
+            if let Some(reaches) = reaches.filter(|_| cuts.len() < plain.len()) {
+                return Added { keys: self.keys_at(&cuts), reaches };
+            }
+        }
+        Added { keys: plain, reaches: Vec::new() }
+    }
+
+    /// Keys on the path at some points.
+    fn keys_at(&self, points: &[usize]) -> Vec<(Ticks, DVec3, DVec3)> {
+        let key = |&index: &usize| {
+            let point = &self.points[index];
+            let angles = nearest_euler(self.run.c.order, self.run.rotation(point), point.angles);
+            (Ticks(point.time.round() as i64), angles, self.slope(index))
+        };
+        points.iter().map(key).collect()
+    }
+
+    /// The handles with which one weighted piece from a point to another stays within a tolerance.
+    fn weighted(&self, from: usize, to: usize, tolerance: f64) -> Option<Reach> {
+        if self.fits(from, to, tolerance) {
+            return Some(Reach { out: DVec3::splat(PLAIN.0), into: DVec3::splat(PLAIN.1) });
+        }
+        let (start, end) = (self.points[from].time, self.points[to].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        let (v0, v1) = (self.angles(from), self.angles(to));
+        let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
+        let stride = ((to - from) / SAMPLES_PER_PIECE).max(1);
+        let part = |index: usize| (self.points[index].time - start) / (end - start);
+        let mut reach = Reach { out: DVec3::ZERO, into: DVec3::ZERO };
+        let pieces: [Segment; 3] = std::array::from_fn(|axis| {
+            let samples: Vec<(f64, f64)> = (from + 1..to)
+                .step_by(stride)
+                .map(|index| (part(index), self.angles(index)[axis] - v0[axis]))
+                .collect();
+            let ends = Ends { rise: v1[axis] - v0[axis], slopes: (m0[axis], m1[axis]) };
+            let (out, into) = lengths(ends, &samples);
+            (reach.out[axis], reach.into[axis]) = (out, into);
+            // As the curve will have it.
+            let gap = end - start;
+            let key = |time: f64, value: f64| Key::new(Ticks(time.round() as i64), value);
+            let first =
+                Key { tangent_out: Tangent::handle(out * gap, out * m0[axis]), ..key(start, v0[axis]) };
+            let last = Key { tangent_in: Tangent::handle(into * gap, into * m1[axis]), ..key(end, v1[axis]) };
+            Segment::between(&first, &last)
+        });
+        let is_near = |point: &Point| {
+            let angles = pieces.each_ref().map(|piece| piece.value(point.time).unwrap_or(0.0));
+            self.is_within(point, DVec3::from_array(angles), tolerance)
+        };
+        self.points[from + 1..to].iter().all(is_near).then_some(reach)
+    }
+
+    /// Fewer keys than `cuts`, whose values and slopes are not on the path but keep it within the tolerance.
+    fn fewer(&self, cuts: &[usize]) -> Option<Vec<(Ticks, DVec3, DVec3)>> {
+        let last = self.points.len() - 1;
+        let (start, end) = (self.points[0].time, self.points[last].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        let axes = self.run.c.order.axes();
+        let sample = |&index: &usize| {
+            let (point, angles) = (&self.points[index], self.angles(index));
+            Sample {
+                time: (point.time - start) / (end - start),
+                angles,
+                lean: point.lean,
+                slack: point.slack,
+            }
+        };
+        // So many are enough to choose by; what is chosen is held against all.
+        let stride = (last / (SAMPLES_PER_KEY * (cuts.len() + 1))).max(1);
+        let is_chosen =
+            |index: &usize| index.is_multiple_of(stride) || *index == last || self.is_whole(*index);
+        let chosen: Vec<usize> = (0..=last).filter(is_chosen).collect();
+        let samples: Vec<Sample> = chosen.iter().map(sample).collect();
+        let ends = (self.start_slope * seconds, self.end_slope * seconds);
+        // Equal parts of what each piece between the cuts can bear.
+        let knots: Vec<usize> = std::iter::once(0).chain(cuts.iter().copied()).chain([last]).collect();
+        let place = |part: f64| {
+            let at = part * (knots.len() - 1) as f64;
+            let piece = (at as usize).min(knots.len() - 2);
+            let (a, b) = (self.points[knots[piece]].time, self.points[knots[piece + 1]].time);
+            self.nearest_whole(a + (b - a) * (at - piece as f64))
+        };
+        let tolerance = self.run.c.tolerance.angle;
+        let mut count = cuts.len() * 6 / 10;
+        while count < cuts.len() {
+            let places = (1..=count).map(|key| place(key as f64 / (count + 1) as f64));
+            let places: Vec<usize> = places.map(|index| chosen.partition_point(|own| *own < index)).collect();
+            let found = refine(&samples, &places, ends, axes, 0.97 * tolerance);
+            let found = found.filter(|(_, error)| *error < tolerance).map(|(keys, _)| {
+                keys.into_iter().map(|key| FreeKey { index: chosen[key.index], ..key }).collect::<Vec<_>>()
+            });
+            if let Some(keys) = found.filter(|keys| self.all_within(keys, ends)) {
+                let key = |key: &FreeKey| {
+                    (Ticks(self.points[key.index].time.round() as i64), key.angles, key.slopes / seconds)
+                };
+                return Some(keys.iter().map(key).collect());
+            }
+            count += 1;
+        }
+        None
+    }
+
+    /// The point on a whole frame nearest to a time, or the nearest one where no frame lies between.
+    fn nearest_whole(&self, time: f64) -> usize {
+        let frame = self.run.c.rate.nearest_frame(Ticks(time.round() as i64));
+        let wanted = self.run.c.rate.ticks(frame).as_f64();
+        let last = self.points.len() - 1;
+        let inside = self.points[0].time < wanted && wanted < self.points[last].time;
+        let wanted = if inside { wanted } else { time };
+        self.points.partition_point(|point| point.time < wanted).clamp(1, last - 1)
+    }
+
+    /// Whether a curve through these keys really stays within the tolerance.
+    fn all_within(&self, keys: &[FreeKey], ends: (DVec3, DVec3)) -> bool {
+        let last = self.points.len() - 1;
+        let (start, end) = (self.points[0].time, self.points[last].time);
+        let first = FreeKey { index: 0, angles: self.points[0].angles, slopes: ends.0 };
+        let closing = FreeKey { index: last, angles: self.arrival, slopes: ends.1 };
+        let all: Vec<&FreeKey> = std::iter::once(&first).chain(keys).chain([&closing]).collect();
+        all.windows(2).all(|pair| {
+            let (a, b) = (pair[0], pair[1]);
+            let (from, to) = (self.points[a.index].time, self.points[b.index].time);
+            let part = (to - from) / (end - start);
+            let rise = b.angles - a.angles;
+            let (m0, m1) = (a.slopes * part, b.slopes * part);
+            let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
+            (a.index.max(1)..b.index).all(|index| {
+                let point = &self.points[index];
+                let u = (point.time - from) / (to - from);
+                self.is_within(point, a.angles + (m0 + (c2 + c3 * u) * u) * u, self.run.c.tolerance.angle)
+            })
+        })
+    }
+
+    /// Whether a point is on a whole frame.
+    fn is_whole(&self, index: usize) -> bool {
+        self.points[index].is_whole
+    }
+
+    /// The points at which keys must be added, as few as can be found and evenly spread, where `fits` says which pieces
+    /// stay within a tolerance; `seems_to_fit` says so at a glance.
+    fn cuts(&self, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
+        let tolerance = self.run.c.tolerance.angle;
+        let last = self.points.len() - 1;
+        if fits(0, last, tolerance) {
+            return Vec::new();
+        }
+        let frames: Vec<usize> = (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect();
+        let first = self.cuts_within(tolerance, &frames, fits);
+        let mut cuts = first.clone();
+        // The least tolerance that needs no more keys spreads the error evenly.
+        let (mut enough, mut too_little) = (tolerance, 0.0);
+        for _ in 0..5 {
+            let middle = 0.5 * (enough + too_little);
+            let tried = self.cuts_within(middle, &frames, seems_to_fit);
+            if tried.len() <= cuts.len() {
+                (enough, cuts) = (middle, tried);
+            } else {
+                too_little = middle;
+            }
+        }
+        let mut pieces =
+            std::iter::once(0).chain(cuts.iter().copied()).zip(cuts.iter().copied().chain([last]));
+        if pieces.all(|(from, to)| fits(from, to, tolerance)) { cuts } else { first }
+    }
+
+    /// The points at which a tolerance needs keys; those of `frames` stand on whole frames.
+    fn cuts_within(&self, tolerance: f64, frames: &[usize], fits: &Fits<'_>) -> Vec<usize> {
+        let last = self.points.len() - 1;
+        let mut cuts = Vec::new();
+        let mut at = 0;
+        while !fits(at, last, tolerance) {
+            let ahead = &frames[frames.partition_point(|&index| index <= at)..];
+            let reach = farthest(0, ahead.len(), 1, |count| fits(at, ahead[count - 1], tolerance));
+            at = match reach {
+                0 => {
+                    // Not even to the next frame: as far as the steps in between allow.
+                    let limit = ahead.first().copied().unwrap_or(last);
+                    let steps =
+                        farthest(0, limit - 1 - at, 1, |count| fits(at, at + count, tolerance)).max(1);
+                    at + steps
+                }
+                count => ahead[count - 1],
+            };
+            if at >= last {
+                break;
+            }
+            cuts.push(at);
+        }
+        cuts
+    }
+}
