@@ -168,6 +168,41 @@ fn keys_grow_little_where_orders_and_axes_change() {
     assert!(all_after as f64 <= 1.5 * all_before as f64, "{all_before} key times became {all_after}");
 }
 
+#[test]
+fn handles_of_their_own_length_save_the_keys_that_plain_ones_need_between() {
+    let folder = with_map(&stilt());
+    let at = folder.path();
+    let weighted = ["--map", "map.toml", "--tangents", "weighted"];
+    let (after, json) = carried(at, &bramble(), &stilt(), &weighted);
+    let before = scene(&sample("bramble.ncurve"));
+    let map = read_name_map(&at.join("map.toml")).unwrap();
+    let (own, made) = (key_times(&before, 0), key_times(&after, 0));
+    let mut added = 0;
+    for pair in &map.nodes {
+        let (Some(a), Some(b)) = (own.get(&pair.source), made.get(&pair.target)) else { continue };
+        assert!(a.is_subset(b), "{}: its own key times stay", pair.source);
+        // The left arm's is a layer that fades, whose angles under another order hang on its weight.
+        let most = if pair.source == "arm_l" { 2.0 } else { 1.5 };
+        assert!(b.len() as f64 <= most * a.len() as f64, "{}: {} became {}", pair.source, a.len(), b.len());
+        added += b.len() - a.len();
+    }
+    let (plain, _) = carried(at, &bramble(), &stilt(), &["--map", "map.toml", "--tangents", "plain"]);
+    let made = key_times(&plain, 0);
+    let plainly: usize = map
+        .nodes
+        .iter()
+        .filter_map(|pair| Some(made.get(&pair.target)?.len() - own.get(&pair.source)?.len()))
+        .sum();
+    assert!(2 * added <= plainly, "{added} key times added, {plainly} with plain handles");
+    assert!(json["world_error"]["largest"].as_f64().unwrap() <= 0.1);
+    let but_tail = NameMap {
+        chains: map.chains.iter().filter(|chain| chain.target != ["Stub"]).cloned().collect(),
+        ..map
+    };
+    let (off, place) = worst(&before, &after, &but_tail);
+    assert!(off <= 0.1, "{place} is off by {off}");
+}
+
 /// Stilt with its arms lowered at rest, and the axes of all joints turned along the bones or anyhow.
 fn turned_stilt() -> Scene {
     let mut stilt = scene(&sample("stilt.ncurve"));
