@@ -93,6 +93,11 @@ impl OpValue {
         }
     }
 
+    /// Whether the step can turn.
+    pub fn turns(&self) -> bool {
+        !matches!(self, OpValue::Translate(_) | OpValue::Scale(_) | OpValue::Shear(_))
+    }
+
     /// The rotation of the step; none for steps that are not rotations.
     pub fn rotation(&self) -> DQuat {
         match *self {

@@ -94,6 +94,22 @@ impl<'a> Evaluator<'a> {
             pose.world_rotation.push(world_rotation.normalize());
         }
     }
+
+    /// The world rotations of all nodes at some instants, in ticks: those of a node one after another, in order of
+    /// [`Rig::nodes`]. Node by node that is several times as fast as pose by pose.
+    pub fn world_rotations(&mut self, times: &[f64], rotations: &mut Vec<DQuat>) {
+        rotations.clear();
+        for node in &mut self.nodes {
+            let above = node.parent.map(|parent| parent * times.len());
+            for (index, &time) in times.iter().enumerate() {
+                let local = node.node.rotation_at(time);
+                rotations.push(match above {
+                    Some(above) => (rotations[above + index] * local).normalize(),
+                    None => local.normalize(),
+                });
+            }
+        }
+    }
 }
 
 impl<'a> NodeSampler<'a> {
@@ -159,6 +175,19 @@ impl<'a> NodeSampler<'a> {
             });
         }
         place.unwrap_or((DAffine3::IDENTITY, DQuat::IDENTITY))
+    }
+
+    /// The rotation part of the local transform at a time in ticks, scale left out.
+    pub fn rotation_at(&mut self, time: f64) -> DQuat {
+        let turns = self.steps.iter_mut().filter_map(|step| match step {
+            Step::Still(_, turn) => Some(*turn),
+            Step::Driven { rest, .. } if !rest.turns() => None,
+            Step::Driven { rest, inverse, driver } => {
+                let turn = with_value(*rest, driver.value_at(time)).rotation();
+                Some(if *inverse { turn.conjugate() } else { turn })
+            }
+        });
+        turns.reduce(|turn, next| turn * next).unwrap_or(DQuat::IDENTITY)
     }
 }
 

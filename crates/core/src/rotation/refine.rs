@@ -43,11 +43,12 @@ pub(super) fn refine(
     if knots.windows(2).any(|pair| pair[0] >= pair[1]) {
         return None;
     }
+    let rows = rows(samples, &knots);
     let mut weights = vec![1.0; samples.len()];
     let mut best: Option<(Vec<FreeKey>, f64)> = None;
     for _ in 0..ROUNDS {
-        let keys = solve(samples, &knots, ends, &weights)?;
-        let errors = errors(samples, &knots, &keys, axes);
+        let keys = solve(samples, &rows, knots.len(), ends, &weights)?;
+        let errors = errors(samples, &rows, &keys, axes);
         let largest = errors.iter().copied().fold(0.0, f64::max);
         if best.as_ref().is_none_or(|best| largest < best.1) {
             let free = keys[1..keys.len() - 1].iter().zip(places);
@@ -72,28 +73,31 @@ fn hermite(u: f64, length: f64) -> [f64; 4] {
     [r * r * (1.0 + 2.0 * u), u * r * r * length, s * s * (3.0 - 2.0 * u), -s * s * r * length]
 }
 
-/// For each sample between the ends, its piece and its four functions there.
-fn rows<'a>(
-    samples: &'a [Sample],
-    knots: &'a [usize],
-) -> impl Iterator<Item = (usize, usize, [f64; 4])> + 'a {
-    knots.windows(2).enumerate().flat_map(move |(piece, pair)| {
+/// A sample between the ends: its index, its piece, and the four functions there.
+type Row = (usize, usize, [f64; 4]);
+
+/// All samples between the ends.
+fn rows(samples: &[Sample], knots: &[usize]) -> Vec<Row> {
+    let mut rows = Vec::with_capacity(samples.len());
+    for (piece, pair) in knots.windows(2).enumerate() {
         let (start, length) = (samples[pair[0]].time, samples[pair[1]].time - samples[pair[0]].time);
         let from = if piece == 0 { pair[0] + 1 } else { pair[0] };
-        (from..pair[1])
-            .map(move |index| (index, piece, hermite((samples[index].time - start) / length, length)))
-    })
+        let row = |index: usize| (index, piece, hermite((samples[index].time - start) / length, length));
+        rows.extend((from..pair[1]).map(row));
+    }
+    rows
 }
 
 /// Angles and slopes at all knots by weighted least squares; `None` where there are too few samples to tell them.
 fn solve(
     samples: &[Sample],
-    knots: &[usize],
+    rows: &[Row],
+    knots: usize,
     ends: (DVec3, DVec3),
     weights: &[f64],
 ) -> Option<Vec<(DVec3, DVec3)>> {
     const BAND: usize = 4;
-    let free = knots.len() - 2;
+    let free = knots - 2;
     let size = 2 * free;
     // Row i holds the matrix from its diagonal on: entry d is (i, i + d).
     let mut matrix = vec![[0.0; BAND]; size];
@@ -103,7 +107,7 @@ fn solve(
         knot if knot == free + 1 => Some((samples[samples.len() - 1].angles, ends.1)),
         _ => None,
     };
-    for (index, piece, h) in rows(samples, knots) {
+    for &(index, piece, h) in rows {
         let mut wanted = samples[index].angles;
         let mut unknowns = [(0, 0.0); 4];
         let mut count = 0;
@@ -159,7 +163,7 @@ fn solve(
         right[i] /= matrix[i][0];
     }
     Some(
-        (0..knots.len())
+        (0..knots)
             .map(|knot| fixed(knot).unwrap_or_else(|| (right[2 * knot - 2], right[2 * knot - 1])))
             .collect(),
     )
@@ -169,12 +173,12 @@ fn solve(
 /// tolerance counts; by so much larger where less does.
 fn errors(
     samples: &[Sample],
-    knots: &[usize],
+    rows: &[Row],
     keys: &[(DVec3, DVec3)],
     (a, b, c): (usize, usize, usize),
 ) -> Vec<f64> {
     let mut errors = vec![0.0; samples.len()];
-    for (index, piece, h) in rows(samples, knots) {
+    for &(index, piece, h) in rows {
         let ((v0, m0), (v1, m1)) = (keys[piece], keys[piece + 1]);
         let d = v0 * h[0] + m0 * h[1] + v1 * h[2] + m1 * h[3] - samples[index].angles;
         let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * samples[index].lean * d[a] * d[c];

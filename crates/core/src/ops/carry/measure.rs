@@ -9,7 +9,7 @@ use super::map::PairSpace;
 use super::shares::{Compared, Excess, Shares};
 use super::{CarryError, Job, Measured};
 use crate::controller::Samples;
-use crate::evaluate::{Evaluator, Pose};
+use crate::evaluate::Evaluator;
 use crate::ledger::MeasuredError;
 use crate::rig::NodeId;
 use crate::rotation::{angle_between, to_vector};
@@ -95,23 +95,24 @@ impl Job<'_> {
         let look = |halves: &[i64]| -> Result<Seen, CarryError> {
             let mut source = Evaluator::new(self.source, Some(before), 0)?;
             let mut target = Evaluator::new(&result, Some(after), 0)?;
-            let (mut pose, mut carried) = (Pose::default(), Pose::default());
+            let (mut wanted, mut found) = (Vec::new(), Vec::new());
+            let times: Vec<f64> =
+                halves.iter().map(|half| *half as f64 * 0.5 * rate.ticks_per_frame()).collect();
+            source.world_rotations(&times, &mut wanted);
+            target.world_rotations(&times, &mut found);
+            let turns = |pair: usize, index: usize| {
+                let (a, b, _) = world.pairs[pair];
+                let wanted = wanted[a * times.len() + index] * self.from.world[a].conjugate();
+                (wanted, found[b * times.len() + index] * self.onto.world[b].conjugate())
+            };
             let mut seen = Seen::default();
-            for &half in halves {
-                let time = half as f64 * 0.5 * rate.ticks_per_frame();
-                let window = shares.window(time);
-                source.pose_at(time, &mut pose);
-                target.pose_at(time, &mut carried);
-                let turns = |pair: usize| {
-                    let (a, b, _) = world.pairs[pair];
-                    let wanted = pose.world_rotation[a] * self.from.world[a].conjugate();
-                    (wanted, carried.world_rotation[b] * self.onto.world[b].conjugate())
-                };
-                for (pair, grids) in grids.iter().enumerate() {
+            for (pair, grids) in grids.iter().enumerate() {
+                for (index, (&half, &time)) in halves.iter().zip(&times).enumerate() {
                     if grids.iter().any(|samples| is_between(samples, time)) {
                         continue;
                     }
-                    let (wanted, found) = turns(pair);
+                    let (wanted, found) = turns(pair, index);
+                    let window = shares.window(time);
                     let angle = angle_between(wanted, found);
                     seen.take(pair, angle, half as f64 * 0.5);
                     let known =
@@ -119,7 +120,7 @@ impl Job<'_> {
                     if angle > known {
                         let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
                         let off = |pair: usize| -> DVec3 {
-                            let (wanted, found) = turns(pair);
+                            let (wanted, found) = turns(pair, index);
                             to_vector(found * wanted.conjugate())
                         };
                         let errors = chain.map(off).collect();
@@ -129,7 +130,8 @@ impl Job<'_> {
             }
             Ok(seen)
         };
-        let chunk = halves.len().div_ceil(CHUNKS * rayon::current_num_threads()).max(1);
+        let nodes = self.source.rigs[0].len().max(self.target.rigs[0].len()).max(1);
+        let chunk = (AT_HAND / nodes).clamp(16, 512);
         let parts: Vec<Seen> = halves.par_chunks(chunk).map(look).collect::<Result<_, _>>()?;
         let seen = parts.into_iter().fold(Seen::default(), Seen::with);
         let worst = seen.worst.map(|pair| world.pairs[pair].2);
@@ -139,8 +141,8 @@ impl Job<'_> {
     }
 }
 
-/// How many stretches of time each core looks at, one after another.
-const CHUNKS: usize = 4;
+/// So many rotations of each side are held at once, on each core.
+const AT_HAND: usize = 1 << 17;
 
 /// What was seen in a stretch of time.
 struct Seen {
