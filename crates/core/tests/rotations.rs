@@ -419,6 +419,8 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
     let mut lines = Vec::new();
     let (mut all_added, mut all_by_halving) = (0, 0);
     let (mut all_weighted, mut all_plain) = (0, 0);
+    // Key times on the way back from weighted curves, and weighted handles that are left.
+    let mut weighted_back = (0, 0);
     let (mut back_worst, mut returned, mut of) = (0.0_f64, 0.0, 0.0);
     for swing in [30.0_f64, 90.0] {
         for tolerance in [0.01_f64, 0.05, 0.5] {
@@ -450,6 +452,12 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
                     returned += is;
                     of += was;
                     back_worst = back_worst.max(is / was);
+                    let back = converted_with(to, &longer.curves, from, tolerance_here, Handles::Weighted);
+                    let keys = || back.curves.iter().flat_map(Curve::keys);
+                    weighted_back.0 += key_times(&back.curves).len();
+                    weighted_back.1 += keys()
+                        .filter(|key| key.tangent_in.length().or(key.tangent_out.length()).is_some())
+                        .count();
                 }
             }
             lines.push(format!(
@@ -475,5 +483,10 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
         "{all_added} added, {all_by_halving} by halving"
     );
     assert!(returned <= 1.05 * of, "{returned} of {of}");
-    assert!(all_weighted <= all_plain, "{all_weighted} weighted, {all_plain} plain");
+    println!(
+        "back from weighted: {} key times of {of}, {} weighted handles",
+        weighted_back.0, weighted_back.1
+    );
+    assert!(weighted_back.0 as f64 <= 1.01 * of && weighted_back.1 as f64 <= 0.01 * of, "{weighted_back:?}");
+    assert!(10 * all_weighted <= 7 * all_plain, "{all_weighted} weighted, {all_plain} plain");
 }
