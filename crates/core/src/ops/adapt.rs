@@ -1,13 +1,14 @@
 //! A scene said with what a format or an application holds: layers written together, rotations as quaternion keys or as
 //! angles, weighted handles and loops written out; exactly where that can be, else within a bound that is measured.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use glam::{DQuat, DVec3, DVec4};
 
 use super::channel::{Bookkeeper, Tolerance, count, each_track, property};
 use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
 use super::layers::{FlattenOptions, LayersError, flatten};
+use super::mixer::mixes_angles;
 use super::unbake::fit_samples;
 use crate::address::Addresses;
 use crate::controller::{
@@ -55,7 +56,8 @@ pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Sce
         take.layers.len() > 1
             || take.layers.iter().any(|base| base.muted || base.weight.constant() != Some(1.0))
     };
-    if holds.layers || !scene.takes.iter().any(needs_flattening) {
+    let mixes = scene.takes.iter().any(|take| mixes_otherwise(scene, take, holds));
+    if holds.layers && !mixes || !scene.takes.iter().any(needs_flattening) {
         return Ok(adapt_tracks(scene, holds, tolerance));
     }
     // Half of the tolerance for each of the two.
@@ -63,6 +65,31 @@ pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Sce
     let (flat, before) = flatten(scene, &FlattenOptions { only: Vec::new(), tolerance: half })?;
     let (adapted, after) = adapt_tracks(&flat, holds, &half);
     Ok((adapted, before.followed_by(after)))
+}
+
+/// Whether layers of a take mix rotations one angle by one that become something else, so that they would mix otherwise.
+fn mixes_otherwise(scene: &Scene, take: &Take, holds: &Holds) -> bool {
+    let turns = |track: &&Track| {
+        let rig = scene.rigs.get(track.target.rig);
+        rig.and_then(|rig| rig.property_kind(track.target.node, &track.target.property))
+            == Some(PropertyKind::Rotation)
+    };
+    let changes = |track: &Track| {
+        let rest = scene.rigs[track.target.rig].rest_value(track.target.node, &track.target.property);
+        let own = match &track.controller {
+            Controller::Euler(euler) => Some(euler.order),
+            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
+            _ => None,
+        };
+        match (holds.rotations, rest) {
+            (Rotations::Angles, Some(Value::Euler { order, .. })) => own != Some(order),
+            _ => true,
+        }
+    };
+    let mixing = take.layers.iter().enumerate().filter(|(index, layer)| mixes_angles(layer, *index));
+    let mixed: HashSet<&Target> =
+        mixing.flat_map(|(_, layer)| layer.tracks.iter().filter(turns).map(|track| &track.target)).collect();
+    take.tracks().any(|(_, track)| mixed.contains(&track.target) && changes(track))
 }
 
 /// What is done with a node's transform.
@@ -110,7 +137,7 @@ impl<'a> Plans<'a> {
 fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     let plans = Plans::of(scene, holds);
-    let sampled = Sampled::of(scene, &plans, tolerance);
+    let sampled = Sampled::of(scene, &plans, holds.rotations, tolerance);
     let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
         if plans.of_step(&track.target) == Some(Plan::Sample) {
             return (None, Some(sampled.entry(books, layer, track)));
@@ -120,7 +147,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
         };
         let setting = Setting {
             kind,
-            rest,
+            rest: if holds.rotations == Rotations::Angles { as_angles(rest) } else { rest },
             tolerance: tolerance.of(kind.quantity(), &scene.space),
             rate: scene.rate,
             range: books.take.range,
@@ -163,6 +190,19 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
             op("scale", OpValue::Scale(scale)),
         ];
     }
+    if holds.rotations == Rotations::Angles {
+        for rig in &mut result.rigs {
+            for id in rig.nodes().map(|(id, _)| id).collect::<Vec<_>>() {
+                let Some(node) = rig.node_mut(id) else { continue };
+                for op in node.transform.iter_mut().filter(|op| op.name == "rotation") {
+                    if let OpValue::Orient(q) = op.value {
+                        let angles = nearest_euler(RotationOrder::Xyz, q, DVec3::ZERO);
+                        op.value = OpValue::Rotate { order: RotationOrder::Xyz, angles };
+                    }
+                }
+            }
+        }
+    }
     (result, ledger)
 }
 
@@ -179,7 +219,11 @@ fn adapted(
             (_, Rotations::Quaternions) => quaternions(controller, setting, DQuat::IDENTITY, DQuat::IDENTITY),
             (_, Rotations::Angles) => {
                 match controller {
-                    Controller::Constant(_) => return Ok(kept(controller)),
+                    Controller::Constant(value) => {
+                        let angles = Controller::Constant(as_angles(value.clone()));
+                        let fate = if angles == *controller { Fate::Kept } else { Fate::Remapped };
+                        return Ok(Changed { controller: angles, fate, error: None, added: 0 });
+                    }
                     Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
                     _ => {}
                 }
@@ -189,6 +233,17 @@ fn adapted(
         PropertyKind::Matrix => Ok(kept(controller)),
         _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
         _ => numbers(change(controller, Form::Curves, setting)?, setting, holds),
+    }
+}
+
+/// A quaternion as angles, as something that has no order of its own is given them.
+fn as_angles(value: Value) -> Value {
+    match value {
+        Value::Quaternion(q) => {
+            let order = RotationOrder::Xyz;
+            Value::Euler { order, angles: nearest_euler(order, q.normalize(), DVec3::ZERO) }
+        }
+        other => other,
     }
 }
 
@@ -332,14 +387,16 @@ fn turned_samples(samples: &Samples, before: DQuat, after: DQuat) -> Option<Samp
 
 /// Transforms that are no translation, rotation and scale: sampled on whole frames, taken apart and fitted.
 struct Sampled {
+    rotations: Rotations,
     /// By take.
     tracks: Vec<Vec<Track>>,
     errors: HashMap<(usize, NodeId, Quantity), MeasuredError>,
 }
 
 impl Sampled {
-    fn of(scene: &Scene, plans: &Plans<'_>, tolerance: &Tolerance) -> Sampled {
-        let mut sampled = Sampled { tracks: vec![Vec::new(); scene.takes.len()], errors: HashMap::new() };
+    fn of(scene: &Scene, plans: &Plans<'_>, rotations: Rotations, tolerance: &Tolerance) -> Sampled {
+        let mut sampled =
+            Sampled { rotations, tracks: vec![Vec::new(); scene.takes.len()], errors: HashMap::new() };
         for (index, take) in scene.takes.iter().enumerate() {
             for rig in 0..scene.rigs.len() {
                 let on_it = |track: &Track| track.target.rig == rig;
@@ -409,7 +466,8 @@ impl Sampled {
                     rate,
                     range: take.range,
                 };
-                let controller = if *kind == PropertyKind::Rotation {
+                let turns = *kind == PropertyKind::Rotation && self.rotations == Rotations::Quaternions;
+                let controller = if turns {
                     let Ok(changed) = quaternions(&fitted, &setting, DQuat::IDENTITY, DQuat::IDENTITY) else {
                         continue;
                     };

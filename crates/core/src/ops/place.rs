@@ -386,11 +386,10 @@ impl Job<'_> {
         if let (Some(last), Some(first)) = (keys.last().copied(), own.first_mut())
             && last.time == first.time
         {
-            first.tangent_in = last.tangent_in;
+            (first.tangent_in, first.value_before) = (last.tangent_in, last.value_before);
             first.joined = false;
             keys.pop();
-        }
-        if let Some(last) = keys.last_mut().filter(|last| last.interpolation != Interpolation::Cubic) {
+        } else if let Some(last) = keys.last_mut().filter(|last| last.interpolation != Interpolation::Cubic) {
             last.interpolation = Interpolation::Linear;
         }
         keys.extend(own);
@@ -443,8 +442,14 @@ impl Job<'_> {
                 // A curve that ends before the edge, or begins behind it, is held up to it.
                 if keys.iter().all(|key| key.time != edge) {
                     let value = old.value_at(edge.as_f64()).unwrap_or(rest);
-                    keys.push(Key::new(edge, value).with_slope(0.0));
-                    keys.sort_by_key(|key| key.time);
+                    let held = Key::new(edge, value).with_slope(0.0);
+                    match keys.last_mut().filter(|last| last.time < edge) {
+                        Some(last) => {
+                            last.interpolation = Interpolation::Linear;
+                            keys.push(held);
+                        }
+                        None => keys.insert(0, held.with_interpolation(Interpolation::Linear)),
+                    }
                 }
                 keys
             }

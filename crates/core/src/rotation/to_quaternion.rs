@@ -40,6 +40,13 @@ pub fn to_quaternion_keys(
     let mut added = 0;
     for (index, knot) in knots.iter().enumerate() {
         let key = fit.key(knot.time, Side::Right);
+        if index == 0 && path.jumps(knot.time.as_f64()) {
+            // What it holds before its first key.
+            let held = fit.key(knot.time, Side::Left);
+            let interpolation = QuaternionInterpolation::Step;
+            fit.push(QuaternionKey { time: knot.time - Ticks(1), interpolation, ..held });
+            added += 1;
+        }
         if let Some(before) = index.checked_sub(1).map(|index| knots[index]) {
             if before.leaving == Leaving::Holding {
                 let last = fit.keys.len() - 1;
@@ -127,6 +134,10 @@ impl<P: RotationPath> Fit<'_, P> {
 
     /// The error along a piece; `None` where it is beyond a tolerance or turns by half a turn or more.
     fn error_of(&self, from: &QuaternionKey, to: &QuaternionKey, tolerance: f64) -> Option<MeasuredError> {
+        // Between neighbouring ticks there are no instants: where a path all but jumps, it may turn by anything there.
+        if to.time - from.time <= Ticks(1) {
+            return Some(MeasuredError::none(Quantity::Angle));
+        }
         let (start, gap) = (from.time.as_f64(), (to.time - from.time).as_f64());
         let keys = vec![*from, *to];
         let piece =

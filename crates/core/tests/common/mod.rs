@@ -1,6 +1,7 @@
 //! Random curves, and an evaluation of them that shares nothing with the one under test.
 #![allow(dead_code)]
 
+pub mod motion;
 pub mod scenes;
 
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode};
