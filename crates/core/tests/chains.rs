@@ -72,6 +72,39 @@ fn scene(joints: &[Joint], side: usize) -> Scene {
     Scene { rate: RATE, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes }
 }
 
+/// The same chain that is shifted by curves, too.
+fn shifted(mut scene: Scene, shifts: &[[Vec<(i64, f64)>; 3]]) -> Scene {
+    let ids: Vec<NodeId> = scene.rigs[0].nodes().map(|(id, _)| id).collect();
+    let curve = |keys: &Vec<(i64, f64)>| {
+        Curve::new(keys.iter().map(|&(frame, value)| Key::new(RATE.ticks(frame), value)).collect()).unwrap()
+    };
+    let tracks = ids.iter().zip(shifts).map(|(&node, keys)| Track {
+        target: Target { rig: 0, node, property: "translation".into() },
+        controller: Controller::Components(keys.iter().map(curve).collect()),
+    });
+    scene.takes[0].layers[0].tracks.extend(tracks);
+    scene
+}
+
+/// How far each node is from its rest beside its parent, along the axes of the world when all above it rests, at quarters
+/// of frames.
+fn moved(scene: &Scene) -> Vec<Vec<DVec3>> {
+    let mut rest = Pose::default();
+    Evaluator::new(scene, None, 0).unwrap().pose_at(0.0, &mut rest);
+    let parents = scene.rigs[0].parent_positions();
+    let mut evaluator = Evaluator::new(scene, Some(&scene.takes[0]), 0).unwrap();
+    let mut pose = Pose::default();
+    let at = |quarter: i64| {
+        evaluator.pose_at(quarter as f64 * 0.25 * RATE.ticks_per_frame(), &mut pose);
+        let nodes = parents.iter().enumerate().map(|(node, parent)| {
+            let above = parent.map_or(DQuat::IDENTITY, |parent| rest.world_rotation[parent]);
+            above * (pose.local[node].translation - rest.local[node].translation)
+        });
+        nodes.collect()
+    };
+    (0..=4 * LAST).map(at).collect()
+}
+
 /// World rotations relative to rest of all nodes, at each half frame.
 fn relative(scene: &Scene) -> Vec<Vec<DQuat>> {
     let mut rest = Pose::default();
@@ -129,6 +162,36 @@ proptest! {
         prop_assert!((result.world_error.largest - off).abs() < 1e-12, "said {}", result.world_error.largest.to_degrees());
         for (own, made) in key_times(&source).iter().zip(key_times(&result.scene)) {
             prop_assert!(own.iter().all(|time| made.contains(time)), "a key of the source is gone");
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 40, ..ProptestConfig::default() })]
+
+    #[test]
+    fn places_beside_the_parent_go_the_same_way_in_the_world_and_keep_their_key_times(
+        joints in prop::collection::vec(any_joint(), 2..6),
+        shifts in prop::collection::vec(prop::array::uniform3(
+            prop::collection::btree_map(0..LAST, -2.0..2.0_f64, 1..6)
+                .prop_map(|keys| keys.into_iter().collect::<Vec<_>>())), 6),
+        scale in prop::sample::select(vec![1.0, 2.5]),
+    ) {
+        let source = shifted(scene(&joints, 0), &shifts);
+        let map = NameMap::of_nodes((0..joints.len()).map(|index| (format!("n{index}"), format!("n{index}"))));
+        let options = CarryOptions { scale: Some(scale), ..CarryOptions::default() };
+        let result = carry(&source, &scene(&joints, 1), &map, &options).unwrap();
+        for (own, made) in moved(&source).iter().flatten().zip(moved(&result.scene).iter().flatten()) {
+            prop_assert!((*own * scale).abs_diff_eq(*made, 1e-9), "{own} became {made}");
+        }
+        // Sums of the three channels: exact, at the key times of any of them.
+        let times = |scene: &Scene| -> Vec<Vec<Ticks>> {
+            let take = &scene.takes[0];
+            let shifts = take.tracks().filter(|(_, track)| track.target.property == "translation");
+            shifts.map(|(_, track)| track.controller.key_times(take.range)).collect()
+        };
+        for (own, made) in times(&source).iter().zip(times(&result.scene)) {
+            prop_assert!(made.iter().all(|time| own.contains(time)), "{own:?} became {made:?}");
         }
     }
 }
