@@ -19,7 +19,7 @@ use crate::evaluate::{Evaluator, Pose};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue, TransformOp};
 use crate::rotation::{Between, RotationOrder, nearest_euler, quat_from_euler, to_quaternion_keys};
-use crate::scene::{PropertyKind, Scene, Take, Target, Track};
+use crate::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
 use crate::value::{Quantity, Value};
 
 /// How rotations are held.
@@ -152,7 +152,14 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
             rate: scene.rate,
             range: books.take.range,
         };
-        match adapted(&track.controller, &setting, holds, plans.of_step(&track.target)) {
+        let plan = match plans.of_step(&track.target) {
+            // What a layer adds is turned inside what it adds to.
+            Some(Plan::Fold { after, .. }) if books.take.layers[layer].mode == LayerMode::Additive => {
+                Some(Plan::Fold { before: after.conjugate(), after })
+            }
+            plan => plan,
+        };
+        match adapted(&track.controller, &setting, holds, plan) {
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
