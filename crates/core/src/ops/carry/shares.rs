@@ -24,6 +24,10 @@ const STEP: f64 = 0.35;
 const AROUND: usize = 2;
 /// How much better.
 const SAME: f64 = 2.0;
+/// So often at most nodes are followed more closely for the sake of one.
+const MOST_STEPS: usize = 64;
+/// No window of a link is followed more closely than by this part of the tolerance.
+const LEAST: f64 = 1e-4;
 
 /// A node whose place in the world is compared, and what its own turn is made of.
 #[derive(Clone, Debug)]
@@ -96,7 +100,7 @@ impl Shares {
             // What nobody can help is no reason to follow all others more and more closely.
             let aim = (AIM * self.tolerance - given.max(0.0)).max(0.5 * self.tolerance);
             let own: Vec<(usize, DVec3)> = own.into_iter().filter(|(node, _)| can_change(*node)).collect();
-            loop {
+            for _ in 0..MOST_STEPS {
                 let left = |&(node, error): &(usize, DVec3)| {
                     error.dot(axis) * smaller.get(&(node, window)).copied().unwrap_or(1.0)
                 };
@@ -124,6 +128,3 @@ impl Shares {
         changed
     }
 }
-
-/// No window of a link is followed more closely than by this part of the tolerance.
-const LEAST: f64 = 1e-4;
