@@ -4,9 +4,11 @@ mod common;
 
 use common::{degrees_between, fail, rotations, run, sample, scene, succeed};
 use nimble_curve_core::controller::Controller;
+use nimble_curve_core::curve::{Curve, Tangent};
 use nimble_curve_core::rig::OpValue;
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
+use nimble_curve_formats::{Saving, write};
 use tempfile::tempdir;
 
 fn path(name: &str) -> String {
@@ -69,6 +71,39 @@ fn a_wheel_is_exact_in_every_order_and_its_keys_untouched() {
             assert_eq!(curves(&before, node), curves(&after, node), "{order} {node}");
         }
     }
+}
+
+#[test]
+fn handles_stay_as_they_are_unless_it_is_said_otherwise() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // The vane with a weighted handle on one of its keys, and as it comes.
+    let mut weighted = scene(path("cart.ncurve").as_ref());
+    let id = weighted.rigs[0].nodes().find(|(_, node)| node.name == "vane").unwrap().0;
+    let tracks = weighted.takes[0].layers.iter_mut().flat_map(|layer| &mut layer.tracks);
+    for track in tracks.filter(|track| track.target.node == id && track.target.property == "rotation") {
+        let Controller::Euler(euler) = &mut track.controller else { panic!() };
+        let curve = euler.curves.iter_mut().find(|curve| curve.keys().len() > 2).unwrap();
+        let mut keys = curve.keys().to_vec();
+        keys[1].tangent_out = Tangent::handle(2e8, 0.1);
+        *curve = Curve::new(keys).unwrap();
+    }
+    write(&weighted, &at.join("weighted.ncurve"), &Saving::default()).unwrap();
+    let handles = |source: &str, more: &[&str]| {
+        let mut arguments = vec!["reorder", source, "--to", "zyx", "--only", "vane", "-o", "out.ncurve"];
+        arguments.extend(more);
+        succeed(at, &arguments);
+        let after = scene(&at.join("out.ncurve"));
+        let tracks = after.takes[0].tracks().filter(|(_, track)| track.target.node == id);
+        let keys =
+            tracks.flat_map(|(_, track)| track.controller.curves().to_vec()).flat_map(Curve::into_keys);
+        keys.filter(|key| key.tangent_in.length().or(key.tangent_out.length()).is_some()).count()
+    };
+    let plain = path("cart.ncurve");
+    assert_eq!(handles(&plain, &[]), 0);
+    assert!(handles(&plain, &["--tangents", "weighted"]) > 0);
+    assert!(handles("weighted.ncurve", &[]) > 0);
+    assert_eq!(handles("weighted.ncurve", &["--tangents", "plain"]), 0);
 }
 
 #[test]

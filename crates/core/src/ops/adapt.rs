@@ -56,8 +56,8 @@ pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Sce
         take.layers.len() > 1
             || take.layers.iter().any(|base| base.muted || base.weight.constant() != Some(1.0))
     };
-    let mixes = scene.takes.iter().any(|take| mixes_otherwise(scene, take, holds));
-    if holds.layers && !mixes || !scene.takes.iter().any(needs_flattening) {
+    let stay = holds.layers && !scene.takes.iter().any(|take| mixes_otherwise(scene, take, holds));
+    if stay || !scene.takes.iter().any(needs_flattening) {
         return Ok(adapt_tracks(scene, holds, tolerance));
     }
     // Half of the tolerance for each of the two.

@@ -30,7 +30,7 @@ pub(super) struct Change<'a> {
     pub after: DQuat,
     pub tolerance: Allowance<'a>,
     pub handles: Option<Handles>,
-    /// What came of the layers before, by their places.
+    /// What came of the same tracks before, by their places among those that turn the node.
     pub memory: Option<&'a Memory>,
 }
 

@@ -100,13 +100,10 @@ fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan<'_>) -> Resu
 
 /// Takes away what killed runs left half written, also of sources that are gone.
 fn tidy(recipe: &Recipe, records: &Records, plan: &Plan<'_>) {
-    let resolved = |file: &str| recipe.resolved(file);
-    for job in &plan.jobs {
-        records.tidy(&job.id, job.record.as_ref(), resolved);
-    }
     let all = records.all();
-    for id in plan.orphans(&all) {
-        records.tidy(&id, all.get(&id), resolved);
+    let orphans = plan.orphans(&all);
+    for id in plan.jobs.iter().map(|job| &job.id).chain(&orphans) {
+        records.tidy(id, all.get(id), |file| recipe.resolved(file));
     }
 }
 

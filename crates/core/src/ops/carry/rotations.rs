@@ -213,18 +213,18 @@ impl Job<'_> {
             }
             return self.mixed(take, tracks, target, change, &rest);
         }
-        for &(layer, track) in tracks {
-            outputs.push(self.turned_on_layer(take, layer, track, target, change, &rest));
+        for (place, &(layer, track)) in tracks.iter().enumerate() {
+            outputs.push(self.turned_on_layer(take, (place, layer, track), target, change, &rest));
         }
         outputs
     }
 
-    /// A layer whose rotations do not mix angle by angle: those that add turn inside, the others as the whole does.
+    /// A track, by its place among those that turn its node, on a layer whose rotations do not mix angle by angle: those
+    /// that add turn inside, the others as the whole does.
     fn turned_on_layer(
         &self,
         take: &Take,
-        layer: usize,
-        track: &Track,
+        (place, layer, track): (usize, usize, &Track),
         target: &Target,
         change: Change<'_>,
         rest: &Value,
@@ -241,7 +241,7 @@ impl Job<'_> {
             after: change.after,
             tolerance: change.tolerance,
             handles: change.handles,
-            memory: change.memory.map(|memory| memory.place(layer)),
+            memory: change.memory.map(|memory| memory.place(place)),
             rate: self.source.rate,
             range: take.range,
         };
@@ -323,7 +323,7 @@ impl Job<'_> {
         let mut mixer = Mixer::new(self.source, takes, from, (self.onto.rig, target), change);
         let mut outputs: Vec<Output> = Vec::with_capacity(tracks.len());
         let mut failure = None;
-        for &(layer, track) in tracks {
+        for (place, &(layer, track)) in tracks.iter().enumerate() {
             let output = if mixer.is_mixed(0, layer) {
                 match mixer.mixed(0, layer) {
                     Ok((controller, note)) => {
@@ -337,7 +337,7 @@ impl Job<'_> {
                     }
                 }
             } else {
-                self.turned_on_layer(take, layer, track, target, change, rest)
+                self.turned_on_layer(take, (place, layer, track), target, change, rest)
             };
             if let Some(Made { controller, .. }) = &output.made {
                 mixer.put(0, layer, controller.clone());
