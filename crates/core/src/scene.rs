@@ -202,7 +202,7 @@ impl Rig {
                 OpValue::RotateAxis { angle, .. } => Value::Scalar(angle),
                 OpValue::Rotate { order, angles } => Value::Euler { order, angles },
                 OpValue::Orient(q) => Value::Quaternion(q),
-                OpValue::Matrix(m) => Value::Matrix(m),
+                OpValue::Matrix(m) => Value::Matrix(Box::new(m)),
             });
         }
         let attribute = node.attribute(property)?;
@@ -218,6 +218,12 @@ impl Take {
     /// All tracks with their layers' positions.
     pub fn tracks(&self) -> impl Iterator<Item = (usize, &Track)> {
         self.layers.iter().enumerate().flat_map(|(index, layer)| layer.tracks.iter().map(move |t| (index, t)))
+    }
+
+    /// The tracks of all layers that count, from the lowest layer up.
+    pub fn active_tracks(&self) -> impl Iterator<Item = (&Layer, &Track)> {
+        let active = self.layers.iter().filter(|layer| layer.is_active());
+        active.flat_map(|layer| layer.tracks.iter().map(move |track| (layer, track)))
     }
 
     /// How many keys and sampled numbers all tracks have.

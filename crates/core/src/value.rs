@@ -33,8 +33,8 @@ pub enum Value {
     },
     /// A rotation.
     Quaternion(DQuat),
-    /// An affine transform.
-    Matrix(DMat4),
+    /// An affine transform; boxed, as values are passed on a great deal and matrices seldom.
+    Matrix(Box<DMat4>),
     /// A value that only holds.
     Discrete(Discrete),
 }

@@ -1,6 +1,7 @@
 //! Curves: keys with values, interpolation and tangents, and what happens outside the keys.
 
 mod build;
+mod changes;
 mod combine;
 mod discrete;
 mod edit;
@@ -10,6 +11,7 @@ mod refit;
 mod segment;
 mod tangent;
 
+pub(crate) use changes::changes;
 pub use combine::combine;
 pub use discrete::{Discrete, DiscreteCurve};
 pub use edit::EditError;

@@ -32,6 +32,11 @@ impl<'a> Blend<'a> {
         Blend { kind, mode, rotations, weight, sampler, winding: None }
     }
 
+    /// Whether nothing is left of what lies under it, ever.
+    pub fn replaces(&self) -> bool {
+        self.mode == LayerMode::Override && self.weight.constant() == Some(1.0)
+    }
+
     /// The value with this on top of `under`, at a time in ticks.
     pub fn on(&mut self, under: Value, time: f64) -> Value {
         let weight = self.weight.at(time);

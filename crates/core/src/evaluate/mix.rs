@@ -15,7 +15,7 @@ pub(crate) fn neutral(kind: PropertyKind, rest: &Value) -> Value {
         (_, Value::Vector(_)) => Value::Vector(DVec3::ZERO),
         (_, Value::Euler { order, .. }) => Value::Euler { order: *order, angles: DVec3::ZERO },
         (_, Value::Quaternion(_)) => Value::Quaternion(DQuat::IDENTITY),
-        (_, Value::Matrix(_)) => Value::Matrix(glam::DMat4::IDENTITY),
+        (_, Value::Matrix(_)) => Value::Matrix(Box::new(glam::DMat4::IDENTITY)),
         (_, Value::Discrete(_)) => rest.clone(),
     }
 }

@@ -1,11 +1,15 @@
 //! Poses: all nodes of a rig at an instant, by forward kinematics.
 
+use std::collections::HashMap;
+
 use glam::{DAffine3, DQuat, DVec3};
 
 use super::{EvaluateError, PropertySampler};
 use crate::address::NodeRef;
-use crate::rig::{Node, OpValue, Rig, ScaleInheritance};
-use crate::scene::{Scene, Take, Target};
+use crate::rig::{Node, NodeId, OpValue, Rig, ScaleInheritance};
+use crate::rotation::quat_from_euler;
+use crate::scene::{Layer, Scene, Take, Target, Track};
+use crate::time::TimeRange;
 use crate::value::Value;
 
 /// The transforms of all nodes at an instant, in order of [`Rig::nodes`].
@@ -54,13 +58,39 @@ impl<'a> Evaluator<'a> {
     /// # Errors
     /// Where a controller on the rig cannot be evaluated.
     pub fn new(scene: &'a Scene, take: Option<&'a Take>, rig: usize) -> Result<Evaluator<'a>, EvaluateError> {
+        let nodes = scene.rigs.get(rig).map_or(0, Rig::len);
+        Evaluator::of_nodes(scene, take, rig, &vec![true; nodes])
+    }
+
+    /// The same for those nodes alone that are `wanted`, by position, and have only such above them; the others count as
+    /// roots that stand still.
+    ///
+    /// # Errors
+    /// Where a controller on one of them cannot be evaluated.
+    pub(crate) fn of_nodes(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        rig: usize,
+        wanted: &[bool],
+    ) -> Result<Evaluator<'a>, EvaluateError> {
         let nodes_of: &Rig =
             scene.rigs.get(rig).ok_or_else(|| EvaluateError::Missing(format!("rig {rig}")))?;
         let mut nodes = Vec::with_capacity(nodes_of.len());
-        let driven: std::collections::HashSet<&Target> =
-            take.into_iter().flat_map(Take::tracks).map(|(_, track)| &track.target).collect();
-        for ((id, node), parent) in nodes_of.nodes().zip(nodes_of.parent_positions()) {
-            let sampler = NodeSampler::of(scene, take, (rig, id), node, |target| driven.contains(target))?;
+        let mut drivers: HashMap<NodeId, Vec<(&Layer, &Track)>> = HashMap::new();
+        for (layer, track) in take.into_iter().flat_map(Take::active_tracks) {
+            if track.target.rig == rig {
+                drivers.entry(track.target.node).or_default().push((layer, track));
+            }
+        }
+        for (((id, node), parent), wanted) in nodes_of.nodes().zip(nodes_of.parent_positions()).zip(wanted) {
+            if !wanted {
+                let node = NodeSampler { steps: Vec::new() };
+                nodes.push(NodePlan { parent: None, inherits: ScaleInheritance::Full, node });
+                continue;
+            }
+            let drivers = drivers.get(&id).map_or(&[][..], Vec::as_slice);
+            let range = take.map(|take| take.range);
+            let sampler = NodeSampler::of(scene, range, (rig, id), node, drivers)?;
             nodes.push(NodePlan { parent, inherits: node.inherits, node: sampler });
         }
         Ok(Evaluator { nodes })
@@ -97,9 +127,13 @@ impl<'a> Evaluator<'a> {
 
     /// The world rotations of all nodes at some instants, in ticks: those of a node one after another, in order of
     /// [`Rig::nodes`]. Node by node that is several times as fast as pose by pose.
-    pub fn world_rotations(&mut self, times: &[f64], rotations: &mut Vec<DQuat>) {
-        rotations.clear();
+    pub fn world_rotations(&mut self, times: &[f64]) -> Vec<DQuat> {
+        let mut rotations = Vec::with_capacity(self.nodes.len() * times.len());
         for node in &mut self.nodes {
+            if node.node.steps.is_empty() && node.parent.is_none() {
+                rotations.resize(rotations.len() + times.len(), DQuat::IDENTITY);
+                continue;
+            }
             let above = node.parent.map(|parent| parent * times.len());
             for (index, &time) in times.iter().enumerate() {
                 let local = node.node.rotation_at(time);
@@ -109,6 +143,7 @@ impl<'a> Evaluator<'a> {
                 });
             }
         }
+        rotations
     }
 }
 
@@ -124,35 +159,35 @@ impl<'a> NodeSampler<'a> {
     ) -> Result<NodeSampler<'a>, EvaluateError> {
         let found = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
         let of = found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))?;
-        let is_driven = |target: &Target| {
-            take.into_iter().flat_map(Take::tracks).any(|(_, track)| track.target == *target)
-        };
-        NodeSampler::of(scene, take, node, of, is_driven)
+        let drivers: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
+            .filter(|(_, track)| (track.target.rig, track.target.node) == node)
+            .collect();
+        NodeSampler::of(scene, take.map(|take| take.range), node, of, &drivers)
     }
 
+    /// The sampler of a node with some tracks on it, in order of their layers.
     fn of(
         scene: &'a Scene,
-        take: Option<&'a Take>,
+        range: Option<TimeRange>,
         (rig, id): NodeRef,
         node: &Node,
-        is_driven: impl Fn(&Target) -> bool,
+        drivers: &[(&'a Layer, &'a Track)],
     ) -> Result<NodeSampler<'a>, EvaluateError> {
         let mut steps = Vec::with_capacity(node.transform.len());
         for op in &node.transform {
-            let target = Target { rig, node: id, property: op.name.clone() };
-            match take.filter(|_| is_driven(&target)) {
-                Some(take) => {
-                    let driver = Box::new(PropertySampler::new(scene, take, &target)?);
-                    steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
+            let drivers: Vec<(&Layer, &Track)> =
+                drivers.iter().filter(|(_, track)| track.target.property == op.name).copied().collect();
+            if drivers.is_empty() {
+                let (affine, rotation) = placed(op.value, op.inverse);
+                match steps.last_mut() {
+                    Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
+                    _ => steps.push(Step::Still(affine, rotation)),
                 }
-                None => {
-                    let (affine, rotation) = placed(op.value, op.inverse);
-                    match steps.last_mut() {
-                        Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
-                        _ => steps.push(Step::Still(affine, rotation)),
-                    }
-                }
+                continue;
             }
+            let target = Target { rig, node: id, property: op.name.clone() };
+            let driver = Box::new(PropertySampler::of_tracks(scene, &target, &drivers, range)?);
+            steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
         }
         let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
         steps.retain(does_something);
@@ -183,7 +218,10 @@ impl<'a> NodeSampler<'a> {
             Step::Still(_, turn) => Some(*turn),
             Step::Driven { rest, .. } if !rest.turns() => None,
             Step::Driven { rest, inverse, driver } => {
-                let turn = with_value(*rest, driver.value_at(time)).rotation();
+                let turn = match driver.value_at(time) {
+                    Value::Euler { order, angles } => quat_from_euler(order, angles),
+                    value => with_value(*rest, value).rotation(),
+                };
                 Some(if *inverse { turn.conjugate() } else { turn })
             }
         });
@@ -219,7 +257,7 @@ fn with_value(rest: OpValue, value: Value) -> OpValue {
             OpValue::Rotate { order, angles }
         }
         (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Quaternion(q)) => OpValue::Orient(q),
-        (OpValue::Matrix(_), Value::Matrix(m)) => OpValue::Matrix(m),
+        (OpValue::Matrix(_), Value::Matrix(m)) => OpValue::Matrix(*m),
         (rest, _) => rest,
     }
 }

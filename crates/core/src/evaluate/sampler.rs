@@ -8,7 +8,7 @@ use crate::address::Addresses;
 use crate::controller::{Controller, SampleKind, Samples, StackEntry, TcbKeys};
 use crate::curve::{Cursor, Curve, DiscreteCurve, Side};
 use crate::rotation::{KeyedRotation, RotationOrder};
-use crate::scene::{LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::tcb::Clock;
 use crate::time::TimeRange;
 use crate::value::Value;
@@ -177,7 +177,7 @@ fn components(rest: &Value, mut at: impl FnMut(usize, f64) -> f64) -> Value {
             for (index, number) in numbers.iter_mut().enumerate() {
                 *number = at(index, *number);
             }
-            Value::Matrix(glam::DMat4::from_cols_array(&numbers))
+            Value::Matrix(Box::new(glam::DMat4::from_cols_array(&numbers)))
         }
         Value::Discrete(_) => rest.clone(),
     }
@@ -207,7 +207,7 @@ fn sample(samples: &Samples, time: f64) -> Option<Value> {
             let quat = |row: &[f64]| DQuat::from_xyzw(row[0], row[1], row[2], row[3]).normalize();
             Value::Quaternion(crate::rotation::along_arc(quat(from), quat(to), part))
         }
-        SampleKind::Matrix => Value::Matrix(glam::DMat4::from_cols_array(&std::array::from_fn(at))),
+        SampleKind::Matrix => Value::Matrix(Box::new(glam::DMat4::from_cols_array(&std::array::from_fn(at)))),
     })
 }
 
@@ -229,6 +229,19 @@ impl<'a> PropertySampler<'a> {
         take: &'a Take,
         target: &Target,
     ) -> Result<PropertySampler<'a>, EvaluateError> {
+        let tracks: Vec<(&Layer, &Track)> =
+            take.active_tracks().filter(|(_, track)| track.target == *target).collect();
+        PropertySampler::of_tracks(scene, target, &tracks, Some(take.range))
+    }
+
+    /// A sampler of a property with some tracks on it, in order of their layers, all of which count; rotations are followed
+    /// within their keys and the range.
+    pub(super) fn of_tracks(
+        scene: &Scene,
+        target: &Target,
+        tracks: &[(&'a Layer, &'a Track)],
+        range: Option<TimeRange>,
+    ) -> Result<PropertySampler<'a>, EvaluateError> {
         let rig = scene.rigs.get(target.rig);
         let found = rig.and_then(|rig| {
             Some((
@@ -237,20 +250,18 @@ impl<'a> PropertySampler<'a> {
             ))
         });
         let Some((kind, rest)) = found else { return Err(EvaluateError::Missing(target.property.clone())) };
-        let mut layers = Vec::new();
-        for layer in take.layers.iter().filter(|layer| layer.is_active()) {
-            for track in layer.tracks.iter().filter(|track| track.target == *target) {
-                let channel = || Addresses::new(scene).property(target);
-                let neutral = match layer.mode {
-                    LayerMode::Override => rest.clone(),
-                    LayerMode::Additive => mix::neutral(kind, &rest),
-                };
-                let sampler = Sampler::new(&track.controller, kind, neutral)
-                    .map_err(|controller| EvaluateError::Unsupported { channel: channel(), controller })?;
-                layers.push(Blend::new(kind, layer.mode, layer.rotations, &layer.weight, sampler));
-            }
+        let mut layers = Vec::with_capacity(tracks.len());
+        for (layer, track) in tracks {
+            let channel = || Addresses::new(scene).property(target);
+            let neutral = match layer.mode {
+                LayerMode::Override => rest.clone(),
+                LayerMode::Additive => mix::neutral(kind, &rest),
+            };
+            let sampler = Sampler::new(&track.controller, kind, neutral)
+                .map_err(|controller| EvaluateError::Unsupported { channel: channel(), controller })?;
+            layers.push(Blend::new(kind, layer.mode, layer.rotations, &layer.weight, sampler));
         }
-        follow_turns(&rest, &mut layers, Some(take.range));
+        follow_turns(&rest, &mut layers, range);
         Ok(PropertySampler { rest, kind, layers })
     }
 
@@ -266,6 +277,10 @@ impl<'a> PropertySampler<'a> {
 
     /// The value at a time in ticks, all layers counted.
     pub fn value_at(&mut self, time: f64) -> Value {
-        self.layers.iter_mut().fold(self.rest.clone(), |value, layer| layer.on(value, time))
+        match self.layers.as_mut_slice() {
+            // What lies under it does not matter.
+            [only] if only.replaces() => only.sampler.value_at(time),
+            layers => layers.iter_mut().fold(self.rest.clone(), |value, layer| layer.on(value, time)),
+        }
     }
 }

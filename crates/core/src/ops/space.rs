@@ -155,7 +155,7 @@ fn value(map: &AxisMap, kind: PropertyKind, value: &Value) -> Value {
             Value::Euler { order: map.order(*order), angles: map.angles(*angles) }
         }
         Value::Quaternion(q) => Value::Quaternion(map.rotation(*q)),
-        Value::Matrix(m) => Value::Matrix(matrix(map, *m)),
+        Value::Matrix(m) => Value::Matrix(Box::new(matrix(map, **m))),
         Value::Scalar(v) => Value::Scalar(v * component(map, kind, 0).1),
         Value::Vector(v) => Value::Vector(vector(map, kind, *v)),
         Value::Discrete(_) => value.clone(),

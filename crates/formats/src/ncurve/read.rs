@@ -424,7 +424,7 @@ impl Reader<'_> {
                 Value::Euler { order, angles }
             }
             dto::Value::Quaternion(q) => Value::Quaternion(quaternion(q)?),
-            dto::Value::Matrix(numbers) => Value::Matrix(matrix(numbers)?),
+            dto::Value::Matrix(numbers) => Value::Matrix(Box::new(matrix(numbers)?)),
             dto::Value::Switch(on) => Value::Discrete(Discrete::Switch(*on)),
             dto::Value::Choice(option) => Value::Discrete(Discrete::Choice(option.clone())),
             dto::Value::Text(text) => Value::Discrete(Discrete::Text(text.clone())),

@@ -1,14 +1,15 @@
 //! How far the result is from the source: world rotations relative to the reference, of all pairs, at every half frame.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
-use glam::DVec3;
 use rayon::prelude::*;
 
 use super::map::PairSpace;
-use super::shares::{Compared, Excess, Shares};
+use super::output::{Made, Output};
+use super::shares::{Compared, Excess, Shares, windows_in};
 use super::{CarryError, Job, Measured};
-use crate::controller::Samples;
+use crate::controller::{Controller, Samples};
+use crate::curve::changes;
 use crate::evaluate::Evaluator;
 use crate::ledger::MeasuredError;
 use crate::rig::NodeId;
@@ -61,17 +62,20 @@ impl Job<'_> {
     }
 
     /// Compares a take with what it became; what is off by too much is told for each window of the shares.
+    ///
+    /// What was seen before is looked at again only where something is stale; how far the whole is off is not told then.
     pub fn measure(
         &self,
         world: &World,
         (before, after): (&Take, &Take),
         is_refitted: bool,
         shares: &Shares,
-    ) -> Result<(Measured, Vec<Excess>), CarryError> {
+        known: Option<(Seen, Stale)>,
+    ) -> Result<Seen, CarryError> {
         if world.pairs.is_empty() {
-            let error = MeasuredError::none(Quantity::Angle);
-            return Ok((Measured { error, worst: None }, Vec::new()));
+            return Ok(Seen::default());
         }
+        let (known, stale) = known.unzip();
         // Between samples there is nothing to be held to: what hangs on sampled turns is compared at the samples.
         let sampled: HashMap<NodeId, &Samples> = (after.tracks())
             .filter(|(_, track)| track.target.property == "rotation")
@@ -88,74 +92,149 @@ impl Job<'_> {
         };
         let result = Scene { takes: Vec::new(), ..self.target.clone() };
         let rate = self.source.rate;
+        let ticks_per_half = 0.5 * rate.ticks_per_frame();
+        let time = |half: i64| half as f64 * ticks_per_half;
         let first = (rate.frame(before.range.first) * 2.0).ceil() as i64;
         let last = (rate.frame(before.range.last) * 2.0) as i64;
         // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
         let halves: Vec<i64> = (first..=last).filter(|half| is_refitted || half % 2 == 0).collect();
+        // Whole windows at a time, so that each of them is looked at by one.
+        let nodes = self.source.rigs[0].len().max(self.target.rigs[0].len()).max(1);
+        let at_once = (AT_HAND / nodes).clamp(16, 512) as f64 * ticks_per_half;
+        let windows = windows_in(at_once).max(1);
+        let part = |window: usize| window / windows;
         let look = |halves: &[i64]| -> Result<Seen, CarryError> {
-            let mut source = Evaluator::new(self.source, Some(before), 0)?;
-            let mut target = Evaluator::new(&result, Some(after), 0)?;
-            let (mut wanted, mut found) = (Vec::new(), Vec::new());
-            let times: Vec<f64> =
-                halves.iter().map(|half| *half as f64 * 0.5 * rate.ticks_per_frame()).collect();
-            source.world_rotations(&times, &mut wanted);
-            target.world_rotations(&times, &mut found);
+            let times: Vec<f64> = halves.iter().map(|half| time(*half)).collect();
+            let range = (times[0], times[times.len() - 1]);
+            let is_stale = |pair: &usize| {
+                stale.as_ref().is_none_or(|stale: &Stale| stale.moves(&world.compared, *pair, range))
+            };
+            let pairs: Vec<usize> = (0..world.pairs.len()).filter(is_stale).collect();
+            let mut seen = Seen::default();
+            if pairs.is_empty() {
+                return Ok(seen);
+            }
+            let in_source = self.from.with_all_above(pairs.iter().map(|&pair| world.pairs[pair].0));
+            let in_target = self.onto.with_all_above(pairs.iter().map(|&pair| world.pairs[pair].1));
+            let wanted =
+                Evaluator::of_nodes(self.source, Some(before), 0, &in_source)?.world_rotations(&times);
+            let found = Evaluator::of_nodes(&result, Some(after), 0, &in_target)?.world_rotations(&times);
             let turns = |pair: usize, index: usize| {
                 let (a, b, _) = world.pairs[pair];
                 let wanted = wanted[a * times.len() + index] * self.from.world[a].conjugate();
                 (wanted, found[b * times.len() + index] * self.onto.world[b].conjugate())
             };
-            let mut seen = Seen::default();
-            for (pair, grids) in grids.iter().enumerate() {
+            let mut excess = HashMap::new();
+            for pair in pairs {
+                seen.looked_at.insert((pair, part(shares.window(times[0]))));
+                // The worst instant of a window in which it is off by too much.
+                let mut worst: Option<(usize, f64, usize)> = None;
+                let mut tell = |worst: &mut Option<(usize, f64, usize)>| {
+                    let Some((window, angle, index)) = worst.take() else { return };
+                    let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
+                    let off = |pair: usize| {
+                        let (wanted, found) = turns(pair, index);
+                        to_vector(found * wanted.conjugate())
+                    };
+                    let errors = chain.map(off).collect();
+                    excess.insert((pair, window), Excess { node: pair, window, angle, errors });
+                };
                 for (index, (&half, &time)) in halves.iter().zip(&times).enumerate() {
-                    if grids.iter().any(|samples| is_between(samples, time)) {
+                    if grids[pair].iter().any(|samples| is_between(samples, time)) {
                         continue;
                     }
                     let (wanted, found) = turns(pair, index);
-                    let window = shares.window(time);
                     let angle = angle_between(wanted, found);
                     seen.take(pair, angle, half as f64 * 0.5);
-                    let known =
-                        seen.excess.get(&(pair, window)).map_or(self.tolerance.angle, |known| known.angle);
-                    if angle > known {
-                        let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
-                        let off = |pair: usize| -> DVec3 {
-                            let (wanted, found) = turns(pair, index);
-                            to_vector(found * wanted.conjugate())
-                        };
-                        let errors = chain.map(off).collect();
-                        seen.excess.insert((pair, window), Excess { node: pair, window, angle, errors });
+                    if angle <= self.tolerance.angle {
+                        continue;
+                    }
+                    let window = shares.window(time);
+                    if worst.is_some_and(|(other, ..)| other != window) {
+                        tell(&mut worst);
+                    }
+                    if worst.is_none_or(|(_, largest, _)| largest < angle) {
+                        worst = Some((window, angle, index));
                     }
                 }
+                tell(&mut worst);
             }
-            Ok(seen)
+            Ok(Seen { excess, ..seen })
         };
-        let nodes = self.source.rigs[0].len().max(self.target.rigs[0].len()).max(1);
-        let chunk = (AT_HAND / nodes).clamp(16, 512);
-        let parts: Vec<Seen> = halves.par_chunks(chunk).map(look).collect::<Result<_, _>>()?;
-        let seen = parts.into_iter().fold(Seen::default(), Seen::with);
-        let worst = seen.worst.map(|pair| world.pairs[pair].2);
-        let mut excess: Vec<Excess> = seen.excess.into_values().collect();
-        excess.sort_by_key(|excess| (excess.node, excess.window));
-        Ok((Measured { error: seen.error, worst }, excess))
+        let part_of = |half: &i64| part(shares.window(time(*half)));
+        let parts: Vec<&[i64]> = halves.chunk_by(|a, b| part_of(a) == part_of(b)).collect();
+        let parts: Vec<Seen> = parts.into_par_iter().map(look).collect::<Result<_, _>>()?;
+        let mut seen = parts.into_iter().fold(Seen::default(), Seen::with);
+        for ((pair, window), excess) in known.into_iter().flat_map(|known| known.excess) {
+            if !seen.looked_at.contains(&(pair, part(window))) {
+                seen.excess.insert((pair, window), excess);
+            }
+        }
+        Ok(seen)
     }
 }
 
 /// So many rotations of each side are held at once, on each core.
 const AT_HAND: usize = 1 << 17;
 
+/// What turns otherwise than when it was measured: links, and from when to when, in ticks.
+#[derive(Debug, Default)]
+pub(super) struct Stale(HashMap<usize, Vec<(f64, f64)>>);
+
+impl Stale {
+    /// Takes note of what a link came to before, and comes to now.
+    pub fn note(&mut self, link: usize, before: &[Output], now: &[Output]) {
+        let spans = self.0.entry(link).or_default();
+        let is_alike = |(a, b): (&Output, &Output)| (a.layer, &a.target) == (b.layer, &b.target);
+        if before.len() != now.len() || !before.iter().zip(now).all(is_alike) {
+            spans.push(EVER);
+            return;
+        }
+        for (before, now) in before.iter().zip(now) {
+            match (&before.made, &now.made) {
+                (
+                    Some(Made { controller: Controller::Euler(a), .. }),
+                    Some(Made { controller: Controller::Euler(b), .. }),
+                ) if a.order == b.order => {
+                    spans.extend(a.curves.iter().zip(&b.curves).flat_map(|(a, b)| changes(a, b)));
+                }
+                (None, None) => {}
+                _ => spans.push(EVER),
+            }
+        }
+    }
+
+    /// Whether a compared node is moved otherwise at some time of a range, by itself or by what is above it.
+    fn moves(&self, compared: &[Compared], node: usize, (first, last): (f64, f64)) -> bool {
+        let mut chain = std::iter::successors(Some(node), |&node| compared[node].above);
+        chain.any(|node| {
+            let links = compared[node].links.iter().filter_map(|link| self.0.get(link));
+            links.flatten().any(|&(from, to)| from <= last && first <= to)
+        })
+    }
+}
+
+const EVER: (f64, f64) = (f64::NEG_INFINITY, f64::INFINITY);
+
 /// What was seen in a stretch of time.
-struct Seen {
+pub(super) struct Seen {
     error: MeasuredError,
     /// The pair with the largest error.
     worst: Option<usize>,
     /// By pair and window.
     excess: HashMap<(usize, usize), Excess>,
+    /// Pairs, and the parts of the take in which they were looked at.
+    looked_at: HashSet<(usize, usize)>,
 }
 
 impl Default for Seen {
     fn default() -> Seen {
-        Seen { error: MeasuredError::none(Quantity::Angle), worst: None, excess: HashMap::new() }
+        Seen {
+            error: MeasuredError::none(Quantity::Angle),
+            worst: None,
+            excess: HashMap::new(),
+            looked_at: HashSet::new(),
+        }
     }
 }
 
@@ -173,12 +252,20 @@ impl Seen {
             self.worst = later.worst;
         }
         self.error.merge(&later.error);
-        for (place, excess) in later.excess {
-            let known = self.excess.get(&place).map_or(0.0, |known| known.angle);
-            if excess.angle > known {
-                self.excess.insert(place, excess);
-            }
-        }
+        self.excess.extend(later.excess);
+        self.looked_at.extend(later.looked_at);
         self
+    }
+
+    /// The windows in which pairs are off by too much.
+    pub fn excess(&self) -> Vec<Excess> {
+        let mut excess: Vec<Excess> = self.excess.values().cloned().collect();
+        excess.sort_by_key(|excess| (excess.node, excess.window));
+        excess
+    }
+
+    /// How far the whole is off, and at which node of the target most.
+    pub fn measured(&self, world: &World) -> Measured {
+        Measured { error: self.error.clone(), worst: self.worst.map(|pair| world.pairs[pair].2) }
     }
 }

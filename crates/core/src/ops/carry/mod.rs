@@ -39,6 +39,7 @@ pub use pose::{held, keyed, pose_from};
 
 use self::attributes::Numbers;
 use self::links::{Link, Links};
+use self::measure::Stale;
 use self::output::{Output, Role};
 use self::shares::Shares;
 use self::side::Side;
@@ -430,21 +431,29 @@ impl Job<'_> {
         let mut result = self.assembled(tracks, &rotations, &shifts, &others);
         let refitted: Vec<bool> = rotations.iter().map(|outputs| is_refitted(outputs)).collect();
         let any_refitted = refitted.contains(&true);
-        let mut measured = self.measure(&world, (tracks.take, &result.0), any_refitted, &shares)?;
+        let mut seen = self.measure(&world, (tracks.take, &result.0), any_refitted, &shares, None)?;
+        let mut is_whole = true;
         for _ in 0..ROUNDS {
-            let closer = shares.tighten(&world.compared, std::mem::take(&mut measured.1), &refitted);
+            let closer = shares.tighten(&world.compared, seen.excess(), &refitted);
             if closer.is_empty() {
                 break;
             }
             let again: Vec<(usize, Vec<Output>)> =
                 closer.into_par_iter().map(|index| (index, turn(&shares, index))).collect();
+            let mut stale = Stale::default();
             for (index, outputs) in again {
+                stale.note(index, &rotations[index], &outputs);
                 rotations[index] = outputs;
             }
             result = self.assembled(tracks, &rotations, &shifts, &others);
-            measured = self.measure(&world, (tracks.take, &result.0), true, &shares)?;
+            let known = Some((seen, stale));
+            seen = self.measure(&world, (tracks.take, &result.0), true, &shares, known)?;
+            is_whole = false;
         }
-        Ok((result.0, result.1, measured.0))
+        if !is_whole {
+            seen = self.measure(&world, (tracks.take, &result.0), true, &shares, None)?;
+        }
+        Ok((result.0, result.1, seen.measured(&world)))
     }
 
     /// The take that all outputs make, and its entries.

@@ -58,7 +58,7 @@ fn resting(step: OpValue) -> Value {
         OpValue::RotateAxis { angle, .. } => Value::Scalar(angle),
         OpValue::Rotate { order, angles } => Value::Euler { order, angles },
         OpValue::Orient(q) => Value::Quaternion(q),
-        OpValue::Matrix(m) => Value::Matrix(m),
+        OpValue::Matrix(m) => Value::Matrix(Box::new(m)),
     }
 }
 

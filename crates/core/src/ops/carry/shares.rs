@@ -49,6 +49,11 @@ pub(super) struct Excess {
     pub errors: Vec<DVec3>,
 }
 
+/// How many windows a stretch of time has, in ticks.
+pub(super) fn windows_in(ticks: f64) -> usize {
+    (ticks / (WINDOW * TICKS_PER_SECOND as f64)) as usize
+}
+
 /// How far each link may be off, in each window.
 pub(super) struct Shares {
     tolerance: f64,

@@ -87,6 +87,19 @@ impl<'a> Side<'a> {
         self.parents[self.position(id)].map_or(DQuat::IDENTITY, |parent| self.world[parent])
     }
 
+    /// Whether each node is one of some, or above one of them; all by position.
+    pub fn with_all_above(&self, positions: impl Iterator<Item = usize>) -> Vec<bool> {
+        let mut are = vec![false; self.parents.len()];
+        for position in positions {
+            let mut at = Some(position);
+            while let Some(position) = at.filter(|&position| !are[position]) {
+                are[position] = true;
+                at = self.parents[position];
+            }
+        }
+        are
+    }
+
     /// A node and all above it, from the node up.
     pub fn upwards(&self, id: NodeId) -> impl Iterator<Item = NodeId> + '_ {
         std::iter::successors(Some(id), |&id| self.rig.parent(id))
