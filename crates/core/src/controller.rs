@@ -10,6 +10,7 @@ use crate::value::Value;
 
 /// What drives a property. It keeps its type through every operation that can keep it.
 #[derive(Clone, Debug, PartialEq)]
+#[expect(clippy::large_enum_variant, reason = "the large one is the usual one")]
 pub enum Controller {
     /// One value throughout.
     Constant(Value),

@@ -37,6 +37,27 @@ pub(super) struct Reach {
     pub into: DVec3,
 }
 
+/// A plain cubic of all three angles.
+struct Piece {
+    start: f64,
+    length: f64,
+    c: [DVec3; 4],
+}
+
+impl Piece {
+    /// From one end to another: times in ticks, angles, and their slopes over the whole piece.
+    fn between((start, v0, m0): (f64, DVec3, DVec3), (end, v1, m1): (f64, DVec3, DVec3)) -> Piece {
+        let rise = v1 - v0;
+        Piece { start, length: end - start, c: [v0, m0, 3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise] }
+    }
+
+    fn at(&self, time: f64) -> DVec3 {
+        let u = (time - self.start) / self.length;
+        let [c0, c1, c2, c3] = self.c;
+        c0 + (c1 + (c2 + c3 * u) * u) * u
+    }
+}
+
 /// Whether one piece from a point to another stays within a tolerance.
 type Fits<'a> = dyn Fn(usize, usize, f64) -> bool + 'a;
 
@@ -125,20 +146,33 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
 
     /// The same, looked at every so many points only.
     fn fits_at(&self, from: usize, to: usize, tolerance: f64, stride: usize) -> bool {
-        let (start, end) = (self.points[from].time, self.points[to].time);
-        let seconds = (end - start) / TICKS_PER_SECOND as f64;
-        let (v0, v1) = (self.angles(from), self.angles(to));
-        let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
-        let rise = v1 - v0;
-        let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
-        let is_near = |point: &Point| {
-            let u = (point.time - start) / (end - start);
-            self.is_within(point, v0 + (m0 + (c2 + c3 * u) * u) * u, tolerance)
-        };
+        let piece = self.piece(from, to);
+        let is_near = |point: &Point| self.is_within(point, piece.at(point.time), tolerance);
         // It strays most far from its ends, so what does not fit shows soonest in the middle.
         let middle = (from + 1 + (to - from) / 2).min(to);
         self.points[middle..to].iter().step_by(stride).all(is_near)
             && self.points[from + 1..middle].iter().rev().step_by(stride).all(is_near)
+    }
+
+    /// How far one cubic from a point to another is off at a glance, in terms of the whole tolerance; `None` where that is
+    /// no less than `most`.
+    fn off_within(&self, from: usize, to: usize, most: f64) -> Option<f64> {
+        let piece = self.piece(from, to);
+        self.points[from + 1..to].iter().step_by(GLANCE).try_fold(0.0, |largest: f64, point| {
+            let (linear, rest) = self.run.distance(point, piece.at(point.time));
+            let off = if rest.is_finite() { linear / point.slack } else { f64::INFINITY };
+            (off < most).then_some(largest.max(off))
+        })
+    }
+
+    /// The cubic from a point to another, with the slopes of the path at both.
+    fn piece(&self, from: usize, to: usize) -> Piece {
+        let (start, end) = (self.points[from].time, self.points[to].time);
+        let seconds = (end - start) / TICKS_PER_SECOND as f64;
+        Piece::between(
+            (start, self.angles(from), self.slope(from) * seconds),
+            (end, self.angles(to), self.slope(to) * seconds),
+        )
     }
 
     /// The keys that must be added, and the handles of all pieces where those are not plain.
@@ -149,7 +183,11 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             return Added::default();
         }
         let fits = |from, to, tolerance| self.fits(from, to, tolerance);
-        let cuts = self.cuts(&fits, &|from, to, tolerance| self.fits_at(from, to, tolerance, GLANCE));
+        let glance = |from, to, tolerance| self.fits_at(from, to, tolerance, GLANCE);
+        let cuts = match self.first_cuts(&fits) {
+            first if first.len() == 1 => self.best_cut().unwrap_or(first),
+            first => self.evened(first, &fits, &glance),
+        };
         let plain = match cuts.as_slice() {
             [_, _, ..] => self.fewer(&cuts),
             _ => None,
@@ -157,7 +195,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let plain = plain.unwrap_or_else(|| self.keys_at(&cuts));
         if self.run.c.handles == Handles::Weighted {
             let fits = |from, to, tolerance| self.weighted(from, to, tolerance).is_some();
-            let cuts = self.cuts(&fits, &fits);
+            let cuts = self.evened(self.first_cuts(&fits), &fits, &fits);
             let knots: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([last]).collect();
             let reaches: Option<Vec<Reach>> =
                 knots.windows(2).map(|pair| self.weighted(pair[0], pair[1], tolerance)).collect();
@@ -284,14 +322,10 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             let (a, b) = (pair[0], pair[1]);
             let (from, to) = (self.points[a.index].time, self.points[b.index].time);
             let part = (to - from) / (end - start);
-            let rise = b.angles - a.angles;
-            let (m0, m1) = (a.slopes * part, b.slopes * part);
-            let (c2, c3) = (3.0 * rise - 2.0 * m0 - m1, m0 + m1 - 2.0 * rise);
-            (a.index.max(1)..b.index).all(|index| {
-                let point = &self.points[index];
-                let u = (point.time - from) / (to - from);
-                self.is_within(point, a.angles + (m0 + (c2 + c3 * u) * u) * u, self.run.c.tolerance.angle)
-            })
+            let piece = Piece::between((from, a.angles, a.slopes * part), (to, b.angles, b.slopes * part));
+            self.points[a.index.max(1)..b.index]
+                .iter()
+                .all(|point| self.is_within(point, piece.at(point.time), self.run.c.tolerance.angle))
         })
     }
 
@@ -300,16 +334,28 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         self.points[index].is_whole
     }
 
-    /// The points at which keys must be added, as few as can be found and evenly spread, where `fits` says which pieces
-    /// stay within a tolerance; `seems_to_fit` says so at a glance.
-    fn cuts(&self, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
+    /// The points on whole frames, the ends left out.
+    fn frames(&self) -> Vec<usize> {
+        (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect()
+    }
+
+    /// The points at which keys must be added, as few as can be found, where `fits` says which pieces stay within a
+    /// tolerance.
+    fn first_cuts(&self, fits: &Fits<'_>) -> Vec<usize> {
         let tolerance = self.run.c.tolerance.angle;
-        let last = self.points.len() - 1;
-        if fits(0, last, tolerance) {
+        if fits(0, self.points.len() - 1, tolerance) {
             return Vec::new();
         }
-        let frames: Vec<usize> = (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect();
-        let first = self.cuts_within(tolerance, &frames, fits);
+        self.cuts_within(tolerance, &self.frames(), fits)
+    }
+
+    /// As many cuts, or fewer, of which the one that is the farthest off is as close as can be; `seems_to_fit` says at a
+    /// glance what fits.
+    fn evened(&self, first: Vec<usize>, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
+        if first.is_empty() {
+            return first;
+        }
+        let (tolerance, last, frames) = (self.run.c.tolerance.angle, self.points.len() - 1, self.frames());
         let mut cuts = first.clone();
         // The least tolerance that needs no more keys spreads the error evenly.
         let (mut enough, mut too_little) = (tolerance, 0.0);
@@ -325,6 +371,22 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let mut pieces =
             std::iter::once(0).chain(cuts.iter().copied()).zip(cuts.iter().copied().chain([last]));
         if pieces.all(|(from, to)| fits(from, to, tolerance)) { cuts } else { first }
+    }
+
+    /// The frame at which one key brings plain pieces closest.
+    fn best_cut(&self) -> Option<Vec<usize>> {
+        let (tolerance, last) = (self.run.c.tolerance.angle, self.points.len() - 1);
+        let (mut best, mut least) = (None, tolerance);
+        for cut in self.frames() {
+            let off = self
+                .off_within(0, cut, least)
+                .and_then(|before| Some(before.max(self.off_within(cut, last, least)?)));
+            if let Some(off) = off {
+                (best, least) = (Some(cut), off);
+            }
+        }
+        best.filter(|&cut| self.fits(0, cut, tolerance) && self.fits(cut, last, tolerance))
+            .map(|cut| vec![cut])
     }
 
     /// The points at which a tolerance needs keys; those of `frames` stand on whole frames.

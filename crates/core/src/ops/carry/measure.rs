@@ -266,6 +266,6 @@ impl Seen {
 
     /// How far the whole is off, and at which node of the target most.
     pub fn measured(&self, world: &World) -> Measured {
-        Measured { error: self.error.clone(), worst: self.worst.map(|pair| world.pairs[pair].2) }
+        Measured { error: self.error, worst: self.worst.map(|pair| world.pairs[pair].2) }
     }
 }
