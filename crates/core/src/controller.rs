@@ -366,14 +366,19 @@ impl Controller {
         }
     }
 
-    /// The axis whose turn acts last, where the controller is made of Euler angles.
-    pub fn outermost_axis(&self) -> Option<usize> {
+    /// The rotation order, where the controller is made of Euler angles.
+    pub fn order(&self) -> Option<RotationOrder> {
         match self {
             Controller::Euler(EulerCurves { order, .. })
             | Controller::Samples(Samples { kind: SampleKind::Euler(order), .. })
-            | Controller::Constant(Value::Euler { order, .. }) => Some(order.axes().0),
+            | Controller::Constant(Value::Euler { order, .. }) => Some(*order),
             _ => None,
         }
+    }
+
+    /// The axis whose turn acts last, where the controller is made of Euler angles.
+    pub fn outermost_axis(&self) -> Option<usize> {
+        self.order().map(|order| order.axes().0)
     }
 
     /// When its own keys are, a list a curve; samples, and what came out of them, have none.

@@ -122,6 +122,11 @@ impl Layer {
     pub fn is_active(&self) -> bool {
         !self.muted && self.weight.constant() != Some(0.0)
     }
+
+    /// Whether nothing counts of what lies under its tracks.
+    pub fn is_whole(&self) -> bool {
+        !self.muted && self.mode == LayerMode::Override && self.weight.constant() == Some(1.0)
+    }
 }
 
 /// A property of a node, in a scene of several rigs.

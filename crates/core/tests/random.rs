@@ -138,6 +138,24 @@ proptest! {
     }
 
     #[test]
+    fn another_order_of_any_controller_turns_as_before(
+        scene in any_scene(Contents { all_controllers: true, ..Contents::SIMPLE }), order in any_order(),
+    ) {
+        let to = NewOrder::To(order);
+        let options = ReorderOptions { to, only: Vec::new(), tolerance: THOUSANDTH.angle, handles: None };
+        let (turned, _) = reorder(&scene, &options).unwrap();
+        let times = between(0, 40);
+        for (take, new) in scene.takes.iter().zip(&turned.takes) {
+            // What was sampled is held to its samples, not to the lines between them.
+            let is_sampled = |name: &str| name == "samples" || name == "procedural";
+            if !take.tracks().any(|(_, track)| is_sampled(track.controller.type_name())) {
+                let within = Within { distance: 0.0, ..Within::thousandths(2.0) };
+                alike((&scene, take, &times), (&turned, new, &times), within)?;
+            }
+        }
+    }
+
+    #[test]
     fn another_form_of_controllers_moves_as_before(
         scene in any_scene(Contents { all_controllers: true, ..Contents::SIMPLE }),
         form in one_of(vec![Form::Curves, Form::Quaternion]),

@@ -113,6 +113,9 @@ fn said(
     let arrow = format!("{} → {}", file.display(), output.output.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_entries(&mut out, ledger.entries.iter(), &scene.space, "moved")?;
+    for note in &ledger.notes {
+        writeln!(out, "  {note}")?;
+    }
     if let Some([position, rotation]) = error {
         let exactly = |error: &MeasuredError| match error.largest < 1e-9 {
             true => "exactly".to_owned(),

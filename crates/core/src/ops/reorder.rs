@@ -163,7 +163,8 @@ impl NodeJob<'_> {
         };
         let has_order = |&(take, layer, track): &Place| {
             let track: &Track = &self.scene.takes[take].layers[layer].tracks[track];
-            self.turning(&self.scene.takes[take], self.tolerance).keeps(&track.controller)
+            let rest = Value::Euler { order: rest.0, angles: rest.1 };
+            self.turning(&self.scene.takes[take], self.tolerance).keeps(&track.controller, &rest)
         };
         if rest.0 == self.order && places.iter().all(has_order) {
             let entries = places.iter().map(|&(take, layer, track)| {

@@ -4,6 +4,8 @@
 //! stands below the hips, so that neither changes the other. Where the hips turn in another order they are reordered
 //! first, within the tolerance; all else is exact.
 
+use std::collections::HashSet;
+
 use glam::{DQuat, DVec3};
 use thiserror::Error;
 
@@ -20,7 +22,7 @@ use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{Node, NodeId, NodeKind, OpValue, Rig};
 use crate::rotation::{RotationOrder, angle_between, principal_euler};
-use crate::scene::{LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::{Ticks, TimeRange};
 use crate::value::{Quantity, Value};
 
@@ -66,10 +68,10 @@ pub enum RootError {
     /// A node stands or is turned so that its axes are not the world's.
     #[error("'{0}' or a node above it rests turned or scaled: its axes are not those of the world")]
     RestsTurned(String),
-    /// The root turns by itself.
-    #[error("'{0}' turns already: there is no exact place for another turn")]
+    /// The root turns by itself, or changes its size.
+    #[error("'{0}' turns or grows by itself: what moves below it has no exact place on it")]
     RootTurns(String),
-    /// A layer that mixes rotations as wholes.
+    /// A layer that mixes rotations as wholes, or angles of different orders, which mix as wholes.
     #[error("layer '{0}' mixes rotations as wholes: flatten the layers first")]
     Mixed(String),
     /// A layer of a node that turns about the up axis in the middle of its order.
@@ -174,6 +176,72 @@ impl Carrier {
         RotationOrder::from_axes(self.up, middle, inner).unwrap_or(RotationOrder::Xyz)
     }
 
+    /// Gives a value to every component of the place wherever a layer replaces what lies under it: the one that counts there.
+    fn fill(&self, take: &mut Take) {
+        let target = self.target("translation");
+        let first = take.range.first;
+        let constant = |axis: usize| Curve::constant(first, self.rest[axis]);
+        for (index, layer) in take.layers.iter_mut().enumerate() {
+            if layer.mode != LayerMode::Override {
+                continue;
+            }
+            match layer.tracks.iter_mut().find(|track| track.target == target) {
+                Some(Track { controller: Controller::Components(curves), .. }) => {
+                    curves.resize(3, Curve::default());
+                    for (axis, curve) in curves.iter_mut().enumerate().filter(|(_, curve)| curve.is_empty()) {
+                        *curve = constant(axis);
+                    }
+                }
+                Some(_) => {}
+                None if index == 0 => {
+                    let controller = Controller::Components([0, 1, 2].map(constant).to_vec());
+                    layer.tracks.push(Track { target: target.clone(), controller });
+                }
+                None => {}
+            }
+        }
+    }
+
+    /// Whether what layers above the lowest one do to the node lies on something that counts in full.
+    fn check_base(&self, take: &Take) -> Result<(), RootError> {
+        let moves = |layer: &&Layer| {
+            let is_own =
+                |property: &str| layer.tracks.iter().any(|track| self.is_mine(&track.target, property));
+            is_own("translation") || is_own("rotation")
+        };
+        match (take.layers.first(), take.layers.iter().skip(1).find(moves)) {
+            (Some(base), Some(layer)) if !base.is_whole() => Err(RootError::Cannot {
+                channel: self.address.clone(),
+                why: format!(
+                    "it moves on layer '{}', and '{}' below does not count in full: flatten the layers first",
+                    layer.name, base.name
+                ),
+            }),
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether the angles of all layers are of one order, so that they add up one by one.
+    fn check_turns(&self, scene: &Scene, take: &Take) -> Result<(), RootError> {
+        let own = || {
+            let layers = take.layers.iter().enumerate();
+            layers
+                .flat_map(|(index, layer)| layer.tracks.iter().map(move |track| (index, layer, track)))
+                .filter(|(.., track)| self.is_mine(&track.target, "rotation"))
+        };
+        let rest = match scene.rigs[0].rest_value(self.id, "rotation") {
+            Some(Value::Euler { order, .. }) => Some(order),
+            _ => None,
+        };
+        let orders = || std::iter::once(rest).chain(own().map(|(.., track)| track.controller.order()));
+        match own().find(|(index, ..)| *index > 0) {
+            Some((_, layer, _)) if orders().any(|order| order.is_none() || order != rest) => {
+                Err(RootError::Mixed(layer.name.clone()))
+            }
+            _ => Ok(()),
+        }
+    }
+
     fn is_mine(&self, target: &Target, property: &str) -> bool {
         (target.rig, target.node, target.property.as_str()) == (0, self.id, property)
     }
@@ -191,6 +259,7 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
         return Err(RootError::Mixed(layer.name.clone()));
     }
     if options.turn {
+        scene.takes.iter().try_for_each(|take| carrier.check_turns(&scene, take))?;
         let rest = scene.rigs[0].rest_value(carrier.id, "rotation");
         let is_last = |order: RotationOrder| order.axes().0 == carrier.up;
         match rest {
@@ -296,8 +365,29 @@ pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Roo
     };
     let addresses = Addresses::new(&result);
     let root_name = addresses.node((0, root)).to_owned();
-    let above = Above { scene: &result, root, name: &root_name, carrier: &carrier, options };
+    let beside: Vec<&str> = (result.rigs[0].children(Some(root)))
+        .filter(|id| *id != carrier.id)
+        .map(|id| addresses.node((0, id)))
+        .collect();
+    if !beside.is_empty() {
+        let (some, more) = (beside.len().min(3), beside.len().saturating_sub(3));
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let names = beside[..some].join(", ");
+        ledger.notes.push(format!("{root_name} takes along what else stands on it: {names}{more}"));
+    }
+    // The root stands below the hips, or beside them as at rest where it does not turn.
+    let mut keep = carrier.rest;
+    if options.turn {
+        carrier.ground().into_iter().for_each(|axis| keep[axis] = 0.0);
+    }
+    let above = Above { scene: &result, root, name: &root_name, carrier: &carrier, keep, options };
     let mut takes = result.takes.clone();
+    for take in &mut takes {
+        above.check(take)?;
+        if (carrier.ground().into_iter()).any(|axis| carrier.rest[axis] != keep[axis]) && above.moves(take) {
+            carrier.fill(take);
+        }
+    }
     for take in &mut takes {
         if options.steady && options.turn && above.turns(take) {
             return Err(RootError::SteadyTurns);
@@ -384,6 +474,8 @@ struct Above<'a> {
     root: NodeId,
     name: &'a str,
     carrier: &'a Carrier,
+    /// Where the hips stay.
+    keep: DVec3,
     options: &'a RootOptions,
 }
 
@@ -393,9 +485,44 @@ impl Above<'_> {
         axis != self.carrier.up || self.options.height
     }
 
-    /// What the hips keep of a component: the root stands below them, or beside as at rest where it does not turn.
-    fn stays(&self, axis: usize) -> f64 {
-        if axis != self.carrier.up && self.options.turn { 0.0 } else { self.carrier.rest[axis] }
+    /// Whether the hips travel or turn in a take.
+    fn moves(&self, take: &Take) -> bool {
+        let is_own = |track: &Track, property: &str| self.carrier.is_mine(&track.target, property);
+        take.tracks()
+            .any(|(_, track)| is_own(track, "translation") || self.options.turn && is_own(track, "rotation"))
+    }
+
+    /// Whether what moves to the root adds up with what the layers of a take do to both.
+    fn check(&self, take: &Take) -> Result<(), RootError> {
+        if !self.moves(take) {
+            return Ok(());
+        }
+        let is_on = |layer: &Layer, node: NodeId, property: &str| {
+            let target = Target { rig: 0, node, property: property.into() };
+            layer.tracks.iter().any(|track| track.target == target)
+        };
+        let root_has = |property: &str| take.layers.iter().any(|layer| is_on(layer, self.root, property));
+        if root_has("rotation") || root_has("scale") {
+            return Err(RootError::RootTurns(self.name.to_owned()));
+        }
+        let cannot = |property: &str, why: String| {
+            let channel = format!("{}:{property}", self.carrier.address);
+            Err(RootError::Cannot { channel, why })
+        };
+        self.carrier.check_base(take)?;
+        let overriding = || take.layers.iter().skip(1).filter(|layer| layer.mode == LayerMode::Override);
+        if root_has("translation")
+            && let Some(layer) = overriding().find(|layer| {
+                is_on(layer, self.root, "translation") != is_on(layer, self.carrier.id, "translation")
+            })
+        {
+            let why = format!(
+                "layer '{}' replaces one of it and '{}' alone: flatten the layers first",
+                layer.name, self.name
+            );
+            return cannot("translation", why);
+        }
+        Ok(())
     }
 
     fn root_rest(&self) -> DVec3 {
@@ -431,7 +558,7 @@ impl Above<'_> {
         let is_override = mode == LayerMode::Override;
         let root_rest = self.root_rest();
         // What the hips keep, and what the root's own place adds; nothing on additive layers.
-        let keep = |axis: usize| if is_override { self.stays(axis) } else { 0.0 };
+        let keep = |axis: usize| if is_override { self.keep[axis] } else { 0.0 };
         let add = |axis: usize| if is_override { root_rest[axis] } else { 0.0 };
         match own {
             Controller::Components(curves) => {
@@ -529,9 +656,6 @@ impl Above<'_> {
             channel: format!("{}:{}", self.name, track.target.property),
             why: why.to_owned(),
         };
-        if track.target.property == "rotation" {
-            return Err(RootError::RootTurns(self.name.to_owned()));
-        }
         let rest = if mode == LayerMode::Override { self.root_rest() } else { DVec3::ZERO };
         let curves = |controller: &Controller| {
             let setting = Setting {
@@ -606,7 +730,8 @@ pub fn pin(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Root
     let (ready, mut ledger) = ready(scene, &carrier, options)?;
     let addresses = Addresses::new(scene);
     let mut result = scene.clone();
-    let above = Above { scene: &ready, root: carrier.id, name: &carrier.address, carrier: &carrier, options };
+    let (root, name, keep) = (carrier.id, &carrier.address, carrier.rest);
+    let above = Above { scene: &ready, root, name, carrier: &carrier, keep, options };
     for ((take, source), plain) in result.takes.iter_mut().zip(&scene.takes).zip(&ready.takes) {
         if options.steady && options.turn && above.turns(plain) {
             return Err(RootError::SteadyTurns);
@@ -705,10 +830,13 @@ pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Led
         let range = source.range;
         let mut sampler = crate::evaluate::PropertySampler::new(scene, source, &target)?;
         let Value::Vector(start) = sampler.value_at(range.first.as_f64()) else { continue };
+        carrier.check_base(source)?;
+        let moved = |axis: usize, place: f64| if throughout { 0.0 } else { place - start[axis] };
         for (index, layer) in source.layers.iter().enumerate() {
+            // What adds to a place has none itself.
+            let is_override = layer.mode == LayerMode::Override;
             for (at, track) in layer.tracks.iter().enumerate().filter(|(_, track)| track.target == target) {
-                // Only the base has a place; other layers add to it.
-                if !throughout && index > 0 {
+                if !throughout && !is_override {
                     continue;
                 }
                 let cannot = |why: String| RootError::Cannot { channel: addresses.property(&target), why };
@@ -724,25 +852,22 @@ pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Led
                             .controller
                     }
                 };
-                let is_base = layer.mode == LayerMode::Override;
                 let made = match plain {
                     Controller::Components(mut curves) => {
+                        curves.resize(3, Curve::default());
                         for axis in carrier.ground() {
-                            let Some(curve) = curves.get_mut(axis) else { continue };
-                            *curve = match throughout {
-                                true if is_base => Curve::constant(range.first, 0.0),
-                                true => Curve::default(),
-                                false if curve.is_empty() => Curve::constant(range.first, 0.0),
-                                false => curve.affine(1.0, -start[axis]),
+                            let curve = &mut curves[axis];
+                            *curve = match (is_override, throughout) {
+                                (false, _) => Curve::default(),
+                                (true, false) if !curve.is_empty() => curve.affine(1.0, -start[axis]),
+                                (true, _) => Curve::constant(range.first, moved(axis, carrier.rest[axis])),
                             };
                         }
                         Controller::Components(curves)
                     }
                     Controller::Samples(mut samples) => {
                         for row in samples.values.chunks_mut(3) {
-                            for axis in carrier.ground() {
-                                row[axis] = if throughout { 0.0 } else { row[axis] - start[axis] };
-                            }
+                            carrier.ground().into_iter().for_each(|axis| row[axis] = moved(axis, row[axis]));
                         }
                         Controller::Samples(samples)
                     }
@@ -762,6 +887,17 @@ pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Led
                     note: if throughout { "stays at the origin" } else { "starts at the origin" }.into(),
                 });
             }
+        }
+        // Where it only moves on layers above, it rests below them.
+        let is_mine = |track: &Track| track.target == target;
+        if source.tracks().any(|(_, track)| is_mine(track))
+            && let Some(base) = take.layers.first_mut().filter(|base| !base.tracks.iter().any(is_mine))
+        {
+            let mut curves = vec![Curve::default(); 3];
+            for axis in carrier.ground() {
+                curves[axis] = Curve::constant(range.first, moved(axis, carrier.rest[axis]));
+            }
+            base.tracks.push(Track { target: target.clone(), controller: Controller::Components(curves) });
         }
     }
     if ledger.entries.is_empty() {
@@ -810,7 +946,7 @@ pub fn way(scene: &Scene, take: &Take, range: TimeRange) -> Result<Vec<Step>, Ev
 }
 
 /// How far a result of [`lift`] is from its source in the world, at whole and half frames: places in units, rotations in
-/// radians, over all nodes of both but those that travel was lifted to.
+/// radians, of the node that travel was lifted from and all below it.
 ///
 /// # Errors
 /// See [`CompareError`].
@@ -820,18 +956,19 @@ pub fn moved(
     options: &RootOptions,
 ) -> Result<[MeasuredError; 2], CompareError> {
     let addresses = Addresses::new(scene);
-    let above: Vec<&str> = match Carrier::find(scene, options.node.as_deref(), false) {
-        Ok(carrier) => {
-            let rig = &scene.rigs[0];
-            let ids = std::iter::successors(rig.parent(carrier.id), |id| rig.parent(*id));
-            ids.map(|id| addresses.node((0, id))).collect()
-        }
-        Err(_) => Vec::new(),
+    let carrier = Carrier::find(scene, options.node.as_deref(), false).ok();
+    let hangs_on = |id: NodeId, carrier: &Carrier| {
+        std::iter::successors(Some(id), |id| scene.rigs[0].parent(*id)).any(|id| id == carrier.id)
     };
+    let all = scene.rigs.first().into_iter().flat_map(Rig::nodes);
+    let below: HashSet<&str> = (all.map(|(id, _)| id))
+        .filter(|id| carrier.as_ref().is_some_and(|carrier| hangs_on(*id, carrier)))
+        .map(|id| addresses.node((0, id)))
+        .collect();
     let found = compare(scene, result, &CompareOptions::default())?;
     let mut errors = [MeasuredError::none(Quantity::Length), MeasuredError::none(Quantity::Angle)];
     let joints = found.takes.iter().flat_map(|take| &take.joints);
-    for joint in joints.filter(|joint| !above.contains(&joint.node.as_str())) {
+    for joint in joints.filter(|joint| below.contains(joint.node.as_str())) {
         errors[1].merge(&joint.rotation);
         if let Some(position) = &joint.position {
             errors[0].merge(position);

@@ -57,15 +57,14 @@ impl Turning<'_> {
         self.before * q * self.after
     }
 
-    /// Whether a controller stays the very same.
-    pub fn keeps(&self, controller: &Controller) -> bool {
-        let order = match controller {
-            Controller::Euler(euler) => Some(euler.order),
-            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
-            Controller::Samples(Samples { kind: SampleKind::Euler(order), .. }) => Some(*order),
-            _ => None,
-        };
-        self.is_identity() && order.is_none_or(|order| order == self.order)
+    /// Whether a controller stays the very same on a node that rests like this.
+    pub fn keeps(&self, controller: &Controller, rest: &Value) -> bool {
+        let is_same = |order: Option<RotationOrder>| order == Some(self.order);
+        self.is_identity()
+            && match controller.order() {
+                None => !leans_on_rest(controller) || is_same(order_of(rest)),
+                order => is_same(order),
+            }
     }
 
     /// Turns a controller; `None` where its type cannot be turned.
@@ -116,10 +115,11 @@ impl Turning<'_> {
                 }
                 _ => None,
             },
-            Controller::Stack(_) | Controller::Procedural(_) if keeps => Some(Turned {
-                note: format!("a {} keeps its own order", controller.type_name()),
-                ..made(controller.clone(), Fate::Kept)
-            }),
+            // What comes to the same whatever order the node rests in.
+            Controller::Stack(_) | Controller::Procedural(_) if self.keeps(controller, rest) => {
+                let note = format!("a {} keeps its own order", controller.type_name());
+                Some(Turned { note, ..made(controller.clone(), Fate::Kept) })
+            }
             Controller::Stack(_) | Controller::Procedural(_) => self.traced(controller, rest),
             Controller::Components(_) | Controller::Discrete(_) => None,
         }
@@ -294,6 +294,24 @@ impl Turning<'_> {
             error: Some(error),
             note,
         }
+    }
+}
+
+fn order_of(value: &Value) -> Option<RotationOrder> {
+    match value {
+        Value::Euler { order, .. } => Some(*order),
+        _ => None,
+    }
+}
+
+/// Whether what a controller comes to depends on the order and the angles at rest: in sums angles of that order count one by
+/// one, and angles without keys stay where they rest.
+fn leans_on_rest(controller: &Controller) -> bool {
+    match controller {
+        Controller::Stack(_) => true,
+        Controller::Euler(euler) => euler.curves.iter().any(Curve::is_empty),
+        Controller::Procedural(procedural) => procedural.sampled.as_deref().is_some_and(leans_on_rest),
+        _ => false,
     }
 }
 

@@ -204,7 +204,7 @@ impl Job<'_> {
             return vec![Output::added(0, target, Turned { note, ..turned })];
         }
         let plain = turning(change.before, change.after);
-        let all_keep = tracks.iter().all(|(_, track)| plain.keeps(&track.controller));
+        let all_keep = tracks.iter().all(|(_, track)| plain.keeps(&track.controller, &rest));
         let mixes = tracks.iter().any(|&(layer, _)| mixes_angles(&take.layers[layer], layer));
         let mut outputs = Vec::with_capacity(tracks.len());
         if mixes && !all_keep {
