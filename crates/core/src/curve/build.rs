@@ -72,13 +72,14 @@ impl Curve {
             return times;
         }
         let period = (own.last - own.first).0;
-        for (behaviour, from, to) in
-            [(self.before, range.first, own.first), (self.after, own.last, range.last)]
-        {
+        for (behaviour, from, to, outermost) in [
+            (self.before, range.first, own.first, range.first),
+            (self.after, own.last, range.last, range.last),
+        ] {
             if from >= to {
                 continue;
             }
-            times.push(if from == range.first { from } else { to });
+            times.push(outermost);
             let is_loop =
                 matches!(behaviour, Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate);
             if !is_loop || period == 0 {

@@ -11,7 +11,7 @@ use crate::evaluate::Sampler;
 use crate::fit::Handles;
 use crate::ledger::{Fate, MeasuredError};
 use crate::rotation::{
-    Allowance, Between, Conversion, EulerPath, Place, RotationOrder, convert, exact_way, nearest_euler,
+    Allowance, Between, Conversion, EulerPath, Knot, Place, RotationOrder, convert, exact_way, nearest_euler,
     pole_distance, quat_from_euler,
 };
 use crate::scene::PropertyKind;
@@ -168,6 +168,21 @@ impl Turning<'_> {
             Value::Euler { order, angles } if *order == euler.order => *angles,
             _ => DVec3::ZERO,
         };
+        if euler.curves.iter().all(Curve::is_empty) {
+            // It rests, in an order of its own.
+            let angles = nearest_euler(
+                self.order,
+                self.rotation(quat_from_euler(euler.order, rest_angles)),
+                rest_angles,
+            );
+            let controller = Controller::Constant(Value::Euler { order: self.order, angles });
+            return Turned {
+                controller,
+                fate: Fate::Remapped,
+                error: None,
+                note: "without keys: as it rests".into(),
+            };
+        }
         if let Some(turned) = self.exactly(euler, rest_angles) {
             return turned;
         }
@@ -178,19 +193,21 @@ impl Turning<'_> {
         let handles = self.handles.unwrap_or_else(|| own_handles(euler));
         let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
         let conversion = Conversion { handles, memory: self.memory, ..plain };
-        let one_period = path.knots(None);
+        // What stands still has keys anywhere.
+        let is_within = |knot: &Knot| looped.is_none_or(|(range, _)| range.contains(knot.time));
+        let one_period: Vec<Knot> = path.knots(None).into_iter().filter(is_within).collect();
         let moves_outside = path.moves_outside();
         let all = path.knots(moves_outside.then_some(self.range));
         let path = path.between(self.before, self.after);
         let mut converted = convert(&path, if looped.is_some() { &one_period } else { &all }, &conversion);
         // Through the pole a loop may come round on the other branch of angles, which does not repeat.
-        let repeats = looped.is_some_and(|(a, b)| [a, b].contains(&Behaviour::LoopRepeat));
+        let repeats = looped.is_some_and(|(_, (a, b))| [a, b].contains(&Behaviour::LoopRepeat));
         if repeats && !converted.curves.iter().all(comes_round) {
             looped = None;
             converted = convert(&path, &all, &conversion);
         }
         let outside = looped.is_none() && moves_outside;
-        if let Some((before, after)) = looped {
+        if let Some((_, (before, after))) = looped {
             converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
         }
         let mut notes = Vec::new();
@@ -244,7 +261,7 @@ impl Turning<'_> {
 
     /// What lies outside the keys, where all three channels loop alike and rotations come round to where they began:
     /// then one period is converted, and the loop stays a loop.
-    fn whole_loop(&self, euler: &EulerCurves) -> Option<(Behaviour, Behaviour)> {
+    fn whole_loop(&self, euler: &EulerCurves) -> Option<(TimeRange, (Behaviour, Behaviour))> {
         let mut moving = euler.curves.iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
         let first = moving.next()?;
         let (range, before, after) = (first.range()?, first.before, first.after);
@@ -260,7 +277,7 @@ impl Turning<'_> {
         let fits = |behaviour: Behaviour| behaviour.is_loop() || behaviour == Behaviour::Held;
         let all = euler.curves.iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
         let mut all_alike = all.map(|curve| alike(curve) && (!repeats || comes_round(curve)));
-        (fits(before) && fits(after) && all_alike.all(|alike| alike)).then_some((before, after))
+        (fits(before) && fits(after) && all_alike.all(|alike| alike)).then_some((range, (before, after)))
     }
 
     /// Samples turn one by one, each to the candidate nearest to the one before; nothing is lost.

@@ -125,8 +125,13 @@ impl Shares {
                 let factor = error.length() * *part / self.tolerance / links.len() as f64;
                 for link in links {
                     let slack = &mut self.slacks[link].factors_mut()[window];
-                    *slack = slack.min(factor.max(LEAST));
-                    changed.insert(link);
+                    // Where the link is as close already, what is off is larger than its own error: layers that blend
+                    // far rotations make it so.
+                    let closer = if factor < *slack { factor } else { STEP * *slack };
+                    if *slack > LEAST {
+                        *slack = closer.max(LEAST);
+                        changed.insert(link);
+                    }
                 }
             }
         }

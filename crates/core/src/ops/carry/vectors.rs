@@ -91,22 +91,33 @@ impl Linear {
         })
     }
 
-    /// Entries add up, so that one of them takes the offset.
+    /// Entries add up, so that one of them takes the offset, and where the components rest that none of them drives.
     fn stack(&self, entries: &[StackEntry]) -> Option<Controller> {
         let plain = self.of_differences();
-        let taker =
-            entries.iter().position(|entry| entry.weight.constant().is_some_and(|weight| weight != 0.0));
+        let is_driven = |axis: usize| entries.iter().any(|entry| entry.controller.drives(axis));
+        let undriven =
+            DVec3::from_array([0, 1, 2].map(|axis| if is_driven(axis) { 0.0 } else { self.rest[axis] }));
+        let rests_alike = self.axes.is_some() && self.offset == DVec3::ZERO && self.may_stay_empty;
+        let can_take = |entry: &StackEntry| {
+            let drives_any = (0..3).any(|axis| entry.controller.drives(axis));
+            drives_any && entry.weight.constant().is_some_and(|weight| weight != 0.0)
+        };
+        let taker = match rests_alike {
+            true => None,
+            false => Some(entries.iter().position(can_take)?),
+        };
         let mut made = Vec::with_capacity(entries.len());
         for (index, entry) in entries.iter().enumerate() {
             let weight = entry.weight.constant().unwrap_or(1.0);
-            let linear = if taker == Some(index) && self.offset != DVec3::ZERO {
-                Linear { offset: self.offset / weight, may_stay_empty: false, ..plain }
+            let linear = if taker == Some(index) {
+                let offset = (self.direction(undriven) + self.offset) / weight;
+                Linear { offset, may_stay_empty: false, ..plain }
             } else {
                 plain
             };
             made.push(StackEntry { controller: linear.controller(&entry.controller)?, ..entry.clone() });
         }
-        (taker.is_some() || self.offset == DVec3::ZERO).then_some(Controller::Stack(made))
+        Some(Controller::Stack(made))
     }
 
     fn curves(&self, curves: &[Curve]) -> Option<Vec<Curve>> {

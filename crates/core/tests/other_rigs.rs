@@ -1,0 +1,165 @@
+//! Random scenes carried onto rigs whose every node rests otherwise and turns in another order: all turn as before in the
+//! world, relative to how they rest, whatever moves them.
+
+mod common;
+
+use common::motion::{THOUSANDTH, between, cases};
+use common::scenes::{Contents, any_order, any_rotation, any_scene, any_vector};
+use glam::{DQuat, DVec3};
+use nimble_curve_core::evaluate::{Evaluator, Pose};
+use nimble_curve_core::fit::Handles;
+use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
+use nimble_curve_core::rig::{OpValue, TransformOp};
+use nimble_curve_core::rotation::{RotationOrder, angle_between};
+use nimble_curve_core::scene::{Scene, Take};
+use proptest::prelude::*;
+
+/// How a node of the target rests: its order, what stands before its rotation, and its angles.
+type Rest = (RotationOrder, Option<DQuat>, DVec3);
+
+fn any_handles() -> impl Strategy<Value = Option<Handles>> {
+    prop::sample::select(vec![None, Some(Handles::Plain), Some(Handles::Weighted)])
+}
+
+fn any_rests() -> impl Strategy<Value = Vec<Rest>> {
+    prop::collection::vec((any_order(), prop::option::of(any_rotation()), any_vector(1.2)), 6)
+}
+
+/// A scene of one rig, whose nodes have names of their own.
+fn alone(mut scene: Scene) -> Scene {
+    scene.rigs.truncate(1);
+    scene.sets.clear();
+    for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
+        // Factors go along axes, which point elsewhere on the other rig.
+        layer.tracks.retain(|track| track.target.rig == 0 && track.target.property != "scale");
+    }
+    let ids: Vec<_> = scene.rigs[0].nodes().map(|(id, _)| id).collect();
+    for (index, id) in ids.into_iter().enumerate() {
+        let node = scene.rigs[0].node_mut(id).unwrap();
+        node.name = format!("n{index}");
+        node.locked.clear();
+    }
+    scene
+}
+
+/// The same nodes as they rest otherwise, and nothing that moves them.
+fn resting(scene: &Scene, rests: &[Rest]) -> Scene {
+    let mut target = Scene { takes: Vec::new(), ..scene.clone() };
+    let ids: Vec<_> = scene.rigs[0].nodes().map(|(id, _)| id).collect();
+    for (id, &(order, before, angles)) in ids.into_iter().zip(rests) {
+        let node = target.rigs[0].node_mut(id).unwrap();
+        node.transform.retain(|step| step.name != "before");
+        let at = node.transform.iter().position(|step| step.name == "rotation");
+        if let Some(at) = at {
+            node.transform[at].value = OpValue::Rotate { order, angles };
+            if let Some(before) = before {
+                let value = OpValue::Orient(before);
+                node.transform.insert(at, TransformOp { name: "before".into(), value, inverse: false });
+            }
+        }
+    }
+    target
+}
+
+/// At some times, for all nodes: world rotations relative to rest, and how far the node is from its rest beside its parent,
+/// along the axes of the world when all above it rests.
+fn relative(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<(DQuat, DVec3)>> {
+    let mut rest = Pose::default();
+    Evaluator::new(scene, None, 0).unwrap().pose_at(0.0, &mut rest);
+    let parents = scene.rigs[0].parent_positions();
+    let mut evaluator = Evaluator::new(scene, Some(take), 0).unwrap();
+    let mut pose = Pose::default();
+    let at = |&time: &f64| {
+        evaluator.pose_at(time, &mut pose);
+        let node = |(node, parent): (usize, &Option<usize>)| {
+            let above = parent.map_or(DQuat::IDENTITY, |parent| rest.world_rotation[parent]);
+            let moved = above * (pose.local[node].translation - rest.local[node].translation);
+            (pose.world_rotation[node] * rest.world_rotation[node].conjugate(), moved)
+        };
+        parents.iter().enumerate().map(node).collect()
+    };
+    times.iter().map(at).collect()
+}
+
+fn is_lost(ledger: &Ledger) -> bool {
+    ledger.entries.iter().any(|entry| entry.fate == Fate::LeftOut)
+}
+
+fn carried(scene: &Scene, target: &Scene, handles: Option<Handles>) -> (Scene, Ledger, f64) {
+    let names = scene.rigs[0].nodes().map(|(_, node)| (node.name.clone(), node.name.clone()));
+    let map = NameMap::of_nodes(names);
+    let options =
+        CarryOptions { tolerance: THOUSANDTH, scale: Some(1.0), handles, ..CarryOptions::default() };
+    let carried = carry(scene, target, &map, &options).unwrap();
+    (carried.scene, carried.ledger, carried.world_error.largest)
+}
+
+fn has_samples(scene: &Scene) -> bool {
+    let tracks = scene.takes.iter().flat_map(Take::tracks);
+    tracks.map(|(_, track)| &track.controller).any(|controller| controller.samples().is_some())
+}
+
+/// The most by which rotations may be off, in parts of the tolerance.
+const ONCE: f64 = 1.0 + 1e-9;
+/// Where rotations nearly half a turn apart are blended, whatever either of them is off shows many times larger.
+const BLENDED: f64 = 5.0;
+
+fn all_turn_as_before(
+    scene: Scene,
+    rests: &[Rest],
+    handles: Option<Handles>,
+    most: f64,
+) -> Result<(), TestCaseError> {
+    let scene = alone(scene);
+    let target = resting(&scene, rests);
+    let (result, ledger, said) = carried(&scene, &target, handles);
+    if is_lost(&ledger) || has_samples(&scene) {
+        return Ok(());
+    }
+    let times = between(0, 40);
+    let mut worst = (0.0, String::new());
+    for (take, new) in scene.takes.iter().zip(&result.takes) {
+        let (before, after) = (relative(&scene, take, &times), relative(&result, new, &times));
+        for ((a, b), time) in before.iter().zip(&after).zip(&times) {
+            for (node, ((a, from), (b, to))) in a.iter().zip(b).enumerate() {
+                prop_assert!(
+                    from.abs_diff_eq(*to, 1e-3 / scene.space.metres_per_unit),
+                    "n{node}: {from} became {to}"
+                );
+                let angle = angle_between(*a, *b);
+                if angle > worst.0 {
+                    let frame = time / common::RATE.ticks_per_frame();
+                    worst = (angle, format!("n{node} of '{}' at frame {frame}", take.name));
+                }
+            }
+        }
+    }
+    // Sums are held to the tolerance at half frames; these times lie beside them, and keys one frame apart.
+    prop_assert!(worst.0 <= 2e-3 * most, "{} rad: {}, said {said}\n{:#?}", worst.0, worst.1, ledger.entries);
+    prop_assert!(said <= 1e-3 * most, "said {said}");
+    Ok(())
+}
+
+proptest! {
+    #![proptest_config(cases(60))]
+
+    #[test]
+    fn curves_of_one_layer_turn_all_nodes_as_before(scene in any_scene(Contents::SIMPLE), rests in any_rests(), handles in any_handles()) {
+        all_turn_as_before(scene, &rests, handles, ONCE)?;
+    }
+
+    #[test]
+    fn any_controllers_turn_all_nodes_as_before(
+        scene in any_scene(Contents { all_controllers: true, outside: true, ..Contents::SIMPLE }), rests in any_rests(), handles in any_handles(),
+    ) {
+        all_turn_as_before(scene, &rests, handles, ONCE)?;
+    }
+
+    #[test]
+    fn layers_turn_all_nodes_as_before(
+        scene in any_scene(Contents { layers: 3, weights: true, ..Contents::SIMPLE }), rests in any_rests(), handles in any_handles(),
+    ) {
+        all_turn_as_before(scene, &rests, handles, BLENDED)?;
+    }
+}
