@@ -43,6 +43,13 @@ impl Job<'_> {
         let turned = moving.iter().any(|&id| take.turns(id));
         if moving.is_empty() || (!turned && !folded) {
             let linear = self.linear(link, node);
+            // What is refitted on several layers adds up.
+            let is_refitted = |track: &Track| linear.controller(&track.controller).is_none();
+            let refitted = match own.len() {
+                1 => 1,
+                _ => own.iter().filter(|(_, track)| is_refitted(track)).count().max(1),
+            };
+            let tolerance = tolerance / refitted as f64;
             return own
                 .iter()
                 .map(|&(layer, track)| self.on_layer(take, layer, track, &target, linear, tolerance))
@@ -106,7 +113,7 @@ impl Job<'_> {
         let additive = take.take.layers[layer].mode == LayerMode::Additive;
         let linear = if additive { linear.of_differences() } else { linear };
         let note = linear.note();
-        if linear.is_identity() {
+        if linear.keeps() {
             let controller = track.controller.clone();
             return Output::made(
                 layer,

@@ -44,6 +44,11 @@ impl Linear {
         self.axes == Some(([0, 1, 2], [1.0; 3])) && self.factor == 1.0 && self.offset == DVec3::ZERO
     }
 
+    /// Whether everything stays as it is, what has no keys included.
+    pub fn keeps(&self) -> bool {
+        self.is_identity() && self.may_stay_empty
+    }
+
     /// Where a vector goes.
     pub fn vector(&self, v: DVec3) -> DVec3 {
         self.direction(v) + self.offset
