@@ -10,7 +10,7 @@ use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
-use nimble_curve_core::rig::{OpValue, TransformOp};
+use nimble_curve_core::rig::{NodeId, OpValue, Rig, TransformOp};
 use nimble_curve_core::rotation::{RotationOrder, angle_between};
 use nimble_curve_core::scene::{Scene, Take};
 use proptest::prelude::*;
@@ -62,6 +62,20 @@ fn resting(scene: &Scene, rests: &[Rest]) -> Scene {
     target
 }
 
+/// The same rig without some of its nodes; what hung on them hangs on what they hung on.
+fn without(scene: &Scene, kept: &[bool]) -> Scene {
+    let old = &scene.rigs[0];
+    let mut rig = Rig::new(old.name.clone());
+    let mut made: Vec<Option<NodeId>> = Vec::new();
+    for ((index, (_, node)), parent) in old.nodes().enumerate().zip(old.parent_positions()) {
+        let above = parent.and_then(|parent| made[parent]);
+        // At least one node stays.
+        let stays = kept[index] || index + 1 == old.len() && rig.is_empty();
+        made.push(if stays { Some(rig.add(above, node.clone()).unwrap()) } else { above });
+    }
+    Scene { rigs: vec![rig], ..scene.clone() }
+}
+
 /// At some times, for all nodes: world rotations relative to rest, and how far the node is from its rest beside its parent,
 /// along the axes of the world when all above it rests.
 fn relative(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<(DQuat, DVec3)>> {
@@ -82,22 +96,27 @@ fn relative(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<(DQuat, DVec3)
     times.iter().map(at).collect()
 }
 
-/// Whether something of a node, or of one above it, was left out, which the ledger says.
-fn lost(scene: &Scene, take: &Take, ledger: &Ledger) -> Vec<bool> {
-    let left_out = |name: &str| {
-        let is_its = |channel: &str| channel.split_once(':').is_some_and(|(node, _)| node == name);
+/// Whether what moves a node was left out, and whether what turns it or one above it was: the ledger says so.
+fn lost(scene: &Scene, take: &Take, ledger: &Ledger) -> Vec<(bool, bool)> {
+    let left_out = |name: &str, counts: fn(&str) -> bool| {
+        let is_its = |channel: &str| {
+            channel.split_once(':').is_some_and(|(node, property)| node == name && counts(property))
+        };
         let entries = ledger.entries.iter().filter(|entry| entry.take == take.name);
         entries.filter(|entry| entry.fate == Fate::LeftOut).any(|entry| is_its(&entry.channel))
     };
-    let mut lost: Vec<bool> = Vec::new();
+    let mut lost: Vec<(bool, bool)> = Vec::new();
     for ((_, node), parent) in scene.rigs[0].nodes().zip(scene.rigs[0].parent_positions()) {
-        lost.push(left_out(&node.name) || parent.is_some_and(|parent| lost[parent]));
+        let is_moved = left_out(&node.name, |property| !property.contains("attribute"));
+        let is_turned =
+            left_out(&node.name, |property| !property.contains("attribute") && property != "translation");
+        lost.push((is_moved, is_turned || parent.is_some_and(|parent| lost[parent].1)));
     }
     lost
 }
 
 fn carried(scene: &Scene, target: &Scene, handles: Option<Handles>) -> (Scene, Ledger, f64) {
-    let names = scene.rigs[0].nodes().map(|(_, node)| (node.name.clone(), node.name.clone()));
+    let names = target.rigs[0].nodes().map(|(_, node)| (node.name.clone(), node.name.clone()));
     let map = NameMap::of_nodes(names);
     let options =
         CarryOptions { tolerance: THOUSANDTH, scale: Some(1.0), handles, ..CarryOptions::default() };
@@ -133,11 +152,14 @@ fn all_turn_as_before(
         let (before, after) = (relative(&scene, take, &times), relative(&result, new, &times));
         let lost = lost(&scene, take, &ledger);
         for ((a, b), time) in before.iter().zip(&after).zip(&times) {
-            for (node, ((a, from), (b, to))) in a.iter().zip(b).enumerate().filter(|(node, _)| !lost[*node]) {
+            for (node, ((a, from), (b, to))) in a.iter().zip(b).enumerate() {
                 prop_assert!(
-                    from.abs_diff_eq(*to, 1e-3 / scene.space.metres_per_unit),
+                    lost[node].0 || from.abs_diff_eq(*to, 1e-3 / scene.space.metres_per_unit),
                     "n{node}: {from} became {to}"
                 );
+                if lost[node].1 {
+                    continue;
+                }
                 let angle = angle_between(*a, *b);
                 if angle > worst.0 {
                     let frame = time / common::RATE.ticks_per_frame();
@@ -178,5 +200,38 @@ proptest! {
     #[test]
     fn whatever_moves_nodes_they_turn_as_before_or_it_is_said(scene in any_scene(Contents { weights: false, ..Contents::ALL }), rests in any_rests(), handles in any_handles()) {
         all_turn_as_before(scene, &rests, handles, ONCE)?;
+    }
+
+    #[test]
+    fn where_nodes_are_missing_what_hangs_on_them_turns_as_before(
+        scene in any_scene(Contents { layers: 2, ..Contents::SIMPLE }),
+        rests in any_rests(), kept in prop::collection::vec(prop::bool::weighted(0.6), 6),
+    ) {
+        let scene = alone(scene);
+        if has_samples(&scene) {
+            return Ok(());
+        }
+        let target = without(&resting(&scene, &rests), &kept);
+        let (result, ledger, said) = carried(&scene, &target, None);
+        let position = |scene: &Scene, name: &str| scene.rigs[0].nodes().position(|(_, node)| node.name == name);
+        let times = between(0, 40);
+        for (take, new) in scene.takes.iter().zip(&result.takes) {
+            let (before, after) = (relative(&scene, take, &times), relative(&result, new, &times));
+            let lost = lost(&scene, take, &ledger);
+            for (_, node) in target.rigs[0].nodes() {
+                let (from, to) = (position(&scene, &node.name).unwrap(), position(&target, &node.name).unwrap());
+                if lost[from].1 {
+                    continue;
+                }
+                for ((a, b), time) in before.iter().zip(&after).zip(&times) {
+                    let angle = angle_between(a[from].0, b[to].0);
+                    let frame = time / common::RATE.ticks_per_frame();
+                    prop_assert!(
+                        angle <= 2e-3, "{angle} rad: {} of '{}' at frame {frame}, said {said}\n{:#?}",
+                        node.name, take.name, ledger.entries
+                    );
+                }
+            }
+        }
     }
 }
