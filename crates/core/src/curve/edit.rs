@@ -295,6 +295,18 @@ impl Curve {
                 ..*key
             });
         }
+        // An automatic tangent beside a jump is another one seen from behind; what it was stays.
+        if let Ok(seen) = Curve::new(keys.clone()) {
+            for (key, seen) in keys.iter_mut().zip(&seen.keys) {
+                for (own, seen) in
+                    [(&mut key.tangent_in, seen.tangent_in), (&mut key.tangent_out, seen.tangent_out)]
+                {
+                    if *own != seen {
+                        *own = freed(*own);
+                    }
+                }
+            }
+        }
         let (before, after) = (self.after.steeper(-1.0), self.before.steeper(-1.0));
         Curve { keys, before, after, inner_loop: None }
     }

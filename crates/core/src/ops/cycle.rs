@@ -12,7 +12,7 @@ use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, SampleKind, Samples, Weight,
 };
 use crate::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode, combine};
-use crate::evaluate::{EvaluateError, Pose};
+use crate::evaluate::{EvaluateError, Pose, Sampler};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rotation::{angle_between, nearest_turn, quat_from_euler};
 use crate::scene::{Scene, Take, Target};
@@ -273,7 +273,7 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
                     |why: NoForm| CycleError::Cannot { channel: channel.clone(), why: why.to_string() };
                 made = change(&made, Form::Curves, &setting).map_err(cannot)?.controller;
             }
-            let closer = Closer { range, over, going: &going, target: &track.target };
+            let closer = Closer { range, written: take.range, over, going: &going, target: &track.target };
             let moved = closer.close(&mut made).filter(|moved| *moved > 0.0);
             let error = moved.map(|moved| {
                 let mut error = MeasuredError::none(kind.quantity());
@@ -304,6 +304,8 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
 /// Closes the controllers of one track.
 struct Closer<'a> {
     range: TimeRange,
+    /// Where what moves outside its keys is written out.
+    written: TimeRange,
     over: Ticks,
     going: &'a Going,
     target: &'a Target,
@@ -336,20 +338,28 @@ impl Closer<'_> {
         let TimeRange { first, last } = self.range;
         let at = |curve: &Curve, time: Ticks, side| curve.value_on(time.as_f64(), side).unwrap_or(0.0);
         let slope = |curve: &Curve, time: Ticks, side| curve.slope_on(time.as_f64(), side).unwrap_or(0.0);
-        let start = at(curve, first, Side::Right);
+        // What loops over the range goes on as it loops then; all else that moves outside its keys stays as it was.
+        let loops = curve.range() == Some(self.range) && curve.inner_loop().is_none();
+        let (before, after) = match loops {
+            true => (curve.before, curve.after),
+            false => (Behaviour::Held, Behaviour::Held),
+        };
+        let whole = curve.range().map_or(self.range, |own| own.union(self.range)).union(self.written);
+        let mut cut = if loops { curve.clone() } else { curve.written_out(whole) };
+        let start = at(&cut, first, Side::Right);
         // A held value steps at the last key.
-        let before = curve.keys().iter().rfind(|key| key.time < last);
-        let is_held = before.is_some_and(|key| key.interpolation == Interpolation::Hold);
-        let end = at(curve, last, if is_held { Side::Right } else { Side::Left });
+        let key_before = cut.keys().iter().rfind(|key| key.time < last);
+        let is_held = key_before.is_some_and(|key| key.interpolation == Interpolation::Hold);
+        let end = at(&cut, last, if is_held { Side::Right } else { Side::Left });
         // The same angle may be whole turns on.
         let wanted = if is_angle { nearest_turn(start, end) } else { start };
-        let (step, tilt) = (wanted - end, slope(curve, first, Side::Right) - slope(curve, last, Side::Left));
-        if step == 0.0 && tilt == 0.0 {
+        let (step, tilt) = (wanted - end, slope(&cut, first, Side::Right) - slope(&cut, last, Side::Left));
+        let jump = if is_held { 0.0 } else { at(&cut, last, Side::Right) - end };
+        if step == 0.0 && tilt == 0.0 && jump == 0.0 {
             return 0.0;
         }
         let begin = last - self.over;
         // Keys at both ends, so that what lies outside stays.
-        let mut cut = curve.written_out(curve.range().map_or(self.range, |own| own.union(self.range)));
         for time in [first, begin, last] {
             let _ = cut.insert_key(time);
         }
@@ -382,7 +392,7 @@ impl Closer<'_> {
         keys[index].tangent_in = Tangent::slope(outgoing);
         keys[index].joined = false;
         let Ok(closed) = Curve::new(keys) else { return 0.0 };
-        *curve = closed.with_behaviours(curve.before, curve.after);
+        *curve = closed.with_behaviours(before, after);
         // The farthest that the correction goes: at its end, or at the bump that its slope makes.
         let seconds = self.over.seconds();
         let bump = (1..16).map(|part| {
@@ -390,7 +400,7 @@ impl Closer<'_> {
             let (a, b) = (u * u * (3.0 - 2.0 * u), u * u * (u - 1.0) * seconds);
             (step * a + tilt * b).abs()
         });
-        bump.fold(step.abs(), f64::max)
+        bump.fold(step.abs().max(jump.abs()), f64::max)
     }
 
     /// How much of the correction counts at a time.
@@ -560,7 +570,7 @@ impl Round<'_> {
             }
             let after = if goes(component) { Behaviour::LoopRepeat } else { Behaviour::LoopReset };
             // A key at both ends, so that the round is as long as the range.
-            let round = curve.trimmed(self.range).with_ends(self.range);
+            let round = curve.written_out(self.range).trimmed(self.range).with_ends(self.range);
             let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
             whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held)
         };
@@ -575,7 +585,7 @@ impl Round<'_> {
                 (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Remapped)
             }
             Controller::Samples(samples) => {
-                (Controller::Samples(self.samples(samples, goes)), Fate::Remapped)
+                (Controller::Samples(self.samples(samples, goes, setting)), Fate::Remapped)
             }
             Controller::Discrete(curve) => {
                 let mut keys = Vec::new();
@@ -603,29 +613,30 @@ impl Round<'_> {
         })
     }
 
-    fn samples(&self, samples: &Samples, goes: impl Fn(usize) -> bool) -> Samples {
-        let width = samples.kind.width();
-        let step = samples.rate.ticks_per_frame();
-        let last = samples.len().saturating_sub(1);
-        let index_of =
-            |time: Ticks| (((time - samples.start).as_f64() / step).round().max(0.0) as usize).min(last);
-        let (from, to) = (index_of(self.range.first), index_of(self.range.last));
-        let length = (to - from).max(1);
-        let rounds =
-            (((self.whole.last - self.whole.first).as_f64() / step).round() as usize / length).max(1);
-        let (start, end) = (samples.row(from), samples.row(to));
-        let climb: Vec<f64> = (0..width).map(|c| if goes(c) { end[c] - start[c] } else { 0.0 }).collect();
-        let mut values = Vec::with_capacity((rounds * length + 1) * width);
-        let mut put = |place: usize, round: usize| {
-            let row = samples.row(from + place).iter().zip(&climb);
-            values.extend(row.map(|(value, climb)| value + climb * round as f64));
+    /// The samples of all rounds, at the instants at which the samples stand; between two of them where a round is no whole
+    /// number of steps.
+    fn samples(&self, samples: &Samples, goes: impl Fn(usize) -> bool, setting: &Setting) -> Samples {
+        let source = Controller::Samples(samples.clone());
+        let Ok(mut sampler) = Sampler::new(&source, setting.kind, setting.rest.clone()) else {
+            return samples.clone();
         };
-        for round in 0..rounds {
-            (0..length).for_each(|place| put(place, round));
+        let mut at = |time: f64| sampler.value_at(time).numbers().unwrap_or_default();
+        let (first, period) = (self.range.first.as_f64(), (self.range.last - self.range.first).as_f64());
+        let (start, end) = (at(first), at(first + period));
+        let climb: Vec<f64> =
+            start.iter().zip(&end).enumerate().map(|(c, (a, b))| if goes(c) { b - a } else { 0.0 }).collect();
+        let place = |time: Ticks| (time - samples.start).as_f64() / samples.rate.ticks_per_frame();
+        let (from, to) = (place(self.range.first).round() as i64, place(self.whole.last).round() as i64);
+        let last_round = ((self.whole.last - self.whole.first).as_f64() / period).round() - 1.0;
+        let mut values = Vec::with_capacity((to - from + 1) as usize * samples.kind.width());
+        for index in from..=to {
+            let time = (samples.start + samples.rate.ticks(index)).as_f64();
+            // Sample times are rounded to ticks.
+            let round = ((time - first + 1.0) / period).floor().clamp(0.0, last_round);
+            let row = at(time - round * period);
+            values.extend(row.iter().zip(&climb).map(|(value, climb)| value + climb * round));
         }
-        // The last one is the end of the last round.
-        put(length, rounds - 1);
-        Samples { start: samples.time(from), values, ..samples.clone() }
+        Samples { start: samples.start + samples.rate.ticks(from), values, ..samples.clone() }
     }
 }
 
