@@ -165,6 +165,36 @@ proptest! {
     }
 
     #[test]
+    fn what_comes_of_an_edit_is_the_same_curve_when_it_is_made_anew(
+        curve in any_curve(Handles::Any), outside in (any_behaviour(), any_behaviour()),
+        edit in 0..12_u8, first in -5..20_i64, length in 1..30_i64, slope in -3.0..3.0_f64,
+    ) {
+        let curve = curve.with_behaviours(outside.0, outside.1);
+        let part = range(first, first + length);
+        let made = match edit {
+            0 => curve.shifted(RATE.ticks(first)),
+            1 => curve.reversed(RATE.ticks(first)),
+            2 => curve.affine(slope, 1.5),
+            3 => curve.plus_line(slope, RATE.ticks(first)),
+            4 => curve.trimmed(part),
+            5 => curve.written_out(part),
+            6 => curve.trimmed(part).with_ends(range(first - 3, first + length + 3)),
+            7 => curve.weighted(),
+            8 => curve.thinned(),
+            9 => curve.without_added(),
+            10 => {
+                let mut more = curve.clone();
+                let _ = more.insert_key(RATE.ticks(first));
+                more
+            }
+            _ => curve.joined(&curve.shifted(RATE.ticks(200))).unwrap_or(curve),
+        };
+        // Automatic tangents come to the same again, wherever their neighbours went.
+        let again = Curve::new(made.keys().to_vec()).unwrap().with_behaviours(made.before, made.after);
+        assert_same(&made, &again, (-60, 120), 1e-9)?;
+    }
+
+    #[test]
     fn trimmed_parts_have_the_values_and_join_to_the_whole(
         curve in any_curve(Handles::Any), outside in any_behaviour(), cut in 3..30_i64
     ) {
