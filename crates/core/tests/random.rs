@@ -12,7 +12,7 @@ use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
-use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
+use nimble_curve_core::ops::layers::{FlattenOptions, SplitOptions, flatten, split};
 use nimble_curve_core::ops::reorder::{NewOrder, ReorderOptions, reorder};
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
@@ -113,6 +113,50 @@ proptest! {
 
 proptest! {
     #![proptest_config(cases(16))]
+
+    #[test]
+    fn what_was_split_off_moves_a_take_as_the_other_one(scene in any_scene(LAYERED), scaled in prop::bool::ANY) {
+        let mut ours = scene.clone();
+        let mut theirs = scene;
+        if let (true, [one, other]) = (theirs.takes.len() == 2, theirs.takes.as_mut_slice()) {
+            other.name.clone_from(&one.name);
+            theirs.takes.remove(0);
+            ours.takes.truncate(1);
+        } else {
+            // The same take without its base.
+            theirs.takes[0].layers[0].tracks.clear();
+        }
+        // Where a factor is zero no other one makes up for it.
+        if !scaled {
+            for layer in [&mut ours, &mut theirs].into_iter().flat_map(|scene| &mut scene.takes[0].layers) {
+                layer.tracks.retain(|track| track.target.property != "scale");
+            }
+        }
+        let options = SplitOptions { name: "difference".into(), tolerance: THOUSANDTH };
+        let (result, ledger) = split(&ours, &theirs, &options).unwrap();
+        let is_lost = ledger.entries.iter().any(|entry| entry.fate == Fate::LeftOut);
+        let times = between(0, 40);
+        if !is_lost {
+            let (first, second) = ((&theirs, &theirs.takes[0]), (&result, &result.takes[0]));
+            alike((first.0, first.1, &times), (second.0, second.1, &times), Within::thousandths(1.01))?;
+        }
+        // Without it everything is as it was.
+        let mut muted = result.clone();
+        muted.takes[0].layers.last_mut().unwrap().muted = true;
+        alike((&ours, &ours.takes[0], &times), (&muted, &muted.takes[0], &times), Within::ROUNDING)?;
+    }
+
+    #[test]
+    fn flattened_layers_that_count_in_part_move_as_all_of_them_did(
+        scene in any_scene(Contents { weights: true, ..LAYERED }),
+    ) {
+        let (flat, ledger) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance: THOUSANDTH }).unwrap();
+        prop_assert!(ledger.entries.iter().all(|entry| entry.fate != Fate::Sampled), "nothing was sampled before");
+        let times = between(0, 40);
+        for (take, flat_take) in scene.takes.iter().zip(&flat.takes) {
+            alike((&scene, take, &times), (&flat, flat_take, &times), Within::thousandths(1.01))?;
+        }
+    }
 
     #[test]
     fn flattened_layers_move_as_all_of_them_did(scene in any_scene(LAYERED)) {
