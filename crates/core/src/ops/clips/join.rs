@@ -1,6 +1,8 @@
 //! Takes one after the other on one timeline, each a named range of it.
 
-use glam::DVec3;
+use std::collections::BTreeSet;
+
+use glam::{DQuat, DVec3};
 use thiserror::Error;
 
 use super::transplanted;
@@ -15,8 +17,8 @@ use crate::ops::channel::{Tolerance, property};
 use crate::ops::controllers::{Form, Setting, change};
 use crate::ops::retime::shifted;
 use crate::ops::select::{Selection, select};
-use crate::rotation::nearest_euler;
-use crate::scene::{Clip, Layer, PropertyKind, Scene, Take, Target, Track};
+use crate::rotation::{RotationOrder, nearest_euler};
+use crate::scene::{Clip, Layer, LayerMode, PropertyKind, Scene, Take, Target, Track};
 use crate::time::{Ticks, TimeRange};
 use crate::value::Value;
 
@@ -101,6 +103,44 @@ pub fn join(scenes: &[Scene], options: &JoinOptions) -> Result<(Scene, Ledger), 
     Ok((Scene { takes: vec![joined], ..base.clone() }, ledger))
 }
 
+/// One layer of all takes: where each has it.
+struct Stacked<'a> {
+    layer: &'a Layer,
+    /// Whether it is the lowest one of those takes that have it.
+    is_base: bool,
+    places: Vec<Option<usize>>,
+}
+
+/// Whether all controllers of a rotation mix with those of other layers in one way, which a joined one does, too: angle by
+/// angle in one order, or as rotations. What has no controller rests.
+fn mixes_alike(controllers: &[Option<Controller>], rest: &Value) -> bool {
+    let at_rest = match rest {
+        Value::Euler { order, .. } => Some(*order),
+        _ => None,
+    };
+    let order = |own: &Option<Controller>| own.as_ref().map_or(at_rest, Controller::order);
+    let all = |fits: fn(&Controller) -> bool| controllers.iter().flatten().all(fits);
+    let first = controllers.first().and_then(order);
+    controllers.iter().all(|own| order(own) == first)
+        && match first {
+            Some(_) => all(|own| matches!(own, Controller::Euler(_) | Controller::Samples(_))),
+            None => all(|own| match own {
+                Controller::Quaternion(curve) => !has_squads(curve),
+                _ => false,
+            }),
+        }
+}
+
+fn has_squads(curve: &QuaternionCurve) -> bool {
+    curve.keys.iter().any(|key| key.interpolation == QuaternionInterpolation::Squad)
+}
+
+fn free_layer_name(made: &Take, name: &str) -> String {
+    let taken = |name: &str| made.layers.iter().any(|layer| layer.name == name);
+    let free = || (2..).map(|n| format!("{name} {n}")).find(|name| !taken(name)).unwrap_or_default();
+    if taken(name) { free() } else { name.to_owned() }
+}
+
 struct Joiner<'a> {
     base: &'a Scene,
     options: &'a JoinOptions,
@@ -128,21 +168,15 @@ impl Joiner<'_> {
                 made.clips.push(Clip { name: self.free_name(&made, &clip.name), ..clip.clone() });
             }
         }
-        // The base layers are one; others are those of the same name.
-        for (index, layer) in self.takes.iter().flat_map(|take| take.layers.iter().enumerate()) {
-            let there = made.layers.iter().position(|own: &Layer| own.name == layer.name);
-            if index == 0 && !made.layers.is_empty() || there.is_some() {
-                continue;
-            }
-            let weight = self.weight(&layer.name, made.layers.is_empty());
-            made.layers.push(Layer { name: layer.name.clone(), weight, tracks: Vec::new(), ..*layer });
+        let stacked = self.stacked();
+        for stack in &stacked {
+            let name = free_layer_name(&made, &stack.layer.name);
+            let weight = self.weight(stack);
+            made.layers.push(Layer { name, weight, tracks: Vec::new(), ..*stack.layer });
         }
-        for at in 0..made.layers.len() {
-            let parts: Vec<Option<&Layer>> = (self.takes.iter())
-                .map(|take| match at {
-                    0 => take.layers.first(),
-                    _ => take.layers.iter().skip(1).find(|layer| layer.name == made.layers[at].name),
-                })
+        for (at, stack) in stacked.iter().enumerate() {
+            let parts: Vec<Option<&Layer>> = (self.takes.iter().zip(&stack.places))
+                .map(|(take, place)| place.map(|place| &take.layers[place]))
                 .collect();
             let mut targets: Vec<&Target> = parts
                 .iter()
@@ -182,33 +216,61 @@ impl Joiner<'_> {
         (2..).map(|n| format!("{name}_{n}")).find(|name| !taken(name)).unwrap_or_default()
     }
 
+    /// The layers of all takes, from the lowest up: those of one name that mix alike are one, and so are the lowest of all.
+    /// A layer that replaces what lies under it is one only with such as have tracks on the same properties, as it leaves
+    /// all else alone. Each take has its layers in the order it had them.
+    fn stacked(&self) -> Vec<Stacked<'_>> {
+        let targets =
+            |layer: &Layer| layer.tracks.iter().map(|track| track.target.clone()).collect::<BTreeSet<_>>();
+        let mut all: Vec<Stacked<'_>> = Vec::new();
+        for (index, take) in self.takes.iter().enumerate() {
+            let mut next = 0;
+            for (place, layer) in take.layers.iter().enumerate() {
+                let is_one = |own: &Stacked<'_>| {
+                    let alike = |a: &Layer| (a.mode, a.rotations, a.muted);
+                    let (is_base, own) = (own.is_base && place == 0, own.layer);
+                    let replaces = layer.mode == LayerMode::Override && !is_base;
+                    alike(own) == alike(layer)
+                        && (is_base || own.name == layer.name)
+                        && (!replaces || targets(own) == targets(layer))
+                };
+                let at = match (next..all.len()).find(|&at| is_one(&all[at])) {
+                    Some(at) => at,
+                    None => {
+                        let places = vec![None; self.takes.len()];
+                        all.insert(next, Stacked { layer, is_base: place == 0, places });
+                        next
+                    }
+                };
+                all[at].places[index] = Some(place);
+                next = at + 1;
+            }
+        }
+        all
+    }
+
     /// A layer's weight over all takes: what each has in its own range, nothing where it has no such layer.
-    fn weight(&self, name: &str, is_base: bool) -> Weight {
-        let of = |take: &Take| {
-            let found = match is_base {
-                true => take.layers.first(),
-                false => take.layers.iter().skip(1).find(|layer| layer.name == name),
-            };
-            found.map(|layer| layer.weight.clone())
-        };
-        let weights: Vec<Option<Weight>> = self.takes.iter().map(of).collect();
+    fn weight(&self, stack: &Stacked<'_>) -> Weight {
+        let of =
+            |(take, place): (&Take, &Option<usize>)| place.map(|place| take.layers[place].weight.clone());
+        let weights: Vec<Option<Weight>> = self.takes.iter().zip(&stack.places).map(of).collect();
         let constant = weights[0].as_ref().and_then(Weight::constant);
         if let Some(all) = constant
             && weights.iter().all(|weight| weight.as_ref().and_then(Weight::constant) == Some(all))
         {
             return Weight::Constant(all);
         }
-        let parts: Vec<Curve> = self
+        let parts: Vec<(Curve, f64)> = self
             .takes
             .iter()
             .zip(&weights)
             .map(|(take, weight)| match weight {
-                None => Curve::constant(take.range.first, 0.0),
-                Some(Weight::Constant(weight)) => Curve::constant(take.range.first, *weight),
-                Some(Weight::Curve(curve)) => curve.trimmed(take.range),
+                None => (Curve::default(), 0.0),
+                Some(Weight::Constant(weight)) => (Curve::default(), *weight),
+                Some(Weight::Curve(curve)) => (curve.trimmed(take.range), 0.0),
             })
             .collect();
-        Weight::Curve(self.curve(&parts, 1.0))
+        Weight::Curve(self.curve(&parts))
     }
 
     fn track(
@@ -224,6 +286,13 @@ impl Joiner<'_> {
         let Some((kind, rest)) = property(self.base, made, layer, &track) else {
             return Err(cannot("the rig has no such property"));
         };
+        let above = self.takes.iter().flat_map(|take| take.layers.iter().skip(1));
+        let is_layered = above.flat_map(|layer| &layer.tracks).any(|track| track.target == *target);
+        if kind == PropertyKind::Rotation && is_layered && !mixes_alike(&controllers, &rest) {
+            return Err(cannot(
+                "its layers mix otherwise in one take than in another: flatten the layers first",
+            ));
+        }
         if let Some(Some(Controller::Constant(first))) = controllers.first()
             && controllers.iter().all(|c| matches!(c, Some(Controller::Constant(value)) if value == first))
         {
@@ -249,23 +318,33 @@ impl Joiner<'_> {
                 rate: self.base.rate,
                 range: take.range,
             };
-            let form =
-                |controller| change(controller, Form::Curves, &setting).map(|changed| changed.controller);
+            let form = |controller: &Controller| match controller {
+                Controller::Components(_) | Controller::Euler(_) => Ok(controller.clone()),
+                other => change(other, Form::Curves, &setting).map(|changed| changed.controller),
+            };
             parts.push(controller.as_ref().map(form).transpose().map_err(|why| cannot(&why.to_string()))?);
         }
         let numbers = rest.numbers().ok_or_else(|| cannot("its values cannot be joined"))?;
-        let component = |index: usize| -> Curve {
-            let rest = numbers.get(index).copied().unwrap_or(0.0);
-            let of =
-                |part: &Option<Controller>| part.as_ref().and_then(|part| part.curves().get(index)).cloned();
-            let curves: Vec<Curve> = parts.iter().map(|part| of(part).unwrap_or_default()).collect();
-            if curves.iter().all(Curve::is_empty) { Curve::default() } else { self.curve(&curves, rest) }
+        let orders: Vec<RotationOrder> = parts.iter().flatten().filter_map(Controller::order).collect();
+        // What has no track rests, whatever its order; angles without keys rest where they are of the order at rest.
+        let (resting, unset) = match (orders.first(), &rest) {
+            (Some(own), Value::Euler { order, .. }) if own == order => (numbers.clone(), numbers.clone()),
+            (Some(own), rest) => {
+                let turned = rest.rotation().unwrap_or(DQuat::IDENTITY);
+                (nearest_euler(*own, turned, DVec3::ZERO).to_array().to_vec(), vec![0.0; 3])
+            }
+            (None, _) => (numbers.clone(), numbers.clone()),
         };
-        let orders: Vec<_> = parts
-            .iter()
-            .flatten()
-            .filter_map(|part| if let Controller::Euler(euler) = part { Some(euler.order) } else { None })
-            .collect();
+        let component = |index: usize| -> Curve {
+            let at = |numbers: &[f64]| numbers.get(index).copied().unwrap_or(0.0);
+            let of = |part: &Option<Controller>| {
+                let own = part.as_ref().and_then(|part| part.curves().get(index)).cloned();
+                (own.unwrap_or_default(), if part.is_some() { at(&unset) } else { at(&resting) })
+            };
+            let curves: Vec<(Curve, f64)> = parts.iter().map(of).collect();
+            let stays = curves.iter().all(|(curve, value)| curve.is_empty() && *value == at(&unset));
+            if stays { Curve::default() } else { self.curve(&curves) }
+        };
         match orders.as_slice() {
             [] => {
                 let width = parts.iter().flatten().map(|part| part.curves().len()).max().unwrap_or(0);
@@ -283,12 +362,12 @@ impl Joiner<'_> {
         (begin - end).as_f64() <= self.base.rate.ticks_per_frame() * 1.5
     }
 
-    /// Curves one after the other, each in its take's range; a curve without keys stands at rest.
-    fn curve(&self, parts: &[Curve], rest: f64) -> Curve {
+    /// Curves one after the other, each in its take's range; one without keys stands at the value beside it.
+    fn curve(&self, parts: &[(Curve, f64)]) -> Curve {
         let mut keys: Vec<Key> = Vec::new();
-        for (part, take) in parts.iter().zip(self.takes) {
+        for ((part, rest), take) in parts.iter().zip(self.takes) {
             let mut own: Vec<Key> = match part.is_empty() {
-                true => vec![Key::new(take.range.first, rest).with_slope(0.0)],
+                true => vec![Key::new(take.range.first, *rest).with_slope(0.0)],
                 false => part.clone().into_keys(),
             };
             let Some(first) = own.first().copied() else { continue };
@@ -310,9 +389,9 @@ impl Joiner<'_> {
             keys.extend(own);
         }
         let ends = (parts.first(), parts.last());
-        let behaviour = |curve: Option<&Curve>, before: bool| match curve {
-            Some(curve) if before => curve.before,
-            Some(curve) => curve.after,
+        let behaviour = |part: Option<&(Curve, f64)>, before: bool| match part {
+            Some((curve, _)) if before => curve.before,
+            Some((curve, _)) => curve.after,
             None => Behaviour::Held,
         };
         let held = |behaviour: Behaviour| if behaviour.is_loop() { Behaviour::Held } else { behaviour };
@@ -388,9 +467,8 @@ impl Joiner<'_> {
                 Some(Controller::Quaternion(curve)) if curve.keys.is_empty() => return None,
                 Some(Controller::Quaternion(curve)) => {
                     any = true;
-                    let squad = |key: &QuaternionKey| key.interpolation == QuaternionInterpolation::Squad;
                     let moves = |behaviour| behaviour != Behaviour::Held;
-                    if curve.keys.iter().any(squad) || moves(curve.before) || moves(curve.after) {
+                    if has_squads(curve) || moves(curve.before) || moves(curve.after) {
                         return None;
                     }
                     curve.keys.clone()
