@@ -76,94 +76,36 @@ impl Job<'_> {
             return Ok(Seen::default());
         }
         let (known, stale) = known.unzip();
-        // Between samples there is nothing to be held to: what hangs on sampled turns is compared at the samples.
-        let sampled: HashMap<NodeId, &Samples> = (after.tracks())
-            .filter(|(_, track)| track.target.property == "rotation")
-            .filter_map(|(_, track)| Some((track.target.node, track.controller.samples()?)))
-            .collect();
-        let grids: Vec<Vec<&Samples>> = (world.pairs.iter())
-            .map(|&(_, _, node)| self.onto.upwards(node).filter_map(|id| sampled.get(&id).copied()).collect())
-            .collect();
-        let is_between = |samples: &&Samples, time: f64| {
-            let (index, part) = samples.locate(time);
-            let near =
-                |index: usize| index < samples.len() && (samples.time(index).as_f64() - time).abs() < 1.0;
-            part > 0.0 && !near(index) && !near(index + 1)
-        };
         let result = Scene { takes: Vec::new(), ..self.target.clone() };
+        let look = Look {
+            job: self,
+            world,
+            shares,
+            before,
+            after,
+            result: &result,
+            grids: self.grids(world, after),
+        };
         let rate = self.source.rate;
-        let ticks_per_half = 0.5 * rate.ticks_per_frame();
-        let time = |half: i64| half as f64 * ticks_per_half;
         let first = (rate.frame(before.range.first) * 2.0).ceil() as i64;
         let last = (rate.frame(before.range.last) * 2.0) as i64;
         // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
         let halves: Vec<i64> = (first..=last).filter(|half| is_refitted || half % 2 == 0).collect();
         // Whole windows at a time, so that each of them is looked at by one.
         let nodes = self.source.rigs[0].len().max(self.target.rigs[0].len()).max(1);
-        let at_once = (AT_HAND / nodes).clamp(16, 512) as f64 * ticks_per_half;
-        let windows = windows_in(at_once).max(1);
+        let at_once = (AT_HAND / nodes).clamp(16, 512) as f64;
+        let windows = windows_in(at_once * 0.5 * rate.ticks_per_frame()).max(1);
         let part = |window: usize| window / windows;
-        let look = |halves: &[i64]| -> Result<Seen, CarryError> {
-            let times: Vec<f64> = halves.iter().map(|half| time(*half)).collect();
-            let range = (times[0], times[times.len() - 1]);
+        let part_of = |half: &i64| part(shares.window(look.time(*half)));
+        let parts: Vec<&[i64]> = halves.chunk_by(|a, b| part_of(a) == part_of(b)).collect();
+        let seen = |halves: &&[i64]| {
+            let range = (look.time(halves[0]), look.time(halves[halves.len() - 1]));
             let is_stale = |pair: &usize| {
                 stale.as_ref().is_none_or(|stale: &Stale| stale.moves(&world.compared, *pair, range))
             };
-            let pairs: Vec<usize> = (0..world.pairs.len()).filter(is_stale).collect();
-            let mut seen = Seen::default();
-            if pairs.is_empty() {
-                return Ok(seen);
-            }
-            let in_source = self.from.with_all_above(pairs.iter().map(|&pair| world.pairs[pair].0));
-            let in_target = self.onto.with_all_above(pairs.iter().map(|&pair| world.pairs[pair].1));
-            let wanted =
-                Evaluator::of_nodes(self.source, Some(before), 0, &in_source)?.world_rotations(&times);
-            let found = Evaluator::of_nodes(&result, Some(after), 0, &in_target)?.world_rotations(&times);
-            let turns = |pair: usize, index: usize| {
-                let (a, b, _) = world.pairs[pair];
-                let wanted = wanted[a * times.len() + index] * self.from.world[a].conjugate();
-                (wanted, found[b * times.len() + index] * self.onto.world[b].conjugate())
-            };
-            let mut excess = HashMap::new();
-            for pair in pairs {
-                seen.looked_at.insert((pair, part(shares.window(times[0]))));
-                // The worst instant of a window in which it is off by too much.
-                let mut worst: Option<(usize, f64, usize)> = None;
-                let mut tell = |worst: &mut Option<(usize, f64, usize)>| {
-                    let Some((window, angle, index)) = worst.take() else { return };
-                    let chain = std::iter::successors(Some(pair), |&pair| world.compared[pair].above);
-                    let off = |pair: usize| {
-                        let (wanted, found) = turns(pair, index);
-                        to_vector(found * wanted.conjugate())
-                    };
-                    let errors = chain.map(off).collect();
-                    excess.insert((pair, window), Excess { node: pair, window, angle, errors });
-                };
-                for (index, (&half, &time)) in halves.iter().zip(&times).enumerate() {
-                    if grids[pair].iter().any(|samples| is_between(samples, time)) {
-                        continue;
-                    }
-                    let (wanted, found) = turns(pair, index);
-                    let angle = angle_between(wanted, found);
-                    seen.take(pair, angle, half as f64 * 0.5);
-                    if angle <= self.tolerance.angle {
-                        continue;
-                    }
-                    let window = shares.window(time);
-                    if worst.is_some_and(|(other, ..)| other != window) {
-                        tell(&mut worst);
-                    }
-                    if worst.is_none_or(|(_, largest, _)| largest < angle) {
-                        worst = Some((window, angle, index));
-                    }
-                }
-                tell(&mut worst);
-            }
-            Ok(Seen { excess, ..seen })
+            look.at(halves, (0..world.pairs.len()).filter(is_stale).collect(), part_of(&halves[0]))
         };
-        let part_of = |half: &i64| part(shares.window(time(*half)));
-        let parts: Vec<&[i64]> = halves.chunk_by(|a, b| part_of(a) == part_of(b)).collect();
-        let parts: Vec<Seen> = parts.into_par_iter().map(look).collect::<Result<_, _>>()?;
+        let parts: Vec<Seen> = parts.par_iter().map(seen).collect::<Result<_, _>>()?;
         let mut seen = parts.into_iter().fold(Seen::default(), Seen::with);
         for ((pair, window), excess) in known.into_iter().flat_map(|known| known.excess) {
             if !seen.looked_at.contains(&(pair, part(window))) {
@@ -172,10 +114,101 @@ impl Job<'_> {
         }
         Ok(seen)
     }
+
+    /// The samples that turn each pair's node or one above it: between them there is nothing to be held to.
+    fn grids<'t>(&self, world: &World, after: &'t Take) -> Vec<Vec<&'t Samples>> {
+        let sampled: HashMap<NodeId, &Samples> = (after.tracks())
+            .filter(|(_, track)| track.target.property == "rotation")
+            .filter_map(|(_, track)| Some((track.target.node, track.controller.samples()?)))
+            .collect();
+        let above =
+            |node: NodeId| self.onto.upwards(node).filter_map(|id| sampled.get(&id).copied()).collect();
+        world.pairs.iter().map(|&(_, _, node)| above(node)).collect()
+    }
 }
 
 /// So many rotations of each side are held at once, on each core.
 const AT_HAND: usize = 1 << 17;
+
+/// What is compared with what.
+struct Look<'a, 'b> {
+    job: &'a Job<'b>,
+    world: &'a World,
+    shares: &'a Shares,
+    before: &'a Take,
+    after: &'a Take,
+    /// The target's rigs.
+    result: &'a Scene,
+    grids: Vec<Vec<&'a Samples>>,
+}
+
+impl Look<'_, '_> {
+    /// The instant of a half frame.
+    fn time(&self, half: i64) -> f64 {
+        half as f64 * 0.5 * self.job.source.rate.ticks_per_frame()
+    }
+
+    /// Compares some pairs at some half frames, which are one part of the take.
+    fn at(&self, halves: &[i64], pairs: Vec<usize>, part: usize) -> Result<Seen, CarryError> {
+        let mut seen = Seen::default();
+        if pairs.is_empty() {
+            return Ok(seen);
+        }
+        let times: Vec<f64> = halves.iter().map(|half| self.time(*half)).collect();
+        let (from, onto) = (&self.job.from, &self.job.onto);
+        let in_source = from.with_all_above(pairs.iter().map(|&pair| self.world.pairs[pair].0));
+        let in_target = onto.with_all_above(pairs.iter().map(|&pair| self.world.pairs[pair].1));
+        let wanted =
+            Evaluator::of_nodes(self.job.source, Some(self.before), 0, &in_source)?.world_rotations(&times);
+        let found =
+            Evaluator::of_nodes(self.result, Some(self.after), 0, &in_target)?.world_rotations(&times);
+        // How a pair turned by an instant: in the source, and in the result.
+        let turns = |pair: usize, index: usize| {
+            let (a, b, _) = self.world.pairs[pair];
+            let wanted = wanted[a * times.len() + index] * from.world[a].conjugate();
+            (wanted, found[b * times.len() + index] * onto.world[b].conjugate())
+        };
+        for pair in pairs {
+            seen.looked_at.insert((pair, part));
+            // The worst instant of each window in which it is off by too much.
+            let mut worst: Vec<(usize, f64, usize)> = Vec::new();
+            for (index, (&half, &time)) in halves.iter().zip(&times).enumerate() {
+                if self.grids[pair].iter().any(|samples| is_between(samples, time)) {
+                    continue;
+                }
+                let (wanted, found) = turns(pair, index);
+                let angle = angle_between(wanted, found);
+                seen.take(pair, angle, half as f64 * 0.5);
+                if angle <= self.job.tolerance.angle {
+                    continue;
+                }
+                let window = self.shares.window(time);
+                match worst.last_mut().filter(|(own, ..)| *own == window) {
+                    Some(known) if known.1 < angle => *known = (window, angle, index),
+                    Some(_) => {}
+                    None => worst.push((window, angle, index)),
+                }
+            }
+            for (window, angle, index) in worst {
+                let chain = std::iter::successors(Some(pair), |&pair| self.world.compared[pair].above);
+                let off = |pair: usize| {
+                    let (wanted, found) = turns(pair, index);
+                    to_vector(found * wanted.conjugate())
+                };
+                let errors = chain.map(off).collect();
+                seen.excess.insert((pair, window), Excess { node: pair, window, angle, errors });
+            }
+        }
+        Ok(seen)
+    }
+}
+
+/// Whether an instant lies between two samples.
+fn is_between(samples: &Samples, time: f64) -> bool {
+    let (index, part) = samples.locate(time);
+    let near = |index: usize| index < samples.len() && (samples.time(index).as_f64() - time).abs() < 1.0;
+    part > 0.0 && !near(index) && !near(index + 1)
+}
 
 /// What turns otherwise than when it was measured: links, and from when to when, in ticks.
 #[derive(Debug, Default)]
