@@ -661,7 +661,7 @@ fn turn_rounds(
             }
             let cannot = |why: &str| CycleError::Cannot {
                 channel: addresses.property(&track.target),
-                why: format!("each round turns by {degrees:.1} deg, and {why}"),
+                why: format!("each round turns by {degrees:.2} deg, and {why}"),
             };
             match track.target.property.as_str() {
                 "rotation" if !matches!(track.controller, Controller::Constant(_)) => {
