@@ -271,7 +271,7 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
                     reorder(&scene, &ReorderOptions { to, only, tolerance, handles: Some(Handles::Plain) });
                 if let Ok((turned, more)) = reordered {
                     scene = turned;
-                    ledger.extend(more);
+                    ledger.entries.extend(more.entries);
                 }
             }
             Some(Value::Quaternion(q)) => {
