@@ -370,8 +370,8 @@ impl Controller {
     pub fn order(&self) -> Option<RotationOrder> {
         match self {
             Controller::Euler(EulerCurves { order, .. })
-            | Controller::Samples(Samples { kind: SampleKind::Euler(order), .. })
-            | Controller::Constant(Value::Euler { order, .. }) => Some(*order),
+            | Controller::Samples(Samples { kind: SampleKind::Euler(order), .. }) => Some(*order),
+            Controller::Constant(value) => value.order(),
             _ => None,
         }
     }

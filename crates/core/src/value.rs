@@ -49,6 +49,14 @@ impl Value {
         }
     }
 
+    /// The rotation order, where the value is Euler angles.
+    pub fn order(&self) -> Option<RotationOrder> {
+        match self {
+            Value::Euler { order, .. } => Some(*order),
+            _ => None,
+        }
+    }
+
     /// The numbers in the value; `None` for discrete ones.
     pub fn numbers(&self) -> Option<Vec<f64>> {
         Some(match self {

@@ -2,12 +2,14 @@
 
 use super::Curve;
 
+/// All of time.
+pub(crate) const EVER: (f64, f64) = (f64::NEG_INFINITY, f64::INFINITY);
+
 /// The stretches of time, in ticks, outside which two curves have the same values: in order, and apart.
 ///
 /// A stretch reaches from the last key that both have before a difference to the first one after it, and on for ever where
 /// there is none.
 pub(crate) fn changes(a: &Curve, b: &Curve) -> Vec<(f64, f64)> {
-    const EVER: (f64, f64) = (f64::NEG_INFINITY, f64::INFINITY);
     if a == b {
         return Vec::new();
     }

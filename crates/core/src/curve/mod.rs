@@ -11,7 +11,7 @@ mod refit;
 mod segment;
 mod tangent;
 
-pub(crate) use changes::changes;
+pub(crate) use changes::{EVER, changes};
 pub use combine::combine;
 pub use discrete::{Discrete, DiscreteCurve};
 pub use edit::EditError;

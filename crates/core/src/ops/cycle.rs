@@ -570,7 +570,7 @@ impl Round<'_> {
             }
             let after = if goes(component) { Behaviour::LoopRepeat } else { Behaviour::LoopReset };
             // A key at both ends, so that the round is as long as the range.
-            let round = curve.written_out(self.range).trimmed(self.range).with_ends(self.range);
+            let round = curve.trimmed(self.range).with_ends(self.range);
             let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
             whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held)
         };

@@ -229,10 +229,7 @@ impl Carrier {
                 .flat_map(|(index, layer)| layer.tracks.iter().map(move |track| (index, layer, track)))
                 .filter(|(.., track)| self.is_mine(&track.target, "rotation"))
         };
-        let rest = match scene.rigs[0].rest_value(self.id, "rotation") {
-            Some(Value::Euler { order, .. }) => Some(order),
-            _ => None,
-        };
+        let rest = scene.rigs[0].rest_value(self.id, "rotation").and_then(|rest| rest.order());
         let orders = || std::iter::once(rest).chain(own().map(|(.., track)| track.controller.order()));
         match own().find(|(index, ..)| *index > 0) {
             Some((_, layer, _)) if orders().any(|order| order.is_none() || order != rest) => {
@@ -505,10 +502,6 @@ impl Above<'_> {
         if root_has("rotation") || root_has("scale") {
             return Err(RootError::RootTurns(self.name.to_owned()));
         }
-        let cannot = |property: &str, why: String| {
-            let channel = format!("{}:{property}", self.carrier.address);
-            Err(RootError::Cannot { channel, why })
-        };
         self.carrier.check_base(take)?;
         let overriding = || take.layers.iter().skip(1).filter(|layer| layer.mode == LayerMode::Override);
         if root_has("translation")
@@ -520,7 +513,7 @@ impl Above<'_> {
                 "layer '{}' replaces one of it and '{}' alone: flatten the layers first",
                 layer.name, self.name
             );
-            return cannot("translation", why);
+            return Err(RootError::Cannot { channel: format!("{}:translation", self.carrier.address), why });
         }
         Ok(())
     }

@@ -62,7 +62,7 @@ impl Turning<'_> {
         let is_same = |order: Option<RotationOrder>| order == Some(self.order);
         self.is_identity()
             && match controller.order() {
-                None => !leans_on_rest(controller) || is_same(order_of(rest)),
+                None => !leans_on_rest(controller) || is_same(rest.order()),
                 order => is_same(order),
             }
     }
@@ -311,13 +311,6 @@ impl Turning<'_> {
             error: Some(error),
             note,
         }
-    }
-}
-
-fn order_of(value: &Value) -> Option<RotationOrder> {
-    match value {
-        Value::Euler { order, .. } => Some(*order),
-        _ => None,
     }
 }
 

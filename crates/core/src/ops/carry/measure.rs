@@ -9,7 +9,7 @@ use super::output::{Made, Output};
 use super::shares::{Compared, Excess, Shares, windows_in};
 use super::{CarryError, Job, Measured};
 use crate::controller::{Controller, Samples};
-use crate::curve::changes;
+use crate::curve::{EVER, changes};
 use crate::evaluate::Evaluator;
 use crate::ledger::MeasuredError;
 use crate::rig::NodeId;
@@ -246,8 +246,6 @@ impl Stale {
         })
     }
 }
-
-const EVER: (f64, f64) = (f64::NEG_INFINITY, f64::INFINITY);
 
 /// What was seen in a stretch of time.
 pub(super) struct Seen {

@@ -114,11 +114,7 @@ struct Stacked<'a> {
 /// Whether all controllers of a rotation mix with those of other layers in one way, which a joined one does, too: angle by
 /// angle in one order, or as rotations. What has no controller rests.
 fn mixes_alike(controllers: &[Option<Controller>], rest: &Value) -> bool {
-    let at_rest = match rest {
-        Value::Euler { order, .. } => Some(*order),
-        _ => None,
-    };
-    let order = |own: &Option<Controller>| own.as_ref().map_or(at_rest, Controller::order);
+    let order = |own: &Option<Controller>| own.as_ref().map_or(rest.order(), Controller::order);
     let all = |fits: fn(&Controller) -> bool| controllers.iter().flatten().all(fits);
     let first = controllers.first().and_then(order);
     controllers.iter().all(|own| order(own) == first)
@@ -135,9 +131,9 @@ fn has_squads(curve: &QuaternionCurve) -> bool {
     curve.keys.iter().any(|key| key.interpolation == QuaternionInterpolation::Squad)
 }
 
-fn free_layer_name(made: &Take, name: &str) -> String {
-    let taken = |name: &str| made.layers.iter().any(|layer| layer.name == name);
-    let free = || (2..).map(|n| format!("{name} {n}")).find(|name| !taken(name)).unwrap_or_default();
+/// The name, or the first one with a number behind it that is not taken.
+fn free_name(name: &str, taken: impl Fn(&str) -> bool) -> String {
+    let free = || (2..).map(|n| format!("{name}_{n}")).find(|name| !taken(name)).unwrap_or_default();
     if taken(name) { free() } else { name.to_owned() }
 }
 
@@ -161,16 +157,18 @@ impl Joiner<'_> {
             markers: self.takes.iter().flat_map(|take| take.markers.iter().cloned()).collect(),
             layers: Vec::new(),
         };
+        let mut add = |clip: &Clip| {
+            let name = free_name(&clip.name, |name| made.clips.iter().any(|clip| clip.name == name));
+            made.clips.push(Clip { name, ..clip.clone() });
+        };
         for take in self.takes {
             let inner = |clip: &&Clip| clip.range != take.range || clip.name != take.name;
-            made.clips.push(Clip { name: self.free_name(&made, &take.name), range: take.range, note: None });
-            for clip in take.clips.iter().filter(inner) {
-                made.clips.push(Clip { name: self.free_name(&made, &clip.name), ..clip.clone() });
-            }
+            add(&Clip { name: take.name.clone(), range: take.range, note: None });
+            take.clips.iter().filter(inner).for_each(&mut add);
         }
         let stacked = self.stacked();
         for stack in &stacked {
-            let name = free_layer_name(&made, &stack.layer.name);
+            let name = free_name(&stack.layer.name, |name| made.layers.iter().any(|own| own.name == name));
             let weight = self.weight(stack);
             made.layers.push(Layer { name, weight, tracks: Vec::new(), ..*stack.layer });
         }
@@ -206,14 +204,6 @@ impl Joiner<'_> {
             made.layers[at].tracks = tracks;
         }
         Ok(made)
-    }
-
-    fn free_name(&self, made: &Take, name: &str) -> String {
-        let taken = |name: &str| made.clips.iter().any(|clip| clip.name == name);
-        if !taken(name) {
-            return name.to_owned();
-        }
-        (2..).map(|n| format!("{name}_{n}")).find(|name| !taken(name)).unwrap_or_default()
     }
 
     /// The layers of all takes, from the lowest up: those of one name that mix alike are one, and so are the lowest of all.
