@@ -48,7 +48,7 @@ struct State {
     step: Step,
     /// The slopes that are open at its end.
     ends: Interval,
-    /// Position of the piece before in the layer before.
+    /// Position of the piece before.
     parent: usize,
 }
 
@@ -73,28 +73,29 @@ impl Stretch<'_> {
     /// The fewest pieces found from start to end that start with a slope in `open`; the last one ends with `wanted`, if
     /// that costs no piece more.
     pub fn fewest(&self, open: Interval, wanted: Option<f64>) -> Vec<Step> {
-        let mut slopes = Slopes::default();
+        let mut searcher = Searcher::default();
         let start = Step { from: self.from, to: self.from, open, breaks: false };
         let mut hope = HOPE;
-        let mut layers: Vec<Vec<State>> = vec![vec![State { step: start, ends: open, parent: 0 }]];
+        // All layers one after another, and where each begins.
+        let mut states = vec![State { step: start, ends: open, parent: 0 }];
+        let mut layers = vec![0];
         loop {
-            let layer = &layers[layers.len() - 1];
-            let last_piece = layer[0].step.to - layer[0].step.from;
+            let begin = layers[layers.len() - 1];
+            let last_piece = states[begin].step.to - states[begin].step.from;
             let far = hope > 0 || layers.len().is_multiple_of(3);
-            let (next, leapt) = self.next_layer(layer, last_piece.max(4), far, &mut slopes);
+            layers.push(states.len());
+            let leapt = self.next_layer(&mut states, begin, last_piece.max(4), far, &mut searcher);
             hope = if leapt { HOPE } else { hope.saturating_sub(1) };
-            let done = next.iter().any(|state| state.step.to == self.to);
-            layers.push(next);
-            if done {
+            if states[layers[layers.len() - 1]..].iter().any(|state| state.step.to == self.to) {
                 break;
             }
         }
-        self.walk_back(&layers, wanted)
+        self.walk_back(&states, &layers, wanted)
     }
 
-    fn walk_back(&self, layers: &[Vec<State>], wanted: Option<f64>) -> Vec<Step> {
-        let last = &layers[layers.len() - 1];
-        let at_end = last.iter().enumerate().filter(|(_, state)| state.step.to == self.to);
+    fn walk_back(&self, states: &[State], layers: &[usize], wanted: Option<f64>) -> Vec<Step> {
+        let last = states.iter().enumerate().skip(layers[layers.len() - 1]);
+        let at_end = last.filter(|(_, state)| state.step.to == self.to);
         let badness = |state: &State| {
             let misses = wanted.is_some_and(|slope| !state.ends.contains(slope));
             (misses, state.step.breaks, -state.ends.width())
@@ -104,8 +105,8 @@ impl Stretch<'_> {
         });
         let mut position = best.map_or(0, |(position, _)| position);
         let mut steps = Vec::with_capacity(layers.len() - 1);
-        for layer in layers[1..].iter().rev() {
-            let state = &layer[position];
+        while position > 0 {
+            let state = &states[position];
             steps.push(state.step);
             position = state.parent;
         }
@@ -113,26 +114,29 @@ impl Stretch<'_> {
         steps
     }
 
-    /// What one piece more reaches; `far` says whether longer pieces are looked for beyond some that do not fit. Also whether
-    /// there were such.
+    /// Adds what one piece more reaches from the last layer, which starts at `begin`; `far` says whether longer pieces are
+    /// looked for beyond some that do not fit. Whether there were such.
     fn next_layer(
         &self,
-        layer: &[State],
+        states: &mut Vec<State>,
+        begin: usize,
         usual: usize,
         far: bool,
-        slopes: &mut Slopes,
-    ) -> (Vec<State>, bool) {
+        searcher: &mut Searcher,
+    ) -> bool {
+        let end = states.len();
+        let layer = &states[begin..];
         // The farthest end: from the first state by search, and whether others reach a little farther.
-        let (reach, ends) = self.farthest(layer[0].step.to, layer[0].ends, usual, slopes);
+        let reach = self.farthest(layer[0].step.to, layer[0].ends, usual, searcher);
         let mut farthest = reach;
-        // What is known already: the state from which the farthest end is reached, and the slopes that are open there.
-        let mut known = ends.map(|ends| (0, ends));
+        // The state from which the farthest end is reached, and the slopes that are open there.
+        let mut known = searcher.ends_at(reach).map(|ends| (0, ends));
         let beyond = if far { (usual / BEYOND.2).clamp(BEYOND.0, BEYOND.1) } else { 1 };
         let mut leapt = false;
         for (parent, state) in layer.iter().enumerate().skip(1) {
             let mut ends_at = |to: usize| {
-                let fits = to <= self.to && self.find(slopes, state.step.to, to, state.ends);
-                fits.then(|| (to, slopes.at_end()))
+                let fits = to <= self.to && self.find(&mut searcher.slopes, state.step.to, to, state.ends);
+                fits.then(|| (to, searcher.slopes.at_end()))
             };
             while let Some((to, ends)) = (farthest + 1..=farthest + beyond).find_map(&mut ends_at) {
                 leapt |= to > farthest + 1;
@@ -143,57 +147,58 @@ impl Stretch<'_> {
         let mut breaks = false;
         let front = layer[0].step.to;
         if farthest < self.to && farthest <= front + CORNER {
-            let (alone, ends) = self.farthest(front, self.any, usual, slopes);
-            breaks = alone > front + 3 * (farthest - front).max(1);
+            let mut alone = Searcher::default();
+            let far = self.farthest(front, self.any, usual, &mut alone);
+            breaks = far > front + 3 * (farthest - front).max(1);
             if breaks {
-                (farthest, known) = (alone, ends.map(|ends| (0, ends)));
+                *searcher = alone;
+                (farthest, known) = (far, searcher.ends_at(far).map(|ends| (0, ends)));
             }
         }
         let longest = (farthest - layer[layer.len() - 1].step.to).max(1);
         let behind = ((longest as f64 * BEHIND) as usize).max(2);
-        let mut found: Vec<State> = Vec::with_capacity(BEAM);
-        let mut ends = 0;
         for to in (front + 1..=farthest).rev() {
-            if ends == BEAM || (ends > 0 && to + behind < farthest) {
+            let found = states.len() - end;
+            if found == BEAM || (found > 0 && to + behind < farthest) {
                 break;
             }
             // The way from the farthest of the ends before does nearly as well as the best of all.
-            let way = layer.iter().enumerate().find_map(|(parent, state)| {
+            let way = states[begin..end].iter().enumerate().find_map(|(parent, state)| {
                 let (from, open) = (state.step.to, if breaks { self.any } else { state.ends });
                 let ends = match known {
                     Some((known, ends)) if to == farthest => (parent == known).then_some(ends),
                     _ if parent == 0 && to > reach && !breaks => None,
-                    _ => (from < to && self.find(slopes, from, to, open)).then(|| slopes.at_end()),
+                    _ => {
+                        let before = if parent == 0 { searcher.ends_at(to) } else { None };
+                        before.or_else(|| {
+                            let fits = from < to && self.find(&mut searcher.slopes, from, to, open);
+                            fits.then(|| searcher.slopes.at_end())
+                        })
+                    }
                 };
-                Some(State { step: Step { from, to, open, breaks }, ends: ends?, parent })
+                Some(State { step: Step { from, to, open, breaks }, ends: ends?, parent: begin + parent })
             });
-            ends += usize::from(way.is_some());
-            found.extend(way);
+            states.extend(way);
         }
-        if found.is_empty() {
+        if states.len() == end {
             // Neighbouring samples always fit, whatever slopes are open.
-            let parent = 0;
-            let step = Step { from: front, to: front + 1, open: layer[0].ends, breaks: false };
-            let fits = self.find(slopes, front, front + 1, step.open);
-            let ends = if fits { slopes.at_end() } else { self.any };
-            found.push(State { step: Step { breaks: !fits, ..step }, ends, parent });
+            let step = Step { from: front, to: front + 1, open: states[begin].ends, breaks: false };
+            let fits = self.find(&mut searcher.slopes, front, front + 1, step.open);
+            let ends = if fits { searcher.slopes.at_end() } else { self.any };
+            states.push(State { step: Step { breaks: !fits, ..step }, ends, parent: begin });
         }
-        (found, leapt)
+        leapt
     }
 
-    /// The farthest end of a piece, if nearer ones fit where farther ones do, and the slopes that are open there.
-    fn farthest(
-        &self,
-        from: usize,
-        open: Interval,
-        usual: usize,
-        slopes: &mut Slopes,
-    ) -> (usize, Option<Interval>) {
-        let mut last = (0, None);
+    /// The farthest end of a piece, if nearer ones fit where farther ones do; the searcher knows the slopes that are open
+    /// there and at the nearer ones that were tried.
+    fn farthest(&self, from: usize, open: Interval, usual: usize, searcher: &mut Searcher) -> usize {
+        let Searcher { slopes, tried } = searcher;
+        tried.clear();
         let mut fits = |to: usize| {
             let fits = self.find(slopes, from, to, open);
             if fits {
-                last = (to, Some(slopes.at_end()));
+                tried.push((to, slopes.at_end()));
             }
             fits
         };
@@ -201,8 +206,7 @@ impl Stretch<'_> {
         let guess = (from + usual).clamp(first, self.to);
         let mut step = (usual / 4).max(1);
         if fits(guess) {
-            let good = search::farthest(guess, self.to, step, fits);
-            return (good, last.1.filter(|_| last.0 == good));
+            return search::farthest(guess, self.to, step, fits);
         }
         let (mut good, mut bad) = (first, guess);
         while bad - good > step {
@@ -218,6 +222,21 @@ impl Stretch<'_> {
             let middle = good + (bad - good) / 2;
             if fits(middle) { good = middle } else { bad = middle }
         }
-        (good, last.1.filter(|_| last.0 == good))
+        good
+    }
+}
+
+/// Finds slopes, and remembers what it found from the farthest end on.
+#[derive(Default)]
+struct Searcher {
+    slopes: Slopes,
+    /// Ends that were tried and can be reached, with the slopes that are open there.
+    tried: Vec<(usize, Interval)>,
+}
+
+impl Searcher {
+    /// The slopes that are open at an end that was tried.
+    fn ends_at(&self, to: usize) -> Option<Interval> {
+        self.tried.iter().find(|(end, _)| *end == to).map(|(_, ends)| *ends)
     }
 }

@@ -62,13 +62,18 @@ struct Term {
 /// The longest piece, in samples, whose terms are kept at hand.
 const AT_HAND: usize = 192;
 
-/// The terms of pieces by their length.
-static TERMS: LazyLock<Vec<Vec<Term>>> =
-    LazyLock::new(|| (0..=AT_HAND).map(|last| terms(last).collect()).collect());
+/// The terms of pieces by their length: the two that they start from, and the further ones.
+static TERMS: LazyLock<Vec<([Term; 2], Vec<Term>)>> =
+    LazyLock::new(|| (0..=AT_HAND).map(|last| (first_terms(last), terms(last).collect())).collect());
 
 /// The two samples whose terms a piece of four samples or more starts from.
 fn thirds(last: usize) -> (usize, usize) {
     (last / 3, last - last / 3)
+}
+
+fn first_terms(last: usize) -> [Term; 2] {
+    let (first, second) = thirds(last);
+    [term(first, last), term(second, last)]
 }
 
 /// The further terms of a piece of `last` samples and one, far-apart samples first: where there is no piece, that shows
@@ -134,22 +139,22 @@ impl Slopes {
             let (middle, room) = (samples[term.index] - from - rise * term.rise, room(term.index));
             Interval { low: middle + room.low, high: middle + room.high }
         };
+        let at_hand = TERMS.get(last);
         self.corners.clear();
         self.boxed = false;
         if last >= 3 {
             // The slopes at the start and what one sample well inside allows are a parallelogram.
-            let (first, second) = thirds(last);
-            let (first, second) = (term(first, last), term(second, last));
+            let [first, second] = at_hand.map_or_else(|| first_terms(last), |(first, _)| *first);
             let (wanted_first, wanted_second) = (wanted(first), wanted(second));
-            let at = |x: f64, wanted: f64| (x, (wanted - second.start * x) / second.end);
+            let per_end = 1.0 / second.end;
+            let at = |x: f64, wanted: f64| (x, (wanted - second.start * x) * per_end);
             self.corners.extend([
                 at(start.low, wanted_second.high),
                 at(start.high, wanted_second.high),
                 at(start.high, wanted_second.low),
                 at(start.low, wanted_second.low),
             ]);
-            let fits = self.between(first.start, first.end, wanted_first) && self.between(0.0, 1.0, any);
-            if !fits {
+            if !self.between(first.start, first.end, wanted_first) {
                 return false;
             }
         } else {
@@ -163,10 +168,11 @@ impl Slopes {
         self.boxed = last >= LONG;
         self.measure();
         let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term));
-        match TERMS.get(last) {
-            Some(terms) => terms.iter().all(|&term| fits(term)),
+        let all_fit = match at_hand {
+            Some((_, terms)) => terms.iter().all(|&term| fits(term)),
             None => terms(last).all(fits),
-        }
+        };
+        all_fit && self.between(0.0, 1.0, any)
     }
 
     /// Keeps the part of the polygon where `a·start + b·end` lies in a range; whether any is left.
