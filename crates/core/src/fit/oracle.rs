@@ -141,7 +141,7 @@ fn broken(keys: &[FittedKey]) -> usize {
 /// Ratios of our keys to the optimum. Prints the figures of docs/methods.md with `--nocapture`.
 #[test]
 fn keys_are_near_the_optimum() {
-    let channels = 100;
+    let channels = 200;
     let room = Room::even(0.1);
     let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
     for seed in 0..channels {
