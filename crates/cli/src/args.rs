@@ -300,7 +300,8 @@ pub struct Reorder {
     /// The largest angle between source and result
     #[arg(long, value_name = "ANGLE", value_parser = quantity::angle, default_value = "0.05deg")]
     pub tolerance: f64,
-    /// Tangents of keys that change: plain slopes, or weighted handles where those save keys; as they are where left out
+    /// Tangents of keys that change: plain slopes, or weighted handles where those save keys; where left out they stay as
+    /// they are, or become weighted where plain ones would need more than half as many key times again
     #[arg(long, value_enum)]
     pub tangents: Option<Tangents>,
     /// Print the report as JSON
@@ -357,7 +358,9 @@ pub struct Carry {
     /// The largest errors: of a joint's world rotation relative to rest, of translations, of numbers
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
     pub tolerance: Tolerance,
-    /// Tangents of rotations that change: plain slopes, or weighted handles where those save keys; as they are where left out
+    /// Tangents of rotations that change: plain slopes, or weighted handles where those save keys; where left out they stay
+    /// as they are, or become weighted where plain ones would need more than half as many key times again and the profile
+    /// has such
     #[arg(long, value_enum)]
     pub tangents: Option<Tangents>,
     /// Factor on translations in metres: a number, or hips for the ratio of the hip heights

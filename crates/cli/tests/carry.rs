@@ -8,7 +8,7 @@ use std::path::Path;
 use common::{degrees_between, fail, relative, run, sample, scene, succeed, values};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::address::{Addresses, without_namespace};
-use nimble_curve_core::controller::Controller;
+use nimble_curve_core::controller::{Controller, Weight};
 use nimble_curve_core::curve::Ticks;
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::ops::carry::NameMap;
@@ -82,12 +82,17 @@ fn worst(before: &Scene, after: &Scene, map: &NameMap) -> (f64, String) {
 }
 
 /// All instants at which a node's rotation has keys, on any layer.
+/// The key times by which each node turns: of its rotations, and of the weights of layers that fade.
 fn key_times(scene: &Scene, take: usize) -> HashMap<String, BTreeSet<Ticks>> {
     let mut times: HashMap<String, BTreeSet<Ticks>> = HashMap::new();
-    for (_, track) in scene.takes[take].tracks().filter(|(_, track)| track.target.property == "rotation") {
+    let take = &scene.takes[take];
+    for (layer, track) in take.tracks().filter(|(_, track)| track.target.property == "rotation") {
         let name = &scene.rigs[0].node(track.target.node).unwrap().name;
         let own = times.entry(without_namespace(name).to_owned()).or_default();
-        own.extend(track.controller.key_times(scene.takes[take].range));
+        own.extend(track.controller.key_times(take.range));
+        if let Weight::Curve(weight) = &take.layers[layer].weight {
+            own.extend(weight.keys().iter().map(|key| key.time));
+        }
     }
     times
 }
@@ -153,8 +158,8 @@ fn the_authored_take_carries_with_the_map_as_it_is_proposed() {
 #[test]
 fn keys_grow_little_where_orders_and_axes_change() {
     let folder = with_map(&stilt());
-    let (after, _) =
-        carried(folder.path(), &bramble(), &stilt(), &["--map", "map.toml", "--tolerance", "0.1deg"]);
+    let plain = ["--map", "map.toml", "--tolerance", "0.1deg", "--tangents", "plain"];
+    let (after, _) = carried(folder.path(), &bramble(), &stilt(), &plain);
     let before = scene(&sample("bramble.ncurve"));
     let map = read_name_map(&folder.path().join("map.toml")).unwrap();
     let (own, made) = (key_times(&before, 0), key_times(&after, 0));
@@ -172,8 +177,8 @@ fn keys_grow_little_where_orders_and_axes_change() {
 fn handles_of_their_own_length_save_the_keys_that_plain_ones_need_between() {
     let folder = with_map(&stilt());
     let at = folder.path();
-    let weighted = ["--map", "map.toml", "--tangents", "weighted"];
-    let (after, json) = carried(at, &bramble(), &stilt(), &weighted);
+    // By themselves, where plain ones would need more than half as many keys again.
+    let (after, json) = carried(at, &bramble(), &stilt(), &["--map", "map.toml"]);
     let before = scene(&sample("bramble.ncurve"));
     let map = read_name_map(&at.join("map.toml")).unwrap();
     let (own, made) = (key_times(&before, 0), key_times(&after, 0));
@@ -181,9 +186,7 @@ fn handles_of_their_own_length_save_the_keys_that_plain_ones_need_between() {
     for pair in &map.nodes {
         let (Some(a), Some(b)) = (own.get(&pair.source), made.get(&pair.target)) else { continue };
         assert!(a.is_subset(b), "{}: its own key times stay", pair.source);
-        // The left arm's is a layer that fades, whose angles under another order hang on its weight.
-        let most = if pair.source == "arm_l" { 2.0 } else { 1.5 };
-        assert!(b.len() as f64 <= most * a.len() as f64, "{}: {} became {}", pair.source, a.len(), b.len());
+        assert!(2 * b.len() <= 3 * a.len(), "{}: {} became {}", pair.source, a.len(), b.len());
         added += b.len() - a.len();
     }
     let (plain, _) = carried(at, &bramble(), &stilt(), &["--map", "map.toml", "--tangents", "plain"]);
@@ -242,6 +245,13 @@ fn other_rest_poses_and_joint_orientations_turn_alike_relative_to_rest() {
     let (off, place) = worst(&before, &after, &but_tail);
     assert!(off <= 0.1, "{place} is off by {off}");
     assert!(json["world_error"]["largest"].as_f64().unwrap() <= 0.1);
+    let (own, made) = (key_times(&before, 0), key_times(&after, 0));
+    for pair in &but_tail.nodes {
+        let (Some(a), Some(b)) = (own.get(&pair.source), made.get(&pair.target)) else { continue };
+        // The left arm's is a layer that fades, whose angles hang on its weight: among these axes a little more.
+        let most = if pair.source == "arm_l" { 1.75 } else { 1.5 };
+        assert!(b.len() as f64 <= most * a.len() as f64, "{}: {} became {}", pair.source, a.len(), b.len());
+    }
     // Said, too: the arms do not correspond.
     let said =
         succeed(at, &["carry", &bramble(), "--onto", "turned.ncurve", "--map", "map.toml", "--dry-run"]);

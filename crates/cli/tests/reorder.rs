@@ -100,7 +100,10 @@ fn handles_stay_as_they_are_unless_it_is_said_otherwise() {
         keys.filter(|key| key.tangent_in.length().or(key.tangent_out.length()).is_some()).count()
     };
     let plain = path("cart.ncurve");
-    assert_eq!(handles(&plain, &[]), 0);
+    assert_eq!(handles(&plain, &["--tangents", "plain"]), 0);
+    assert_eq!(handles(&plain, &["--tolerance", "5deg"]), 0);
+    // Plain ones would need many keys more.
+    assert!(handles(&plain, &["--tolerance", "0.02deg"]) > 0);
     assert!(handles(&plain, &["--tangents", "weighted"]) > 0);
     assert!(handles("weighted.ncurve", &[]) > 0);
     assert_eq!(handles("weighted.ncurve", &["--tangents", "plain"]), 0);

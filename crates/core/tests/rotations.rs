@@ -109,7 +109,7 @@ fn authored() -> impl Strategy<Value = (RotationOrder, [Curve; 3])> {
 }
 
 fn converted(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, tolerance: f64) -> Converted {
-    converted_with(from, curves, to, tolerance.into(), Handles::Plain)
+    converted_with(from, curves, to, tolerance.into(), Some(Handles::Plain))
 }
 
 fn converted_with(
@@ -117,7 +117,7 @@ fn converted_with(
     curves: &[Curve; 3],
     order: RotationOrder,
     tolerance: Allowance<'_>,
-    handles: Handles,
+    handles: Option<Handles>,
 ) -> Converted {
     let path = EulerPath::new(from, curves, DVec3::ZERO);
     let knots = path.knots(None);
@@ -136,13 +136,34 @@ fn last_frame(curves: &[Curve; 3]) -> i64 {
     key_times(curves).last().map_or(0, |time| RATE.nearest_frame(*time))
 }
 
+fn any_handles() -> impl Strategy<Value = Option<Handles>> {
+    prop::sample::select(vec![Some(Handles::Plain), Some(Handles::Weighted), None])
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
 
     #[test]
+    fn handles_are_weighted_by_themselves_where_plain_ones_need_many_keys(
+        (from, curves) in authored(), to in any_order(), tolerance in prop::sample::select(vec![0.01_f64, 0.1, 2.0]),
+    ) {
+        let tolerance = tolerance.to_radians();
+        let [plain, weighted, fitting] = [Some(Handles::Plain), Some(Handles::Weighted), None]
+            .map(|handles| converted_with(from, &curves, to, tolerance.into(), handles));
+        let expected = if 2 * plain.added > key_times(&curves).len() && weighted.added < plain.added {
+            &weighted
+        } else {
+            &plain
+        };
+        prop_assert_eq!(&fitting.curves, &expected.curves);
+        prop_assert_eq!((fitting.added, fitting.plainly), (expected.added, plain.added));
+        prop_assert_eq!(fitting.error, expected.error);
+    }
+
+    #[test]
     fn every_order_to_every_other_is_within_its_tolerance_and_keeps_all_keys(
         (from, curves) in authored(), tolerance in prop::sample::select(vec![0.01_f64, 0.05, 0.5]),
-        handles in prop::sample::select(vec![Handles::Plain, Handles::Weighted]),
+        handles in any_handles(),
     ) {
         let tolerance = tolerance.to_radians();
         for to in RotationOrder::ALL {
@@ -170,7 +191,7 @@ proptest! {
     #[test]
     fn where_less_is_allowed_the_result_is_closer(
         (from, curves) in authored(), to in any_order(), closer in 0.02..0.5_f64, first in 0_usize..6,
-        handles in prop::sample::select(vec![Handles::Plain, Handles::Weighted]),
+        handles in any_handles(),
     ) {
         let tolerance = 0.5_f64.to_radians();
         let mut factors = vec![1.0; 12];
@@ -191,7 +212,7 @@ proptest! {
     #[test]
     fn what_was_found_before_is_found_again_where_the_tolerance_is_the_same(
         (from, curves) in authored(), to in any_order(), first in 0_usize..9,
-        handles in prop::sample::select(vec![Handles::Plain, Handles::Weighted]),
+        handles in any_handles(),
     ) {
         let path = EulerPath::new(from, &curves, DVec3::ZERO);
         let knots = path.knots(None);
@@ -435,7 +456,7 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
                 before += key_times(&source).len();
                 ours += key_times(&out.curves).len();
                 let tolerance_here = tolerance.to_radians().into();
-                let longer = converted_with(from, &source, to, tolerance_here, Handles::Weighted);
+                let longer = converted_with(from, &source, to, tolerance_here, Some(Handles::Weighted));
                 weighted += key_times(&longer.curves).len();
                 if index % 4 == 0 {
                     start += key_times(&source).len();
@@ -452,7 +473,8 @@ fn growth_of_key_times_over_a_thousand_random_curves() {
                     returned += is;
                     of += was;
                     back_worst = back_worst.max(is / was);
-                    let back = converted_with(to, &longer.curves, from, tolerance_here, Handles::Weighted);
+                    let back =
+                        converted_with(to, &longer.curves, from, tolerance_here, Some(Handles::Weighted));
                     let keys = || back.curves.iter().flat_map(Curve::keys);
                     weighted_back.0 += key_times(&back.curves).len();
                     weighted_back.1 += keys()

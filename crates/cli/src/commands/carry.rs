@@ -73,10 +73,12 @@ fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
         Some(path) => read_name_map(path)?,
         None => NameMap::default(),
     };
+    let profile = args.profile.as_deref().map(read_profile).transpose()?;
+    let sloping = profile.as_ref().is_some_and(|profile| !profile.holds.weighted);
     let (chosen, before) = chosen(source, args)?;
     let options = CarryOptions {
         tolerance: args.tolerance,
-        handles: args.tangents.map(Handles::from),
+        handles: args.tangents.map(Handles::from).or(sloping.then_some(Handles::Plain)),
         scale: match args.travel {
             Travel::Hips => None,
             Travel::Factor(factor) => Some(factor),
@@ -94,8 +96,8 @@ fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
     };
     let (mut scene, placed) = placed(&carried, target.takes.len(), args)?;
     ledger.notes.extend(placed);
-    if let Some(path) = &args.profile {
-        let (fitted, more) = fit(&scene, &read_profile(path)?, &args.tolerance)?;
+    if let Some(profile) = &profile {
+        let (fitted, more) = fit(&scene, profile, &args.tolerance)?;
         scene = fitted;
         ledger = ledger.followed_by(more);
     }

@@ -18,7 +18,7 @@ pub use edit::EditError;
 pub use eval::{Cursor, Side};
 pub use refit::{Refit, refit};
 pub use segment::Segment;
-pub(crate) use segment::{legal_scale, parameter_at};
+pub(crate) use segment::{legal_scale, parameter_at, parameter_near};
 pub use tangent::{Tangent, TangentMode, TangentShape};
 
 use thiserror::Error;

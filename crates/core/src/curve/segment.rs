@@ -245,6 +245,12 @@ impl Weighted {
 /// Newton steps from a guess, kept inside a bracket, which is halved where they leave it or crawl; to 4 ulp of `u`.
 #[inline]
 pub fn parameter_at(a: f64, b: f64, u: f64, guess: f64) -> f64 {
+    parameter_near(a, b, u, guess, f64::EPSILON * 2.0)
+}
+
+/// The same to a part of `u`.
+#[inline]
+pub fn parameter_near(a: f64, b: f64, u: f64, guess: f64, precision: f64) -> f64 {
     if u <= 0.0 {
         return 0.0;
     }
@@ -254,7 +260,7 @@ pub fn parameter_at(a: f64, b: f64, u: f64, guess: f64) -> f64 {
     let mut last_step = 1.0_f64;
     for _ in 0..80 {
         let excess = s * (p + s * (q + s * w)) - u;
-        if excess.abs() <= f64::EPSILON * 2.0 * u {
+        if excess.abs() <= precision * u {
             break;
         }
         if excess < 0.0 {

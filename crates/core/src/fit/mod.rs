@@ -97,7 +97,7 @@ pub fn unbaked(samples: &[f64], precision: f64, room: Room<'_>, keep: &[usize]) 
 }
 
 /// Whether keys may have weighted handles.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub enum Handles {
     /// Slopes only: plain cubics.
     #[default]

@@ -242,7 +242,7 @@ impl<'a> Mixer<'a> {
         let made = [spans, times.clone()].into_iter().map(|times| {
             let start = times.first().map_or(DVec3::ZERO, |time| angles(lacking.value(time.as_f64())));
             let plain = Conversion::new(order, tolerance, self.old.rate, start);
-            let conversion = Conversion { handles: self.change.handles.unwrap_or_default(), ..plain };
+            let conversion = Conversion { handles: self.change.handles, ..plain };
             convert(&lacking, &lacking.knots(&times), &conversion).curves
         });
         let is_alike = |made: &[Curve; 3]| {
@@ -325,7 +325,6 @@ impl<'a> Mixer<'a> {
         let start = angles(trace.value(first.as_f64()));
         let knots = trace.knots(&times);
         let Change { order, before, after, tolerance, handles, .. } = self.change;
-        let handles = handles.unwrap_or_default();
         let path = Between { path: trace, before, after };
         let conversion = Conversion { handles, ..Conversion::new(order, tolerance, self.old.rate, start) };
         let made = convert(&path, &knots, &conversion);

@@ -9,7 +9,9 @@ use crate::address::Addresses;
 use glam::DVec3;
 
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
-use crate::curve::{Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key, TangentMode};
+use crate::curve::{
+    Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key, Tangent, TangentMode, TangentShape,
+};
 use crate::ledger::Ledger;
 use crate::rotation::{nearest_euler, quat_from_euler};
 use crate::scene::{Clip, Layer, Marker, PropertyKind, RotationMixing, Scene, Take, Target, Track};
@@ -391,6 +393,8 @@ impl Job<'_> {
             keys.pop();
         } else if let Some(last) = keys.last_mut().filter(|last| last.interpolation != Interpolation::Cubic) {
             last.interpolation = Interpolation::Linear;
+        } else if let (Some(last), Some(first)) = (keys.last_mut(), own.first_mut()) {
+            ease_over(last, first);
         }
         keys.extend(own);
         if after {
@@ -408,11 +412,15 @@ impl Job<'_> {
                 if last.interpolation != Interpolation::Cubic {
                     last.interpolation = Interpolation::Linear;
                 }
-                if later.first().is_some_and(|first| first.time == last.time) {
-                    let first = later.remove(0);
-                    last.tangent_out = first.tangent_out;
-                    last.interpolation = first.interpolation;
-                    last.joined = false;
+                match later.first_mut() {
+                    Some(first) if first.time == last.time => {
+                        last.tangent_out = first.tangent_out;
+                        last.interpolation = first.interpolation;
+                        last.joined = false;
+                        later.remove(0);
+                    }
+                    Some(first) => ease_over(last, first),
+                    None => {}
                 }
             }
             keys.extend(later);
@@ -593,6 +601,17 @@ impl Job<'_> {
                     other => other,
                 })
             }
+        }
+    }
+}
+
+/// Between two keys that did not follow each other before: their slopes stay, but handles that were made for other gaps would
+/// leave all of the way to a part of this one.
+fn ease_over(from: &mut Key, to: &mut Key) {
+    for tangent in [&mut from.tangent_out, &mut to.tangent_in] {
+        let slope = tangent.slope_per_second();
+        if tangent.length().is_some() && slope.is_finite() {
+            *tangent = Tangent { shape: TangentShape::Slope(slope), ..*tangent };
         }
     }
 }

@@ -40,7 +40,8 @@ pub struct ReorderOptions {
     pub only: Vec<String>,
     /// The largest angle between source and result, in radians.
     pub tolerance: f64,
-    /// Handles of keys that change; as the source has them where nothing is said.
+    /// Handles of keys that change; where nothing is said as the source has them, but weighted where plain ones would need
+    /// more than half as many key times again.
     pub handles: Option<Handles>,
 }
 

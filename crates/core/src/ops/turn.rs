@@ -25,7 +25,7 @@ pub(super) struct Turning<'a> {
     pub before: DQuat,
     pub after: DQuat,
     pub tolerance: Allowance<'a>,
-    /// Those of its keys; plain ones, or weighted where the source has such, where nothing is said.
+    /// Those of its keys; where nothing is said, weighted ones where the source has such, or plain ones need many keys.
     pub handles: Option<Handles>,
     /// What came of the same rotation before, where its tolerance changed since.
     pub memory: Option<Place<'a>>,
@@ -152,7 +152,7 @@ impl Turning<'_> {
         let knots = trace.knots(&times);
         let path = Between { path: trace, before: self.before, after: self.after };
         let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
-        let conversion = Conversion { handles: self.handles.unwrap_or_default(), ..plain };
+        let conversion = Conversion { handles: self.handles, ..plain };
         let made = convert(&path, &knots, &conversion);
         Some(Turned {
             controller: Controller::Euler(EulerCurves { order: self.order, curves: made.curves }),
@@ -190,7 +190,7 @@ impl Turning<'_> {
         let start = euler.curves.iter().filter_map(|curve| curve.keys().first()).map(|key| key.time).min();
         let start = start.map_or(rest_angles, |time| path.angles(time.as_f64(), Side::Right));
         let mut looped = self.whole_loop(euler);
-        let handles = self.handles.unwrap_or_else(|| own_handles(euler));
+        let handles = self.handles.or_else(|| is_weighted(euler).then_some(Handles::Weighted));
         let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
         let conversion = Conversion { handles, memory: self.memory, ..plain };
         // What stands still has keys anywhere.
@@ -211,8 +211,13 @@ impl Turning<'_> {
             converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
         }
         let mut notes = Vec::new();
-        if converted.added > 0 {
-            notes.push(format!("{} key times added", converted.added));
+        let plainly = Some(converted.plainly).filter(|plainly| *plainly > converted.added);
+        match (converted.added, plainly) {
+            (0, None) => {}
+            (added, None) => notes.push(format!("{added} key times added")),
+            (added, Some(plainly)) => {
+                notes.push(format!("{added} key times added, {plainly} without weighted tangents"));
+            }
         }
         let (distance, time) = converted.closest_to_pole;
         if distance < NEAR_POLE {
@@ -325,11 +330,10 @@ fn leans_on_rest(controller: &Controller) -> bool {
     }
 }
 
-/// Weighted handles where some key of the curves has such.
-fn own_handles(euler: &EulerCurves) -> Handles {
-    let is_weighted = |key: &Key| key.tangent_in.length().or(key.tangent_out.length()).is_some();
-    let any = euler.curves.iter().flat_map(Curve::keys).any(is_weighted);
-    if any { Handles::Weighted } else { Handles::Plain }
+/// Whether some key of the curves has weighted handles.
+fn is_weighted(euler: &EulerCurves) -> bool {
+    let own_length = |key: &Key| key.tangent_in.length().or(key.tangent_out.length()).is_some();
+    euler.curves.iter().flat_map(Curve::keys).any(own_length)
 }
 
 /// Whether a curve ends whole turns from where it began.

@@ -32,8 +32,9 @@ pub struct Conversion<'a> {
     pub rate: FrameRate,
     /// The angles that the result should be near to at its start, in radians by axis.
     pub start: DVec3,
-    /// Whether handles may have lengths of their own, where that saves keys.
-    pub handles: Handles,
+    /// Whether handles may have lengths of their own, where that saves keys; where nothing is said, they may where plain
+    /// ones would need more than half as many keys again as there are knots.
+    pub handles: Option<Handles>,
     /// What was found before, where the same path is converted again with another slack.
     pub memory: Option<Place<'a>>,
 }
@@ -46,7 +47,8 @@ impl<'a> Conversion<'a> {
         rate: FrameRate,
         start: DVec3,
     ) -> Conversion<'a> {
-        Conversion { order, tolerance: tolerance.into(), rate, start, handles: Handles::Plain, memory: None }
+        let handles = Some(Handles::Plain);
+        Conversion { order, tolerance: tolerance.into(), rate, start, handles, memory: None }
     }
 }
 
@@ -59,6 +61,8 @@ pub struct Converted {
     pub error: MeasuredError,
     /// How many key times were added.
     pub added: usize,
+    /// How many it would be with plain handles.
+    pub plainly: usize,
     /// The least distance from the pole, in radians, and when, in ticks.
     pub closest_to_pole: (f64, f64),
     /// Instants where the path stops or turns exactly at the pole, so that a key has two values.
@@ -69,16 +73,45 @@ pub struct Converted {
 ///
 /// All knots become keys of the result; the path outside them is not looked at.
 pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion<'_>) -> Converted {
-    let run = Run { path, c: conversion };
+    if let Some(handles) = conversion.handles {
+        return with_handles(path, knots, conversion, handles, &[]).0;
+    }
+    let needs_many = |plainly: usize| 2 * plainly > knots.len();
+    // Where plain ones needed many before, with more room, they will again.
+    if conversion.memory.is_some_and(|memory| memory.knows(Handles::Weighted)) {
+        let (weighted, _) = with_handles(path, knots, conversion, Handles::Weighted, &[]);
+        if needs_many(weighted.plainly) && weighted.added < weighted.plainly {
+            return weighted;
+        }
+    }
+    let (plain, intervals) = with_handles(path, knots, conversion, Handles::Plain, &[]);
+    if !needs_many(plain.added) {
+        return plain;
+    }
+    let (weighted, _) = with_handles(path, knots, conversion, Handles::Weighted, &intervals);
+    if weighted.added < plain.added { weighted } else { plain }
+}
+
+/// The same with some handles, and what each interval came to; `plain` is what each came to with plain ones, where that is
+/// known.
+fn with_handles(
+    path: &impl RotationPath,
+    knots: &[Knot],
+    conversion: &Conversion<'_>,
+    handles: Handles,
+    plain: &[Interval],
+) -> (Converted, Vec<Interval>) {
+    let run = Run { path, c: conversion, handles };
     let mut intervals: Vec<Interval> = Vec::with_capacity(knots.len());
     let mut keys: Vec<TripleKey> = knots.first().map(|knot| run.first_key(knot.time)).into_iter().collect();
     let mut error = MeasuredError::none(Quantity::Angle);
     let (mut closest, mut split_at_pole) = ((f64::INFINITY, 0.0), Vec::new());
-    let before = conversion.memory.and_then(|memory| memory.take(knots));
+    let before = conversion.memory.and_then(|memory| memory.take(handles, knots));
     for (index, pair) in knots.windows(2).enumerate() {
         let first = keys.pop().expect("every interval ends with a key");
         let same = before.as_ref().and_then(|before| before.interval(index, pair, &first, conversion));
-        let interval = same.unwrap_or_else(|| run.interval(first, pair[0].leaving, pair[1].time));
+        let plain = plain.get(index).filter(|plain| plain.came == first.value);
+        let interval = same.unwrap_or_else(|| run.interval(first, pair[0].leaving, pair[1].time, plain));
         error.merge(&interval.error);
         closest = if interval.closest.0 < closest.0 { interval.closest } else { closest };
         split_at_pole.extend(interval.is_split.then_some(pair[0].time));
@@ -93,11 +126,13 @@ pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion
         );
     }
     if let Some(memory) = conversion.memory {
-        memory.keep(knots, intervals, conversion);
+        memory.keep(handles, knots, intervals.clone(), conversion);
     }
     let curves = std::array::from_fn(|axis| channel(&keys, axis));
     let added = keys.iter().filter(|key| key.added).count();
-    Converted { curves, error, added, closest_to_pole: closest, split_at_pole }
+    let plainly = intervals.iter().map(|interval| interval.plainly).sum();
+    let converted = Converted { curves, error, added, plainly, closest_to_pole: closest, split_at_pole };
+    (converted, intervals)
 }
 
 /// A key of all three channels.
@@ -166,11 +201,25 @@ pub(super) struct Interval {
     closest: (f64, f64),
     /// Whether the first key has two values at the pole.
     is_split: bool,
+    /// How many keys plain handles would take between the two.
+    plainly: usize,
+}
+
+impl Interval {
+    /// The same after another way to its first key, which is no matter of this interval.
+    pub fn after(&self, first: &TripleKey) -> Interval {
+        let mut interval = self.clone();
+        let own = &mut interval.keys[0];
+        own.slope_in = first.slope_in;
+        own.reach_in = first.reach_in;
+        interval
+    }
 }
 
 pub(super) struct Run<'a, P: RotationPath> {
     pub path: &'a P,
     pub c: &'a Conversion<'a>,
+    pub handles: Handles,
 }
 
 impl<P: RotationPath> Run<'_, P> {
@@ -182,8 +231,17 @@ impl<P: RotationPath> Run<'_, P> {
         TripleKey { before: self.path.jumps(at).then(before), ..TripleKey::new(time, start, DVec3::ZERO) }
     }
 
-    /// From a key at one knot to the next knot.
-    fn interval(&self, mut first: TripleKey, leaving: Leaving, to: Ticks) -> Interval {
+    /// From a key at one knot to the next knot; `plain` is what that comes to with plain handles, where it is known.
+    fn interval(
+        &self,
+        mut first: TripleKey,
+        leaving: Leaving,
+        to: Ticks,
+        plain: Option<&Interval>,
+    ) -> Interval {
+        if let Some(plain) = plain.filter(|plain| plain.keys.len() == 2) {
+            return plain.after(&first);
+        }
         let (start, end) = (first.time.as_f64(), to.as_f64());
         let came = first.value;
         let mut error = MeasuredError::none(Quantity::Angle);
@@ -195,7 +253,8 @@ impl<P: RotationPath> Run<'_, P> {
             error.take(off, start);
             let last = TripleKey::new(to, self.across(end, came), DVec3::ZERO);
             let closest = (f64::INFINITY, 0.0);
-            return Interval { came, keys: vec![first, last], error, closest, is_split: false };
+            let keys = vec![first, last];
+            return Interval { came, keys, error, closest, is_split: false, plainly: 0 };
         }
         let (value, start_slope) = self.departure(start, came);
         // No continuous angles lead through the pole here: one key, two values, one rotation.
@@ -208,15 +267,22 @@ impl<P: RotationPath> Run<'_, P> {
         let (arrival, end_slope) = self.arrival(&points);
         let last = TripleKey { slope_in: end_slope, ..TripleKey::new(to, arrival, DVec3::ZERO) };
         let trace = Trace::new(self, &points, (start_slope, end_slope), arrival);
-        let mut keys = vec![first];
+        let (mut keys, mut plainly) = (vec![first], 0);
         if leaving == Leaving::Straight && trace.is_straight() {
             keys[0].interpolation = Interpolation::Linear;
             keys[0].slope_out = DVec3::ZERO;
             keys.push(last);
         } else {
-            let Added { keys: more, reaches } = trace.added();
+            let Added { keys: more, reaches, plainly: many } = match plain {
+                Some(plain) => {
+                    let added = &plain.keys[1..plain.keys.len() - 1];
+                    trace.added_beside(added.iter().map(|key| (key.time, key.value, key.slope_in)).collect())
+                }
+                None => trace.added(),
+            };
             let added =
                 |(time, angles, slope)| TripleKey { added: true, ..TripleKey::new(time, angles, slope) };
+            plainly = many;
             keys.extend(more.into_iter().map(added));
             keys.push(last);
             for (index, piece) in reaches.into_iter().enumerate() {
@@ -230,7 +296,8 @@ impl<P: RotationPath> Run<'_, P> {
             keys[last].value = self.across(end, arrival);
             keys[last].before = (keys[last].value != arrival).then_some(arrival);
         }
-        Interval { came, keys, error, closest: self.closest_to_pole(&points), is_split }
+        let closest = self.closest_to_pole(&points);
+        Interval { came, keys, error, closest, is_split, plainly }
     }
 
     /// How far keys are from the path at some points.

@@ -6,12 +6,13 @@ use std::sync::{Mutex, PoisonError};
 use super::allowance::{Allowance, Slack};
 use super::convert::{Conversion, Interval, TripleKey};
 use super::path::Knot;
+use crate::fit::Handles;
 
 /// What conversions came to: where a path is converted again with another slack, only intervals are looked at in which
 /// that differs.
 #[derive(Debug, Default)]
 pub struct Memory {
-    places: Mutex<HashMap<usize, Remembered>>,
+    places: Mutex<HashMap<(usize, Handles), Remembered>>,
 }
 
 /// The place of one path in a memory.
@@ -38,16 +39,28 @@ impl Memory {
 }
 
 impl Place<'_> {
-    pub(super) fn take(self, knots: &[Knot]) -> Option<Remembered> {
-        let mut places = self.memory.places.lock().unwrap_or_else(PoisonError::into_inner);
-        places.remove(&self.index).filter(|remembered| remembered.knots == knots)
+    /// Whether the path was converted with some handles.
+    pub(super) fn knows(self, handles: Handles) -> bool {
+        let places = self.memory.places.lock().unwrap_or_else(PoisonError::into_inner);
+        places.contains_key(&(self.index, handles))
     }
 
-    pub(super) fn keep(self, knots: &[Knot], intervals: Vec<Interval>, conversion: &Conversion<'_>) {
+    pub(super) fn take(self, handles: Handles, knots: &[Knot]) -> Option<Remembered> {
+        let mut places = self.memory.places.lock().unwrap_or_else(PoisonError::into_inner);
+        places.remove(&(self.index, handles)).filter(|remembered| remembered.knots == knots)
+    }
+
+    pub(super) fn keep(
+        self,
+        handles: Handles,
+        knots: &[Knot],
+        intervals: Vec<Interval>,
+        conversion: &Conversion<'_>,
+    ) {
         let Allowance { angle, slack } = conversion.tolerance;
         let remembered = Remembered { knots: knots.to_vec(), intervals, angle, slack: slack.cloned() };
         let mut places = self.memory.places.lock().unwrap_or_else(PoisonError::into_inner);
-        places.insert(self.index, remembered);
+        places.insert((self.index, handles), remembered);
     }
 }
 
@@ -68,11 +81,6 @@ impl Remembered {
             (Some(now), Some(then)) => now.within(from, to) == then.within(from, to),
             _ => false,
         };
-        let mut interval = (is_same && self.angle == angle).then(|| interval.clone())?;
-        // How the path comes to the first key is no matter of this interval.
-        let own = &mut interval.keys[0];
-        own.slope_in = first.slope_in;
-        own.reach_in = first.reach_in;
-        Some(interval)
+        (is_same && self.angle == angle).then(|| interval.after(first))
     }
 }

@@ -28,6 +28,8 @@ pub(super) struct Added {
     pub keys: Vec<(Ticks, DVec3, DVec3)>,
     /// The handles of all pieces between them; none where all are plain.
     pub reaches: Vec<Reach>,
+    /// How many keys it would be with plain handles.
+    pub plainly: usize,
 }
 
 /// How far the handles of a piece reach from both its ends, in parts of it.
@@ -184,7 +186,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         }
         let fits = |from, to, tolerance| self.fits(from, to, tolerance);
         let glance = |from, to, tolerance| self.fits_at(from, to, tolerance, GLANCE);
-        let cuts = match self.first_cuts(&fits) {
+        let cuts = match self.cuts_within(tolerance, &self.frames(), &fits, last).unwrap_or_default() {
             first if first.len() == 1 => self.best_cut().unwrap_or(first),
             first => self.evened(first, &fits, &glance),
         };
@@ -193,17 +195,31 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             _ => None,
         };
         let plain = plain.unwrap_or_else(|| self.keys_at(&cuts));
-        if self.run.c.handles == Handles::Weighted {
-            let fits = |from, to, tolerance| self.weighted(from, to, tolerance).is_some();
-            let cuts = self.evened(self.first_cuts(&fits), &fits, &fits);
-            let knots: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([last]).collect();
-            let reaches: Option<Vec<Reach>> =
-                knots.windows(2).map(|pair| self.weighted(pair[0], pair[1], tolerance)).collect();
-            if let Some(reaches) = reaches.filter(|_| cuts.len() < plain.len()) {
-                return Added { keys: self.keys_at(&cuts), reaches };
-            }
+        match self.run.handles {
+            Handles::Plain => Added { plainly: plain.len(), keys: plain, reaches: Vec::new() },
+            Handles::Weighted => self.added_beside(plain),
         }
-        Added { keys: plain, reaches: Vec::new() }
+    }
+
+    /// The keys that must be added, where with plain handles it would be these: those, or fewer with weighted ones.
+    pub fn added_beside(&self, plain: Vec<(Ticks, DVec3, DVec3)>) -> Added {
+        let (tolerance, last, plainly) = (self.run.c.tolerance.angle, self.points.len() - 1, plain.len());
+        if !plain.is_empty()
+            && let Some(reach) = self.weighted(0, last, tolerance)
+        {
+            return Added { keys: Vec::new(), reaches: vec![reach], plainly };
+        }
+        let fits = |from, to, tolerance| self.weighted(from, to, tolerance).is_some();
+        let fewer = match plainly {
+            0 | 1 => None,
+            count => self.cuts_within(tolerance, &self.frames(), &fits, count - 1),
+        };
+        let weighted = fewer.and_then(|cuts| {
+            let knots: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([last]).collect();
+            let reaches = knots.windows(2).map(|pair| self.weighted(pair[0], pair[1], tolerance));
+            Some(Added { keys: self.keys_at(&cuts), reaches: reaches.collect::<Option<_>>()?, plainly })
+        });
+        weighted.unwrap_or(Added { keys: plain, reaches: Vec::new(), plainly })
     }
 
     /// Keys on the path at some points.
@@ -234,7 +250,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
                 .map(|index| (part(index), self.angles(index)[axis] - v0[axis]))
                 .collect();
             let ends = Ends { rise: v1[axis] - v0[axis], slopes: (m0[axis], m1[axis]) };
-            let (out, into) = lengths(ends, &samples);
+            let (out, into) = lengths(ends, &samples, tolerance);
             (reach.out[axis], reach.into[axis]) = (out, into);
             // As the curve will have it.
             let gap = end - start;
@@ -248,7 +264,9 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             let angles = pieces.each_ref().map(|piece| piece.value(point.time).unwrap_or(0.0));
             self.is_within(point, DVec3::from_array(angles), tolerance)
         };
-        self.points[from + 1..to].iter().all(is_near).then_some(reach)
+        // What does not fit shows soonest at a few points.
+        let inside = || self.points[from + 1..to].iter();
+        (inside().skip(GLANCE).step_by(2 * GLANCE).all(is_near) && inside().all(is_near)).then_some(reach)
     }
 
     /// Fewer keys than `cuts`, whose values and slopes are not on the path but keep it within the tolerance.
@@ -339,16 +357,6 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         (1..self.points.len() - 1).filter(|index| self.is_whole(*index)).collect()
     }
 
-    /// The points at which keys must be added, as few as can be found, where `fits` says which pieces stay within a
-    /// tolerance.
-    fn first_cuts(&self, fits: &Fits<'_>) -> Vec<usize> {
-        let tolerance = self.run.c.tolerance.angle;
-        if fits(0, self.points.len() - 1, tolerance) {
-            return Vec::new();
-        }
-        self.cuts_within(tolerance, &self.frames(), fits)
-    }
-
     /// As many cuts, or fewer, of which the one that is the farthest off is as close as can be; `seems_to_fit` says at a
     /// glance what fits.
     fn evened(&self, first: Vec<usize>, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
@@ -361,11 +369,9 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let (mut enough, mut too_little) = (tolerance, 0.0);
         for _ in 0..5 {
             let middle = 0.5 * (enough + too_little);
-            let tried = self.cuts_within(middle, &frames, seems_to_fit);
-            if tried.len() <= cuts.len() {
-                (enough, cuts) = (middle, tried);
-            } else {
-                too_little = middle;
+            match self.cuts_within(middle, &frames, seems_to_fit, cuts.len()) {
+                Some(tried) => (enough, cuts) = (middle, tried),
+                None => too_little = middle,
             }
         }
         let mut pieces =
@@ -389,8 +395,15 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             .map(|cut| vec![cut])
     }
 
-    /// The points at which a tolerance needs keys; those of `frames` stand on whole frames.
-    fn cuts_within(&self, tolerance: f64, frames: &[usize], fits: &Fits<'_>) -> Vec<usize> {
+    /// The points at which keys must be added, as few as can be found, where `fits` says which pieces stay within the
+    /// tolerance; those of `frames` stand on whole frames. `None` where that takes more than `most`.
+    fn cuts_within(
+        &self,
+        tolerance: f64,
+        frames: &[usize],
+        fits: &Fits<'_>,
+        most: usize,
+    ) -> Option<Vec<usize>> {
         let last = self.points.len() - 1;
         let mut cuts = Vec::new();
         let mut at = 0;
@@ -410,8 +423,11 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             if at >= last {
                 break;
             }
+            if cuts.len() == most {
+                return None;
+            }
             cuts.push(at);
         }
-        cuts
+        Some(cuts)
     }
 }

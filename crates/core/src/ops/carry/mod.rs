@@ -61,7 +61,8 @@ use crate::time::Ticks;
 pub struct CarryOptions {
     /// The largest errors: of a world-space rotation relative to the reference, of translations, of numbers.
     pub tolerance: Tolerance,
-    /// Handles of rotations that change; as the source has them where nothing is said.
+    /// Handles of rotations that change; where nothing is said as the source has them, but weighted where plain ones would
+    /// need more than half as many key times again.
     pub handles: Option<Handles>,
     /// How much the translation grows, apart from units; `None` takes the ratio of the hip heights.
     pub scale: Option<f64>,

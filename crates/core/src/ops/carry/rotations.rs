@@ -495,8 +495,8 @@ impl Job<'_> {
         let knots = trace.knots(times);
         let path = Between { path: trace, before: recipe.before, after: recipe.after };
         let rate = self.source.rate;
-        let handles = self.handles.unwrap_or_default();
-        let conversion = Conversion { handles, ..Conversion::new(order, tolerance, rate, start) };
+        let conversion =
+            Conversion { handles: self.handles, ..Conversion::new(order, tolerance, rate, start) };
         let made = convert(&path, &knots, &conversion);
         let controller = Controller::Euler(EulerCurves { order, curves: made.curves });
         Turned { controller, fate: Fate::Refitted, error: Some(made.error.in_frames(rate)), note }
