@@ -9,7 +9,7 @@ use glam::{DQuat, DVec3};
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Fate, Ledger};
-use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
+use nimble_curve_core::ops::carry::{CarryOptions, NameMap, PairSpace, carry};
 use nimble_curve_core::rig::{NodeId, OpValue, Rig, TransformOp};
 use nimble_curve_core::rotation::{RotationOrder, angle_between};
 use nimble_curve_core::scene::{Scene, Take};
@@ -96,6 +96,23 @@ fn relative(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<(DQuat, DVec3)
     times.iter().map(at).collect()
 }
 
+/// At some times, for all nodes: how they are turned from their rest beside their parents, about the parents' axes.
+fn beside(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<DQuat>> {
+    let mut rest = Pose::default();
+    Evaluator::new(scene, None, 0).unwrap().pose_at(0.0, &mut rest);
+    let mut evaluator = Evaluator::new(scene, Some(take), 0).unwrap();
+    let mut pose = Pose::default();
+    let at = |&time: &f64| {
+        evaluator.pose_at(time, &mut pose);
+        pose.local_rotation
+            .iter()
+            .zip(&rest.local_rotation)
+            .map(|(now, rest)| *now * rest.conjugate())
+            .collect()
+    };
+    times.iter().map(at).collect()
+}
+
 /// Whether what moves a node was left out, and whether what turns it or one above it was: the ledger says so.
 fn lost(scene: &Scene, take: &Take, ledger: &Ledger) -> Vec<(bool, bool)> {
     let left_out = |name: &str, counts: fn(&str) -> bool| {
@@ -116,8 +133,19 @@ fn lost(scene: &Scene, take: &Take, ledger: &Ledger) -> Vec<(bool, bool)> {
 }
 
 fn carried(scene: &Scene, target: &Scene, handles: Option<Handles>) -> (Scene, Ledger, f64) {
+    carried_by(scene, target, handles, |_| {})
+}
+
+/// Carried by a map of equal names with something else in it.
+fn carried_by(
+    scene: &Scene,
+    target: &Scene,
+    handles: Option<Handles>,
+    change: impl FnOnce(&mut NameMap),
+) -> (Scene, Ledger, f64) {
     let names = target.rigs[0].nodes().map(|(_, node)| (node.name.clone(), node.name.clone()));
-    let map = NameMap::of_nodes(names);
+    let mut map = NameMap::of_nodes(names);
+    change(&mut map);
     let options =
         CarryOptions { tolerance: THOUSANDTH, scale: Some(1.0), handles, ..CarryOptions::default() };
     let carried = carry(scene, target, &map, &options).unwrap();
@@ -134,15 +162,37 @@ const ONCE: f64 = 1.0 + 1e-9;
 /// Where rotations nearly half a turn apart are blended, whatever either of them is off shows many times larger.
 const BLENDED: f64 = 5.0;
 
+/// A turn and a way as a mirror across the plane normal to an axis shows them.
+fn reflected((turn, way): (DQuat, DVec3), axis: usize) -> (DQuat, DVec3) {
+    let mut normal = DVec3::ZERO;
+    normal[axis] = 1.0;
+    let along = |v: DVec3| 2.0 * v[axis] * normal;
+    let v = turn.xyz();
+    // Turns go the other way about all axes but the one that is normal to the mirror.
+    let v = along(v) - v;
+    (DQuat::from_xyzw(v.x, v.y, v.z, turn.w), way - along(way))
+}
+
 fn all_turn_as_before(
     scene: Scene,
     rests: &[Rest],
     handles: Option<Handles>,
     most: f64,
 ) -> Result<(), TestCaseError> {
+    all_turn_as_in_a_mirror(scene, rests, handles, None, most)
+}
+
+/// All turn as before, or as a mirror normal to an axis shows it.
+fn all_turn_as_in_a_mirror(
+    scene: Scene,
+    rests: &[Rest],
+    handles: Option<Handles>,
+    mirror: Option<usize>,
+    most: f64,
+) -> Result<(), TestCaseError> {
     let scene = alone(scene);
     let target = resting(&scene, rests);
-    let (result, ledger, said) = carried(&scene, &target, handles);
+    let (result, ledger, said) = carried_by(&scene, &target, handles, |map| map.mirror = mirror);
     if has_samples(&scene) {
         return Ok(());
     }
@@ -152,7 +202,8 @@ fn all_turn_as_before(
         let (before, after) = (relative(&scene, take, &times), relative(&result, new, &times));
         let lost = lost(&scene, take, &ledger);
         for ((a, b), time) in before.iter().zip(&after).zip(&times) {
-            for (node, ((a, from), (b, to))) in a.iter().zip(b).enumerate() {
+            for (node, (a, (b, to))) in a.iter().zip(b).enumerate() {
+                let (a, from) = &mirror.map_or(*a, |axis| reflected(*a, axis));
                 prop_assert!(
                     lost[node].0 || from.abs_diff_eq(*to, 1e-3 / scene.space.metres_per_unit),
                     "n{node}: {from} became {to}"
@@ -200,6 +251,42 @@ proptest! {
     #[test]
     fn whatever_moves_nodes_they_turn_as_before_or_it_is_said(scene in any_scene(Contents { weights: false, ..Contents::ALL }), rests in any_rests(), handles in any_handles()) {
         all_turn_as_before(scene, &rests, handles, ONCE)?;
+    }
+
+    #[test]
+    fn in_a_mirror_all_turn_the_other_way(
+        scene in any_scene(Contents { all_controllers: true, layers: 2, ..Contents::SIMPLE }), rests in any_rests(),
+        handles in any_handles(), axis in 0..3_usize,
+    ) {
+        all_turn_as_in_a_mirror(scene, &rests, handles, Some(axis), ONCE)?;
+    }
+
+    /// Beside its parent each node turns by the same about the parent's axes, whatever turns above it.
+    #[test]
+    fn beside_their_parents_nodes_turn_as_before(
+        scene in any_scene(Contents { all_controllers: true, layers: 2, ..Contents::SIMPLE }), rests in any_rests(),
+        handles in any_handles(),
+    ) {
+        let scene = alone(scene);
+        if has_samples(&scene) {
+            return Ok(());
+        }
+        let target = resting(&scene, &rests);
+        let (result, ledger, _) = carried_by(&scene, &target, handles, |map| {
+            map.nodes.iter_mut().for_each(|pair| pair.space = PairSpace::Parent);
+        });
+        let times = between(0, 40);
+        for (take, new) in scene.takes.iter().zip(&result.takes) {
+            let (before, after) = (beside(&scene, take, &times), beside(&result, new, &times));
+            let lost = lost(&scene, take, &ledger);
+            for ((a, b), time) in before.iter().zip(&after).zip(&times) {
+                for (node, (a, b)) in a.iter().zip(b).enumerate().filter(|(node, _)| !lost[*node].1) {
+                    let angle = angle_between(*a, *b);
+                    let frame = time / common::RATE.ticks_per_frame();
+                    prop_assert!(angle <= 2e-3, "{angle} rad: n{node} of '{}' at frame {frame}\n{:#?}", take.name, ledger.entries);
+                }
+            }
+        }
     }
 
     #[test]

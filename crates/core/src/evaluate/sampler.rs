@@ -236,7 +236,7 @@ impl<'a> PropertySampler<'a> {
 
     /// A sampler of a property with some tracks on it, in order of their layers, all of which count; rotations are followed
     /// within their keys and the range.
-    pub(super) fn of_tracks(
+    pub(crate) fn of_tracks(
         scene: &Scene,
         target: &Target,
         tracks: &[(&'a Layer, &'a Track)],

@@ -6,19 +6,19 @@ use glam::DMat3;
 
 use super::map::{NameMap, NumberRange};
 use super::output::Output;
-use super::tracks::Tracks;
+use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
 use super::vectors::{linear_number, signed_axes};
 use super::{CarryError, Job, links, similar_address};
 use crate::address::{AddressError, Addresses};
-use crate::controller::Controller;
-use crate::curve::{Behaviour, Curve, Discrete, Interpolation, Key, Refit, Side, refit};
-use crate::evaluate::Sampler;
+use crate::controller::{Controller, Samples, Weight};
+use crate::curve::{Behaviour, Curve, Discrete, Refit, Side, refit};
+use crate::evaluate::PropertySampler;
 use crate::ledger::{Fate, MeasuredError};
 use crate::ops::names::other_side;
-use crate::ops::trace::Trace;
+use crate::ops::trace::{Trace, union_times};
 use crate::ops::turn::Turned;
 use crate::rig::{AttributeKind, NodeId, Rig};
-use crate::scene::{LayerMode, PropertyKind, Scene, Target, Track};
+use crate::scene::{Layer, LayerMode, PropertyKind, Scene, Target, Track};
 use crate::time::Ticks;
 use crate::value::{Quantity, Value};
 
@@ -98,27 +98,28 @@ impl Job<'_> {
         layer: usize,
         track: &Track,
         tolerance: &crate::ops::Tolerance,
-    ) -> Output {
+    ) -> Vec<Output> {
         let property = track.target.property.as_str();
         let Some(kind) = self.from.rig.property_kind(track.target.node, property) else {
-            return Output::failed(layer, track, "the source has no such property");
+            return vec![Output::failed(layer, track, "the source has no such property")];
         };
         let node = self.from.rig.node(track.target.node);
         let is_attribute = node.is_some_and(|node| node.attribute(property).is_some());
         if !is_attribute {
-            return self.step(layer, track, kind);
+            return vec![self.step(layer, track, kind)];
         }
         let Some((target, range)) = self.attribute_target(track) else {
             let has_partner = self.links.of_source(track.target.node).is_some();
             let why =
                 if has_partner { "its partner has no such attribute" } else { "no partner in the target" };
-            return Output::failed(layer, track, why);
+            return vec![Output::failed(layer, track, why)];
         };
         let partner = self.onto.rig.property_kind(target.node, &target.property);
-        match (kind, partner) {
+        let output = match (kind, partner) {
             (PropertyKind::Discrete, Some(PropertyKind::Discrete)) => self.discrete(layer, track, &target),
             (PropertyKind::Scalar(_), Some(PropertyKind::Scalar(quantity))) => {
-                self.number(take, layer, track, &target, quantity, &range, tolerance)
+                let number = Number { take, target: &target, quantity, range: &range };
+                return self.number(&number, layer, track, tolerance);
             }
             (PropertyKind::Vector(a), Some(PropertyKind::Vector(b))) if a == b => {
                 let factor = if a == Quantity::Length { self.scale } else { 1.0 };
@@ -143,7 +144,8 @@ impl Job<'_> {
                 }
             }
             _ => Output::failed(layer, track, "the target's attribute is of another kind"),
-        }
+        };
+        vec![output]
     }
 
     fn attribute_target(&self, track: &Track) -> Option<(Target, NumberRange)> {
@@ -244,103 +246,170 @@ impl Job<'_> {
         Output::made(layer, track, target, turned)
     }
 
-    #[allow(clippy::too_many_arguments)]
+    /// What becomes of a track of a number on one of the layers that move it.
     fn number(
         &self,
-        take: &Tracks<'_>,
+        number: &Number<'_, '_>,
         layer: usize,
         track: &Track,
-        target: &Target,
-        quantity: Quantity,
-        range: &NumberRange,
         tolerance: &crate::ops::Tolerance,
-    ) -> Output {
-        let additive = take.take.layers[layer].mode == LayerMode::Additive;
-        let lengths = if quantity == Quantity::Length { self.scale } else { 1.0 };
-        let limits = self.limits(track, target, range, lengths);
-        let with_limits = |note: String| match (note.is_empty(), limits.is_empty()) {
-            (_, true) => note,
-            (true, false) => limits.clone(),
-            _ => format!("{note}; {limits}"),
+    ) -> Vec<Output> {
+        let own = number.tracks(&track.target);
+        let limits = self.limits(track, number);
+        let with_limits = |turned: Turned| {
+            let said = [turned.note.as_str(), limits.as_str()];
+            let note = said.into_iter().filter(|said| !said.is_empty()).collect::<Vec<_>>().join("; ");
+            Turned { note, ..turned }
         };
-        match range {
-            NumberRange::Linear { gain, offset } => {
-                let (factor, offset) = (gain * lengths, if additive { 0.0 } else { *offset });
-                let Some(controller) = linear_number(&track.controller, factor, offset) else {
-                    let why = format!("a {} controller cannot be scaled", track.controller.type_name());
-                    return Output::failed(layer, track, why);
-                };
-                let same = controller == track.controller;
-                let mut note = String::new();
-                if factor != 1.0 {
-                    note = format!("times {factor:.4}");
-                }
-                if offset != 0.0 {
-                    note = format!("{note}{}plus {offset:.4}", if note.is_empty() { "" } else { ", " });
-                }
-                let fate = if same { Fate::Kept } else { Fate::Remapped };
-                Output::made(
-                    layer,
-                    track,
-                    target,
-                    Turned { controller, fate, error: None, note: with_limits(note) },
-                )
-            }
-            NumberRange::Points(_) if additive => {
-                Output::failed(layer, track, "a curve of values means nothing for what is added")
-            }
+        let (gain, offset) = match number.range {
+            NumberRange::Linear { gain, offset } => (*gain, *offset),
             NumberRange::Points(points) => {
-                match self.bent(take, track, range, points, tolerance.of(quantity, &self.target.space)) {
-                    Ok(turned) => Output::made(
-                        layer,
-                        track,
-                        target,
-                        Turned { note: with_limits(turned.note), ..turned },
-                    ),
-                    Err(why) => Output::failed(layer, track, why),
+                let tolerance = tolerance.of(number.quantity, &self.target.space);
+                let on = &number.take.take.layers[layer];
+                let is_alone = own.len() == 1 && on.is_whole() || !on.is_active();
+                if !is_alone {
+                    return self.bent_together(number, &own, (layer, track), points, tolerance);
                 }
+                let output = match self.bent(number, &[(&Layer::base(Vec::new()), track)], points, tolerance)
+                {
+                    Ok(turned) => Output::made(layer, track, number.target, with_limits(turned)),
+                    Err(why) => Output::failed(layer, track, why),
+                };
+                return vec![output];
             }
+        };
+        let additive = number.take.take.layers[layer].mode == LayerMode::Additive;
+        let (factor, offset) = (gain * self.lengths(number), if additive { 0.0 } else { offset });
+        let Some(controller) = linear_number(&track.controller, factor, offset) else {
+            let why = format!("a {} controller cannot be scaled", track.controller.type_name());
+            return vec![Output::failed(layer, track, why)];
+        };
+        let rests = !additive && !controller.drives(0);
+        let resting = self.resting(number, &track.target).filter(|_| rests);
+        let fate = if controller == track.controller { Fate::Kept } else { Fate::Remapped };
+        let mut note = String::new();
+        if factor != 1.0 {
+            note = format!("times {factor:.4}");
+        }
+        if offset != 0.0 {
+            note = format!("{note}{}plus {offset:.4}", if note.is_empty() { "" } else { ", " });
+        }
+        let turned = resting.unwrap_or(Turned { controller, fate, error: None, note });
+        let turned = with_limits(turned);
+        let mut outputs = vec![Output::made(layer, track, number.target, turned)];
+        if own.first().is_some_and(|(lowest, _)| *lowest == layer) {
+            outputs.extend(self.rest_of(number, &own, &track.target));
+        }
+        outputs
+    }
+
+    /// What a length is scaled by where its range says nothing of lengths.
+    fn lengths(&self, number: &Number<'_, '_>) -> f64 {
+        if number.quantity == Quantity::Length { self.scale } else { 1.0 }
+    }
+
+    /// The number at rest, where its layers count in part or add to it, and the target rests elsewhere: on the base layer.
+    fn rest_of(&self, number: &Number<'_, '_>, own: &[OnLayer<'_>], source: &Target) -> Option<Output> {
+        let take = number.take.take;
+        let decides = |(layer, _): &OnLayer<'_>| take.layers[*layer].is_whole();
+        if own.iter().any(decides) {
+            return None;
+        }
+        let turned = self.resting(number, source)?;
+        Some(Output::added(base_layer(take)?, number.target, turned))
+    }
+
+    /// The number at rest, where that is another one than the target's.
+    fn resting(&self, number: &Number<'_, '_>, source: &Target) -> Option<Turned> {
+        let at_rest = |rig: &Rig, target: &Target| match rig.rest_value(target.node, &target.property) {
+            Some(Value::Scalar(value)) => Some(value),
+            _ => None,
+        };
+        let rest = at_rest(self.from.rig, source)?;
+        let wanted = number.range.value(rest) * self.lengths(number);
+        if (wanted - at_rest(self.onto.rig, number.target)?).abs() <= 1e-12 * wanted.abs().max(1.0) {
+            return None;
+        }
+        Some(Turned {
+            controller: Controller::Constant(Value::Scalar(wanted)),
+            fate: Fate::Remapped,
+            error: None,
+            note: format!("rests at {rest:.4} in the source, which is {wanted:.4} here"),
+        })
+    }
+
+    /// A number under a curve of values on layers that mix: what they come to, written on the base layer.
+    fn bent_together(
+        &self,
+        number: &Number<'_, '_>,
+        own: &[OnLayer<'_>],
+        (layer, track): OnLayer<'_>,
+        points: &[(f64, f64)],
+        tolerance: f64,
+    ) -> Vec<Output> {
+        let note = "layers under a curve of values, written together";
+        let Some(base) = base_layer(number.take.take) else {
+            let why = "a curve of values bends what layers come to, and none of them counts in full";
+            return vec![Output::failed(layer, track, why)];
+        };
+        if own.first().is_some_and(|(lowest, _)| *lowest != layer) {
+            return vec![Output::folded(layer, track, number.target, note)];
+        }
+        let layers = &number.take.take.layers;
+        let all: Vec<(&Layer, &Track)> = own.iter().map(|&(layer, track)| (&layers[layer], track)).collect();
+        match self.bent(number, &all, points, tolerance) {
+            Ok(turned) => {
+                let turned = Turned { note: note.into(), ..turned };
+                vec![Output::made(base, track, number.target, turned).of_source_layer(layer)]
+            }
+            Err(why) => vec![Output::failed(layer, track, why)],
         }
     }
 
-    /// Values under a curve of values: keys stand where the source has them and where its values pass a point.
+    /// What tracks come to, under a curve of values: keys stand where the source has them and where its values pass a point.
     fn bent(
         &self,
-        take: &Tracks<'_>,
-        track: &Track,
-        range: &NumberRange,
+        number: &Number<'_, '_>,
+        own: &[(&Layer, &Track)],
         points: &[(f64, f64)],
         tolerance: f64,
     ) -> Result<Turned, String> {
-        let type_name = track.controller.type_name();
-        let note = "under a curve of values".to_owned();
-        if let Controller::Samples(samples) = &track.controller {
-            let values = samples.values.iter().map(|value| range.value(*value)).collect();
-            let controller = Controller::Samples(crate::controller::Samples { values, ..samples.clone() });
-            return Ok(Turned { controller, fate: Fate::Remapped, error: None, note });
-        }
-        let rest = self.from.rig.rest_value(track.target.node, &track.target.property);
-        let rest = rest.ok_or("the source has no such property")?;
-        let PropertyKind::Scalar(quantity) = self
-            .from
-            .rig
-            .property_kind(track.target.node, &track.target.property)
-            .unwrap_or(PropertyKind::Matrix)
-        else {
-            return Err("is no number".into());
-        };
+        let (take, range) = (number.take.take, number.range);
+        let (_, lowest) = own.first().ok_or("nothing moves it")?;
         let sampler = || {
-            Sampler::new(&track.controller, PropertyKind::Scalar(quantity), rest.clone())
-                .map_err(|_| format!("a {type_name} controller cannot be bent"))
+            PropertySampler::of_tracks(self.source, &lowest.target, own, Some(take.range))
+                .map_err(|e| e.to_string())
         };
-        let mut plain = sampler()?;
-        let mut at = |time: f64| match plain.value_at(time) {
+        let of = |value: Value| match value {
             Value::Scalar(value) => value,
             _ => 0.0,
         };
-        let mut times = track.controller.key_times(take.take.range);
+        let note = "under a curve of values".to_owned();
+        let mut plain = sampler()?;
+        let mut at = |time: f64| of(plain.value_at(time));
+        let tracks: Vec<OnLayer<'_>> = own.iter().map(|(_, track)| (0, *track)).collect();
+        if let Some((grid, _)) = common_samples(&tracks) {
+            let value = |index: usize| range.value(at(grid.time(index).as_f64()));
+            let values = (0..grid.len()).map(value).collect();
+            let controller = Controller::Samples(Samples { values, ..grid });
+            return Ok(Turned { controller, fate: Fate::Remapped, error: None, note });
+        }
+        let is_alone = own.len() == 1 && own[0].0.is_whole();
+        let loops = loops_of(&lowest.controller).filter(|_| is_alone);
+        let mut times = match (&lowest.controller, loops) {
+            (Controller::Components(curves), Some(_)) => {
+                curves[0].keys().iter().map(|key| key.time).collect()
+            }
+            _ => {
+                let weights = own.iter().filter_map(|(layer, _)| match &layer.weight {
+                    Weight::Curve(curve) => Some(curve.keys().iter().map(|key| key.time)),
+                    Weight::Constant(_) => None,
+                });
+                union_times(own.iter().map(|(_, track)| &track.controller), weights.flatten(), take.range)
+            }
+        };
         let [first, .., last] = times.as_slice() else {
-            let time = times.first().copied().unwrap_or(take.take.range.first);
+            let time = times.first().copied().unwrap_or(take.range.first);
             let value = range.value(at(time.as_f64()));
             let controller = Controller::Components(vec![Curve::constant(time, value)]);
             return Ok(Turned { controller, fate: Fate::Remapped, error: None, note });
@@ -370,31 +439,28 @@ impl Job<'_> {
         times.dedup();
         drop(plain);
         let mut sampler = sampler()?;
-        let bent = Trace::of_function(move |time| match sampler.value_at(time) {
-            Value::Scalar(value) => Value::Scalar(range.value(value)),
-            other => other,
-        });
+        let bent = Trace::of_function(move |time| Value::Scalar(range.value(of(sampler.value_at(time)))));
         let options = Refit { tolerance, rate: Some(self.source.rate) };
         let value = |time| bent.component(0, time);
         let (curve, _, largest) =
             refit(&times, value, |time, side: Side| bent.number(0, time, side), options);
-        let curve = curve.thinned();
-        let mut error = MeasuredError::none(quantity);
+        let mut curve = curve.thinned();
+        let mut error = MeasuredError::none(number.quantity);
         error.take(largest, self.source.rate.frame(first));
-        let straight =
-            |curve: &Curve| curve.keys().iter().all(|key: &Key| key.interpolation == Interpolation::Linear);
-        let outside = match &track.controller {
-            Controller::Components(curves) if !straight(&curves[0]) => (curves[0].before, curves[0].after),
-            _ => (Behaviour::Held, Behaviour::Held),
-        };
-        let loops = outside.0.is_loop() || outside.1.is_loop();
-        let curve = if loops { curve.with_behaviours(outside.0, outside.1) } else { curve };
+        if let Some((before, after)) = loops {
+            curve = curve.with_behaviours(before, after);
+        }
         let controller = Controller::Components(vec![curve]);
         Ok(Turned { controller, fate: Fate::Refitted, error: Some(error), note })
     }
 
     /// Where values leave the limits of the target's attribute.
-    fn limits(&self, track: &Track, target: &Target, range: &NumberRange, lengths: f64) -> String {
+    fn limits(&self, track: &Track, number: &Number<'_, '_>) -> String {
+        let target = number.target;
+        let lengths = match number.range {
+            NumberRange::Linear { .. } => self.lengths(number),
+            NumberRange::Points(_) => 1.0,
+        };
         let attribute = self.onto.rig.node(target.node).and_then(|node| node.attribute(&target.property));
         let Some(AttributeKind::Scalar { min, max, .. }) = attribute.map(|attribute| &attribute.kind) else {
             return String::new();
@@ -407,7 +473,7 @@ impl Job<'_> {
             Controller::Constant(Value::Scalar(value)) => vec![*value],
             _ => return String::new(),
         };
-        let values = own.into_iter().map(|value| range.value(value) * lengths);
+        let values = own.into_iter().map(|value| number.range.value(value) * lengths);
         let (mut low, mut high) = (f64::INFINITY, f64::NEG_INFINITY);
         for value in values {
             (low, high) = (low.min(value), high.max(value));
@@ -422,4 +488,31 @@ impl Job<'_> {
         }
         parts.join("; ")
     }
+}
+
+/// A number that goes to one of the target.
+struct Number<'a, 't> {
+    take: &'a Tracks<'t>,
+    target: &'a Target,
+    quantity: Quantity,
+    range: &'a NumberRange,
+}
+
+impl<'t> Number<'_, 't> {
+    /// The tracks that move it on layers that count, from the lowest one up.
+    fn tracks(&self, source: &Target) -> Vec<OnLayer<'t>> {
+        let layers = &self.take.take.layers;
+        let counts = |(layer, track): &&OnLayer<'t>| layers[*layer].is_active() && track.target == *source;
+        self.take.others.iter().filter(counts).copied().collect()
+    }
+}
+
+/// What lies outside the keys of a curve whose values go through the same ones again there, or stay.
+fn loops_of(controller: &Controller) -> Option<(Behaviour, Behaviour)> {
+    let Controller::Components(curves) = controller else { return None };
+    let curve = curves.first().filter(|curve| curve.inner_loop().is_none())?;
+    let again = |behaviour: Behaviour| matches!(behaviour, Behaviour::LoopReset | Behaviour::LoopOscillate);
+    let fits = |behaviour: Behaviour| again(behaviour) || behaviour == Behaviour::Held;
+    let (before, after) = (curve.before, curve.after);
+    (fits(before) && fits(after) && (again(before) || again(after))).then_some((before, after))
 }

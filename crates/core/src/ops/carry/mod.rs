@@ -422,7 +422,7 @@ impl Job<'_> {
         let others: Vec<Output> = tracks
             .others
             .par_iter()
-            .map(|&(layer, track)| self.other(tracks, layer, track, &self.tolerance))
+            .flat_map_iter(|&(layer, track)| self.other(tracks, layer, track, &self.tolerance))
             .collect();
         let is_refitted = |outputs: &[Output]| {
             outputs.iter().filter_map(|output| output.made.as_ref()).any(|made| made.fate >= Fate::Refitted)

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use crate::controller::{Controller, SampleKind, Samples};
 use crate::rig::{NodeId, OpValue, Rig};
-use crate::scene::{Layer, LayerMode, Take, Track};
+use crate::scene::{Take, Track};
 use crate::time::Ticks;
 
 /// A track with its layer.
@@ -76,10 +76,7 @@ impl<'t> Tracks<'t> {
 
 /// The lowest layer, where it counts in full and replaces what lies under it.
 pub(super) fn base_layer(take: &Take) -> Option<usize> {
-    let counts = |layer: &Layer| {
-        layer.mode == LayerMode::Override && !layer.muted && layer.weight.constant() == Some(1.0)
-    };
-    take.layers.first().filter(|layer| counts(layer)).map(|_| 0)
+    take.layers.first().filter(|layer| layer.is_whole()).map(|_| 0)
 }
 
 /// The instants of samples that all of these tracks together are given at, where some of them are samples: on the grid of

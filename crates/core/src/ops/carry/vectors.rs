@@ -205,7 +205,7 @@ pub(super) fn linear_number(controller: &Controller, factor: f64, offset: f64) -
         Controller::Tcb(TcbCurve { keys: TcbKeys::Scalar(keys), before, after }) => {
             let key = |key: &TcbKey<f64>| TcbKey { value: number(key.value), ..*key };
             let keys = TcbKeys::Scalar(keys.iter().map(key).collect());
-            Controller::Tcb(TcbCurve { keys, before: *before, after: *after })
+            Controller::Tcb(TcbCurve { keys, before: before.steeper(factor), after: after.steeper(factor) })
         }
         Controller::Stack(entries) if offset == 0.0 => {
             let entry = |entry: &StackEntry| {
