@@ -3,6 +3,7 @@
 use divan::counter::ItemsCount;
 use glam::DVec3;
 use nimble_curve_core::curve::{Curve, Key};
+use nimble_curve_core::fit::Handles;
 use nimble_curve_core::rotation::{Conversion, EulerPath, RotationOrder, convert};
 use nimble_curve_core::time::FrameRate;
 
@@ -24,13 +25,24 @@ fn authored() -> [Curve; 3] {
     })
 }
 
-/// Keys of the source, all three channels counted.
+/// With plain handles.
 #[divan::bench(args = [0.01, 0.05, 0.5])]
-fn xyz_to_zxy(bencher: divan::Bencher<'_, '_>, tolerance: f64) {
+fn plain(bencher: divan::Bencher<'_, '_>, tolerance: f64) {
+    xyz_to_zxy(bencher, tolerance, Some(Handles::Plain));
+}
+
+/// With weighted handles where plain ones would need many keys, as here everywhere.
+#[divan::bench(args = [0.01, 0.05, 0.5])]
+fn fewest(bencher: divan::Bencher<'_, '_>, tolerance: f64) {
+    xyz_to_zxy(bencher, tolerance, None);
+}
+
+/// Keys of the source, all three channels counted.
+fn xyz_to_zxy(bencher: divan::Bencher<'_, '_>, tolerance: f64, handles: Option<Handles>) {
     let curves = authored();
     bencher.counter(ItemsCount::new(3 * KEYS as usize)).bench_local(|| {
         let path = EulerPath::new(RotationOrder::Xyz, &curves, DVec3::ZERO);
-        let conversion = Conversion::new(RotationOrder::Zxy, tolerance.to_radians(), RATE, DVec3::ZERO);
-        convert(&path, &path.knots(None), &conversion)
+        let plain = Conversion::new(RotationOrder::Zxy, tolerance.to_radians(), RATE, DVec3::ZERO);
+        convert(&path, &path.knots(None), &Conversion { handles, ..plain })
     });
 }

@@ -212,11 +212,12 @@ impl Turning<'_> {
         }
         let mut notes = Vec::new();
         let plainly = Some(converted.plainly).filter(|plainly| *plainly > converted.added);
+        let times = if converted.added == 1 { "key time" } else { "key times" };
         match (converted.added, plainly) {
             (0, None) => {}
-            (added, None) => notes.push(format!("{added} key times added")),
+            (added, None) => notes.push(format!("{added} {times} added")),
             (added, Some(plainly)) => {
-                notes.push(format!("{added} key times added, {plainly} without weighted tangents"));
+                notes.push(format!("{added} {times} added, {plainly} without weighted tangents"));
             }
         }
         let (distance, time) = converted.closest_to_pole;

@@ -243,14 +243,19 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let (m0, m1) = (self.slope(from) * seconds, self.slope(to) * seconds);
         let stride = ((to - from) / SAMPLES_PER_PIECE).max(1);
         let part = |index: usize| (self.points[index].time - start) / (end - start);
+        let inside = || self.points[from + 1..to].iter();
+        // What an outer angle is off turns by its cosine at the least, whatever the others are off.
+        let lean = inside().map(|point| point.lean.abs()).fold(0.0, f64::max).min(1.0);
+        let room = tolerance * inside().map(|point| point.slack).fold(0.0, f64::max);
+        let (outermost, middle, innermost) = self.run.c.order.axes();
         let mut reach = Reach { out: DVec3::ZERO, into: DVec3::ZERO };
-        let pieces: [Segment; 3] = std::array::from_fn(|axis| {
+        let mut piece = |axis: usize, room: f64| {
             let samples: Vec<(f64, f64)> = (from + 1..to)
                 .step_by(stride)
                 .map(|index| (part(index), self.angles(index)[axis] - v0[axis]))
                 .collect();
             let ends = Ends { rise: v1[axis] - v0[axis], slopes: (m0[axis], m1[axis]) };
-            let (out, into) = lengths(ends, &samples, tolerance);
+            let (out, into) = lengths(ends, &samples, room)?;
             (reach.out[axis], reach.into[axis]) = (out, into);
             // As the curve will have it.
             let gap = end - start;
@@ -258,14 +263,21 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             let first =
                 Key { tangent_out: Tangent::handle(out * gap, out * m0[axis]), ..key(start, v0[axis]) };
             let last = Key { tangent_in: Tangent::handle(into * gap, into * m1[axis]), ..key(end, v1[axis]) };
-            Segment::between(&first, &last)
-        });
+            Some(Segment::between(&first, &last))
+        };
+        let by_middle = piece(middle, room)?;
+        let outer_room = room / (1.0 - lean * lean).sqrt();
+        let (by_outermost, by_innermost) = (piece(outermost, outer_room)?, piece(innermost, outer_room)?);
         let is_near = |point: &Point| {
-            let angles = pieces.each_ref().map(|piece| piece.value(point.time).unwrap_or(0.0));
-            self.is_within(point, DVec3::from_array(angles), tolerance)
+            let mut angles = DVec3::ZERO;
+            for (axis, piece) in
+                [(middle, &by_middle), (outermost, &by_outermost), (innermost, &by_innermost)]
+            {
+                angles[axis] = piece.value(point.time).unwrap_or(0.0);
+            }
+            self.is_within(point, angles, tolerance)
         };
         // What does not fit shows soonest at a few points.
-        let inside = || self.points[from + 1..to].iter();
         (inside().skip(GLANCE).step_by(2 * GLANCE).all(is_near) && inside().all(is_near)).then_some(reach)
     }
 
