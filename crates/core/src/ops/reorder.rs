@@ -66,7 +66,7 @@ pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger
     let chosen = chosen_nodes(scene, &addresses, &options.only)?;
     let mut ledger = Ledger::default();
     let surveyed = match options.to {
-        NewOrder::Best => survey_nodes(scene, &chosen, options.tolerance),
+        NewOrder::Best => survey_nodes(scene, &chosen, options.tolerance, options.handles),
         NewOrder::To(_) => Vec::new(),
     };
     let new_order = |node: NodeRef| match options.to {
@@ -418,21 +418,32 @@ impl NodeSurvey {
     }
 }
 
-/// Surveys the six orders for the nodes that patterns name; all with Euler rotations that move where there are none.
+/// Surveys the six orders for the nodes that patterns name; all with Euler rotations that move where there are none. Keys
+/// are counted as [`reorder`] makes them, within a tolerance and with these handles.
 ///
 /// # Errors
 /// [`ReorderError::NoMatch`].
-pub fn survey(scene: &Scene, only: &[String], tolerance: f64) -> Result<Vec<NodeSurvey>, ReorderError> {
+pub fn survey(
+    scene: &Scene,
+    only: &[String],
+    tolerance: f64,
+    handles: Option<Handles>,
+) -> Result<Vec<NodeSurvey>, ReorderError> {
     let chosen = chosen_nodes(scene, &Addresses::new(scene), only)?;
-    Ok(survey_nodes(scene, &chosen, tolerance))
+    Ok(survey_nodes(scene, &chosen, tolerance, handles))
 }
 
-fn survey_nodes(scene: &Scene, chosen: &BTreeSet<NodeRef>, tolerance: f64) -> Vec<NodeSurvey> {
+fn survey_nodes(
+    scene: &Scene,
+    chosen: &BTreeSet<NodeRef>,
+    tolerance: f64,
+    handles: Option<Handles>,
+) -> Vec<NodeSurvey> {
     let nodes: Vec<NodeRef> = chosen.iter().copied().collect();
-    nodes.par_iter().filter_map(|&node| survey_node(scene, node, tolerance)).collect()
+    nodes.par_iter().filter_map(|&node| survey_node(scene, node, tolerance, handles)).collect()
 }
 
-fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64) -> Option<NodeSurvey> {
+fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64, handles: Option<Handles>) -> Option<NodeSurvey> {
     let Some(OpValue::Rotate { order: current, .. }) =
         scene.rigs[node.0].node(node.1)?.op("rotation").map(|op| op.value)
     else {
@@ -471,7 +482,7 @@ fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64) -> Option<NodeSurve
                 before: DQuat::IDENTITY,
                 after: DQuat::IDENTITY,
                 tolerance: tolerance.into(),
-                handles: Some(Handles::Plain),
+                handles,
                 memory: None,
                 rate: scene.rate,
                 range: take.range,

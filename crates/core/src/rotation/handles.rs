@@ -23,19 +23,19 @@ const STEPS: usize = 16;
 const PRECISION: f64 = 1e-8;
 /// It is near enough where it is off by this part of the tolerance on average.
 const NEAR: f64 = 0.1;
-/// Where the first steps lead to this many times the tolerance, others hardly ever lead within it.
+/// Where the first steps lead to this many times the room, others hardly ever lead within it.
 const FAR: f64 = 30.0;
 /// Where the steps begin, until they lead to a piece that passes this many times closer than a plain one.
 const STARTS: [(f64, f64); 5] = [PLAIN, (0.55, 0.55), (0.2, 0.2), (0.55, 0.2), (0.2, 0.55)];
 const CLOSER: f64 = 50.0;
 
 /// The handles' lengths, in parts of the piece, with which it passes close by some samples: parts of its time and values
-/// relative to its start. The search ends where it passes far within a tolerance. `None` where it passes beyond it at least
-/// somewhere, whatever the lengths.
-pub(super) fn lengths(ends: Ends, samples: &[(f64, f64)], tolerance: f64) -> Option<(f64, f64)> {
+/// relative to its start. The search ends where it passes far within a tolerance. `None` where at some sample it is off by
+/// more than any of them has room for, whatever the lengths.
+pub(super) fn lengths(ends: Ends, samples: &[(f64, f64)], tolerance: f64, room: f64) -> Option<(f64, f64)> {
     let plain = Normal::of(ends, samples, PLAIN).square;
-    let square = |part: f64| samples.len() as f64 * (part * tolerance).powi(2);
-    let enough = square(NEAR);
+    let square = |off: f64| samples.len() as f64 * off * off;
+    let enough = square(NEAR * tolerance);
     let mut best = (plain, PLAIN);
     for start in STARTS {
         if best.0 <= enough || best.0 * CLOSER * CLOSER <= plain {
@@ -45,11 +45,11 @@ pub(super) fn lengths(ends: Ends, samples: &[(f64, f64)], tolerance: f64) -> Opt
         if found.0 < best.0 {
             best = found;
         }
-        if best.0 > square(FAR) {
+        if best.0 > square(FAR * room) {
             break;
         }
     }
-    (best.0 <= square(1.0)).then_some(best.1)
+    (best.0 <= square(room)).then_some(best.1)
 }
 
 /// Steps down from some lengths until the sum of squares is small enough: to which one they lead, and where.
@@ -155,7 +155,7 @@ mod tests {
             let sample = |index: i32| (f64::from(index) / 24.0, piece.value(gap * f64::from(index) / 24.0).unwrap());
             let samples: Vec<(f64, f64)> = (1..24).map(sample).collect();
             let ends = Ends { rise, slopes: (m0, m1) };
-            let found = lengths(ends, &samples, 1e-3).unwrap();
+            let found = lengths(ends, &samples, 1e-3, 1.0).unwrap();
             let off = |lengths| (Normal::of(ends, &samples, lengths).square / 23.0).sqrt();
             // Another pair of lengths may pass nearly as close, and is then as good.
             prop_assert!(off(found) < 0.02 * off(PLAIN) + 1e-6, "{found:?} {} {}", off(found), off(PLAIN));

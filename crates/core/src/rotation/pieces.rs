@@ -255,7 +255,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
                 .map(|index| (part(index), self.angles(index)[axis] - v0[axis]))
                 .collect();
             let ends = Ends { rise: v1[axis] - v0[axis], slopes: (m0[axis], m1[axis]) };
-            let (out, into) = lengths(ends, &samples, room)?;
+            let (out, into) = lengths(ends, &samples, tolerance, room)?;
             (reach.out[axis], reach.into[axis]) = (out, into);
             // As the curve will have it.
             let gap = end - start;
