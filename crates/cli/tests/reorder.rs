@@ -7,7 +7,7 @@ use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Curve, Tangent};
 use nimble_curve_core::rig::OpValue;
 use nimble_curve_core::rotation::RotationOrder;
-use nimble_curve_core::scene::Scene;
+use nimble_curve_core::scene::{Scene, Track};
 use nimble_curve_formats::{Saving, write};
 use tempfile::tempdir;
 
@@ -121,14 +121,20 @@ fn the_survey_names_the_pole_and_best_takes_its_advice() {
     let json: serde_json::Value = serde_json::from_str(&json).unwrap();
     assert_eq!(json.as_array().unwrap().len(), 1);
     let best = json[0]["best"].as_str().unwrap().to_owned();
-    let far = |order: &str| {
+    let of = |order: &str, what: &str| {
         let orders = json[0]["orders"].as_array().unwrap();
-        orders.iter().find(|o| o["order"] == order).unwrap()["closest_degrees"].as_f64().unwrap()
+        orders.iter().find(|o| o["order"] == order).unwrap()[what].as_f64().unwrap()
     };
-    assert!(far(&best) > 35.0 && far("zxy") < 0.1);
+    assert!(of(&best, "closest_degrees") > 35.0 && of("zxy", "closest_degrees") < 0.1);
     succeed(folder.path(), &["reorder", &path("cart.ncurve"), "--to", "best", "-o", "best.ncurve"]);
     let after = scene(&folder.path().join("best.ncurve"));
     assert_eq!(order_of(&after, "vane").name(), best);
+    let is_vane = |track: &&Track| after.rigs[0].node(track.target.node).unwrap().name == "vane";
+    let take = &after.takes[0];
+    let track =
+        take.tracks().map(|(_, track)| track).filter(is_vane).find(|t| t.target.property == "rotation");
+    let times = track.unwrap().controller.key_times(take.range);
+    assert_eq!(times.len() as f64, of(&best, "key_times"));
     assert_eq!(order_of(&after, "wheel_fl"), RotationOrder::Xyz);
 }
 

@@ -190,8 +190,12 @@ impl NodeJob<'_> {
         // What lies under a layer that mixes angles has to be known under the new order.
         let mixes =
             places.iter().any(|&(take, layer, _)| mixes_angles(&self.scene.takes[take].layers[layer], layer));
-        if mixes && self.handles != Some(Handles::Plain) {
-            // Of weighted curves there are no exact sums.
+        // Of weighted curves there are no exact sums, which layers of constant weight are made of.
+        let adds_up = places.iter().any(|&(take, layer, _)| {
+            let on = &self.scene.takes[take].layers[layer];
+            mixes_angles(on, layer) && on.weight.constant().is_some()
+        });
+        if adds_up && self.handles != Some(Handles::Plain) {
             return NodeJob { handles: Some(Handles::Plain), ..*self }.run();
         }
         let mut mixer = mixes.then(|| {
