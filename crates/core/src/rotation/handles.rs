@@ -30,8 +30,8 @@ const STARTS: [(f64, f64); 5] = [PLAIN, (0.55, 0.55), (0.2, 0.2), (0.55, 0.2), (
 const CLOSER: f64 = 50.0;
 
 /// The handles' lengths, in parts of the piece, with which it passes close by some samples: parts of its time and values
-/// relative to its start. The search ends where it passes far within a tolerance. `None` where at some sample it is off by
-/// more than any of them has room for, whatever the lengths.
+/// relative to its start. The search ends where it passes far within a tolerance.
+/// `None` where none are found with which it is off by no more, on average, than any sample has room for.
 pub(super) fn lengths(ends: Ends, samples: &[(f64, f64)], tolerance: f64, room: f64) -> Option<(f64, f64)> {
     let plain = Normal::of(ends, samples, PLAIN).square;
     let square = |off: f64| samples.len() as f64 * off * off;

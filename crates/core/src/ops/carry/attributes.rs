@@ -352,11 +352,14 @@ impl Job<'_> {
             let why = "a curve of values bends what layers come to, and none of them counts in full";
             return vec![Output::failed(layer, track, why)];
         };
+        let layers = &number.take.take.layers;
+        let all: Vec<(&Layer, &Track)> = own.iter().map(|&(layer, track)| (&layers[layer], track)).collect();
+        if let Err(error) = PropertySampler::of_tracks(self.source, &track.target, &all, None) {
+            return vec![Output::failed(layer, track, error.to_string())];
+        }
         if own.first().is_some_and(|(lowest, _)| *lowest != layer) {
             return vec![Output::folded(layer, track, number.target, note)];
         }
-        let layers = &number.take.take.layers;
-        let all: Vec<(&Layer, &Track)> = own.iter().map(|&(layer, track)| (&layers[layer], track)).collect();
         match self.bent(number, &all, points, tolerance) {
             Ok(turned) => {
                 let turned = Turned { note: note.into(), ..turned };
