@@ -443,7 +443,8 @@ impl Job<'_> {
         drop(plain);
         let mut sampler = sampler()?;
         let bent = Trace::of_function(move |time| Value::Scalar(range.value(of(sampler.value_at(time)))));
-        let options = Refit { tolerance, rate: Some(self.source.rate) };
+        // What lies between the instants that are looked at may be a little farther off.
+        let options = Refit { tolerance: 0.98 * tolerance, rate: Some(self.source.rate) };
         let value = |time| bent.component(0, time);
         let (curve, _, largest) =
             refit(&times, value, |time, side: Side| bent.number(0, time, side), options);
