@@ -232,6 +232,14 @@ impl Weight {
             Weight::Curve(_) => None,
         }
     }
+
+    /// The times of its keys, those outside them within `range` included.
+    pub fn key_times(&self, range: TimeRange) -> Vec<Ticks> {
+        match self {
+            Weight::Constant(_) => Vec::new(),
+            Weight::Curve(curve) => curve.key_times(range),
+        }
+    }
 }
 
 /// One entry of a stack of controllers.
@@ -440,9 +448,7 @@ impl Controller {
 
     fn collect_key_times(&self, range: TimeRange, times: &mut Vec<Ticks>) {
         let of_curve = |curve: &Curve, times: &mut Vec<Ticks>| {
-            let curve = curve.unrolled();
-            times.extend(curve.keys().iter().map(|key| key.time));
-            times.extend(curve.key_times_outside(range));
+            times.extend(curve.key_times(range));
         };
         match self {
             Controller::Constant(_) | Controller::Samples(_) => {}

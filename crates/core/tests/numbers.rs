@@ -4,7 +4,7 @@
 mod common;
 
 use common::motion::{THOUSANDTH, between, cases};
-use common::scenes::{Contents, any_scene};
+use common::scenes::{Contents, alone, any_scene};
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::curve::Behaviour;
 use nimble_curve_core::evaluate::PropertySampler;
@@ -28,28 +28,14 @@ fn any_range() -> impl Strategy<Value = NumberRange> {
     prop_oneof![Just(NumberRange::SAME), linear, points]
 }
 
-/// A scene of one rig in which only numbers change, on nodes with names of their own.
-fn numbers_alone(mut scene: Scene) -> Scene {
-    scene.rigs.truncate(1);
-    scene.sets.clear();
-    let rig = &scene.rigs[0];
-    let is_number = |target: &Target| {
-        target.rig == 0
+/// A scene of one rig in which only numbers change.
+fn numbers_alone(scene: Scene) -> Scene {
+    alone(scene, |rig, target| {
+        let is_attribute =
+            rig.node(target.node).is_some_and(|node| node.attribute(&target.property).is_some());
+        is_attribute
             && matches!(rig.property_kind(target.node, &target.property), Some(PropertyKind::Scalar(_)))
-    };
-    let is_attribute = |target: &Target| {
-        rig.node(target.node).is_some_and(|node| node.attribute(&target.property).is_some())
-    };
-    for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
-        layer.tracks.retain(|track| is_number(&track.target) && is_attribute(&track.target));
-    }
-    let ids: Vec<_> = scene.rigs[0].nodes().map(|(id, _)| id).collect();
-    for (index, id) in ids.into_iter().enumerate() {
-        let node = scene.rigs[0].node_mut(id).unwrap();
-        node.name = format!("n{index}");
-        node.locked.clear();
-    }
-    scene
+    })
 }
 
 /// The numbers of a rig.

@@ -4,7 +4,7 @@
 mod common;
 
 use common::motion::{THOUSANDTH, between, cases};
-use common::scenes::{Contents, any_order, any_rotation, any_scene, any_vector};
+use common::scenes::{self, Contents, any_order, any_rotation, any_scene, any_vector};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::fit::Handles;
@@ -26,21 +26,9 @@ fn any_rests() -> impl Strategy<Value = Vec<Rest>> {
     prop::collection::vec((any_order(), prop::option::of(any_rotation()), any_vector(1.2)), 6)
 }
 
-/// A scene of one rig, whose nodes have names of their own.
-fn alone(mut scene: Scene) -> Scene {
-    scene.rigs.truncate(1);
-    scene.sets.clear();
-    for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
-        // Factors go along axes, which point elsewhere on the other rig.
-        layer.tracks.retain(|track| track.target.rig == 0 && track.target.property != "scale");
-    }
-    let ids: Vec<_> = scene.rigs[0].nodes().map(|(id, _)| id).collect();
-    for (index, id) in ids.into_iter().enumerate() {
-        let node = scene.rigs[0].node_mut(id).unwrap();
-        node.name = format!("n{index}");
-        node.locked.clear();
-    }
-    scene
+/// A scene of one rig; factors go along axes, which point elsewhere on the other rig.
+fn alone(scene: Scene) -> Scene {
+    scenes::alone(scene, |_, target| target.property != "scale")
 }
 
 /// The same nodes as they rest otherwise, and nothing that moves them.

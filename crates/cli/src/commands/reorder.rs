@@ -49,7 +49,7 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
         None => " without flips".to_owned(),
     };
     let surveyed = match args.to {
-        Some(NewOrder::Best) => surveyed(args, &scene).unwrap_or_default(),
+        Some(NewOrder::Best) => survey_for(args, &scene).unwrap_or_default(),
         _ => Vec::new(),
     };
     let mut out = Report::beside(&output.output);
@@ -79,13 +79,13 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: b
     Ok(())
 }
 
-fn surveyed(args: &Reorder, scene: &Scene) -> Result<Vec<NodeSurvey>, ReorderError> {
+fn survey_for(args: &Reorder, scene: &Scene) -> Result<Vec<NodeSurvey>, ReorderError> {
     survey(scene, &args.only, args.tolerance, args.tangents.map(Handles::from))
 }
 
 fn run_survey(args: &Reorder) -> Result<(), Failure> {
     let scene = files::read(&args.file, args.input)?.scene;
-    let surveyed = surveyed(args, &scene).map_err(|error| suggest(error, &scene))?;
+    let surveyed = survey_for(args, &scene).map_err(|error| suggest(error, &scene))?;
     let mut out = Report::out();
     if args.json {
         let addresses = Addresses::new(&scene);

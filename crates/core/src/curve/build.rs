@@ -63,6 +63,14 @@ impl Curve {
         self.is_empty() || still(self.before, false) && still(self.after, true)
     }
 
+    /// The times of all keys: those of an inner loop, and those outside within `range`, included.
+    pub fn key_times(&self, range: TimeRange) -> Vec<Ticks> {
+        let curve = self.unrolled();
+        let mut times: Vec<Ticks> = curve.keys().iter().map(|key| key.time).collect();
+        times.extend(curve.key_times_outside(range));
+        times
+    }
+
     /// The times within `range` but outside the keys at which the curve has a key again because it loops, and the
     /// ends of the range where the curve still moves there.
     pub fn key_times_outside(&self, range: TimeRange) -> Vec<Ticks> {

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 
 use glam::{DQuat, DVec3, DVec4};
 
-use super::channel::{Bookkeeper, Tolerance, count, each_track, property};
+use super::channel::{Bookkeeper, Tolerance, count, each_track, property, times_added};
 use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
 use super::layers::{FlattenOptions, LayersError, flatten};
 use super::mixer::mixes_angles;
@@ -163,11 +163,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = match changed.added {
-                    0 => String::new(),
-                    1 => "1 key time added".to_owned(),
-                    added => format!("{added} key times added"),
-                };
+                let note = times_added(changed.added);
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }

@@ -121,6 +121,15 @@ impl Bookkeeper<'_> {
     }
 }
 
+/// How many key times were added, in words; nothing where none were.
+pub(super) fn times_added(added: usize) -> String {
+    match added {
+        0 => String::new(),
+        1 => "1 key time added".to_owned(),
+        _ => format!("{added} key times added"),
+    }
+}
+
 /// Keys and sampled numbers of a track.
 pub(super) fn count(track: &Track) -> usize {
     track.controller.value_count()

@@ -5,7 +5,7 @@
 use glam::DVec3;
 use thiserror::Error;
 
-use super::channel::{Tolerance, count, each_track, property};
+use super::channel::{Tolerance, count, each_track, property, times_added};
 use super::linear::{Sums, with_constants};
 use super::trace::{Trace, union_times};
 use super::unbake::fit_samples;
@@ -500,10 +500,7 @@ pub fn change_all(scene: &Scene, options: &ChangeOptions) -> (Scene, Ledger) {
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = match changed.added {
-                    0 => String::new(),
-                    added => format!("{added} key times added"),
-                };
+                let note = times_added(changed.added);
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }

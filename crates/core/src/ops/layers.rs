@@ -223,25 +223,19 @@ impl<'a> Flatten<'a> {
         }
         let sampler = PropertySampler::new(self.scene, &self.part, target)?;
         let trace = Trace::of_property(sampler);
-        let weights = active.iter().filter_map(|(layer, _)| match &self.take.layers[*layer].weight {
-            Weight::Curve(curve) => Some(curve),
-            Weight::Constant(_) => None,
-        });
-        let weight_times: Vec<Ticks> = weights
-            .clone()
-            .flat_map(|curve| {
-                let curve = curve.unrolled();
-                let outside = curve.key_times_outside(self.take.range);
-                curve.keys().iter().map(|key| key.time).chain(outside).collect::<Vec<_>>()
-            })
-            .collect();
+        let weights = active.iter().map(|(layer, _)| &self.take.layers[*layer].weight);
+        let weight_times = weights.clone().flat_map(|weight| weight.key_times(self.take.range));
         let controllers = || active.iter().map(|(_, track)| &track.controller);
         let mut times = union_times(controllers(), weight_times, self.take.range);
         let tolerance = self.options.tolerance.of(kind.quantity(), &self.scene.space);
         let range = controllers().filter_map(Controller::range).fold(self.take.range, |a, b| a.union(b));
         let setting = Setting { kind, rest, tolerance, rate: self.scene.rate, range };
         if kind == PropertyKind::Discrete {
-            return Ok(self.switches(&trace, &times, weights.count() > 0));
+            return Ok(self.switches(
+                &trace,
+                &times,
+                weights.clone().any(|weight| matches!(weight, Weight::Curve(_))),
+            ));
         }
         let densest = controllers()
             .filter_map(Controller::samples)

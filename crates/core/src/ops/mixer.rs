@@ -336,12 +336,9 @@ impl<'a> Mixer<'a> {
 fn key_times(layers: &[Layer], range: TimeRange) -> Vec<Ticks> {
     let counts = |layer: &&Layer| layer.is_active() && !layer.tracks.is_empty();
     let active: Vec<&Layer> = layers.iter().filter(counts).collect();
-    let weights = active.iter().filter_map(|layer| match &layer.weight {
-        Weight::Curve(curve) => Some(curve.keys().iter().map(|key| key.time)),
-        Weight::Constant(_) => None,
-    });
+    let weights = active.iter().flat_map(|layer| layer.weight.key_times(range));
     let tracks = active.iter().flat_map(|layer| &layer.tracks);
-    union_times(tracks.map(|track| &track.controller), weights.flatten().collect::<Vec<_>>(), range)
+    union_times(tracks.map(|track| &track.controller), weights, range)
 }
 
 /// The most by which an angle of a layer may change, in radians, to make up for what is off under it.

@@ -2,6 +2,7 @@
 
 use glam::{DQuat, DVec3, DVec4};
 
+use super::channel::times_added;
 use super::trace::Trace;
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
@@ -211,14 +212,12 @@ impl Turning<'_> {
             converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
         }
         let mut notes = Vec::new();
-        let plainly = Some(converted.plainly).filter(|plainly| *plainly > converted.added);
-        let times = if converted.added == 1 { "key time" } else { "key times" };
-        match (converted.added, plainly) {
-            (0, None) => {}
-            (added, None) => notes.push(format!("{added} {times} added")),
-            (added, Some(plainly)) => {
-                notes.push(format!("{added} {times} added, {plainly} without weighted tangents"));
-            }
+        if converted.plainly > converted.added {
+            let added =
+                if converted.added == 0 { "no key times added".into() } else { times_added(converted.added) };
+            notes.push(format!("{added}, {} without weighted tangents", converted.plainly));
+        } else if converted.added > 0 {
+            notes.push(times_added(converted.added));
         }
         let (distance, time) = converted.closest_to_pole;
         if distance < NEAR_POLE {

@@ -60,6 +60,23 @@ impl Contents {
     };
 }
 
+/// Only the first rig of a scene, its nodes with names of their own, and of its tracks those that are wanted.
+pub fn alone(mut scene: Scene, is_wanted: impl Fn(&Rig, &Target) -> bool) -> Scene {
+    scene.rigs.truncate(1);
+    scene.sets.clear();
+    let Scene { rigs, takes, .. } = &mut scene;
+    for layer in takes.iter_mut().flat_map(|take| &mut take.layers) {
+        layer.tracks.retain(|track| track.target.rig == 0 && is_wanted(&rigs[0], &track.target));
+    }
+    let ids: Vec<_> = rigs[0].nodes().map(|(id, _)| id).collect();
+    for (index, id) in ids.into_iter().enumerate() {
+        let node = rigs[0].node_mut(id).unwrap();
+        node.name = format!("n{index}");
+        node.locked.clear();
+    }
+    scene
+}
+
 pub fn any_vector(size: f64) -> impl Strategy<Value = DVec3> {
     (-size..size, -size..size, -size..size).prop_map(DVec3::from)
 }

@@ -10,7 +10,7 @@ use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
 use super::vectors::{linear_number, signed_axes};
 use super::{CarryError, Job, links, similar_address};
 use crate::address::{AddressError, Addresses};
-use crate::controller::{Controller, Samples, Weight};
+use crate::controller::{Controller, Samples};
 use crate::curve::{Behaviour, Curve, Discrete, Refit, Side, refit};
 use crate::evaluate::PropertySampler;
 use crate::ledger::{Fate, MeasuredError};
@@ -404,11 +404,8 @@ impl Job<'_> {
                 curves[0].keys().iter().map(|key| key.time).collect()
             }
             _ => {
-                let weights = own.iter().filter_map(|(layer, _)| match &layer.weight {
-                    Weight::Curve(curve) => Some(curve.keys().iter().map(|key| key.time)),
-                    Weight::Constant(_) => None,
-                });
-                union_times(own.iter().map(|(_, track)| &track.controller), weights.flatten(), take.range)
+                let weights = own.iter().flat_map(|(layer, _)| layer.weight.key_times(take.range));
+                union_times(own.iter().map(|(_, track)| &track.controller), weights, take.range)
             }
         };
         let [first, .., last] = times.as_slice() else {
