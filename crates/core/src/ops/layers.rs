@@ -460,10 +460,8 @@ impl Split<'_> {
             let mut times = Vec::new();
             for layer in take.layers.iter().filter(|layer| layer.is_active()) {
                 let mut on = layer.tracks.iter().filter(|track| track.target == *target).peekable();
-                if on.peek().is_some()
-                    && let Weight::Curve(curve) = &layer.weight
-                {
-                    times.extend(Controller::Components(vec![curve.clone()]).key_times(range));
+                if on.peek().is_some() {
+                    times.extend(layer.weight.key_times(range));
                 }
                 times.extend(on.flat_map(|track| track.controller.key_times(range)));
             }
