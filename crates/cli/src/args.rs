@@ -16,7 +16,7 @@ use nimble_curve_core::rotation::RotationOrderError;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
 
-use crate::files::{InputArgs, OutputArgs, up_axis};
+use crate::files::{InputArgs, OutputArgs, OverArgs, up_axis};
 use crate::quantity;
 
 pub use self::clips::*;
@@ -67,7 +67,7 @@ pub enum Command {
 }
 
 /// Show what is in a file: rig, takes, ranges, controllers, and what moves how far
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Inspect {
     /// File to look into; - is standard input
     pub file: PathBuf,
@@ -85,16 +85,15 @@ pub struct Inspect {
 }
 
 /// Turn a file into another format; the endings say which
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Convert {
     /// File to read; - is standard input
     pub file: PathBuf,
     /// File to write; - is standard output
     #[arg(value_name = "OUT")]
     pub output: PathBuf,
-    /// Allow the output to replace the input
-    #[arg(long)]
-    pub in_place: bool,
+    #[command(flatten)]
+    pub over: OverArgs,
     /// Takes to convert, by name or pattern with *; all where left out
     #[arg(long, value_name = "NAME", num_args = 1..)]
     pub take: Vec<String>,
@@ -131,6 +130,9 @@ pub struct Convert {
     /// Write the numbers to a .bin file beside the document instead of into it: .gltf only
     #[arg(long)]
     pub buffer_beside: bool,
+    /// Leave takes at their frames in formats that count seconds (glTF, COLLADA); else each starts at zero there
+    #[arg(long)]
+    pub keep_start: bool,
     /// Write what became of every channel to a JSON file
     #[arg(long, value_name = "FILE")]
     pub ledger: Option<PathBuf>,
@@ -155,7 +157,7 @@ pub enum ControllerType {
 }
 
 /// Turn samples, and curves with a key on every frame, into sparse curves within a bound
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Unbake {
     /// File with baked animation; - is standard input
     pub file: PathBuf,
@@ -251,7 +253,7 @@ pub enum Rotation {
 }
 
 /// Turn curves into samples
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Bake {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -274,7 +276,7 @@ pub struct Bake {
 }
 
 /// Give nodes another rotation order without flips, or see which would be best
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 #[command(group = clap::ArgGroup::new("what").required(true))]
 pub struct Reorder {
     /// File to read; - is standard input
@@ -282,9 +284,8 @@ pub struct Reorder {
     /// File to write; its ending says the format, - is standard output
     #[arg(short, long, value_name = "FILE", required_unless_present = "survey")]
     pub output: Option<PathBuf>,
-    /// Allow the output to replace the input
-    #[arg(long)]
-    pub in_place: bool,
+    #[command(flatten)]
+    pub over: OverArgs,
     /// The new order: xyz, xzy, yxz, yzx, zxy or zyx (the axis that acts first comes first), or best for each node's own
     #[arg(long, value_name = "ORDER", group = "what", value_parser = new_order)]
     pub to: Option<NewOrder>,
@@ -319,7 +320,7 @@ fn new_order(text: &str) -> Result<NewOrder, String> {
 }
 
 /// Propose which node of one rig goes to which of another, as a file to be edited
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Map {
     /// File with the rig that motion comes from; - is standard input
     pub source: PathBuf,
@@ -339,7 +340,7 @@ pub struct Map {
 }
 
 /// Put the animation of one rig onto another
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Carry {
     /// File with the animation; - is standard input
     pub source: PathBuf,
@@ -349,9 +350,8 @@ pub struct Carry {
     /// File to write; its ending says the format, - is standard output
     #[arg(short, long, value_name = "FILE", required_unless_present = "dry_run")]
     pub output: Option<PathBuf>,
-    /// Allow the output to replace an input
-    #[arg(long)]
-    pub in_place: bool,
+    #[command(flatten)]
+    pub over: OverArgs,
     /// Name map: a TOML file that says which node goes to which, as map writes it
     #[arg(long, value_name = "MAP.toml")]
     pub map: Option<PathBuf>,
@@ -459,7 +459,7 @@ fn placement(text: &str) -> Result<Placement, String> {
 }
 
 /// Show layers, write them together, take them apart, or set them
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 #[command(args_conflicts_with_subcommands = true)]
 pub struct Layers {
     #[command(subcommand)]
@@ -482,7 +482,7 @@ pub enum LayersAction {
 }
 
 /// Write layers onto the base layer: exactly where that can be, else within a bound
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct LayersFlatten {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -502,7 +502,7 @@ pub struct LayersFlatten {
 }
 
 /// Add the difference to another file, in which the motion was changed, as a new additive layer
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct LayersSplit {
     /// File that gets the layer; - is standard input
     pub file: PathBuf,
@@ -525,7 +525,7 @@ pub struct LayersSplit {
 }
 
 /// Set the weight, mode or name of a layer, or mute it
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 #[command(group = clap::ArgGroup::new("change").required(true).multiple(true))]
 pub struct LayersSet {
     /// File to read; - is standard input
@@ -640,7 +640,7 @@ pub enum View {
 }
 
 /// Look for what would go wrong later: stray keys, flips, sliding feet, wrong units, names, layers, and more
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Check {
     /// Files to look through; - is standard input
     #[arg(required = true, value_name = "FILE")]
@@ -689,7 +689,7 @@ fn code(text: &str) -> Result<Code, String> {
 }
 
 /// Put two files side by side, curve by curve and by motion; silent and code 0 where they are the same
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Compare {
     /// One file; - is standard input
     #[arg(value_name = "A")]
@@ -746,7 +746,7 @@ pub enum SchemaOf {
 }
 
 /// Write manual pages, one a command
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Man {
     /// Folder for the pages; it is made where there is none
     #[arg(value_name = "DIR")]
@@ -754,7 +754,7 @@ pub struct Man {
 }
 
 /// Run the whole job on the sample scenario
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Demo {
     /// Folder for its files
     #[arg(default_value = "nimble-demo")]

@@ -3,13 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
-use nimble_curve_formats::{Assume, Loaded, Saving};
+use nimble_curve_formats::{Assume, Encoded, Loaded, Saving};
 
 use crate::failure::Failure;
+use crate::gate::{self, Origin};
 use crate::{quantity, terminal};
 
 /// What to take for granted where a file does not say.
@@ -24,12 +26,15 @@ pub struct InputArgs {
     /// Frame rate of files that state none, such as glTF [default: one that fits all key times]
     #[arg(long, value_name = "RATE")]
     pub fps: Option<FrameRate>,
+    /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it
+    #[arg(long)]
+    pub ignore_extra: bool,
 }
 
 impl InputArgs {
     /// What a reader takes for granted.
     pub fn assumed(self) -> Assume {
-        Assume { metres_per_unit: self.unit, up: self.up, rate: self.fps }
+        Assume { metres_per_unit: self.unit, up: self.up, rate: self.fps, without_extra: self.ignore_extra }
     }
 }
 
@@ -47,23 +52,83 @@ pub fn up_axis(text: &str) -> Result<UpAxis, String> {
 #[derive(Args, Clone, Debug)]
 pub struct OutputArgs {
     /// File to write; its ending says the format, - is standard output
-    #[arg(short, long, value_name = "FILE")]
-    pub output: PathBuf,
-    /// Allow the output to replace the input
+    #[arg(short, long, value_name = "FILE", required_unless_present = "in_place")]
+    output: Option<PathBuf>,
+    #[command(flatten)]
+    pub over: OverArgs,
+}
+
+/// What a result may do to a file that is there, and what it has to be.
+#[derive(Args, Clone, Copy, Debug, Default)]
+pub struct OverArgs {
+    /// Allow the output to replace the input; without --output it does
     #[arg(long)]
     pub in_place: bool,
+    /// Allow the output to replace another file that is there
+    #[arg(long)]
+    pub replace: bool,
+    /// Write the result even where it is farther from its source than it may be
+    #[arg(long)]
+    pub accept: bool,
+}
+
+/// A result that was made and judged, and is not written yet.
+#[derive(Debug)]
+pub struct Prepared {
+    made: Encoded,
+    verdict: Verdict,
+}
+
+impl Prepared {
+    /// By which factor a tolerance has to be tightened for the result to keep it; none where it does, or where something else
+    /// is wrong with it.
+    ///
+    /// What is refitted is looked at while it is made at so many instants, and the judge looks closer.
+    pub fn tightening(&self) -> Option<f64> {
+        const FARTHEST: f64 = 3.0;
+        let excess = self.verdict.excess();
+        (1.0 < excess && excess < FARTHEST).then(|| 0.95 / excess)
+    }
+}
+
+/// A result that was written.
+#[derive(Debug)]
+pub struct Written {
+    /// What the format made of it.
+    pub ledger: Ledger,
+    /// How far the file is from what it was made of.
+    pub verdict: Verdict,
+}
+
+/// Where a result goes, resolved.
+#[derive(Clone, Debug)]
+pub struct Output {
+    /// The file, or `-`.
+    pub path: PathBuf,
+    over: OverArgs,
 }
 
 impl OutputArgs {
+    /// The output of a command with one input, which it may replace.
+    pub fn of(&self, input: &Path) -> Output {
+        Output { path: self.output.clone().unwrap_or_else(|| input.to_owned()), over: self.over }
+    }
+}
+
+impl Output {
+    pub fn new(path: PathBuf, over: OverArgs) -> Output {
+        Output { path, over }
+    }
+
     /// Refuses to write over an input that was not meant to be replaced, before any work is done.
     pub fn check(&self, inputs: &[&Path]) -> Result<(), Failure> {
-        nimble_curve_formats::output_format(&self.output)?;
-        let same = |input: &&&Path| match (input.canonicalize(), self.output.canonicalize()) {
+        nimble_curve_formats::output_format(&self.path)?;
+        let is_same = |input: &Path| match (input.canonicalize(), self.path.canonicalize()) {
             (Ok(a), Ok(b)) => a == b,
             _ => false,
         };
-        match inputs.iter().find(same) {
-            Some(input) if !self.in_place => Err(Failure::new(format!(
+        match inputs.iter().find(|input| is_same(input)) {
+            Some(input) if !self.over.in_place => Err(Failure::new(format!(
                 "{}: is an input: write to another file, or say --in-place",
                 input.display()
             ))),
@@ -74,29 +139,80 @@ impl OutputArgs {
     /// Writes a scene; what the format could not hold is said on standard error.
     ///
     /// `base` is the file that the rig came from: where the output is of the same format, all that is not animation is
-    /// taken from it.
-    pub fn write(&self, scene: &Scene, base: &Path) -> Result<Ledger, Failure> {
-        self.write_as(scene, &Saving { base: Some(base), ..Saving::default() })
+    /// taken from it. `origin` is what the scene was made of, along which it is judged.
+    pub fn write(&self, scene: &Scene, base: &Path, origin: Option<Origin<'_>>) -> Result<Written, Failure> {
+        self.write_as(scene, &Saving { base: Some(base), ..Saving::default() }, origin)
     }
 
     /// The same, as `saving` says.
-    pub fn write_as(&self, scene: &Scene, saving: &Saving<'_>) -> Result<Ledger, Failure> {
-        let ledger = nimble_curve_formats::write(scene, &self.output, saving)?;
-        let lost: Vec<&str> = (ledger.entries.iter())
+    pub fn write_as(
+        &self,
+        scene: &Scene,
+        saving: &Saving<'_>,
+        origin: Option<Origin<'_>>,
+    ) -> Result<Written, Failure> {
+        let prepared = self.prepare(scene, saving, origin)?;
+        self.finish(prepared, scene, saving, origin)
+    }
+
+    /// Makes the file, reads it back and judges it; nothing is written yet.
+    pub fn prepare(
+        &self,
+        scene: &Scene,
+        saving: &Saving<'_>,
+        origin: Option<Origin<'_>>,
+    ) -> Result<Prepared, Failure> {
+        let format = nimble_curve_formats::output_format(&self.path)?;
+        let made = nimble_curve_formats::encoded(scene, format, &self.path, saving)?;
+        let verdict = gate::judged(&made, scene, &self.path, saving, origin)?;
+        Ok(Prepared { made, verdict })
+    }
+
+    /// Writes what was prepared, if it may be.
+    pub fn finish(
+        &self,
+        Prepared { made, verdict }: Prepared,
+        scene: &Scene,
+        saving: &Saving<'_>,
+        origin: Option<Origin<'_>>,
+    ) -> Result<Written, Failure> {
+        let source = origin.map_or(scene, |origin| origin.source);
+        if let Some(why) = gate::refusal(&verdict, scene, source).filter(|_| !self.over.accept) {
+            return Err(Failure::new(format!("{}: {why}", self.path.display())));
+        }
+        self.may_take(saving, &made.bytes)?;
+        nimble_curve_formats::write_encoded(&made, &self.path)?;
+        let lost: Vec<&str> = (made.ledger.entries.iter())
             .filter(|entry| entry.fate == Fate::LeftOut)
             .map(|entry| entry.channel.as_str())
             .collect();
         if !lost.is_empty() {
             terminal::remark(&format!(
                 "{}: left out, as the format cannot hold them: {}",
-                self.output.display(),
+                self.path.display(),
                 lost.join(", ")
             ));
         }
-        for note in &ledger.notes {
-            terminal::remark(&format!("{}: {note}", self.output.display()));
+        for note in &made.ledger.notes {
+            terminal::remark(&format!("{}: {note}", self.path.display()));
         }
-        Ok(ledger)
+        Ok(Written { ledger: made.ledger, verdict })
+    }
+
+    /// Refuses to write over a file that is there and is something else, unless that was asked for.
+    fn may_take(&self, saving: &Saving<'_>, bytes: &[u8]) -> Result<(), Failure> {
+        let is_base = saving.base.is_some_and(|base| {
+            self.over.in_place
+                && matches!((base.canonicalize(), self.path.canonicalize()), (Ok(a), Ok(b)) if a == b)
+        });
+        let is_free = self.over.replace || is_base || self.path == Path::new("-") || !self.path.is_file();
+        if is_free || std::fs::read(&self.path).is_ok_and(|there| there == bytes) {
+            return Ok(());
+        }
+        Err(Failure::new(format!(
+            "{}: is there already, with other contents: say --replace to write over it",
+            self.path.display()
+        )))
     }
 }
 

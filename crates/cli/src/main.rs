@@ -5,6 +5,7 @@ mod batch;
 mod commands;
 mod failure;
 mod files;
+mod gate;
 mod quantity;
 mod report;
 mod step;

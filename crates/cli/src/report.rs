@@ -230,6 +230,14 @@ pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Re
     Ok(())
 }
 
+/// Prints the closing lines of a report: what the judge found.
+pub fn close(out: &mut impl Write, closing: &[String]) -> io::Result<()> {
+    for line in closing {
+        writeln!(out, "  {}", Style::Faint.paint(line))?;
+    }
+    Ok(())
+}
+
 /// Prints what was left out, by reason.
 pub fn print_left_out(out: &mut impl Write, ledger: &Ledger) -> io::Result<()> {
     let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();

@@ -5,10 +5,14 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::Scene;
 
+use nimble_curve_formats::Saving;
+
 use crate::failure::Failure;
-use crate::files::{self, InputArgs, OutputArgs};
+use crate::files::{self, InputArgs, Output, Written};
+use crate::gate::{self, Origin, Promise};
 use crate::terminal;
 
 /// What a step made of a scene.
@@ -20,11 +24,37 @@ pub struct Worked {
     pub warnings: Vec<String>,
     /// Files that were made beside the scene: pictures, by their path.
     pub pictures: Vec<(PathBuf, Vec<u8>)>,
+    /// What it should be, along which it is judged.
+    pub promise: Option<Promise>,
+    /// What came of that, in sentences, once it was written.
+    pub closing: Vec<String>,
 }
 
 impl Worked {
+    /// The same motion as a scene, within a tolerance; what the ledger says was left out is so.
+    pub fn same(source: &Scene, scene: Scene, ledger: Ledger, tolerance: Tolerance) -> Worked {
+        let mut promise = Promise::same(source, &scene, tolerance);
+        promise.claim = promise.claim.excusing(source, &ledger);
+        Worked { promise: Some(promise), ..Worked::new(scene, ledger) }
+    }
+
+    /// Takes in what the judge found: its errors, and its closing words.
+    pub fn settle(&mut self, source: &Scene, written: &Written) {
+        if self.promise.is_some() {
+            written.verdict.settle(&mut self.ledger, source);
+            self.closing = gate::closing(&written.verdict, &self.scene, source);
+        }
+    }
+
     pub fn new(scene: Scene, ledger: Ledger) -> Worked {
-        Worked { scene, ledger, warnings: Vec::new(), pictures: Vec::new() }
+        Worked {
+            scene,
+            ledger,
+            warnings: Vec::new(),
+            pictures: Vec::new(),
+            promise: None,
+            closing: Vec::new(),
+        }
     }
 }
 
@@ -32,19 +62,52 @@ impl Worked {
 pub trait Step: Sync {
     /// Does it; `file` names the scene in messages, other files come off the shelf.
     fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure>;
+
+    /// The same with its tolerances times a factor, where it has any.
+    fn closer(&self, _factor: f64) -> Option<Self>
+    where
+        Self: Sized,
+    {
+        None
+    }
 }
+
+/// How often a step is done again, closer, before its result is refused.
+const ATTEMPTS: usize = 3;
 
 /// Does a step between two files; also gives the scene as it was.
 pub fn between_files(
     step: &impl Step,
     file: &Path,
     input: InputArgs,
-    output: &OutputArgs,
+    output: &Output,
 ) -> Result<(Scene, Worked), Failure> {
     output.check(&[file])?;
     let scene = files::read(file, input)?.scene;
-    let worked = step.work(&scene, file, &Shelf::default())?;
-    output.write(&worked.scene, file)?;
+    let shelf = Shelf::default();
+    let mut worked = step.work(&scene, file, &shelf)?;
+    let saving = Saving { base: Some(file), ..Saving::default() };
+    let promised = worked.promise.as_ref().map(|promise| promise.tolerance);
+    let mut factor = 1.0;
+    let mut written = None;
+    for attempt in 1..=ATTEMPTS {
+        let origin = worked.promise.as_ref().map(|promise| Origin { source: &scene, promise });
+        let prepared = output.prepare(&worked.scene, &saving, origin)?;
+        factor *= prepared.tightening().unwrap_or(1.0);
+        let again = prepared.tightening().and_then(|_| step.closer(factor)).filter(|_| attempt < ATTEMPTS);
+        let Some(closer) = again else {
+            written = Some(output.finish(prepared, &worked.scene, &saving, origin)?);
+            break;
+        };
+        worked = closer.work(&scene, file, &shelf)?;
+        // What was promised is what was asked for.
+        if let (Some(promise), Some(tolerance)) = (&mut worked.promise, promised) {
+            promise.tolerance = tolerance;
+        }
+    }
+    if let Some(written) = &written {
+        worked.settle(&scene, written);
+    }
     Ok((scene, worked))
 }
 

@@ -5,7 +5,7 @@ use thiserror::Error;
 
 use crate::curve::{Behaviour, Curve, CurveError, DiscreteCurve};
 use crate::rotation::{KeyedRotation, RotationOrder};
-use crate::time::{FrameRate, Ticks, TimeRange};
+use crate::time::{FrameRate, TICKS_PER_SECOND, Ticks, TimeRange};
 use crate::value::Value;
 
 /// What drives a property. It keeps its type through every operation that can keep it.
@@ -481,6 +481,32 @@ impl Controller {
                 p.sampled.iter().for_each(|sampled| sampled.collect_key_times(range, times));
             }
         }
+    }
+
+    /// Start, rate and count of keys that stand a step apart, those of all curves that move alike, on whole frames or between
+    /// them: what was baked to curves looks like that.
+    pub fn even_keys(&self) -> Option<(Ticks, FrameRate, usize)> {
+        /// Fewer keys than this are not told from sparse ones.
+        const LEAST: usize = 8;
+        let moving = || self.curves().iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
+        let keys = moving().next()?.keys();
+        if keys.len() < LEAST || moving().any(|curve| curve.keys().len() != keys.len()) {
+            return None;
+        }
+        let span = (keys[keys.len() - 1].time - keys[0].time).0;
+        let step = span as f64 / (keys.len() - 1) as f64;
+        // No shorter than a thousandth of a second is ever baked; longer than a twelfth of one is keyed by hand.
+        if !(TICKS_PER_SECOND as f64 / 1000.0..=TICKS_PER_SECOND as f64 / 11.9).contains(&step) {
+            return None;
+        }
+        let on_step = |curve: &Curve| {
+            curve.keys().iter().enumerate().all(|(index, key)| {
+                let expected = keys[0].time.as_f64() + step * index as f64;
+                (key.time.as_f64() - expected).abs() <= 1.0
+            })
+        };
+        let whole = FrameRate::new(TICKS_PER_SECOND as u32, step.round() as u32)?;
+        moving().all(on_step).then_some((keys[0].time, whole, keys.len()))
     }
 
     /// The densest samples in the controller, stacked ones included.

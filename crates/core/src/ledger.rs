@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use serde::Serialize;
 
+use crate::scene::Target;
 use crate::time::FrameRate;
 use crate::value::Quantity;
 
@@ -58,7 +59,10 @@ impl MeasuredError {
     }
 
     /// Takes in the error at one instant.
+    ///
+    /// What is not a number counts as infinite: nobody can say how far off it is.
     pub fn take(&mut self, error: f64, frame: f64) {
+        let error = if error.is_nan() { f64::INFINITY } else { error };
         if self.count == 0 || error > self.largest {
             (self.largest, self.frame) = (error, frame);
         }
@@ -97,6 +101,8 @@ pub struct Entry {
     pub channel: String,
     /// The channel's address in the result, where it is another one.
     pub to: Option<String>,
+    /// The property, as the source has it; none where the source has no such property.
+    pub target: Option<Target>,
     /// Its fate.
     pub fate: Fate,
     /// The measured error, where there can be one.
@@ -222,6 +228,7 @@ mod tests {
             layer: "base".into(),
             channel: channel.into(),
             to: None,
+            target: None,
             fate,
             error,
             before: 3,

@@ -11,6 +11,7 @@ pub mod curve;
 pub mod ease;
 pub mod evaluate;
 pub mod fit;
+pub mod judge;
 pub mod ledger;
 pub mod ops;
 pub mod rig;

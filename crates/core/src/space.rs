@@ -134,6 +134,15 @@ impl AxisMap {
         map
     }
 
+    /// This map, and then another.
+    pub fn then(&self, next: &AxisMap) -> AxisMap {
+        AxisMap {
+            source: next.source.map(|middle| self.source[middle]),
+            sign: std::array::from_fn(|axis| next.sign[axis] * self.sign[next.source[axis]]),
+            scale: self.scale * next.scale,
+        }
+    }
+
     /// Whether nothing changes.
     pub fn is_identity(&self) -> bool {
         self.keeps_axes() && self.scale == 1.0

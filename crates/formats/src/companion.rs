@@ -185,20 +185,26 @@ pub(crate) fn remap_fates(ledger: &mut Ledger, respaced: &Ledger) {
 }
 
 /// What has no place in a format itself is left out, or where there is extra data in that only.
+///
+/// Returns the tracks that other programs do not see.
 pub(crate) fn note_left_out(
-    scene: &Scene,
     left_out: &[(String, Target)],
     why: &str,
     in_extra: bool,
     ledger: &mut Ledger,
-) {
-    let addresses = Addresses::new(scene);
-    let gone: HashSet<(&str, String)> =
-        left_out.iter().map(|(take, target)| (take.as_str(), addresses.property(target))).collect();
+) -> Vec<(String, Target)> {
+    let mut hidden = left_out.to_vec();
+    let gone: HashSet<(&str, &Target)> =
+        left_out.iter().map(|(take, target)| (take.as_str(), target)).collect();
     for entry in &mut ledger.entries {
-        if gone.contains(&(entry.take.as_str(), entry.channel.clone())) {
+        let is_gone =
+            entry.target.as_ref().is_some_and(|target| gone.contains(&(entry.take.as_str(), target)));
+        if is_gone {
             *entry =
                 Entry { fate: Fate::LeftOut, after: 0, error: None, note: why.to_owned(), ..entry.clone() };
+        }
+        if entry.fate == Fate::LeftOut && !is_gone {
+            hidden.extend(entry.target.clone().map(|target| (entry.take.clone(), target)));
         }
         if in_extra && entry.fate == Fate::LeftOut {
             (entry.fate, entry.after) = (Fate::Kept, entry.before);
@@ -209,6 +215,7 @@ pub(crate) fn note_left_out(
         let note = "the curves as they were travel as extra data; the table says what other programs see";
         ledger.notes.push(note.to_owned());
     }
+    hidden
 }
 
 /// The extra data in some JSON; `None` where it is of a version that is not known here.

@@ -12,6 +12,7 @@ use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::{Space, UpAxis};
 use nimble_curve_core::time::FrameRate;
 
+use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
 use crate::{bvh, collada, gltf, ncurve, table, usd};
 
@@ -114,6 +115,8 @@ pub struct Assume {
     pub up: Option<UpAxis>,
     /// Frames per second.
     pub rate: Option<FrameRate>,
+    /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it.
+    pub without_extra: bool,
 }
 
 /// A scene from a file, with what had to be assumed.
@@ -162,8 +165,27 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     else {
         return Err(FormatError::UnknownFormat { path: path.to_owned(), known: ENDINGS.to_owned() });
     };
+    in_format(bytes, format, path, assume)
+}
+
+/// What a file's scene is called where the format does not say.
+fn name_of(path: &Path) -> &str {
+    path.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene")
+}
+
+/// Reads contents of a known format.
+pub(crate) fn in_format(
+    bytes: &[u8],
+    format: Format,
+    path: &Path,
+    assume: Assume,
+) -> Result<Loaded, FormatError> {
+    if assume.without_extra {
+        let plain = plain_of(bytes, None, format, path, assume)?;
+        return Ok(Loaded { scene: plain.scene, format, notes: plain.notes });
+    }
     let folder = folder_of(path);
-    let name = path.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
+    let name = name_of(path);
     let mut notes = Vec::new();
     let scene = match format {
         Format::Ncurve => text_of(bytes).and_then(ncurve::read).map_err(|fault| fault.in_file(path))?,
@@ -206,6 +228,42 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
         }
     };
     Ok(Loaded { scene, format, notes })
+}
+
+/// What a format says by itself; `buffer` is what goes to the file beside it, where that is not there yet.
+pub(crate) fn plain_of(
+    bytes: &[u8],
+    buffer: Option<&[u8]>,
+    format: Format,
+    path: &Path,
+    assume: Assume,
+) -> Result<Plain, FormatError> {
+    let (name, failed) = (name_of(path), |fault: Fault| fault.in_file(path));
+    match format {
+        Format::Gltf | Format::Glb => {
+            gltf::read_plain(bytes, buffer, folder_of(path), name, assume.rate).map_err(failed)
+        }
+        Format::Usda | Format::Usdc | Format::Usdz => {
+            usd::read_plain(bytes, name, assume.rate).map_err(failed)
+        }
+        Format::Collada => {
+            text_of(bytes).and_then(|text| collada::read_plain(text, name, assume.rate)).map_err(failed)
+        }
+        // There is no extra data in these.
+        Format::Ncurve | Format::Bvh | Format::Csv => {
+            let loaded = in_format(bytes, format, path, Assume { without_extra: false, ..assume })?;
+            let keys = match format {
+                // Joints have no names that could be told apart: their place in the file is what they go by.
+                Format::Bvh => (0..loaded.scene.rigs.iter().map(|rig| rig.len()).sum::<usize>())
+                    .map(|place| place.to_string())
+                    .collect(),
+                _ => (loaded.scene.rigs.iter())
+                    .flat_map(|rig| rig.nodes().map(|(_, node)| node.name.clone()))
+                    .collect(),
+            };
+            Ok(Plain { scene: loaded.scene, keys, notes: loaded.notes })
+        }
+    }
 }
 
 /// The other files that reading the contents of a file reads: the buffers of a glTF file.
@@ -253,6 +311,8 @@ pub struct Saving<'a> {
     /// Write the numbers of a text document to a file beside it, called the same but for the ending `.bin`: `.gltf`. Only
     /// [`write()`] does so.
     pub buffer_beside: bool,
+    /// Leave takes where they start, in formats that count seconds; else each starts at zero there.
+    pub keep_start: bool,
     /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
     /// animation, such as meshes.
     pub base: Option<&'a Path>,
@@ -268,12 +328,46 @@ pub fn encode(
     path: &Path,
     saving: &Saving<'_>,
 ) -> Result<(Vec<u8>, Ledger), FormatError> {
+    encoded(scene, format, path, &Saving { buffer_beside: false, ..*saving })
+        .map(|encoded| (encoded.bytes, encoded.ledger))
+}
+
+/// A file in some format, not written yet, with what its writer says of it.
+///
+/// # Errors
+/// Where the format cannot hold the scene at all.
+pub fn encoded(
+    scene: &Scene,
+    format: Format,
+    path: &Path,
+    saving: &Saving<'_>,
+) -> Result<Encoded, FormatError> {
     let cannot = |fault| cannot_hold(path, fault);
     match format {
-        Format::Ncurve => Ok((ncurve::write(scene).into_bytes(), all_kept(scene))),
-        Format::Bvh => bvh::write(scene, scene.takes.first())
-            .map(|(text, ledger)| (text.into_bytes(), ledger))
-            .map_err(cannot),
+        Format::Ncurve => Ok(Encoded {
+            format,
+            bytes: ncurve::write(scene).into_bytes(),
+            buffer: None,
+            ledger: all_kept(scene),
+            nodes: Vec::new(),
+            hidden: Vec::new(),
+            shifts: Vec::new(),
+        }),
+        Format::Bvh => {
+            let take = scene.takes.first();
+            let (text, ledger, written) = bvh::written(scene, take).map_err(cannot)?;
+            let keys = written.nodes.into_iter().enumerate();
+            let gone = ledger.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
+            Ok(Encoded {
+                format,
+                bytes: text.into_bytes(),
+                buffer: None,
+                nodes: keys.filter_map(|(key, id)| Some((key.to_string(), (0, id?)))).collect(),
+                hidden: gone.filter_map(|entry| Some((entry.take.clone(), entry.target.clone()?))).collect(),
+                shifts: take.map(|take| (take.name.clone(), -written.start)).into_iter().collect(),
+                ledger,
+            })
+        }
         Format::Usda | Format::Usdc | Format::Usdz => {
             let form = match format {
                 Format::Usda => usd::Form::Text,
@@ -288,17 +382,20 @@ pub fn encode(
             };
             usd::write(scene, &options).map_err(cannot)
         }
-        Format::Csv => table::write(scene, &saving.tolerance)
-            .map(|(text, ledger)| (text.into_bytes(), ledger))
-            .map_err(cannot),
+        Format::Csv => table::write(scene, &saving.tolerance).map_err(cannot),
         Format::Collada => {
-            let options =
-                collada::WriteOptions { without_extra: saving.without_extra, tolerance: saving.tolerance };
-            let (text, ledger) = collada::write(scene, &options).map_err(cannot)?;
-            Ok((text.into_bytes(), ledger))
+            let options = collada::WriteOptions {
+                without_extra: saving.without_extra,
+                tolerance: saving.tolerance,
+                keep_start: saving.keep_start,
+            };
+            collada::write(scene, &options).map_err(cannot)
         }
         Format::Gltf | Format::Glb => {
-            encode_gltf(scene, format, path, saving, None).map(|written| (written.bytes, written.ledger))
+            let beside = path.with_extension("bin");
+            let name = beside.file_name().unwrap_or_default().to_string_lossy();
+            let is_beside = saving.buffer_beside && format == Format::Gltf;
+            encode_gltf(scene, format, path, saving, is_beside.then_some(&*name))
         }
     }
 }
@@ -310,7 +407,7 @@ fn encode_gltf(
     path: &Path,
     saving: &Saving<'_>,
     buffer: Option<&str>,
-) -> Result<gltf::Written, FormatError> {
+) -> Result<Encoded, FormatError> {
     let base = match saving.base.filter(|base| *base != Path::new("-") && base.is_file()) {
         Some(base) => {
             let failed = |source| FormatError::Read { path: base.to_owned(), source };
@@ -326,6 +423,7 @@ fn encode_gltf(
         tolerance: saving.tolerance,
         into: base.as_ref().map(|(bytes, folder)| (bytes.as_slice(), *folder)),
         folder: folder_of(path),
+        keep_start: saving.keep_start,
         buffer,
     };
     gltf::write(scene, &options).map_err(|fault| cannot_hold(path, fault))
@@ -353,6 +451,7 @@ fn all_kept(scene: &Scene) -> Ledger {
             layer: take.layers[layer].name.clone(),
             channel: addresses.property(&track.target),
             to: None,
+            target: Some(track.target.clone()),
             fate: Fate::Kept,
             error: None,
             before: count,
@@ -384,20 +483,20 @@ pub fn output_format(path: &Path) -> Result<Format, FormatError> {
 /// # Errors
 /// See [`FormatError`]; nothing is left behind.
 pub fn write(scene: &Scene, path: &Path, saving: &Saving<'_>) -> Result<Ledger, FormatError> {
-    let format = output_format(path)?;
-    if saving.buffer_beside && format == Format::Gltf {
-        let beside = path.with_extension("bin");
-        let name = beside.file_name().unwrap_or_default().to_string_lossy();
-        let written = encode_gltf(scene, format, path, saving, Some(&name))?;
-        if let Some(buffer) = &written.buffer {
-            write_bytes(buffer, &beside)?;
-        }
-        write_bytes(&written.bytes, path)?;
-        return Ok(written.ledger);
+    let made = encoded(scene, output_format(path)?, path, saving)?;
+    write_encoded(&made, path)?;
+    Ok(made.ledger)
+}
+
+/// Writes a file that was made, whole or not at all, and the file beside it, where there is one, before it.
+///
+/// # Errors
+/// [`FormatError::Write`]; nothing is left behind.
+pub fn write_encoded(made: &Encoded, path: &Path) -> Result<(), FormatError> {
+    if let Some(buffer) = &made.buffer {
+        write_bytes(buffer, &path.with_extension("bin"))?;
     }
-    let (bytes, ledger) = encode(scene, format, path, saving)?;
-    write_bytes(&bytes, path)?;
-    Ok(ledger)
+    write_bytes(&made.bytes, path)
 }
 
 /// Writes a file, whole or not at all: to a temporary file beside it, which then takes its name.

@@ -3,6 +3,8 @@
 pub mod bvh;
 pub mod collada;
 pub mod companion;
+mod encoded;
+mod ends;
 pub mod error;
 mod files;
 pub mod gltf;
@@ -15,8 +17,9 @@ mod steps;
 pub mod table;
 pub mod usd;
 
+pub use encoded::{Encoded, ReadBack};
 pub use error::FormatError;
 pub use files::{
-    Assume, ENDINGS, Format, Loaded, Saving, encode, files_beside, output_format, read, read_bytes, write,
-    write_bytes, write_bytes_by,
+    Assume, ENDINGS, Format, Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes,
+    write, write_bytes, write_bytes_by, write_encoded,
 };

@@ -45,6 +45,7 @@ fn pass(scene: &Scene, format: Format, without_extra: bool) -> (Scene, Ledger) {
         metres_per_unit: Some(scene.space.metres_per_unit),
         up: Some(scene.space.up),
         rate: Some(scene.rate),
+        ..Assume::default()
     };
     let name = format!("{}.csv", scene.takes.first().map_or("x", |take| take.name.as_str()));
     let path = if format == Format::Csv { name.as_str() } else { "x" };

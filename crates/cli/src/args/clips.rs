@@ -9,7 +9,7 @@ use crate::files::{InputArgs, OutputArgs};
 use crate::quantity;
 
 /// Named ranges: list them, find them, cut them out, put them together; ranges include both ends
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 #[command(args_conflicts_with_subcommands = true)]
 pub struct Clips {
     #[command(subcommand)]
@@ -40,7 +40,7 @@ pub enum ClipsAction {
 }
 
 /// Propose clips where none are named: between holds and jumps of the pose
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsFind {
     /// File to look through; - is standard input
     pub file: PathBuf,
@@ -58,7 +58,7 @@ pub struct ClipsFind {
 }
 
 /// Name clips as a list says: a CSV file with the columns name, first, last
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsName {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -75,7 +75,7 @@ pub struct ClipsName {
 }
 
 /// Write a file a clip: keys put in at the edges, nothing outside, each starting at the same frame
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsSplit {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -97,6 +97,9 @@ pub struct ClipsSplit {
     /// Replace files that are there
     #[arg(long)]
     pub replace: bool,
+    /// Write files even where they are farther from their source than they may be
+    #[arg(long)]
+    pub accept: bool,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
@@ -120,7 +123,7 @@ fn start(text: &str) -> Result<Start, String> {
 }
 
 /// Put takes of several files on one timeline, each a named clip
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsJoin {
     /// Files in their order; the rig is the first one's
     #[arg(required = true, value_name = "FILE")]
@@ -147,7 +150,7 @@ pub struct ClipsJoin {
 }
 
 /// Write the list that is handed over: name, file, range, rate, loops, travel, turn, notes
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsSheet {
     /// Files to list
     #[arg(required = true, value_name = "FILE")]
@@ -171,7 +174,7 @@ pub struct ClipsSheet {
 }
 
 /// Give a clip, or a take, another name
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsRename {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -188,7 +191,7 @@ pub struct ClipsRename {
 }
 
 /// Move takes so that they start at a frame, all parts in step
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsShift {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -205,7 +208,7 @@ pub struct ClipsShift {
 }
 
 /// Drop the keys outside each take's range; keys are put in at its edges
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsTrim {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -219,7 +222,7 @@ pub struct ClipsTrim {
 }
 
 /// Stretch a take to a number of frames, both ends counted
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsStretch {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -236,7 +239,7 @@ pub struct ClipsStretch {
 }
 
 /// Put the takes of other files into a bank: one file that holds many takes in folders
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsAdd {
     /// The bank; its rig stays as it is
     #[arg(value_name = "BANK")]
@@ -254,7 +257,7 @@ pub struct ClipsAdd {
 }
 
 /// Take takes out of a bank, into a file of their own
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ClipsTake {
     /// The bank; - is standard input
     #[arg(value_name = "BANK")]

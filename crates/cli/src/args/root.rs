@@ -9,7 +9,7 @@ use crate::files::{InputArgs, OutputArgs};
 use crate::quantity;
 
 /// Root motion: lifted from the hips to a root, taken out, put back, and shown
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Root {
     #[command(subcommand)]
     pub action: RootAction,
@@ -54,7 +54,7 @@ pub enum Speed {
 }
 
 /// Move travel and turn from the hips to a root above them, made where there is none; the motion in the world stays
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct RootLift {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -73,7 +73,7 @@ pub struct RootLift {
 }
 
 /// Take travel and turn out: motion in place; they stay in the file with weight 0
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct RootPin {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -89,7 +89,7 @@ pub struct RootPin {
 }
 
 /// Put back what pin took out, exactly
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct RootRestore {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -103,7 +103,7 @@ pub struct RootRestore {
 }
 
 /// Show where each clip goes: distance, speed and turn, and the path from above
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct RootShow {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -121,7 +121,7 @@ pub struct RootShow {
 }
 
 /// Put a node at the origin of the ground: a prop where it is to be attached
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct RootCentre {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -141,7 +141,7 @@ pub struct RootCentre {
 }
 
 /// Loops: found, closed, written out
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct Cycle {
     #[command(subcommand)]
     pub action: CycleAction,
@@ -155,7 +155,7 @@ pub enum CycleAction {
 }
 
 /// Show which takes and clips loop, and where a loop could be cut from a longer take
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct CycleFind {
     /// File to look through; - is standard input
     pub file: PathBuf,
@@ -187,7 +187,7 @@ pub struct Which {
 }
 
 /// Make the ends meet, in value and in slope, by a small correction
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct CycleClose {
     /// File to read; - is standard input
     pub file: PathBuf,
@@ -206,7 +206,7 @@ pub struct CycleClose {
 }
 
 /// Write a loop out, round after round, travel going on
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct CycleExtend {
     /// File to read; - is standard input
     pub file: PathBuf,

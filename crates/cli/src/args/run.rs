@@ -7,7 +7,7 @@ use clap::Args;
 use crate::batch::Shard;
 
 /// Do the steps of a recipe on many files: only what changed, several at a time, with one table at the end
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 #[command(group = clap::ArgGroup::new("mode"))]
 pub struct Run {
     /// Recipe to do: a TOML file, as --example prints one

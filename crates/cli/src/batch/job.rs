@@ -15,7 +15,7 @@ use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::profile::read_profile;
-use nimble_curve_formats::{FormatError, Saving, encode, output_format, write_bytes_by};
+use nimble_curve_formats::{FormatError, Saving, encoded, output_format, write_bytes_by};
 
 use super::pattern::{Hole, Pattern};
 use super::plan::{Job, Plan};
@@ -24,6 +24,7 @@ use super::record::{Digest, LeftOut, Made, Outcome, Record, Records, digest, dig
 use crate::args::{Cli, ClipsAction, ClipsSplit, Command};
 use crate::commands::clips::{pieces, safe};
 use crate::failure::Failure;
+use crate::gate::{self, Origin};
 use crate::report::{LedgerJson, print_json};
 use crate::step::{Shelf, Worked};
 
@@ -76,6 +77,8 @@ struct Item {
     /// Keys and samples in the source.
     before: usize,
     worked: Worked,
+    /// What the last steps that promise something began with.
+    origin: Option<Arc<Scene>>,
 }
 
 /// A file to be written.
@@ -160,7 +163,7 @@ impl<'a> Desk<'a> {
         let source = if parts { loaded.scene.takes.clone() } else { Vec::new() };
         let mut first = Worked::new(loaded.scene, Ledger::default());
         first.ledger.notes.extend(loaded.notes);
-        let mut items = vec![Item { take: None, clip: None, before, worked: first }];
+        let mut items = vec![Item { take: None, clip: None, before, worked: first, origin: None }];
         let mut rig = None;
         for stage in &job.stages {
             // A rig or map that cannot be read now may be read next time.
@@ -175,7 +178,7 @@ impl<'a> Desk<'a> {
                 Kind::Work(step) => {
                     let work = |item: Item| {
                         let more = step.work(&item.worked.scene, &job.path, &self.shelf).map_err(failed)?;
-                        Ok(Item { worked: followed(item.worked, more), ..item })
+                        Ok(item.followed_by(more))
                     };
                     items.into_iter().map(work).collect::<Result<Vec<Item>, Trouble>>()?
                 }
@@ -208,8 +211,10 @@ impl<'a> Desk<'a> {
 
     /// The files that a scene becomes: the animation, its ledger, and pictures.
     fn products(&self, job: &Job, item: Item, base: &Path) -> Result<Vec<Product>, Trouble> {
-        let Item { take, clip, before, worked } = item;
-        let Worked { mut scene, mut ledger, warnings, pictures } = worked;
+        let Item { take, clip, before, worked, origin } = item;
+        let Worked { mut scene, mut ledger, warnings, pictures, promise, .. } = worked;
+        // A profile may change all of it; what is judged then is what comes of it.
+        let origin = origin.filter(|_| self.recipe.profile.is_none());
         if let Some((_, path)) = &self.recipe.profile {
             let (fitted, more) =
                 fit(&scene, &read_profile(path)?, &self.recipe.tolerance).map_err(Failure::from)?;
@@ -230,16 +235,30 @@ impl<'a> Desk<'a> {
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
             buffer_beside: false,
+            keep_start: false,
             base: Some(base),
         };
-        let (bytes, more) = encode(&scene, output_format(&path)?, &path, &saving)?;
+        let made = encoded(&scene, output_format(&path)?, &path, &saving)?;
+        let origin = origin.as_deref().zip(promise.as_ref());
+        let origin = origin.map(|(source, promise)| Origin { source, promise });
+        let verdict = gate::judged(&made, &scene, &path, &saving, origin)?;
+        let source = origin.map_or(&scene, |origin| origin.source);
+        if let Some(why) = gate::refusal(&verdict, &scene, source) {
+            return Err(Failure::new(why).into());
+        }
+        let closing = gate::closing(&verdict, &scene, source);
+        let (bytes, more) = (made.bytes, made.ledger);
         // What other programs find in the file.
         let after = more.entries.iter().map(|entry| entry.after).sum();
-        let ledger = if ledger.entries.is_empty() && ledger.notes.is_empty() {
+        let mut ledger = if ledger.entries.is_empty() && ledger.notes.is_empty() {
             more
         } else {
             ledger.followed_by(more)
         };
+        if origin.is_some() {
+            verdict.settle(&mut ledger, source);
+        }
+        ledger.notes.extend(closing.into_iter().skip(1));
         let beside = |file: String, bytes: Vec<u8>| Product {
             made: Made {
                 file,
@@ -372,6 +391,20 @@ impl<'a> Desk<'a> {
     }
 }
 
+impl Item {
+    /// The item after one more step. Promises are kept from the first of the last steps on that make one.
+    fn followed_by(self, mut more: Worked) -> Item {
+        let promise = more.promise.take();
+        let (origin, promise) = match (self.origin, &self.worked.promise, promise) {
+            (Some(origin), Some(first), Some(next)) => (Some(origin), Some(first.then(&next))),
+            (_, _, Some(next)) => (Some(Arc::new(self.worked.scene.clone())), Some(next)),
+            (_, _, None) => (None, None),
+        };
+        let worked = Worked { promise, ..followed(self.worked, more) };
+        Item { take: self.take, clip: self.clip, before: self.before, worked, origin }
+    }
+}
+
 /// What came of two steps, one after the other.
 fn followed(first: Worked, mut then: Worked) -> Worked {
     // Errors of positions are in units of the scene.
@@ -404,10 +437,8 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
                 entry.take.clone_from(&piece.clip.name);
             }
             let worked = Worked {
-                scene: piece.scene,
-                ledger: ledger.followed_by(piece.ledger),
                 warnings: item.worked.warnings.clone(),
-                pictures: Vec::new(),
+                ..Worked::new(piece.scene, ledger.followed_by(piece.ledger))
             };
             // Where the source has this take, its keys in the clip are those that there were.
             let own = source.iter().find(|take| take.name == piece.take);
@@ -415,7 +446,13 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
                 || worked.scene.takes.iter().map(Take::value_count).sum(),
                 |take| keys_of(take, piece.clip.range),
             );
-            all.push(Item { take: Some(piece.take), clip: Some(piece.clip.name), before, worked });
+            all.push(Item {
+                take: Some(piece.take),
+                clip: Some(piece.clip.name),
+                before,
+                worked,
+                origin: None,
+            });
         }
         if let Some(first) = all.last_mut() {
             first.worked.pictures.splice(0..0, item.worked.pictures);
@@ -433,14 +470,14 @@ fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
     let scene = item.worked.scene;
     let alone = |take: &Take| {
         let own = source.iter().find(|own| own.name == take.name);
+        let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
         let worked = Worked {
-            scene: Scene { takes: vec![take.clone()], ..scene.clone() },
-            ledger: of_take(&item.worked.ledger, &take.name),
             warnings: item.worked.warnings.clone(),
             pictures: std::mem::take(&mut pictures),
+            ..Worked::new(alone, of_take(&item.worked.ledger, &take.name))
         };
         let before = own.map_or(item.before, |own| own.value_count());
-        Item { take: Some(take.name.clone()), clip: None, before, worked }
+        Item { take: Some(take.name.clone()), clip: None, before, worked, origin: None }
     };
     scene.takes.iter().map(alone).collect()
 }

@@ -3,6 +3,8 @@
 use std::io::Write as _;
 use std::path::Path;
 
+use nimble_curve_core::judge::Sampling;
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::TimeRange;
@@ -18,22 +20,23 @@ impl Step for Bake {
         let frame = |frame: f64| scene.rate.ticks_at(frame);
         let range = self.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
         let (result, ledger) = bake(scene, &BakeOptions { rate: self.rate, step: self.step, range });
-        Ok(Worked::new(result, ledger))
+        let mut worked = Worked::same(scene, result, ledger, Tolerance::default());
+        if let Some(promise) = &mut worked.promise {
+            promise.claim.sampling = Sampling::Result;
+        }
+        Ok(worked)
     }
 }
 
 pub fn run(args: &Bake) -> Result<(), Failure> {
-    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &args.output)?;
-    let mut out = Report::beside(&args.output.output);
+    let output = args.output.of(&args.file);
+    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_fates(&mut out, &ledger, &scene.space)?;
-    if args.step == 1 {
-        let text = "errors are those halfway between samples, where straight lines stand in for the curve";
-        writeln!(out, "  {}", Style::Faint.paint(text))?;
-    }
-    Ok(())
+    Ok(report::close(&mut out, &closing)?)
 }

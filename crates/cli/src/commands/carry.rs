@@ -27,7 +27,7 @@ use serde::Serialize;
 
 use crate::args::{Carry, Feet, Travel};
 use crate::failure::Failure;
-use crate::files::{self, InputArgs, OutputArgs};
+use crate::files::{self, InputArgs, Output};
 use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
@@ -107,7 +107,7 @@ fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
 impl Carry {
     /// What is taken for granted of the target's file.
     fn onto_input(&self) -> InputArgs {
-        InputArgs { unit: self.onto_unit, up: self.onto_up, fps: None }
+        InputArgs { unit: self.onto_unit, up: self.onto_up, ..InputArgs::default() }
     }
 
     fn refusal(&self, left_out: usize) -> Option<Failure> {
@@ -141,8 +141,7 @@ impl Step for Carry {
 }
 
 pub fn run(args: &Carry) -> Result<(), Failure> {
-    let output =
-        args.output.as_ref().map(|output| OutputArgs { output: output.clone(), in_place: args.in_place });
+    let output = args.output.as_ref().map(|output| Output::new(output.clone(), args.over));
     if let Some(output) = &output {
         output.check(&[&args.source, &args.onto])?;
     }
@@ -160,7 +159,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     };
     let refusal = args.refusal(ledger.count(Fate::LeftOut));
     if let Some(output) = output.as_ref().filter(|_| refusal.is_none()) {
-        output.write_as(&scene, &Saving { base: Some(&args.onto), ..Saving::default() })?;
+        output.write_as(&scene, &Saving { base: Some(&args.onto), ..Saving::default() }, None)?;
     }
     if let Some(path) = &args.ledger {
         let mut bytes = Vec::new();

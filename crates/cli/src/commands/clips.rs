@@ -22,7 +22,7 @@ use crate::args::{
     ClipsSplit, ClipsStretch, ClipsTake, ClipsTrim, Start,
 };
 use crate::failure::Failure;
-use crate::files::{self, InputArgs, OutputArgs};
+use crate::files::{self, InputArgs, Output, OverArgs};
 use crate::report::{self, amount, counted, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files, say_warnings};
 use crate::table::{Align, Table};
@@ -32,16 +32,16 @@ pub fn run(args: &Clips) -> Result<(), Failure> {
     match &args.action {
         None => list(args),
         Some(ClipsAction::Find(args)) => run_find(args),
-        Some(ClipsAction::Name(args)) => noted(args, &args.file, args.input, &args.output),
+        Some(ClipsAction::Name(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Split(args)) => run_split(args),
         Some(ClipsAction::Join(args)) => run_join(args),
         Some(ClipsAction::Sheet(args)) => run_sheet(args),
-        Some(ClipsAction::Rename(args)) => noted(args, &args.file, args.input, &args.output),
-        Some(ClipsAction::Shift(args)) => noted(args, &args.file, args.input, &args.output),
+        Some(ClipsAction::Rename(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
+        Some(ClipsAction::Shift(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Trim(args)) => run_trim(args),
-        Some(ClipsAction::Stretch(args)) => noted(args, &args.file, args.input, &args.output),
+        Some(ClipsAction::Stretch(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Add(args)) => run_add(args),
-        Some(ClipsAction::Take(args)) => noted(args, &args.bank, args.input, &args.output),
+        Some(ClipsAction::Take(args)) => noted(args, &args.bank, args.input, &args.output.of(&args.bank)),
     }
 }
 
@@ -252,9 +252,9 @@ fn write_found(
         let text = sheet_text(&["name", "first", "last", "take", "note"], &rows, format);
         return Ok(nimble_curve_formats::write_bytes(text.as_bytes(), path)?);
     }
-    let output = OutputArgs { output: path.to_owned(), in_place: false };
+    let output = Output::new(path.to_owned(), OverArgs::default());
     output.check(&[&args.file])?;
-    output.write(&with_clips(scene, found), &args.file)?;
+    output.write(&with_clips(scene, found), &args.file, None)?;
     Ok(())
 }
 
@@ -342,10 +342,10 @@ fn take_index(scene: &Scene, wanted: Option<&String>, file: &Path) -> Result<usi
 }
 
 /// Does a step between two files, and says in one line what it noted.
-fn noted(step: &impl Step, file: &Path, input: InputArgs, output: &OutputArgs) -> Result<(), Failure> {
+fn noted(step: &impl Step, file: &Path, input: InputArgs, output: &Output) -> Result<(), Failure> {
     let (_, worked) = between_files(step, file, input, output)?;
     let notes: Vec<&str> = worked.ledger.notes.iter().map(String::as_str).collect();
-    done(&output.output, &report::listed(&notes, 6))?;
+    done(&output.path, &report::listed(&notes, 6))?;
     say_warnings(&worked);
     Ok(())
 }
@@ -382,8 +382,8 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     let mut written = Vec::new();
     for ((take, clip), path) in jobs.iter().zip(&paths) {
         let (part, _) = cut_out(scene, take, clip, args)?;
-        let output = OutputArgs { output: path.clone(), in_place: args.replace };
-        output.write(&part, &args.file)?;
+        let over = OverArgs { in_place: args.replace, replace: args.replace, accept: args.accept };
+        Output::new(path.clone(), over).write(&part, &args.file, None)?;
         let own = &part.takes[0];
         written.push(WrittenJson {
             file: path.display().to_string(),
@@ -526,7 +526,8 @@ fn file_names(args: &ClipsSplit, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>,
 
 fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
     let inputs: Vec<&Path> = args.files.iter().map(PathBuf::as_path).collect();
-    args.output.check(&inputs)?;
+    let output = args.output.of(&args.files[0]);
+    output.check(&inputs)?;
     let scenes = inputs
         .iter()
         .map(|path| Ok(files::read(path, args.input)?.scene))
@@ -539,9 +540,9 @@ fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
         tolerance: args.tolerance,
     };
     let (scene, ledger) = join(&scenes, &options)?;
-    args.output.write(&scene, &args.files[0])?;
-    let mut out = Report::beside(&args.output.output);
-    let title = format!("{} → {}", counted(args.files.len(), "file"), args.output.output.display());
+    output.write(&scene, &args.files[0], None)?;
+    let mut out = Report::beside(&output.path);
+    let title = format!("{} → {}", counted(args.files.len(), "file"), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&title))?;
     table(&scene, &all_summaries(&scene)?).print(&mut out)?;
     report::print_left_out(&mut out, &ledger)?;
@@ -702,9 +703,10 @@ impl Step for ClipsTrim {
 }
 
 fn run_trim(args: &ClipsTrim) -> Result<(), Failure> {
-    let (scene, worked) = between_files(args, &args.file, args.input, &args.output)?;
-    let mut out = Report::beside(&args.output.output);
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let output = args.output.of(&args.file);
+    let (scene, worked) = between_files(args, &args.file, args.input, &output)?;
+    let mut out = Report::beside(&output.path);
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_fates(&mut out, &worked.ledger, &scene.space)?;
     Ok(())
@@ -723,7 +725,8 @@ impl Step for ClipsStretch {
 }
 
 fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
-    args.output
+    let output = args.output.of(&args.bank);
+    output
         .check(&args.files.iter().map(PathBuf::as_path).chain([args.bank.as_path()]).collect::<Vec<_>>())?;
     let mut bank = files::read(&args.bank, args.input)?.scene;
     let mut ledger = Ledger::default();
@@ -756,10 +759,10 @@ fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
             bank.takes.push(own);
         }
     }
-    args.output.write(&bank, &args.bank)?;
+    output.write(&bank, &args.bank, None)?;
     let names: Vec<&str> = added.iter().map(String::as_str).collect();
-    done(&args.output.output, &format!("added {}", report::listed(&names, 8)))?;
-    report::print_left_out(&mut Report::beside(&args.output.output), &ledger)?;
+    done(&output.path, &format!("added {}", report::listed(&names, 8)))?;
+    report::print_left_out(&mut Report::beside(&output.path), &ledger)?;
     Ok(())
 }
 

@@ -3,7 +3,9 @@
 use std::io::Write as _;
 use std::path::Path;
 
+use nimble_curve_core::judge::Scope;
 use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
@@ -16,20 +18,22 @@ use nimble_curve_formats::{Format, Saving, output_format};
 
 use crate::args::{ControllerType, Convert};
 use crate::failure::Failure;
-use crate::files::{self, OutputArgs};
+use crate::files::{self, Output, Written};
+use crate::gate::{self, Origin, Promise};
 use crate::report::{self, LedgerJson};
 use crate::step::{Shelf, Step, Worked};
 use crate::terminal::{Report, Style};
 
 impl Step for Convert {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let (scene, ledger) = worked_on(scene.clone(), self)?;
-        Ok(Worked::new(scene, ledger.unwrap_or_default()))
+        let (result, ledger) = worked_on(scene.clone(), self)?;
+        let promise = promise(self, scene, &result, ledger.as_ref());
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger.unwrap_or_default()) })
     }
 }
 
 pub fn run(args: &Convert) -> Result<(), Failure> {
-    let output = OutputArgs { output: args.output.clone(), in_place: args.in_place };
+    let output = Output::new(args.output.clone(), args.over);
     output.check(&[&args.file])?;
     for (is_set, option, formats, fits) in [
         (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", Format::is_usd as fn(Format) -> bool),
@@ -40,20 +44,21 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
             return Err(Failure::new(format!("{file}: {option} is for {formats} only")));
         }
     }
-    let scene = files::read(&args.file, args.input)?.scene;
-    let (scene, ledger) = worked_on(scene, args)?;
+    let source = files::read(&args.file, args.input)?.scene;
     let saving = Saving {
         tolerance: args.tolerance,
         without_extra: args.without_extra,
         skeletons: args.skeletons,
         buffer_beside: args.buffer_beside,
+        keep_start: args.keep_start,
         base: Some(&args.file),
     };
-    let written = output.write_as(&scene, &saving)?;
-    let ledger = match ledger {
-        Some(ledger) => ledger.followed_by(written),
-        None => written,
+    let (scene, ledger, written) = made(args, &source, &output, saving)?;
+    let mut ledger = match ledger {
+        Some(ledger) => ledger.followed_by(written.ledger),
+        None => written.ledger,
     };
+    written.verdict.settle(&mut ledger, &source);
     let json = LedgerJson::new(&ledger, &scene.space);
     if let Some(path) = &args.ledger {
         let mut bytes = Vec::new();
@@ -70,7 +75,48 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         report::print_fates(&mut out, &ledger, &scene.space)?;
     }
     report::print_noted(&mut out, &ledger, if args.controllers.is_some() { usize::MAX } else { 6 })?;
-    Ok(())
+    Ok(report::close(&mut out, &gate::closing(&written.verdict, &scene, &source))?)
+}
+
+/// Works on a scene and writes it, closer where the judge finds it farther off than it may be.
+fn made(
+    args: &Convert,
+    source: &Scene,
+    output: &Output,
+    saving: Saving<'_>,
+) -> Result<(Scene, Option<Ledger>, Written), Failure> {
+    const ATTEMPTS: usize = 3;
+    let (mut closer, mut attempt) = (args.clone(), 1);
+    loop {
+        let (scene, ledger) = worked_on(source.clone(), &closer)?;
+        // What is promised is what was asked for.
+        let promise = promise(args, source, &scene, ledger.as_ref());
+        let origin = Some(Origin { source, promise: &promise });
+        let saving = Saving { tolerance: closer.tolerance, ..saving };
+        let prepared = output.prepare(&scene, &saving, origin)?;
+        match prepared.tightening() {
+            Some(factor) if attempt < ATTEMPTS => {
+                closer.tolerance = closer.tolerance.times(factor);
+                attempt += 1;
+            }
+            _ => {
+                let written = output.finish(prepared, &scene, &saving, origin)?;
+                return Ok((scene, ledger, written));
+            }
+        }
+    }
+}
+
+/// The same motion, but for what was not selected; exactly the same where nothing is done to it.
+fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledger>) -> Promise {
+    let exact = Tolerance { angle: 1e-9, length: 1e-9, scalar: 1e-9 };
+    let Some(ledger) = ledger else { return Promise::same(source, result, exact) };
+    let mut promise = Promise::same(source, result, args.tolerance);
+    promise.claim = promise.claim.excusing(source, ledger);
+    if args.profile.is_some() {
+        promise.scope = Scope::AllButLayers;
+    }
+    promise
 }
 
 /// What is done to the scene before it is written, in order; no ledger where nothing is.

@@ -140,14 +140,14 @@ impl Step for CycleExtend {
 }
 
 fn run_close(args: &CycleClose) -> Result<(), Failure> {
-    let (scene, Worked { scene: result, ledger, .. }) =
-        between_files(args, &args.file, args.input, &args.output)?;
+    let output = args.output.of(&args.file);
+    let (scene, Worked { scene: result, ledger, .. }) = between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
-    let mut out = Report::beside(&args.output.output);
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     let moved = || ledger.entries.iter().filter(|entry| entry.error.is_some());
     report::print_entries(&mut out, moved(), &scene.space, "moved")?;
@@ -169,14 +169,14 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
 }
 
 fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
-    let (scene, Worked { scene: result, ledger, .. }) =
-        between_files(args, &args.file, args.input, &args.output)?;
+    let output = args.output.of(&args.file);
+    let (scene, Worked { scene: result, ledger, .. }) = between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
-    let mut out = Report::beside(&args.output.output);
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_fates(&mut out, &ledger, &scene.space)?;
     for take in result.takes.iter().filter(|take| options.take.as_ref().is_none_or(|name| *name == take.name))

@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
+use nimble_curve_core::judge::Scope;
 use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::layers::{
@@ -153,17 +154,26 @@ impl Step for LayersFlatten {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let options = FlattenOptions { only: self.only.clone(), tolerance: self.tolerance };
         let (result, ledger) = flatten(scene, &options).map_err(|error| suggest(error, scene))?;
-        Ok(Worked::new(result, ledger))
+        let mut worked = Worked::same(scene, result, ledger, self.tolerance);
+        if let Some(promise) = &mut worked.promise {
+            promise.scope = Scope::AllButLayers;
+        }
+        Ok(worked)
+    }
+
+    fn closer(&self, factor: f64) -> Option<LayersFlatten> {
+        Some(LayersFlatten { tolerance: self.tolerance.times(factor), ..self.clone() })
     }
 }
 
 fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
-    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &args.output)?;
-    let mut out = Report::beside(&args.output.output);
+    let output = args.output.of(&args.file);
+    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     print_ledger(&mut out, &scene, &ledger)?;
     let kept = ledger.count(Fate::Kept);
@@ -174,7 +184,7 @@ fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
             counted(kept, "property").replace("propertys", "properties")
         )?;
     }
-    Ok(())
+    Ok(report::close(&mut out, &closing)?)
 }
 
 /// All that was not just kept.
@@ -199,19 +209,21 @@ impl Step for LayersSplit {
 }
 
 fn run_split(args: &LayersSplit) -> Result<(), Failure> {
-    args.output.check(&[&args.against])?;
-    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &args.output)?;
-    let mut out = Report::beside(&args.output.output);
+    let output = args.output.of(&args.file);
+    output.check(&[&args.against])?;
+    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} + layer {} → {}", args.file.display(), args.name, args.output.output.display());
+    let arrow = format!("{} + layer {} → {}", args.file.display(), args.name, output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     if ledger.entries.is_empty() {
         writeln!(out, "  the two move alike: the layer is empty")?;
         return Ok(());
     }
-    print_ledger(&mut out, &scene, &ledger)
+    print_ledger(&mut out, &scene, &ledger)?;
+    Ok(report::close(&mut out, &closing)?)
 }
 
 impl Step for LayersSet {
@@ -236,9 +248,10 @@ impl Step for LayersSet {
 }
 
 fn run_set(args: &LayersSet) -> Result<(), Failure> {
-    let (_, Worked { scene, .. }) = between_files(args, &args.file, args.input, &args.output)?;
-    let mut out = Report::beside(&args.output.output);
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let output = args.output.of(&args.file);
+    let (_, Worked { scene, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let mut out = Report::beside(&output.path);
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     for take in &scene.takes {
         stack_table(&scene, take).print(&mut out)?;

@@ -6,6 +6,7 @@ use std::path::Path;
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderError, ReorderOptions, reorder, survey};
 use nimble_curve_core::ops::unwind::unwind;
@@ -14,14 +15,14 @@ use serde::Serialize;
 
 use crate::args::Reorder;
 use crate::failure::Failure;
-use crate::files::{self, OutputArgs};
+use crate::files::{self, Output};
 use crate::report::{self, LedgerJson, counted};
 use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
 impl Step for Reorder {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, source: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let result = match self.to {
             Some(to) => {
                 let options = ReorderOptions {
@@ -30,19 +31,24 @@ impl Step for Reorder {
                     tolerance: self.tolerance,
                     handles: self.tangents.map(Handles::from),
                 };
-                reorder(scene, &options)
+                reorder(source, &options)
             }
-            None => unwind(scene, &self.only),
+            None => unwind(source, &self.only),
         };
-        let (scene, ledger) = result.map_err(|error| suggest(error, scene))?;
-        Ok(Worked::new(scene, ledger))
+        let (scene, ledger) = result.map_err(|error| suggest(error, source))?;
+        let tolerance = Tolerance { angle: self.tolerance, ..Tolerance::default() };
+        Ok(Worked::same(source, scene, ledger, tolerance))
+    }
+
+    fn closer(&self, factor: f64) -> Option<Reorder> {
+        Some(Reorder { tolerance: self.tolerance * factor, ..self.clone() })
     }
 }
 
 pub fn run(args: &Reorder) -> Result<(), Failure> {
     let Some(output) = &args.output else { return run_survey(args) };
-    let output = OutputArgs { output: output.clone(), in_place: args.in_place };
-    let (scene, Worked { ledger, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let output = Output::new(output.clone(), args.over);
+    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
     let what = match args.to {
         Some(NewOrder::To(order)) => format!(" in {order}"),
         Some(NewOrder::Best) => " in the best orders".to_owned(),
@@ -52,16 +58,17 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
         Some(NewOrder::Best) => survey_for(args, &scene).unwrap_or_default(),
         _ => Vec::new(),
     };
-    let mut out = Report::beside(&output.output);
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}{what}", args.file.display(), output.output.display());
+    let arrow = format!("{} → {}{what}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     if !surveyed.is_empty() {
         print_survey(&mut out, &scene, &surveyed)?;
     }
-    print_ledger(&mut out, &scene, &ledger, args.unwind)
+    print_ledger(&mut out, &scene, &ledger, args.unwind)?;
+    Ok(report::close(&mut out, &closing)?)
 }
 
 fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: bool) -> Result<(), Failure> {

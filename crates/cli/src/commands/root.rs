@@ -16,7 +16,7 @@ use serde_json::json;
 use super::plot::{Picture, stem};
 use crate::args::{Root, RootAction, RootCentre, RootLift, RootParts, RootPin, RootRestore, RootShow, Speed};
 use crate::failure::Failure;
-use crate::files::{self, InputArgs, OutputArgs};
+use crate::files::{self, InputArgs, Output};
 use crate::report::{self, ErrorJson, LedgerJson, amount, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
@@ -25,10 +25,14 @@ use crate::terminal::{Report, Style};
 pub fn run(args: &Root) -> Result<(), Failure> {
     match &args.action {
         RootAction::Lift(args) => run_lift(args),
-        RootAction::Pin(args) => finish(args, &args.file, args.input, &args.output, args.json),
-        RootAction::Restore(args) => finish(args, &args.file, args.input, &args.output, args.json),
+        RootAction::Pin(args) => finish(args, &args.file, args.input, &args.output.of(&args.file), args.json),
+        RootAction::Restore(args) => {
+            finish(args, &args.file, args.input, &args.output.of(&args.file), args.json)
+        }
         RootAction::Show(args) => run_show(args),
-        RootAction::Centre(args) => finish(args, &args.file, args.input, &args.output, args.json),
+        RootAction::Centre(args) => {
+            finish(args, &args.file, args.input, &args.output.of(&args.file), args.json)
+        }
     }
 }
 
@@ -86,7 +90,7 @@ fn finish(
     step: &impl Step,
     file: &Path,
     input: InputArgs,
-    output: &OutputArgs,
+    output: &Output,
     as_json: bool,
 ) -> Result<(), Failure> {
     let (_, worked) = between_files(step, file, input, output)?;
@@ -96,12 +100,12 @@ fn finish(
 /// Says what became of everything; `error` is how far the result is from its source in the world.
 fn said(
     file: &Path,
-    output: &OutputArgs,
+    output: &Output,
     (scene, ledger): (&Scene, &Ledger),
     error: Option<[MeasuredError; 2]>,
     as_json: bool,
 ) -> Result<(), Failure> {
-    let mut out = Report::beside(&output.output);
+    let mut out = Report::beside(&output.path);
     if as_json {
         let one = |index: usize| error.map(|error| ErrorJson::new(&error[index], &scene.space));
         let ledger = LedgerJson::new(ledger, &scene.space);
@@ -110,7 +114,7 @@ fn said(
             &RootJson { world_position: one(0), world_rotation: one(1), ledger },
         )?);
     }
-    let arrow = format!("{} → {}", file.display(), output.output.display());
+    let arrow = format!("{} → {}", file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_entries(&mut out, ledger.entries.iter(), &scene.space, "moved")?;
     for note in &ledger.notes {
@@ -132,10 +136,11 @@ fn said(
 }
 
 fn run_lift(args: &RootLift) -> Result<(), Failure> {
-    let (scene, worked) = between_files(args, &args.file, args.input, &args.output)?;
+    let output = args.output.of(&args.file);
+    let (scene, worked) = between_files(args, &args.file, args.input, &output)?;
     let error = moved(&scene, &worked.scene, &options(&args.parts, &args.root))
         .map_err(|error| Failure::new(error.to_string()))?;
-    said(&args.file, &args.output, (&worked.scene, &worked.ledger), Some(error), args.json)
+    said(&args.file, &output, (&worked.scene, &worked.ledger), Some(error), args.json)
 }
 
 fn run_show(args: &RootShow) -> Result<(), Failure> {

@@ -4,7 +4,9 @@ use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
+use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::ops::unbake::{
@@ -17,6 +19,7 @@ use nimble_curve_core::value::Quantity;
 
 use crate::args::{Keys, Rotation, Unbake};
 use crate::failure::Failure;
+use crate::gate::{self, Origin, Promise};
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
@@ -30,6 +33,7 @@ impl Step for Unbake {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let unbaked = unbake(scene, &options(self, scene)?).map_err(|error| suggest(error, scene))?;
         let mut worked = Worked::new(unbaked.scene, unbaked.ledger);
+        worked.promise = Some(promise(self, scene, &worked.scene, &worked.ledger)?);
         let metres = scene.space.metres_per_unit;
         if let (Some((distance, at, _)), Some(world)) = (unbaked.world, self.world)
             && distance * metres > world
@@ -42,17 +46,21 @@ impl Step for Unbake {
 }
 
 pub fn run(args: &Unbake) -> Result<(), Failure> {
-    args.output.check(&[&args.file])?;
+    let output = args.output.of(&args.file);
+    output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
     let options = options(args, &scene)?;
     let failed = |error: UnbakeError| suggest(error, &scene);
-    let unbaked = unbake(&scene, &options).map_err(failed)?;
-    args.output.write(&unbaked.scene, &args.file)?;
-    let mut out = Report::beside(&args.output.output);
+    let mut unbaked = unbake(&scene, &options).map_err(failed)?;
+    let promise = promise(args, &scene, &unbaked.scene, &unbaked.ledger)?;
+    let origin = Origin { source: &scene, promise: &promise };
+    let written = output.write(&unbaked.scene, &args.file, Some(origin))?;
+    written.verdict.settle(&mut unbaked.ledger, &scene);
+    let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&unbaked.ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.output.display());
+    let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     let refitted = |entry: &&Entry| entry.fate == Fate::Refitted;
     let samples: usize = unbaked.ledger.entries.iter().filter(refitted).map(|entry| entry.before).sum();
@@ -83,7 +91,25 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
         let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0]).map_err(failed)?;
         print_trade_off(&mut out, &others, &unbaked.ledger, args)?;
     }
-    Ok(())
+    Ok(report::close(&mut out, &gate::closing(&written.verdict, &unbaked.scene, &scene))?)
+}
+
+/// The same motion within the widest of the tolerances that were given.
+fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Result<Promise, Failure> {
+    let mut widest = args.tolerance;
+    for (_, text) in &args.tolerance_for {
+        let own = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
+        widest = Tolerance {
+            angle: widest.angle.max(own.angle),
+            length: widest.length.max(own.length),
+            scalar: widest.scalar.max(own.scalar),
+        };
+    }
+    let mut promise = Promise::same(source, result, widest);
+    promise.claim = promise.claim.excusing(source, ledger);
+    promise.claim.sampling = Sampling::KeysOfSource;
+    promise.world = args.world;
+    Ok(promise)
 }
 
 fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {

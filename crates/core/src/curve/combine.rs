@@ -15,6 +15,8 @@ pub fn combine(parts: &[(f64, &Curve)], offset: f64) -> Option<Curve> {
         .collect();
     match parts.as_slice() {
         [] => return Some(Curve::constant(Ticks::ZERO, offset)),
+        // In a gap what lies under the curve shows through, which the sum does not know.
+        [(factor, only)] if only.has_gaps() && (*factor, offset) != (1.0, 0.0) => return None,
         [(factor, only)] => return Some(only.affine(*factor, offset)),
         _ => {}
     }

@@ -340,7 +340,10 @@ impl Curve {
         {
             curve.keys.push(Key::new(first, value));
         }
-        (curve.before, curve.after) = (Behaviour::Held, Behaviour::Held);
+        // Where the range starts or ends in a gap, the gap goes on to its edge.
+        let is_gap = |time: Ticks| !curve.keys.is_empty() && self.value_at(time.as_f64()).is_none();
+        let outside = |gap: bool| if gap { Behaviour::None } else { Behaviour::Held };
+        (curve.before, curve.after) = (outside(is_gap(first)), outside(is_gap(last)));
         curve
     }
 

@@ -261,6 +261,15 @@ impl Curve {
         self.keys.is_empty()
     }
 
+    /// Whether there are times at which the curve has no value, although it has keys.
+    pub fn has_gaps(&self) -> bool {
+        let inside = self
+            .keys
+            .split_last()
+            .is_some_and(|(_, keys)| keys.iter().any(|key| key.interpolation == Interpolation::None));
+        inside || (!self.is_empty() && [self.before, self.after].contains(&Behaviour::None))
+    }
+
     /// From the first to the last key; `None` for a curve without keys.
     pub fn range(&self) -> Option<TimeRange> {
         Some(TimeRange { first: self.keys.first()?.time, last: self.keys.last()?.time })

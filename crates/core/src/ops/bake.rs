@@ -1,7 +1,8 @@
 //! Bake: curves become samples.
 
 use super::channel::{count, each_track, property};
-use super::controllers::{Changed, NoForm, Setting, sampled};
+use super::controllers::{Changed, Grid, NoForm, Setting, sampled};
+use super::mixing::of_one_type;
 use super::trace::Trace;
 use crate::address::Addresses;
 use crate::controller::{Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey};
@@ -71,7 +72,7 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
         Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NoForm::NoValue)?;
     let trace = Trace::of_controller(sampler);
     if step <= 1 {
-        return sampled(&trace, rate, setting.range, setting);
+        return sampled(&trace, Grid::whole(rate), setting.range, setting);
     }
     let (first, last) =
         (rate.frame(setting.range.first).ceil() as i64, rate.frame(setting.range.last).floor() as i64);
@@ -80,7 +81,8 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
         frames.push(last);
     }
     let times: Vec<Ticks> = frames.iter().map(|&frame| rate.ticks(frame)).collect();
-    let values: Vec<Value> = times.iter().map(|time| trace.value(time.as_f64())).collect();
+    let mut values: Vec<Value> = times.iter().map(|time| trace.value(time.as_f64())).collect();
+    of_one_type(&mut values);
     let controller = keyed(&times, &values).ok_or(NoForm::Matrix)?;
     Ok(Changed { controller, fate: Fate::Sampled, error: None, added: 0 })
 }

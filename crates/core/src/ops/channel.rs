@@ -99,6 +99,7 @@ impl Bookkeeper<'_> {
             layer: self.take.layers[layer].name.clone(),
             channel: self.addresses.property(&track.target),
             to: None,
+            target: Some(track.target.clone()),
             fate: Fate::Kept,
             error: None,
             before: count,

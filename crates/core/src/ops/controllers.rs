@@ -7,6 +7,7 @@ use thiserror::Error;
 
 use super::channel::{Tolerance, count, each_track, property, times_added};
 use super::linear::{Sums, with_constants};
+use super::mixing::{of_one_type, share, stays_mixed};
 use super::trace::{Trace, union_times};
 use super::unbake::fit_samples;
 use crate::address::{Addresses, matches};
@@ -75,6 +76,9 @@ pub enum NoForm {
     /// It holds matrices.
     #[error("matrices cannot be turned into this")]
     Matrix,
+    /// Other layers would mix with it otherwise.
+    #[error("its layers would mix otherwise then: flatten them first")]
+    Mixed,
     /// There is nothing to evaluate.
     #[error("it has no samples that tell its value")]
     NoValue,
@@ -136,7 +140,13 @@ impl Setting {
     }
 
     fn times(&self, controller: &Controller) -> Vec<Ticks> {
-        union_times(std::iter::once(controller), [], self.range)
+        // Between the samples in a stack nothing is known: it is looked at where they are.
+        let samples = match controller {
+            Controller::Samples(_) => None,
+            other => other.samples(),
+        };
+        let sampled = samples.into_iter().flat_map(|s| (0..s.len()).map(|index| s.time(index)));
+        union_times(std::iter::once(controller), sampled, self.range)
     }
 }
 
@@ -170,36 +180,74 @@ fn constant(controller: &Controller, setting: &Setting) -> Result<Changed, NoFor
 
 fn samples(controller: &Controller, rate: FrameRate, setting: &Setting) -> Result<Changed, NoForm> {
     let range = controller.range().map_or(setting.range, |own| own.union(setting.range));
-    sampled(&setting.trace(controller)?, rate, range, setting)
+    sampled(&setting.trace(controller)?, Grid::of(controller.samples(), rate), range, setting)
 }
 
-/// Samples of a traced function on the whole frames of a rate that cover a range.
+/// Evenly spaced instants.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Grid {
+    pub rate: FrameRate,
+    /// One of them.
+    pub through: Ticks,
+}
+
+impl Grid {
+    /// The whole frames of a rate.
+    pub fn whole(rate: FrameRate) -> Grid {
+        Grid { rate, through: Ticks::ZERO }
+    }
+
+    /// The instants of some samples, where they have this rate; else its whole frames.
+    pub fn of(samples: Option<&Samples>, rate: FrameRate) -> Grid {
+        match samples.filter(|samples| samples.rate == rate) {
+            Some(samples) => Grid { rate, through: samples.start },
+            None => Grid::whole(rate),
+        }
+    }
+}
+
+/// Samples of a traced function at the instants of a grid that cover a range.
 pub(super) fn sampled(
     trace: &Trace<'_>,
-    rate: FrameRate,
+    grid: Grid,
     range: TimeRange,
     setting: &Setting,
 ) -> Result<Changed, NoForm> {
-    let first = rate.frame(range.first).floor() as i64;
-    let last = rate.frame(range.last).ceil() as i64;
-    let mut values = Vec::new();
-    let mut kind = SampleKind::Scalar;
-    for frame in first..=last {
-        let value = trace.value(rate.ticks(frame).as_f64());
-        kind = match value {
-            Value::Scalar(_) => SampleKind::Scalar,
-            Value::Vector(_) => SampleKind::Vector,
-            Value::Euler { order, .. } => SampleKind::Euler(order),
-            Value::Quaternion(_) => SampleKind::Quaternion,
-            Value::Matrix(_) => SampleKind::Matrix,
-            Value::Discrete(_) => return Err(NoForm::Discrete),
-        };
-        values.extend(value.numbers().unwrap_or_default());
+    let Grid { rate, through } = grid;
+    let first = rate.frame(range.first - through).floor() as i64;
+    let last = rate.frame(range.last - through).ceil() as i64;
+    let mut all: Vec<Value> =
+        (first..=last).map(|frame| trace.value((through + rate.ticks(frame)).as_f64())).collect();
+    // Where a layer counts for nothing, or a curve has no value, what is left may be angles among turns.
+    of_one_type(&mut all);
+    let kind = match all.first() {
+        Some(Value::Scalar(_)) | None => SampleKind::Scalar,
+        Some(Value::Vector(_)) => SampleKind::Vector,
+        Some(Value::Euler { order, .. }) => SampleKind::Euler(*order),
+        Some(Value::Quaternion(_)) => SampleKind::Quaternion,
+        Some(Value::Matrix(_)) => SampleKind::Matrix,
+        Some(Value::Discrete(_)) => return Err(NoForm::Discrete),
+    };
+    let mut values = Vec::with_capacity(all.len() * kind.width());
+    for value in &all {
+        push_numbers(value, &mut values);
     }
-    let made = Controller::Samples(Samples { start: rate.ticks(first), rate, kind, values });
-    let halves = (first * 2..=last * 2).map(|half| half as f64 * 0.5 * rate.ticks_per_frame());
+    let made = Controller::Samples(Samples { start: through + rate.ticks(first), rate, kind, values });
+    let halves =
+        (first * 2..=last * 2).map(|half| through.as_f64() + half as f64 * 0.5 * rate.ticks_per_frame());
     let error = difference(trace, &setting.trace(&made)?, setting, halves);
     Ok(Changed { controller: made, fate: Fate::Sampled, error: Some(error), added: 0 })
+}
+
+/// Adds the numbers of a value to a row.
+fn push_numbers(value: &Value, row: &mut Vec<f64>) {
+    match value {
+        Value::Scalar(number) => row.push(*number),
+        Value::Vector(v) | Value::Euler { angles: v, .. } => row.extend(v.to_array()),
+        Value::Quaternion(q) => row.extend(q.to_array()),
+        Value::Matrix(m) => row.extend(m.to_cols_array()),
+        Value::Discrete(_) => {}
+    }
 }
 
 /// The largest difference of two functions at some times: the angle of rotations, the distance of anything else.
@@ -247,7 +295,7 @@ fn curves(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm>
     }
     let trace = setting.trace(controller)?;
     let times = setting.times(controller);
-    if times.is_empty() && controller.samples().is_some() {
+    if controller.key_times(setting.range).is_empty() && controller.samples().is_some() {
         // A stack over samples and nothing else.
         let rate = controller.samples().map_or(setting.rate, |samples| samples.rate);
         return curves(&samples(controller, rate, setting)?.controller, setting);
@@ -450,25 +498,6 @@ fn keyed<'a>(path: KeyedRotation, setting: &Setting) -> (Path<'a>, Vec<Knot>) {
     (Path::Keyed(path), knots)
 }
 
-/// Whether a rotation's new form would change how its layers mix: angles one by one or as rotations.
-fn mixes_angles(take: &Take, track: &Track, form: Form) -> bool {
-    let on_it = |layer: &Layer| layer.tracks.iter().any(|other| other.target == track.target);
-    let layers: Vec<&Layer> = take.layers.iter().filter(|layer| on_it(layer)).collect();
-    let is_euler = match &track.controller {
-        Controller::Euler(_) | Controller::Constant(Value::Euler { .. }) => true,
-        Controller::Samples(samples) => matches!(samples.kind, SampleKind::Euler(_)),
-        _ => false,
-    };
-    let stays = match form {
-        Form::Curves => is_euler,
-        Form::Quaternion => !is_euler,
-        Form::Samples(_) | Form::Constant => true,
-    };
-    !stays
-        && layers.len() > 1
-        && layers[1..].iter().any(|layer| layer.rotations == RotationMixing::ByComponent)
-}
-
 /// How to turn the controllers of a scene into another form.
 #[derive(Clone, Debug)]
 pub struct ChangeOptions {
@@ -490,13 +519,23 @@ pub fn change_all(scene: &Scene, options: &ChangeOptions) -> (Scene, Ledger) {
         let Some((kind, rest)) = property(scene, books.take, layer, track).filter(|_| chosen) else {
             return kept(String::new());
         };
-        if kind == PropertyKind::Rotation && mixes_angles(books.take, track, options.form) {
-            return kept("layers mix its angles one by one: flatten them first".into());
-        }
-        let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+        let tolerance =
+            options.tolerance.of(kind.quantity(), &scene.space) * share(books.take, &track.target, kind);
         let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: books.take.range };
         match change(&track.controller, options.form, &setting) {
             Err(why) => kept(format!("stays {}: {why}", track.controller.type_name())),
+            Ok(changed)
+                if !stays_mixed(
+                    books.take,
+                    layer,
+                    &track.target,
+                    kind,
+                    &track.controller,
+                    &changed.controller,
+                ) =>
+            {
+                kept("layers mix its angles one by one: flatten them first".into())
+            }
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));

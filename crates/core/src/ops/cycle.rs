@@ -5,7 +5,8 @@ use rayon::prelude::*;
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
-use super::controllers::{Form, NoForm, Setting, change};
+use super::controllers::{NoForm, Setting};
+use super::mixing::curves_that_mix;
 use super::travel::{Body, Ends, Travel, busiest_rig, carrier, travel};
 use crate::address::{Addresses, NodeRef};
 use crate::controller::{
@@ -271,7 +272,7 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
             if matches!(made, Controller::Tcb(_) | Controller::Stack(_) | Controller::Procedural(_)) {
                 let cannot =
                     |why: NoForm| CycleError::Cannot { channel: channel.clone(), why: why.to_string() };
-                made = change(&made, Form::Curves, &setting).map_err(cannot)?.controller;
+                made = curves_that_mix(take, at, &track.target, &made, &setting).map_err(cannot)?.controller;
             }
             let closer = Closer { range, written: take.range, over, going: &going, target: &track.target };
             let moved = closer.close(&mut made).filter(|moved| *moved > 0.0);
@@ -289,6 +290,7 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
                 layer: layer.name.clone(),
                 channel,
                 to: None,
+                target: Some(track.target.clone()),
                 // What was moved is not what it was, by as much as is said.
                 fate: if moved.is_some() { Fate::Refitted } else { Fate::Kept },
                 error,
@@ -530,7 +532,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
             let Some((kind, rest)) = property(scene, take, at, track) else { continue };
             let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
             let setting = Setting { kind, rest, tolerance, rate: scene.rate, range };
-            let round = Round { range, whole, going: &going, target: &track.target };
+            let round = Round { range, whole, going: &going, target: &track.target, take, layer: at };
             let (controller, fate) = round.extended(&track.controller, &setting).map_err(cannot)?;
             let own = &mut made.layers[at].tracks[place];
             own.controller = controller;
@@ -539,6 +541,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
                 layer: layer.name.clone(),
                 channel,
                 to: None,
+                target: Some(track.target.clone()),
                 fate,
                 error: None,
                 before: count(track),
@@ -559,6 +562,8 @@ struct Round<'a> {
     whole: TimeRange,
     going: &'a Going,
     target: &'a Target,
+    take: &'a Take,
+    layer: usize,
 }
 
 impl Round<'_> {
@@ -606,7 +611,11 @@ impl Round<'_> {
                 (Controller::Discrete(made), Fate::Remapped)
             }
             other => {
-                let changed = change(other, Form::Curves, setting).map_err(|why| why.to_string())?;
+                let changed = curves_that_mix(self.take, self.layer, self.target, other, setting)
+                    .map_err(|why| why.to_string())?;
+                if matches!(changed.controller, Controller::Quaternion(_)) {
+                    return Err(NoForm::Mixed.to_string());
+                }
                 let (made, fate) = self.extended(&changed.controller, setting)?;
                 (made, fate.max(changed.fate))
             }

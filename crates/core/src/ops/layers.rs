@@ -8,7 +8,7 @@ use thiserror::Error;
 
 use super::Tolerance;
 use super::channel::{Bookkeeper, count};
-use super::controllers::{Changed, NoForm, Setting, refitted_numbers, refitted_rotation, sampled};
+use super::controllers::{Changed, Grid, NoForm, Setting, refitted_numbers, refitted_rotation, sampled};
 use super::linear::{Sums, with_constants};
 use super::trace::{Trace, union_times};
 use crate::address::Addresses;
@@ -242,10 +242,11 @@ impl<'a> Flatten<'a> {
             .max_by(|a, b| a.rate.fps().total_cmp(&b.rate.fps()));
         let failed = |why| LayersError::NoForm { channel: self.addresses.property(target), why };
         if let Some(samples) = densest {
-            return sampled(&trace, samples.rate, range, &setting).map_err(failed);
+            let grid = Grid::of(Some(samples), samples.rate);
+            return sampled(&trace, grid, range, &setting).map_err(failed);
         }
         if kind == PropertyKind::Matrix {
-            return sampled(&trace, self.scene.rate, range, &setting).map_err(failed);
+            return sampled(&trace, Grid::whole(self.scene.rate), range, &setting).map_err(failed);
         }
         if times.is_empty() {
             times.push(self.take.range.first);
@@ -274,13 +275,26 @@ impl<'a> Flatten<'a> {
             times.sort_unstable();
             times.dedup();
         }
+        let at = |time: Ticks| match trace.value(time.as_f64()) {
+            Value::Discrete(value) => Some(value),
+            _ => None,
+        };
         let mut keys: Vec<(Ticks, Discrete)> = Vec::new();
+        let mut last: Option<Ticks> = None;
         for time in times {
-            if let Value::Discrete(value) = trace.value(time.as_f64())
-                && keys.last().is_none_or(|(_, last)| *last != value)
-            {
-                keys.push((time, value));
+            let Some(value) = at(time) else { continue };
+            if keys.last().is_none_or(|(_, held)| *held != value) {
+                // A weight passes half between frames: the tick at which it does is sought.
+                let mut found = time;
+                if let (true, Some(mut before)) = (by_frame, last) {
+                    while found.0 - before.0 > 1 {
+                        let middle = Ticks(before.0 + (found.0 - before.0) / 2);
+                        if at(middle).as_ref() == Some(&value) { found = middle } else { before = middle }
+                    }
+                }
+                keys.push((found, value));
             }
+            last = Some(time);
         }
         let curve = DiscreteCurve::new(keys).expect("the times are in order");
         Changed { controller: Controller::Discrete(curve), fate: Fate::Remapped, error: None, added: 0 }
@@ -393,6 +407,7 @@ impl Split<'_> {
                 layer: self.options.name.clone(),
                 channel: self.addresses.property(&pair.ours),
                 to: None,
+                target: Some(pair.ours.clone()),
                 fate: changed.fate,
                 error,
                 before: 0,

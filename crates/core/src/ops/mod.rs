@@ -14,6 +14,7 @@ pub mod cycle;
 pub mod layers;
 mod linear;
 mod mixer;
+mod mixing;
 mod names;
 pub mod pairing;
 pub mod place;

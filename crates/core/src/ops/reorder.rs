@@ -9,6 +9,7 @@ use thiserror::Error;
 
 use super::channel::{Bookkeeper, count};
 use super::mixer::{Change, Mixer, mixes_angles, zeroed};
+use super::mixing::share;
 use super::turn::Turning;
 use crate::address::{Addresses, NodeRef, matches};
 use crate::controller::{Controller, EulerCurves};
@@ -18,7 +19,7 @@ use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger};
 use crate::rig::OpValue;
 use crate::rotation::{RotationOrder, exact_way, nearest_euler, pole_distance, quat_from_euler};
-use crate::scene::{LayerMode, Scene, Take, Target, Track};
+use crate::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
 use crate::time::TimeRange;
 use crate::value::Value;
 
@@ -304,7 +305,10 @@ impl NodeJob<'_> {
         let rest = rest.ok_or("it has no rotation at rest")?;
         let rest = if layer.mode == LayerMode::Additive { zeroed(&rest) } else { rest };
         let controller = self.filled(&track.controller, &rest, take);
-        let Some(turned) = self.turning(take, self.tolerance).apply(&controller, &rest) else {
+        let Some(turned) = self
+            .turning(take, self.tolerance * share(take, &track.target, PropertyKind::Rotation))
+            .apply(&controller, &rest)
+        else {
             return Err(format!("a {} controller has no order to change", track.controller.type_name()));
         };
         let new = Track { target: track.target.clone(), controller: turned.controller };

@@ -183,7 +183,8 @@ fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm
         }
         Controller::Tcb(_) if lies_inside => Ok(Changed { fate: Fate::Kept, ..cut(controller.clone()) }),
         Controller::Tcb(_) => {
-            let changed = change(controller, Form::Curves, setting)?;
+            // As turns, which is how they mix with other layers.
+            let changed = change(controller, Form::Quaternion, setting)?;
             let part = trimmed(&changed.controller, setting)?;
             Ok(Changed { controller: part.controller, fate: changed.fate.max(Fate::Remapped), ..changed })
         }

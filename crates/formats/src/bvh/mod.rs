@@ -11,3 +11,4 @@ mod write;
 
 pub use read::read;
 pub use write::write;
+pub(crate) use write::written;

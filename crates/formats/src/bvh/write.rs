@@ -10,7 +10,7 @@ use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::rig::{Node, NodeId, NodeKind, Rig};
 use nimble_curve_core::rotation::{RotationOrder, nearest_euler, principal_euler};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
-use nimble_curve_core::time::{FrameRate, TimeRange};
+use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_core::value::Value;
 
 use crate::error::Fault;
@@ -23,6 +23,14 @@ use crate::error::Fault;
 /// # Errors
 /// Where there is no rig, or a controller cannot be evaluated.
 pub fn write(scene: &Scene, take: Option<&Take>) -> Result<(String, Ledger), Fault> {
+    written(scene, take).map(|(text, ledger, _)| (text, ledger))
+}
+
+/// The same, with the nodes in the order in which they stand in the file, and when the first row is.
+///
+/// # Errors
+/// As [`write`].
+pub(crate) fn written(scene: &Scene, take: Option<&Take>) -> Result<(String, Ledger, Written), Fault> {
     let Some(rig) = scene.rigs.first() else {
         return Err(Fault::of_whole("a BVH file needs a rig, and the scene has none"));
     };
@@ -35,7 +43,19 @@ pub fn write(scene: &Scene, take: Option<&Take>) -> Result<(String, Ledger), Fau
     let frames = if take.is_some() { rate.frame(range.last - range.first).round() as usize + 1 } else { 0 };
     let _ = writeln!(text, "MOTION\nFrames: {frames}\nFrame Time: {:.10}", 1.0 / rate.fps());
     sheet.write_rows(&mut text, frames)?;
-    Ok((text, sheet.ledger()))
+    let mut nodes = Vec::new();
+    for root in rig.children(None) {
+        sheet.order(root, &mut nodes);
+    }
+    Ok((text, sheet.ledger(), Written { nodes, start: range.first }))
+}
+
+/// What stands where.
+pub(crate) struct Written {
+    /// Nodes from the top of the file down; none for an end site that was added.
+    pub nodes: Vec<Option<NodeId>>,
+    /// When the first row is.
+    pub start: Ticks,
 }
 
 struct Sheet<'a> {
@@ -134,6 +154,18 @@ impl<'a> Sheet<'a> {
         let _ = writeln!(text, "{indent}}}");
     }
 
+    /// The nodes as `write_joint` writes them.
+    fn order(&self, id: NodeId, nodes: &mut Vec<Option<NodeId>>) {
+        nodes.push(Some(id));
+        if self.columns.iter().any(|joint| joint.id == id) {
+            let mut below = self.rig.children(Some(id)).peekable();
+            if below.peek().is_none() {
+                nodes.push(None);
+            }
+            below.for_each(|child| self.order(child, nodes));
+        }
+    }
+
     fn write_rows(&self, text: &mut String, frames: usize) -> Result<(), Fault> {
         let (rate, range) = self.timing();
         let (Some(take), true) = (self.take, frames > 0) else { return Ok(()) };
@@ -209,6 +241,7 @@ impl<'a> Sheet<'a> {
                 layer: take.layers[layer].name.clone(),
                 channel: addresses.property(&track.target),
                 to: None,
+                target: Some(track.target.clone()),
                 fate,
                 error: None,
                 before,
@@ -227,6 +260,7 @@ impl<'a> Sheet<'a> {
                     layer: other.layers[layer].name.clone(),
                     channel: addresses.property(&track.target),
                     to: None,
+                    target: Some(track.target.clone()),
                     fate: Fate::LeftOut,
                     error: None,
                     before,

@@ -14,16 +14,18 @@ mod write;
 use std::collections::HashMap;
 
 use nimble_curve_core::address::NodeRef;
-use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space};
-use nimble_curve_core::time::FrameRate;
+use nimble_curve_core::time::{FrameRate, Ticks};
 
 use crate::companion;
+use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
+use crate::files::Format;
 
 /// The profile under which extra data stands.
 const PROFILE: &str = "NIMBLE_CURVE";
@@ -37,10 +39,7 @@ const HOLDS: Holds =
 /// # Errors
 /// With the line or the element that is wrong.
 pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault> {
-    let options =
-        roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
-    let document = roxmltree::Document::parse_with_options(text, options)
-        .map_err(|error| Fault::on_line(error.pos().row as usize, plainly(&error)))?;
+    let document = parsed(text)?;
     let is_ours = |node: &roxmltree::Node<'_, '_>| {
         node.has_tag_name_in("data")
             && node.parent().is_some_and(|above| above.attribute("profile") == Some(PROFILE))
@@ -48,8 +47,22 @@ pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, V
     let data = document.root_element().descendants().find(is_ours);
     let data = data.map(|data| data.text().unwrap_or_default().to_owned());
     companion::read_with(data.as_deref().map(str::trim), rate, |rate| {
-        read::read(&document, name, rate).map(|plain| (plain.scene, plain.notes))
+        read::read(&document, name, rate, true).map(|plain| (plain.scene, plain.notes))
     })
+}
+
+/// The scene as any other program reads it.
+pub(crate) fn read_plain(text: &str, name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
+    let document = parsed(text)?;
+    let plain = read::read(&document, name, rate, false)?;
+    Ok(Plain { scene: plain.scene, keys: plain.ids, notes: plain.notes })
+}
+
+fn parsed(text: &str) -> Result<roxmltree::Document<'_>, Fault> {
+    let options =
+        roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
+    roxmltree::Document::parse_with_options(text, options)
+        .map_err(|error| Fault::on_line(error.pos().row as usize, plainly(&error)))
 }
 
 /// An XML error in one line, without its place.
@@ -82,37 +95,68 @@ pub struct WriteOptions {
     pub without_extra: bool,
     /// How far curves may be from their source where COLLADA cannot hold them exactly.
     pub tolerance: Tolerance,
+    /// Leave takes where they start; else each starts at zero.
+    pub keep_start: bool,
 }
 
-/// The text of a COLLADA 1.4.1 file that holds a scene, and what became of its channels.
+/// A COLLADA 1.4.1 file that holds a scene, and what became of its channels.
 ///
 /// # Errors
 /// Where layers cannot be written together.
-pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(String, Ledger), Fault> {
+pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let space = Space { handedness: Handedness::Right, ..scene.space };
     let (adapted, respaced) = in_space(&adapted, &space);
     companion::remap_fates(&mut ledger, &respaced);
-    let written = write::write(&adapted, None);
-    companion::note_left_out(
-        scene,
+    let mut adapted = adapted;
+    crate::ends::keep_ranges(&mut adapted, &mut ledger);
+    let shifts = match options.keep_start {
+        true => Vec::new(),
+        false => start_at_zero(&mut adapted),
+    };
+    let starts = if options.without_extra { &[][..] } else { &shifts[..] };
+    let written = write::write(&adapted, None, starts);
+    let hidden = companion::note_left_out(
         &written.left_out,
         "COLLADA holds transforms only",
         !options.without_extra,
         &mut ledger,
     );
+    let made = |text: String, nodes| Encoded {
+        format: Format::Collada,
+        bytes: text.into_bytes(),
+        buffer: None,
+        ledger,
+        nodes,
+        hidden,
+        shifts: shifts.clone(),
+    };
     if options.without_extra {
-        return Ok((written.text, ledger));
+        return Ok(made(written.text, written.ids));
     }
     let document = roxmltree::Document::parse(&written.text)
         .map_err(|error| Fault::of_whole(format!("wrote broken XML: {error}")))?;
-    let plain = read::read(&document, "", Some(scene.rate))?;
+    let plain = read::read(&document, "", Some(scene.rate), true)?;
     let origin: HashMap<&str, NodeRef> = written.ids.iter().map(|(id, node)| (id.as_str(), *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
     let data = companion::of(scene, &plain.scene, |node| {
         origin.get(plain.ids.get(position(node)?)?.as_str()).copied()
     });
     let data = serde_json::to_string(&data).map_err(|error| Fault::of_whole(error.to_string()))?;
-    Ok((write::write(&adapted, Some(&data)).text, ledger))
+    let whole = write::write(&adapted, Some(&data), starts);
+    Ok(made(whole.text, whole.ids))
+}
+
+/// Moves each take so that it starts at zero, whatever its first frame is; by how much.
+fn start_at_zero(scene: &mut Scene) -> Vec<(String, Ticks)> {
+    let mut shifts = Vec::with_capacity(scene.takes.len());
+    for take in &mut scene.takes {
+        let by = -take.key_range().map_or(take.range.first, |keys| keys.union(take.range).first);
+        if by != Ticks::ZERO {
+            *take = shifted(take, by);
+        }
+        shifts.push((take.name.clone(), by));
+    }
+    shifts
 }

@@ -6,6 +6,7 @@ use glam::{DAffine3, DMat4, DVec3};
 use nimble_curve_core::angle::radians;
 use nimble_curve_core::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_core::curve::Curve;
+use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::rig::{Node as RigNode, NodeId, NodeKind, OpValue, Rig, ScaleInheritance};
 use nimble_curve_core::scene::{Clip, Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
@@ -33,7 +34,14 @@ pub struct Plain {
 }
 
 /// The scene of a document.
-pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
+///
+/// `with_hints`: our own notes of the frame rate and of where takes start count; other programs do not know them.
+pub fn read(
+    document: &Document<'_>,
+    name: &str,
+    rate: Option<FrameRate>,
+    with_hints: bool,
+) -> Result<Plain, Fault> {
     let root = document.root_element();
     if !root.has_tag_name_in("COLLADA") {
         return Err(fault(root, format!("this is <{}>, not <COLLADA>", shown(root.tag_name().name()))));
@@ -45,7 +53,8 @@ pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Res
     let deformers = Deformers::read(&nodes.list, &by_id)?;
     let channels = channels(root, &by_id, &nodes, &deformers)?;
     let mut notes = channels.notes.clone();
-    let rate = rate.or_else(|| stated_rate(root)).unwrap_or_else(|| {
+    let stated = || stated_rate(root).filter(|_| with_hints);
+    let rate = rate.or_else(stated).unwrap_or_else(|| {
         let times = channels.samplers().flat_map(|sampler| sampler.seconds.iter().map(|&s| (s, slack(s))));
         grid::guess(times).unwrap_or_else(|| {
             if channels.samplers().next().is_some() {
@@ -73,7 +82,7 @@ pub fn read(document: &Document<'_>, name: &str, rate: Option<FrameRate>) -> Res
         mapped: &mapped,
         rate,
     };
-    let takes = file.takes(name, &mut notes);
+    let takes = file.takes(name, with_hints, &mut notes);
     let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
     Ok(Plain { scene, ids: nodes.list.into_iter().map(|node| node.id).collect(), notes })
 }
@@ -100,6 +109,15 @@ fn stated_rate(root: Node<'_, '_>) -> Option<FrameRate> {
     let rates =
         extras.flat_map(|extra| extra.descendants()).filter(|node| node.has_tag_name_in("frame_rate"));
     rates.filter_map(|node| node.text()?.trim().parse().ok()).next()
+}
+
+/// Where a take started, in seconds, that starts at zero in the file: our own note.
+fn stated_start(animation: Node<'_, '_>) -> Option<f64> {
+    let notes = animation.descendants().filter(|node| node.has_tag_name_in("technique"));
+    let ours = notes.filter(|node| node.attribute("profile") == Some(super::PROFILE));
+    let starts = ours.flat_map(|ours| ours.children()).filter(|node| node.has_tag_name_in("start"));
+    let mut seconds = starts.filter_map(|node| node.text()?.trim().parse::<f64>().ok());
+    seconds.find(|seconds| seconds.is_finite() && seconds.abs() < 3.0e6)
 }
 
 /// A node as it stands in the file.
@@ -482,7 +500,8 @@ struct File<'a, 'i> {
 }
 
 impl File<'_, '_> {
-    fn takes(&self, name: &str, notes: &mut Vec<String>) -> Vec<Take> {
+    fn takes(&self, name: &str, with_starts: bool, notes: &mut Vec<String>) -> Vec<Take> {
+        let tops = animations(self.root);
         let (groups, ranges) = groups(self.root, self.channels, name);
         let mut takes = Vec::new();
         for (name, own) in groups {
@@ -499,13 +518,18 @@ impl File<'_, '_> {
                 range: TimeRange::new(at(*start), at(*end)),
                 note: None,
             };
-            takes.push(Take {
+            let take = Take {
                 name,
                 folder: None,
                 range,
                 clips: ranges.iter().map(clip).collect(),
                 markers: Vec::new(),
                 layers: vec![Layer::base(tracks)],
+            };
+            let start = own.iter().find_map(|&top| stated_start(tops[top])).filter(|_| with_starts);
+            takes.push(match start {
+                Some(start) => shifted(&take, at(start)),
+                None => take,
             });
         }
         takes

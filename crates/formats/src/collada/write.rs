@@ -26,8 +26,10 @@ pub struct Written {
 }
 
 /// The document of a scene whose tracks are angles, vectors and numbers on one layer; with extra data, if there is some.
-pub fn write(scene: &Scene, extra: Option<&str>) -> Written {
-    let mut writer = Writer { scene, text: String::new(), ids: HashMap::new(), left_out: Vec::new() };
+///
+/// `starts` says by how much each take was moved; it is noted beside it.
+pub fn write(scene: &Scene, extra: Option<&str>, starts: &[(String, Ticks)]) -> Written {
+    let mut writer = Writer { scene, starts, text: String::new(), ids: HashMap::new(), left_out: Vec::new() };
     writer.name_nodes();
     writer.document(extra);
     let ids = writer.ids.into_iter().map(|(node, id)| (id, node)).collect();
@@ -36,6 +38,7 @@ pub fn write(scene: &Scene, extra: Option<&str>) -> Written {
 
 struct Writer<'a> {
     scene: &'a Scene,
+    starts: &'a [(String, Ticks)],
     text: String,
     ids: HashMap<NodeRef, String>,
     left_out: Vec<(String, Target)>,
@@ -213,6 +216,7 @@ impl Writer<'_> {
                 self.text.truncate(mark);
                 continue;
             }
+            self.start(take);
             self.line(2, "</animation>");
             written.push((index, take));
         }
@@ -222,6 +226,18 @@ impl Writer<'_> {
         }
         self.line(1, "</library_animations>");
         self.clips(&written);
+    }
+
+    /// Notes where a take started that starts at zero in the file.
+    fn start(&mut self, take: &Take) {
+        let by = self.starts.iter().find(|(name, _)| *name == take.name).map_or(Ticks::ZERO, |(_, by)| *by);
+        if by != Ticks::ZERO {
+            self.line(3, "<extra>");
+            self.line(4, &format!("<technique profile=\"{PROFILE}\">"));
+            self.line(5, &format!("<start>{}</start>", (-by).seconds()));
+            self.line(4, "</technique>");
+            self.line(3, "</extra>");
+        }
     }
 
     /// Several takes are told apart by a clip each; of a single one the clips are its own.

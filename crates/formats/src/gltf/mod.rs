@@ -16,7 +16,6 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
-use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
 use nimble_curve_core::ops::space::in_space;
@@ -26,7 +25,9 @@ use nimble_curve_core::time::FrameRate;
 use serde_json::{Value, json};
 
 use crate::companion;
+use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
+use crate::files::Format;
 
 pub use container::{MAGIC, files_beside};
 
@@ -52,8 +53,28 @@ pub fn read(
     let extras = document.extras.as_ref().and_then(|extras| extras.get(EXTRAS));
     let extras = extras.map(Value::to_string);
     companion::read_with(extras.as_deref(), rate, |rate| {
-        read::read(&document, container.binary, folder, name, rate).map(|plain| (plain.scene, plain.notes))
+        let file = read::File { binary: container.binary, folder, with_starts: true };
+        read::read(&document, &file, name, rate).map(|plain| (plain.scene, plain.notes))
     })
+}
+
+/// The scene as any other program reads it. `buffer` is what goes to the file beside it, where that is not there yet.
+pub(crate) fn read_plain(
+    bytes: &[u8],
+    buffer: Option<&[u8]>,
+    folder: &Path,
+    name: &str,
+    rate: Option<FrameRate>,
+) -> Result<Plain, Fault> {
+    let container = container::open(bytes)?;
+    let mut document = read::document(container.json)?;
+    if let (Some(first), Some(_)) = (document.buffers.first_mut(), buffer) {
+        first.uri = None;
+    }
+    let file = read::File { binary: buffer.or(container.binary), folder, with_starts: false };
+    let plain = read::read(&document, &file, name, rate)?;
+    let keys = plain.places.iter().map(usize::to_string).collect();
+    Ok(Plain { scene: plain.scene, keys, notes: plain.notes })
 }
 
 /// How to write.
@@ -65,6 +86,8 @@ pub struct WriteOptions<'a> {
     pub without_extra: bool,
     /// How far curves may be from their source where glTF cannot hold them exactly.
     pub tolerance: Tolerance,
+    /// Leave takes where they start; else each starts at zero.
+    pub keep_start: bool,
     /// A glTF file, and the folder it lies in, whose nodes, meshes and everything else are kept; only its animations are
     /// replaced.
     pub into: Option<(&'a [u8], &'a Path)>,
@@ -74,21 +97,11 @@ pub struct WriteOptions<'a> {
     pub buffer: Option<&'a str>,
 }
 
-/// A glTF file that holds a scene.
-pub struct Written {
-    /// Its bytes.
-    pub bytes: Vec<u8>,
-    /// The bytes of the file beside it, where there is to be one.
-    pub buffer: Option<Vec<u8>>,
-    /// What became of the channels.
-    pub ledger: Ledger,
-}
-
 /// Writes a scene as a glTF file.
 ///
 /// # Errors
 /// Where layers cannot be written together, or the file to write into cannot be read.
-pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Written, Fault> {
+pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
@@ -98,9 +111,12 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Written, Fault
         let known = base.known(&adapted);
         write::Into { document: base.document, binary: base.binary, known }
     });
-    let mut written = write::write(&adapted, into);
+    let mut adapted = adapted;
+    crate::ends::keep_ranges(&mut adapted, &mut ledger);
+    let starts = write::Starts { at_zero: !options.keep_start, noted: !options.without_extra };
+    let mut written = write::write(&adapted, into, starts);
     let holds = "glTF holds translation, rotation, scale and morph weights only";
-    companion::note_left_out(scene, &written.left_out, holds, !options.without_extra, &mut ledger);
+    let hidden = companion::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
     let mut document = written.document;
     if !options.without_extra {
         let extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
@@ -133,7 +149,9 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Written, Fault
         if options.binary { serde_json::to_vec(&document) } else { serde_json::to_vec_pretty(&document) };
     let text = text.map_err(|error| Fault::of_whole(error.to_string()))?;
     let bytes = if options.binary { container::close(&text, &written.binary) } else { text };
-    Ok(Written { bytes, buffer, ledger })
+    let format = if options.binary { Format::Glb } else { Format::Gltf };
+    let nodes = written.places.iter().map(|(node, place)| (place.to_string(), *node)).collect();
+    Ok(Encoded { format, bytes, buffer, ledger, nodes, hidden, shifts: written.shifts })
 }
 
 /// The extra data of a document, whose fingerprints are those of what it says without.
@@ -146,7 +164,8 @@ fn extra_data(
 ) -> Result<Value, Fault> {
     let text = serde_json::to_vec(document).map_err(|error| Fault::of_whole(error.to_string()))?;
     let read = read::document(&text)?;
-    let plain = read::read(&read, Some(binary), folder, "", Some(scene.rate))?;
+    let file = read::File { binary: Some(binary), folder, with_starts: true };
+    let plain = read::read(&read, &file, "", Some(scene.rate))?;
     let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
     let companion =
@@ -166,7 +185,8 @@ impl Base {
     fn open(bytes: &[u8], folder: &Path, to: &Path) -> Result<Base, Fault> {
         let container = container::open(bytes)?;
         let read = read::document(container.json)?;
-        let plain = read::read(&read, container.binary, folder, "", None)?;
+        let file = read::File { binary: container.binary, folder, with_starts: true };
+        let plain = read::read(&read, &file, "", None)?;
         let addresses = Addresses::new(&plain.scene);
         let texts = addresses.texts().map(str::to_owned);
         let by_name = texts.zip(&plain.places).map(|(text, place)| (text, *place)).collect();

@@ -43,6 +43,17 @@ pub struct Plain {
     pub notes: Vec<String>,
 }
 
+/// Where the numbers of a document are.
+#[derive(Clone, Copy, Debug)]
+pub struct File<'a> {
+    /// The binary chunk.
+    pub binary: Option<&'a [u8]>,
+    /// The folder of buffers beside it.
+    pub folder: &'a Path,
+    /// Whether takes start where our own note beside them says; other programs do not know it.
+    pub with_starts: bool,
+}
+
 /// The document in some JSON.
 pub fn document(json: &[u8]) -> Result<Document, Fault> {
     let document: Document = serde_json::from_slice(json).map_err(|error| {
@@ -69,19 +80,18 @@ pub fn document(json: &[u8]) -> Result<Document, Fault> {
 /// The scene of a document whose buffers lie in the binary chunk, in the text or in a folder.
 pub fn read(
     document: &Document,
-    binary: Option<&[u8]>,
-    folder: &Path,
+    file: &File<'_>,
     name: &str,
     rate: Option<FrameRate>,
 ) -> Result<Plain, Fault> {
-    let numbers = Numbers::new(document, binary, folder);
+    let numbers = Numbers::new(document, file.binary, file.folder);
     let order = parents_first(document)?;
     let mut notes = Vec::new();
     let (rig, ids) = rig(document, &numbers, &order, name)?;
     let times: Vec<Times> = document
         .animations
         .iter()
-        .map(|animation| input_times(animation, &numbers))
+        .map(|animation| input_times(animation, &numbers, file.with_starts))
         .collect::<Result<_, _>>()?;
     let rate = rate.unwrap_or_else(|| {
         let of_animation = |times| {
@@ -272,9 +282,10 @@ struct Times {
     seconds: Vec<Vec<f64>>,
 }
 
-fn input_times(animation: &Animation, numbers: &Numbers<'_>) -> Result<Times, Fault> {
-    // Times may not be negative: a take that starts before zero was written later by so much.
-    let start = animation.extras.as_ref().and_then(|extras| extras.get("nimbleCurveStart"));
+fn input_times(animation: &Animation, numbers: &Numbers<'_>, with_starts: bool) -> Result<Times, Fault> {
+    // An animation starts at zero: a take that starts elsewhere says where.
+    let extras = animation.extras.as_ref().filter(|_| with_starts);
+    let start = extras.and_then(|extras| extras.get("nimbleCurveStart"));
     let start = start.and_then(|start| start.as_f64()).filter(|start| start.is_finite()).unwrap_or(0.0);
     let seconds =
         animation.samplers.iter().map(|sampler| numbers.read(sampler.input)).collect::<Result<_, _>>()?;

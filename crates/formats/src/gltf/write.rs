@@ -21,6 +21,17 @@ pub struct Written {
     pub places: HashMap<(usize, NodeId), usize>,
     /// Tracks that glTF has no place for.
     pub left_out: Vec<(String, Target)>,
+    /// What was added to the times of each take.
+    pub shifts: Vec<(String, Ticks)>,
+}
+
+/// Where takes start in the file.
+#[derive(Clone, Copy, Debug)]
+pub struct Starts {
+    /// At zero, whatever their first frame is.
+    pub at_zero: bool,
+    /// A note beside each says where it was.
+    pub noted: bool,
 }
 
 /// A document to write into, its binary chunk, and which nodes of the scene are there already.
@@ -32,7 +43,7 @@ pub struct Into {
 
 /// A document that holds a scene, put into another document where there is one: nodes that are there already keep their
 /// place, animations are replaced, everything else stays.
-pub fn write(scene: &Scene, into: Option<Into>) -> Written {
+pub fn write(scene: &Scene, into: Option<Into>, starts: Starts) -> Written {
     let (document, binary, known) = match into {
         Some(Into { document, binary, known }) => (document, binary, known),
         None => {
@@ -42,7 +53,8 @@ pub fn write(scene: &Scene, into: Option<Into>) -> Written {
         }
     };
     let is_new = known.is_empty();
-    let mut writer = Writer { document, binary, places: known, left_out: Vec::new() };
+    let mut writer =
+        Writer { document, binary, places: known, left_out: Vec::new(), starts, shifts: Vec::new() };
     writer.drop_animations();
     writer.nodes(scene);
     if is_new {
@@ -55,6 +67,7 @@ pub fn write(scene: &Scene, into: Option<Into>) -> Written {
         binary: writer.binary,
         places: writer.places,
         left_out: writer.left_out,
+        shifts: writer.shifts,
     }
 }
 
@@ -63,6 +76,8 @@ struct Writer {
     binary: Vec<u8>,
     places: HashMap<(usize, NodeId), usize>,
     left_out: Vec<(String, Target)>,
+    starts: Starts,
+    shifts: Vec<(String, Ticks)>,
 }
 
 impl Writer {
@@ -186,7 +201,10 @@ impl Writer {
     fn animation(&mut self, scene: &Scene, take: &Take) {
         let Some(layer) = take.layers.first() else { return };
         let first = take.key_range().map_or(take.range.first, |keys| keys.union(take.range).first);
-        let shift = if first < Ticks::ZERO { -first } else { Ticks::ZERO };
+        // Times may not be negative.
+        let moves = self.starts.at_zero || first < Ticks::ZERO;
+        let shift = if moves { -first } else { Ticks::ZERO };
+        self.shifts.push((take.name.clone(), shift));
         let timing = Timing { start: take.range.first, shift };
         let (mut channels, mut samplers) = (Vec::new(), Vec::new());
         let mut inputs: HashMap<Vec<u32>, usize> = HashMap::new();
@@ -253,7 +271,7 @@ impl Writer {
             return;
         }
         let mut animation = json!({ "name": take.name, "channels": channels, "samplers": samplers });
-        if shift != Ticks::ZERO {
+        if shift != Ticks::ZERO && self.starts.noted {
             animation["extras"] = json!({ "nimbleCurveStart": -shift.seconds() });
         }
         self.list("animations").push(animation);

@@ -7,12 +7,14 @@
 mod read;
 mod write;
 
-use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ledger::{Entry, Fate};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
 use nimble_curve_core::scene::Scene;
 
+use crate::encoded::{Encoded, by_address};
 use crate::error::Fault;
+use crate::files::Format;
 
 pub use read::read;
 
@@ -40,23 +42,33 @@ const COLUMNS: [&str; 16] = [
     "after",
 ];
 
-/// The text of a table that holds a scene's animation, and what became of its channels.
+/// A table that holds a scene's animation.
 ///
 /// # Errors
 /// Where layers cannot be written together.
-pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<(String, Ledger), Fault> {
+pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
+    let mut adapted = adapted;
+    crate::ends::keep_ranges(&mut adapted, &mut ledger);
     let (text, left_out) = write::write(&adapted)?;
-    let addresses = nimble_curve_core::address::Addresses::new(scene);
     for (take, target) in left_out {
-        let channel = addresses.property(&target);
-        for entry in ledger.entries.iter_mut().filter(|entry| entry.take == take && entry.channel == channel)
-        {
+        let is_it = |entry: &&mut Entry| entry.take == take && entry.target.as_ref() == Some(&target);
+        for entry in ledger.entries.iter_mut().filter(is_it) {
             let note = "a table holds angles, vectors, numbers, switches and texts".to_owned();
             *entry = Entry { fate: Fate::LeftOut, after: 0, error: None, note, ..entry.clone() };
         }
     }
     ledger.notes.push("a table holds no rig: its nodes are read without a hierarchy".to_owned());
-    Ok((text, ledger))
+    let gone = ledger.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
+    let hidden = gone.filter_map(|entry| Some((entry.take.clone(), entry.target.clone()?))).collect();
+    Ok(Encoded {
+        format: Format::Csv,
+        bytes: text.into_bytes(),
+        buffer: None,
+        ledger,
+        nodes: by_address(scene),
+        hidden,
+        shifts: Vec::new(),
+    })
 }

@@ -24,7 +24,7 @@ use anyhow::{Context as _, ensure};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use nimble_curve_core::address::NodeRef;
-use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
@@ -37,7 +37,9 @@ use openusd::usdc::{CrateData, CrateFile, CrateWriter};
 use openusd::usdz::ArchiveWriter;
 
 use crate::companion;
+use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
+use crate::files::Format;
 
 /// The first bytes of the text form.
 pub const TEXT_MAGIC: &[u8] = b"#usda";
@@ -69,13 +71,7 @@ pub enum Form {
 /// # Errors
 /// With the line or the prim that is wrong.
 pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault> {
-    let layer = if bytes.starts_with(PACKAGE_MAGIC) { first_of_package(bytes)? } else { bytes };
-    let (data, splines) = if layer.starts_with(BINARY_MAGIC) {
-        (binary_data(layer)?, Vec::new())
-    } else {
-        let text = std::str::from_utf8(layer).map_err(|_| Fault::of_whole("this is not UTF-8 text"))?;
-        text_data(text)?
-    };
+    let (data, splines) = data_of(bytes)?;
     let layer = read::Layer { data: &data, splines: &splines };
     let decoded = layer.own(EXTRA).map(|extra| STANDARD.decode(extra.trim())).transpose();
     let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
@@ -83,6 +79,22 @@ pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene,
     companion::read_with(extra.as_deref(), rate, |rate| {
         read::read(&layer, name, rate).map(|plain| (plain.scene, plain.notes))
     })
+}
+
+/// The scene as any other program reads it.
+pub(crate) fn read_plain(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
+    let (data, splines) = data_of(bytes)?;
+    let plain = read::read(&read::Layer { data: &data, splines: &splines }, name, rate)?;
+    Ok(Plain { scene: plain.scene, keys: plain.paths, notes: plain.notes })
+}
+
+fn data_of(bytes: &[u8]) -> Result<(Data, Vec<spline::Spline>), Fault> {
+    let layer = if bytes.starts_with(PACKAGE_MAGIC) { first_of_package(bytes)? } else { bytes };
+    if layer.starts_with(BINARY_MAGIC) {
+        return Ok((binary_data(layer)?, Vec::new()));
+    }
+    let text = std::str::from_utf8(layer).map_err(|_| Fault::of_whole("this is not UTF-8 text"))?;
+    text_data(text)
 }
 
 /// The first file in a package, which its standard has stored as it is.
@@ -203,11 +215,11 @@ pub struct WriteOptions {
     pub tolerance: Tolerance,
 }
 
-/// The bytes of a USD file that holds a scene, and what became of its channels.
+/// A USD file that holds a scene.
 ///
 /// # Errors
 /// Where layers cannot be written together, or the binary form cannot be made.
-pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger), Fault> {
+pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     // The standard knows y and z as up.
@@ -233,7 +245,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger),
     };
     let written = layer_of(None)?;
     let why = "USD holds one animation of transforms and numbers";
-    companion::note_left_out(scene, &written.left_out, why, !options.without_extra, &mut ledger);
+    let hidden = companion::note_left_out(&written.left_out, why, !options.without_extra, &mut ledger);
     let mut text = written.text;
     if !options.without_extra {
         let (data, splines) = text_data(&text)?;
@@ -261,7 +273,12 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<(Vec<u8>, Ledger),
             })?
         }
     };
-    Ok((bytes, ledger))
+    let format = match options.form {
+        Form::Text => Format::Usda,
+        Form::Binary => Format::Usdc,
+        Form::Package => Format::Usdz,
+    };
+    Ok(Encoded { format, bytes, buffer: None, ledger, nodes: written.paths, hidden, shifts: Vec::new() })
 }
 
 /// The binary form of a text without splines.

@@ -562,8 +562,12 @@ impl Reader<'_> {
             };
             let Ok(place) = path.append_property(property.as_str()) else { continue };
             let default = self.layer.field(&place, "default");
+            let is_switch = self.layer.text(&place, "typeName").as_deref() == Some("bool");
             let kind = match default.as_deref() {
                 Some(Value::Bool(on)) => AttributeKind::Switch { default: *on },
+                held if is_switch => {
+                    AttributeKind::Switch { default: held.and_then(switch).unwrap_or(false) }
+                }
                 Some(Value::String(text)) => AttributeKind::Text { default: text.clone() },
                 Some(Value::Token(text)) => AttributeKind::Text { default: text.as_str().to_owned() },
                 other => {
@@ -588,7 +592,7 @@ impl Reader<'_> {
                     }
                     None => None,
                 },
-                _ => self.discrete(&place)?,
+                _ => self.discrete(&place, is_switch)?,
             };
             driven.extend(controller.map(|controller| (name.to_owned(), controller)));
             attributes.push(Attribute { name: name.to_owned(), kind });
@@ -596,10 +600,11 @@ impl Reader<'_> {
         Ok((attributes, driven))
     }
 
-    fn discrete(&self, attribute: &Path) -> Result<Option<Controller>, Fault> {
+    fn discrete(&self, attribute: &Path, is_switch: bool) -> Result<Option<Controller>, Fault> {
         let Some(samples) = self.layer.field(attribute, "timeSamples") else { return Ok(None) };
         let Value::TimeSamples(samples) = samples.as_ref() else { return Ok(None) };
         let value = |value: &Value| match value {
+            value if is_switch => switch(value).map(Discrete::Switch),
             Value::Bool(on) => Some(Discrete::Switch(*on)),
             Value::String(text) => Some(Discrete::Text(text.clone())),
             Value::Token(text) => Some(Discrete::Text(text.as_str().to_owned())),
@@ -612,6 +617,21 @@ impl Reader<'_> {
         let keys = times.into_iter().zip(kept.into_iter().map(|(_, value)| value)).collect();
         let curve = DiscreteCurve::new(keys).map_err(|error| Fault::in_part(attribute.as_str(), error))?;
         Ok(Some(Controller::Discrete(curve)))
+    }
+}
+
+/// A value of an attribute of type `bool`: parsers give its words and numbers as they stand in the text.
+fn switch(value: &Value) -> Option<bool> {
+    let word = match value {
+        Value::Bool(on) => return Some(*on),
+        Value::String(word) => word.as_str(),
+        Value::Token(word) => word.as_str(),
+        other => return numbers(other)?.first().map(|number| *number != 0.0),
+    };
+    match word {
+        "true" | "1" => Some(true),
+        "false" | "0" => Some(false),
+        _ => None,
     }
 }
 

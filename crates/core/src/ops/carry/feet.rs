@@ -201,6 +201,7 @@ impl Job<'_> {
                     layer: made.layers[base].name.clone(),
                     channel: address.clone(),
                     to: Some(address),
+                    target: None,
                     fate: Fate::Refitted,
                     error: Some(error.in_frames(rate)),
                     before: 0,

@@ -569,6 +569,7 @@ impl Job<'_> {
             layer: take.layers[layer].name.clone(),
             channel: self.source_addresses.property(from),
             to: None,
+            target: Some(from.clone()),
             fate,
             error: None,
             before,
@@ -589,6 +590,7 @@ impl Job<'_> {
             Some(_) => self.bare(take, layer, &from, before, fate, output.note.clone()),
             None => Entry {
                 channel: self.target_addresses.property(&from),
+                target: None,
                 ..self.bare(
                     take,
                     layer,

@@ -151,6 +151,7 @@ pub fn transplanted(take: &Take, from: &Scene, onto: &Scene) -> (Take, Ledger) {
                 layer: name.clone(),
                 channel,
                 to: None,
+                target: Some(track.target.clone()),
                 fate: if found.is_some() { Fate::Kept } else { Fate::LeftOut },
                 error: None,
                 before: count,

@@ -15,9 +15,10 @@ use self::world::{Bound, Closer, Windows, compare};
 use super::Tolerance;
 use super::channel::{Bookkeeper, property};
 use super::controllers::{Form, Setting, change};
+use super::mixing::{share, stays_mixed};
 use crate::address::{Addresses, matches};
-use crate::controller::{Controller, SampleKind, Samples};
-use crate::curve::Ticks;
+use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
+use crate::curve::{Curve, Ticks};
 use crate::evaluate::EvaluateError;
 use crate::fit::{Handles, Origin};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
@@ -225,7 +226,8 @@ impl<'a> Job<'a> {
         let channel = self.addresses.property(&track.target);
         let own = self.options.tolerance_for.iter().rev().find(|(pattern, _)| matches(pattern, &channel));
         let tolerance = own.map_or(self.options.tolerance, |(_, tolerance)| *tolerance);
-        let tolerance = tolerance.of(kind.quantity(), &self.scene.space);
+        let tolerance =
+            tolerance.of(kind.quantity(), &self.scene.space) * share(self.take, &track.target, kind);
         // Quaternion keys are a new form of the curves: half of the tolerance is theirs.
         let halved = self.options.quaternions && kind == PropertyKind::Rotation;
         let tolerance = if halved { 0.5 * tolerance } else { tolerance };
@@ -303,9 +305,18 @@ impl<'a> Job<'a> {
             controller = self.as_quaternions(controller, fitting.least_tolerance(), &rest);
             error = fitting.error_of(&controller, kind, &rest);
         }
-        if let Some(range) = self.options.range {
+        let inside = TimeRange::new(samples.start, samples.time(samples.len() - 1));
+        let reaches_out = !matches!(track.controller, Controller::Samples(_))
+            && track.controller.range().is_some_and(|own| own.first < inside.first || own.last > inside.last);
+        if let Some(range) = self.options.range.or(reaches_out.then_some(inside)) {
             controller = around(&track.controller, controller, samples, range);
         }
+        if !stays_mixed(self.take, layer, &track.target, kind, &track.controller, &controller) {
+            let note = "stays as it is: its layers mix it with others, and would do so otherwise as curves";
+            let entry = Entry { note: note.into(), ..books.kept(layer, track) };
+            return (layer, Some(track.clone()), entry);
+        }
+        let controller = going_on(controller, &track.controller);
         let controller = without_rest(controller, (layer == 0).then_some(&rest));
         let after = controller.key_count();
         let error = error.in_frames(self.scene.rate);
@@ -412,8 +423,7 @@ fn part_of(samples: &Samples, range: TimeRange) -> Option<Samples> {
 
 /// A fitted range between the keys of a curve, or keys on every sample, outside it.
 fn around(source: &Controller, fitted: Controller, part: &Samples, range: TimeRange) -> Controller {
-    use crate::controller::EulerCurves;
-    use crate::curve::{Curve, Interpolation, Key};
+    use crate::curve::{Interpolation, Key};
     let dense = |component: usize| -> Vec<Key> {
         match source {
             Controller::Samples(samples) => (0..samples.len())
@@ -454,6 +464,29 @@ fn around(source: &Controller, fitted: Controller, part: &Samples, range: TimeRa
         {
             let curves = [0, 1, 2].map(|axis| whole(axis, &euler.curves[axis]));
             Controller::Euler(EulerCurves { order: euler.order, curves })
+        }
+        other => other,
+    }
+}
+
+/// Curves that do outside their keys what those did that they were fitted to.
+fn going_on(fitted: Controller, source: &Controller) -> Controller {
+    let like = |curve: Curve, index: usize| match source.curves().get(index) {
+        Some(own) if !curve.is_empty() => curve.with_behaviours(own.before, own.after),
+        _ => curve,
+    };
+    match fitted {
+        Controller::Components(curves) => Controller::Components(
+            curves.into_iter().enumerate().map(|(index, curve)| like(curve, index)).collect(),
+        ),
+        // Curves of another order go elsewhere outside their keys.
+        Controller::Euler(euler) if source.order() == Some(euler.order) => {
+            let mut index = 0;
+            let curves = euler.curves.map(|curve| {
+                index += 1;
+                like(curve, index - 1)
+            });
+            Controller::Euler(EulerCurves { curves, ..euler })
         }
         other => other,
     }

@@ -1,0 +1,196 @@
+//! The one way out: what is to be written is read back as other programs will read it and judged against what it was made
+//! of, before it takes its name.
+
+use std::path::Path;
+
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::judge::{Claim, Judged, Limits, Part, Scope, Verdict, inventory, judge};
+use nimble_curve_core::ledger::MeasuredError;
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::value::Quantity;
+use nimble_curve_formats::{Encoded, Format, Saving};
+
+use crate::failure::Failure;
+use crate::report::{amount, counted, frame};
+
+/// What a command promises of its result.
+#[derive(Clone, Debug)]
+pub struct Promise {
+    /// What the result should be.
+    pub claim: Claim,
+    /// How far it may be from that.
+    pub tolerance: Tolerance,
+    /// How far places in the world may be from it, in metres; where nothing is promised of them, none.
+    pub world: Option<f64>,
+    /// How much of the source it holds beside motion.
+    pub scope: Scope,
+}
+
+impl Promise {
+    /// The same motion within a tolerance, and all that there is beside it.
+    pub fn same(source: &Scene, result: &Scene, tolerance: Tolerance) -> Promise {
+        let claim = Claim::same(source, result);
+        Promise { claim, tolerance, world: None, scope: Scope::Everything }
+    }
+
+    /// The promise of two steps, one after the other.
+    pub fn then(&self, next: &Promise) -> Promise {
+        let (a, b) = (self.tolerance, next.tolerance);
+        let tolerance =
+            Tolerance { angle: a.angle + b.angle, length: a.length + b.length, scalar: a.scalar + b.scalar };
+        Promise {
+            claim: self.claim.then(&next.claim),
+            tolerance,
+            world: self.world.zip(next.world).map(|(a, b)| a + b),
+            scope: if self.scope == next.scope { self.scope } else { Scope::AllButLayers },
+        }
+    }
+}
+
+/// What a result was made of, and what was promised of it.
+#[derive(Clone, Copy, Debug)]
+pub struct Origin<'a> {
+    pub source: &'a Scene,
+    pub promise: &'a Promise,
+}
+
+/// Judges a file that was made and is not written yet.
+///
+/// Our own format has to give the scene back bit for bit. Any other is read as a stranger reads it, and what is compared
+/// with the origin is what the stranger sees.
+pub fn judged(
+    made: &Encoded,
+    scene: &Scene,
+    path: &Path,
+    saving: &Saving<'_>,
+    origin: Option<Origin<'_>>,
+) -> Result<Verdict, Failure> {
+    if made.format == Format::Ncurve {
+        if !made.is_lossless(scene, path)? {
+            return Err(Failure::new(format!(
+                "{}: what would be written is not what was made, bit for bit: nothing was written; please report this",
+                path.display()
+            )));
+        }
+        let Some(Origin { source, promise }) = origin else { return Ok(Verdict::new(Limits::NONE)) };
+        let limits = limits(&promise.tolerance, promise.world, scene);
+        let mut verdict = judge(source, scene, &promise.claim, limits, 1.0);
+        verdict.missing.extend(inventory(source, scene, &promise.claim, promise.scope));
+        return Ok(verdict);
+    }
+    let back = made.read_back(scene, path)?;
+    // What a format refits may be off by its tolerance beside what the command was off by.
+    let written =
+        Promise { claim: back.claim, tolerance: saving.tolerance, world: None, scope: Scope::AllButLayers };
+    let promise = origin.map_or(written.clone(), |origin| origin.promise.then(&written));
+    let source = origin.map_or(scene, |origin| origin.source);
+    let has_samples = scene
+        .takes
+        .iter()
+        .flat_map(|take| take.tracks())
+        .any(|(_, track)| track.controller.samples().is_some());
+    let holds_curves = matches!(made.format, Format::Glb | Format::Gltf | Format::Collada | Format::Usda);
+    let limits = Limits {
+        between: holds_curves && !saving.skeletons && !has_samples,
+        ..limits(&promise.tolerance, promise.world, &back.scene)
+    };
+    let mut verdict = judge(source, &back.scene, &promise.claim, limits, back.precision);
+    if let Some(Origin { source, promise }) = origin {
+        verdict.missing.extend(inventory(source, scene, &promise.claim, promise.scope));
+    }
+    Ok(verdict)
+}
+
+fn limits(tolerance: &Tolerance, world: Option<f64>, result: &Scene) -> Limits {
+    // A number that is just at its limit may be a rounding error beyond it.
+    let slack = 1.0 + 1e-6;
+    let of = |quantity| tolerance.of(quantity, &result.space) * slack;
+    Limits {
+        angle: of(Quantity::Angle),
+        length: of(Quantity::Length),
+        scalar: of(Quantity::Scalar),
+        world: world.map_or(f64::INFINITY, |metres| metres / result.space.metres_per_unit * slack),
+        between: false,
+    }
+}
+
+/// Why a result may not be written, if it may not.
+pub fn refusal(verdict: &Verdict, result: &Scene, source: &Scene) -> Option<String> {
+    let space = &result.space;
+    let beyond = match (verdict.beyond(), verdict.world_beyond()) {
+        (Some((judged, error)), _) => {
+            let allowed = amount(verdict.limits.of(error.quantity), error.quantity, space);
+            format!("{}; allowed {allowed}", place(judged, &error, source, result))
+        }
+        (None, Some((error, target))) => {
+            let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
+            let off = amount(error.largest, Quantity::Length, space);
+            let allowed = amount(verdict.limits.world, Quantity::Length, space);
+            format!("{node} is off by {off} in the world at frame {}; allowed {allowed}", frame(error.frame))
+        }
+        (None, None) => return None,
+    };
+    Some(format!("the result is not what was asked for: {beyond}; nothing was written (--accept writes it)"))
+}
+
+/// What is off by how much, and where.
+fn place(judged: &Judged, error: &MeasuredError, source: &Scene, result: &Scene) -> String {
+    let channel = Addresses::new(source).property(&judged.source);
+    let off = match error.largest.is_finite() {
+        true => format!("off by {}", amount(error.largest, error.quantity, &result.space)),
+        false => "another one".to_owned(),
+    };
+    format!("{channel} is {off} at frame {}", frame(error.frame))
+}
+
+/// The closing line of a report: what was judged, and what is farthest from its source.
+pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<String> {
+    let mut lines = Vec::new();
+    let parts = |part: fn(&Part) -> bool| verdict.judged.iter().filter(|judged| part(&judged.part)).count();
+    let farthest: Vec<String> = [Quantity::Angle, Quantity::Length, Quantity::Scalar]
+        .into_iter()
+        .filter_map(|quantity| verdict.worst(quantity, false))
+        .filter(|(_, error)| error.largest > 1e-9)
+        .map(|(judged, error)| {
+            let channel = Addresses::new(source).property(&judged.source);
+            let off = amount(error.largest, error.quantity, &result.space);
+            format!("{off} ({channel}, frame {})", frame(error.frame))
+        })
+        .collect();
+    let numbers = parts(|part| matches!(part, Part::Attribute(_)));
+    let nodes = parts(|part| *part == Part::Rotation);
+    let looked = match (nodes, numbers) {
+        (0, 0) if verdict.same == 0 => return lines,
+        (0, 0) => "everything".to_owned(),
+        (nodes, 0) => counted(nodes, "node"),
+        (0, numbers) => counted(numbers, "number"),
+        (nodes, numbers) => format!("{} and {}", counted(nodes, "node"), counted(numbers, "number")),
+    };
+    lines.push(match farthest.is_empty() {
+        true => format!("judged on the result: {looked}: the same"),
+        false => format!("judged on the result: {looked}, off by at most {}", farthest.join(", ")),
+    });
+    let between = [Quantity::Angle, Quantity::Length, Quantity::Scalar]
+        .into_iter()
+        .filter_map(|quantity| verdict.worst(quantity, true))
+        .filter(|(_, error)| error.largest > verdict.limits.of(error.quantity))
+        .map(|(judged, error)| place(judged, &error, source, result))
+        .collect::<Vec<_>>();
+    if !between.is_empty() {
+        lines.push(format!("between samples: {}", between.join(", ")));
+    }
+    for (what, why) in verdict.unjudged.iter().take(4) {
+        lines.push(format!("not judged: {what}: {why}"));
+    }
+    if verdict.unjudged.len() > 4 {
+        lines.push(format!("not judged: {} more", verdict.unjudged.len() - 4));
+    }
+    for missing in verdict.missing.iter().take(6) {
+        lines.push(missing.clone());
+    }
+    if verdict.missing.len() > 6 {
+        lines.push(format!("and {} more are missing", verdict.missing.len() - 6));
+    }
+    lines
+}

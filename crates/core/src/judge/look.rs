@@ -1,0 +1,142 @@
+//! Where to look: two functions of time side by side, between the instants at which either may do something.
+
+/// How two sides are looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mode {
+    /// Both are curves: everywhere.
+    Curves,
+    /// The source is samples, between which nobody knows the motion: at those.
+    SampledSource,
+    /// The result is samples: at those, and between them beside a straight way between the source's values just after one
+    /// and just before the next.
+    SampledResult,
+}
+
+/// Two sides of a comparison, each a function of the result's time in ticks.
+pub trait Sides {
+    /// What they give.
+    type Value: Clone;
+    /// The source's value, as it should be in the result.
+    fn source(&mut self, time: f64) -> Self::Value;
+    /// The result's value.
+    fn result(&mut self, time: f64) -> Self::Value;
+    /// How far two values are apart.
+    fn apart(&self, source: &Self::Value, result: &Self::Value) -> f64;
+    /// The value part of the way from one to another, straight or along the great arc.
+    fn between(&self, from: &Self::Value, to: &Self::Value, part: f64) -> Self::Value;
+}
+
+/// What was seen: errors with their times in ticks.
+#[derive(Clone, Debug, Default)]
+pub struct Seen {
+    /// At instants that were looked at.
+    pub at: Vec<(f64, f64)>,
+    /// Between samples, where it is told apart.
+    pub between: Vec<(f64, f64)>,
+}
+
+/// Parts of a piece at which it is looked at.
+const PARTS: [f64; 3] = [0.25, 0.5, 0.75];
+
+/// How many of the worst places are looked at closer.
+const CLIMBS: usize = 3;
+
+/// Just before an instant, in ticks.
+const BEFORE: f64 = 0.5;
+
+/// Looks at both sides over some instants in ascending order, each a first and a last time that cannot be told apart.
+pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
+    let mut seen = Seen::default();
+    for (index, &(first, last)) in knots.iter().enumerate() {
+        let instant = match mode {
+            Mode::Curves => last,
+            _ => first,
+        };
+        let (from, own) = (sides.source(instant), sides.result(instant));
+        seen.at.push((instant, sides.apart(&from, &own)));
+        let Some(&(next, _)) = knots.get(index + 1) else { continue };
+        if next - last <= 2.0 * BEFORE {
+            continue;
+        }
+        match mode {
+            Mode::Curves => {
+                for part in PARTS {
+                    let time = last + (next - last) * part;
+                    let error = apart_at(sides, time);
+                    seen.at.push((time, error));
+                }
+                let end = next - BEFORE;
+                let error = apart_at(sides, end);
+                seen.at.push((end, error));
+            }
+            Mode::SampledSource => {
+                for part in PARTS {
+                    let time = last + (next - last) * part;
+                    let error = apart_at(sides, time);
+                    seen.between.push((time, error));
+                }
+            }
+            Mode::SampledResult => {
+                let middles = PARTS.map(|part| (part, last + (next - last) * part));
+                let ours = middles.map(|(_, time)| sides.result(time));
+                let to = sides.source(next - BEFORE);
+                for ((part, time), ours) in middles.into_iter().zip(ours) {
+                    let way = sides.between(&from, &to, part);
+                    seen.between.push((time, sides.apart(&way, &ours)));
+                }
+            }
+        }
+    }
+    if mode == Mode::Curves {
+        climb(sides, knots, &mut seen);
+    }
+    seen
+}
+
+fn apart_at<S: Sides>(sides: &mut S, time: f64) -> f64 {
+    let (from, own) = (sides.source(time), sides.result(time));
+    sides.apart(&from, &own)
+}
+
+/// Looks closer around the worst instants, within the pieces that they lie in.
+fn climb(sides: &mut impl Sides, knots: &[(f64, f64)], seen: &mut Seen) {
+    let mut order: Vec<usize> = (0..seen.at.len()).filter(|&index| seen.at[index].1 > 0.0).collect();
+    order.sort_by(|&a, &b| seen.at[b].1.total_cmp(&seen.at[a].1));
+    for index in order.into_iter().take(CLIMBS) {
+        let (time, error) = seen.at[index];
+        // The neighbours that were looked at, unless a knot lies between.
+        let piece = knots.partition_point(|(first, _)| *first <= time).saturating_sub(1);
+        let (from, to) =
+            (knots[piece].1, knots.get(piece + 1).map_or(knots[piece].1, |next| next.0 - BEFORE));
+        let step = (to - from) * 0.25;
+        let (mut low, mut high) = ((time - step).max(from), (time + step).min(to));
+        if high - low <= 2.0 || !error.is_finite() {
+            continue;
+        }
+        let mut best = (time, error);
+        for _ in 0..16 {
+            let (a, b) = (low + (high - low) * 0.382, low + (high - low) * 0.618);
+            let (at_a, at_b) = (apart_at(sides, a), apart_at(sides, b));
+            for found in [(a, at_a), (b, at_b)] {
+                if found.1 > best.1 {
+                    best = found;
+                }
+            }
+            if at_a > at_b { high = b } else { low = a }
+        }
+        seen.at.push(best);
+    }
+}
+
+/// Instants with those that cannot be told apart put together.
+pub fn knots(mut times: Vec<f64>, precision: f64) -> Vec<(f64, f64)> {
+    times.sort_by(f64::total_cmp);
+    let mut knots: Vec<(f64, f64)> = Vec::with_capacity(times.len());
+    for time in times {
+        match knots.last_mut() {
+            Some((_, last)) if time - *last <= precision => *last = time,
+            _ => knots.push((time, time)),
+        }
+    }
+    knots
+}

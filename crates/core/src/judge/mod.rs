@@ -1,0 +1,43 @@
+//! The judge: says how far a result is from what it was made of, and is the only one to say so.
+//!
+//! Operations measure while they work, to steer; what they saw is the piece that they worked on. The judge sees none of
+//! that. It is given the scene that came in, the one that goes out and a [`Claim`] (which node corresponds to which, over
+//! which time), evaluates both scenes whole, and looks where the data says that something can happen: on both sides of
+//! every key of either scene, at instants between, and closer where those are farthest apart. What cannot be evaluated is
+//! named as not judged; whatever is not finite counts as infinitely far.
+
+mod claim;
+mod inventory;
+mod look;
+mod node;
+mod verdict;
+mod world;
+
+pub use claim::{By, Claim, Clock, Excuse, Sampling, Span};
+pub use inventory::{Scope, inventory};
+pub use verdict::{Judged, Limits, Part, Verdict};
+
+use rayon::prelude::*;
+
+use crate::address::Addresses;
+use crate::scene::Scene;
+
+/// Compares a result with its source along a claim.
+///
+/// `precision` is how well the result tells instants apart, in ticks: of keys that lie closer together than that on the two
+/// sides nobody can say which comes first. It is 1 within the program, and more for files of seconds in single precision.
+pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, precision: f64) -> Verdict {
+    let mut verdict = Verdict::new(limits);
+    let addresses = (Addresses::new(source), Addresses::new(result));
+    for span in &claim.spans {
+        let scenes = node::Scenes { source, result, claim, span, precision, addresses: &addresses };
+        let parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
+        let mut here = Verdict::new(limits);
+        parts.into_iter().for_each(|part| here.take_in(part));
+        if !here.is_unlooked() {
+            world::look(&scenes, &mut here);
+        }
+        verdict.take_in(here);
+    }
+    verdict
+}

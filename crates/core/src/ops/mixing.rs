@@ -1,0 +1,167 @@
+//! Whether layers still mix as they did once a track has another type.
+//!
+//! Where rotations are mixed by component, angles of one order add up one by one, and any other rotations as turns: a track
+//! that becomes angles under, or on, such a layer changes what the two come to, although by itself it is the same motion.
+
+use glam::DQuat;
+
+use super::controllers::{Changed, Form, NoForm, Setting, change};
+use crate::controller::{Controller, SampleKind, Samples};
+use crate::rotation::RotationOrder;
+use crate::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
+use crate::value::Value;
+
+/// What a controller of a rotation gives its layer to mix: angles of an order, or a turn.
+fn form(controller: &Controller) -> Option<RotationOrder> {
+    match controller {
+        Controller::Constant(Value::Euler { order, .. })
+        | Controller::Samples(Samples { kind: SampleKind::Euler(order), .. }) => Some(*order),
+        Controller::Euler(euler) => Some(euler.order),
+        Controller::Procedural(procedural) => procedural.sampled.as_deref().and_then(form),
+        // Entries of one order add up to angles, any others to a turn; a stack that keeps its type keeps that, too.
+        Controller::Stack(entries) => {
+            let first = form(&entries.first()?.controller)?;
+            entries.iter().all(|entry| form(&entry.controller) == Some(first)).then_some(first)
+        }
+        _ => None,
+    }
+}
+
+/// Whether a track on a layer may become another controller without the layers mixing otherwise.
+pub(super) fn stays_mixed(
+    take: &Take,
+    layer: usize,
+    target: &Target,
+    kind: PropertyKind,
+    before: &Controller,
+    after: &Controller,
+) -> bool {
+    if kind != PropertyKind::Rotation || form(before) == form(after) {
+        return true;
+    }
+    let on_it = |index: usize| {
+        let layer = &take.layers[index];
+        layer.is_active() && layer.tracks.iter().any(|track| track.target == *target)
+    };
+    let own = &take.layers[layer];
+    if !own.is_active() {
+        return true;
+    }
+    // What replaces all that lies under it mixes with nothing below.
+    let alone_below = own.is_whole();
+    let above = (layer + 1..take.layers.len()).filter(|&index| on_it(index));
+    let mut mixes = above.map(|index| &take.layers[index]).filter(|layer| !layer.is_whole());
+    alone_below && !mixes.any(|layer| mixes_by_form(layer.rotations, layer.weight.constant(), layer.mode))
+}
+
+/// What part of a property's tolerance each of its tracks may have, where several layers come to one value and each is
+/// changed by itself: errors add up, and those of factors are multiplied by the others.
+pub(super) fn share(take: &Take, target: &Target, kind: PropertyKind) -> f64 {
+    let on_it: Vec<&Track> =
+        take.active_tracks().map(|(_, track)| track).filter(|track| track.target == *target).collect();
+    if on_it.len() < 2 {
+        return 1.0;
+    }
+    let product: f64 = match kind {
+        PropertyKind::Scale => on_it.iter().map(|track| reach(&track.controller).max(1.0)).product(),
+        _ => 1.0,
+    };
+    1.0 / (on_it.len() as f64 * product)
+}
+
+/// The largest number that a controller comes to, nearly: tangents may carry curves a little beyond their keys.
+fn reach(controller: &Controller) -> f64 {
+    const BEYOND: f64 = 1.25;
+    let most = |numbers: &mut dyn Iterator<Item = f64>| numbers.fold(0.0, |most: f64, n| most.max(n.abs()));
+    match controller {
+        Controller::Constant(value) => most(&mut value.numbers().into_iter().flatten()),
+        Controller::Samples(samples) => most(&mut samples.values.iter().copied()),
+        Controller::Tcb(curve) => match curve.numbers() {
+            Some(numbers) => {
+                let keys = numbers.curves.iter().flat_map(|curve| curve.keys());
+                BEYOND * most(&mut keys.map(|key| key.value))
+            }
+            None => 1.0,
+        },
+        Controller::Stack(entries) => entries.iter().map(|entry| reach(&entry.controller).max(1.0)).product(),
+        Controller::Procedural(procedural) => procedural.sampled.as_deref().map_or(1.0, reach),
+        other => {
+            let keys = other.curves().iter().flat_map(|curve| curve.keys());
+            BEYOND * most(&mut keys.map(|key| key.value))
+        }
+    }
+}
+
+/// A track as curves, or as quaternion keys where its layers would mix curves otherwise.
+///
+/// # Errors
+/// [`NoForm::Mixed`], where neither mixes as it does.
+pub(super) fn curves_that_mix(
+    take: &Take,
+    layer: usize,
+    target: &Target,
+    controller: &Controller,
+    setting: &Setting,
+) -> Result<Changed, NoForm> {
+    for form in [Form::Curves, Form::Quaternion] {
+        let changed = change(controller, form, setting)?;
+        if stays_mixed(take, layer, target, setting.kind, controller, &changed.controller) {
+            return Ok(changed);
+        }
+    }
+    Err(NoForm::Mixed)
+}
+
+/// Whether a layer mixes otherwise according to the form of what it is given. As turns of which all counts, or nothing, it
+/// does not; of a part, how far round the angles came is part of the form.
+fn mixes_by_form(rotations: RotationMixing, weight: Option<f64>, mode: LayerMode) -> bool {
+    let is_partial = !matches!(weight, Some(weight) if weight == 0.0 || weight == 1.0);
+    rotations == RotationMixing::ByComponent || is_partial && mode == LayerMode::Additive
+}
+
+/// Values of one type: where some are angles and some turns, all become turns.
+pub(super) fn of_one_type(values: &mut [Value]) {
+    let kinds = |value: &Value| match value {
+        Value::Euler { order, .. } => Some(Some(*order)),
+        Value::Quaternion(_) => Some(None),
+        _ => None,
+    };
+    let mut all = values.iter().filter_map(kinds);
+    let Some(first) = all.next() else { return };
+    if all.all(|kind| kind == first) {
+        return;
+    }
+    let mut last: Option<DQuat> = None;
+    for value in values.iter_mut() {
+        if let Some(rotation) = value.rotation() {
+            let rotation =
+                if last.is_some_and(|last| last.dot(rotation) < 0.0) { -rotation } else { rotation };
+            last = Some(rotation);
+            *value = Value::Quaternion(rotation);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::TcbKeys;
+
+    #[test]
+    fn tension_keys_of_rotations_are_turns() {
+        let keys = TcbKeys::Rotation(Vec::new());
+        let tcb = crate::controller::TcbCurve { keys, before: Default::default(), after: Default::default() };
+        assert_eq!(form(&Controller::Tcb(tcb)), None);
+    }
+
+    #[test]
+    fn values_of_two_types_become_turns_on_one_side() {
+        let angles = glam::DVec3::new(0.1, 0.2, 0.3);
+        let mut mixed = [
+            Value::Quaternion(-crate::rotation::quat_from_euler(RotationOrder::Xyz, angles)),
+            Value::Euler { order: RotationOrder::Xyz, angles },
+        ];
+        of_one_type(&mut mixed);
+        assert_eq!(mixed[0], mixed[1]);
+    }
+}

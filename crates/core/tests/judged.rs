@@ -1,0 +1,246 @@
+//! Random scenes through operations, with what the judge says of them; and faults put into results, each of which it names.
+
+mod common;
+
+use common::RATE;
+use common::motion::cases;
+use common::scenes::{Contents, any_order, any_scene};
+use nimble_curve_core::controller::{Controller, TcbCurve, TcbKeys, Weight};
+use nimble_curve_core::fit::Handles;
+use nimble_curve_core::judge::{Claim, Limits, Sampling, Scope, Verdict, inventory, judge};
+use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::bake::{BakeOptions, bake};
+use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
+use nimble_curve_core::ops::reorder::{NewOrder, ReorderOptions, reorder};
+use nimble_curve_core::ops::select::{Selection, select};
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::ops::unbake::{KeySets, UnbakeOptions, unbake};
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::space::{Handedness, Space, UpAxis};
+use nimble_curve_core::time::TimeRange;
+use nimble_curve_core::value::Quantity;
+use proptest::prelude::*;
+use proptest::sample::select as one_of;
+
+/// Everything, but layers that count in part: of a turn that part goes by how far round it came, which a cut or another order
+/// may forget; and but handles that stand upright, beside which no finite slope is near enough.
+const WHOLE: Contents = Contents { weights: false, handles: common::Handles::Plain, ..Contents::ALL };
+
+/// A tenth of a degree, half a millimetre, a thousandth, and room for what refits do not see between the instants that they
+/// look at: the program refuses that.
+fn limits(tolerance: &Tolerance, scene: &Scene) -> Limits {
+    let of = |quantity| tolerance.of(quantity, &scene.space) * 2.5;
+    Limits {
+        angle: of(Quantity::Angle),
+        length: of(Quantity::Length),
+        scalar: of(Quantity::Scalar),
+        ..Limits::NONE
+    }
+}
+
+fn judged(source: &Scene, result: &Scene, ledger: &Ledger, tolerance: &Tolerance) -> Verdict {
+    let claim = Claim::same(source, result).excusing(source, ledger);
+    judge(source, result, &claim, limits(tolerance, result), 1.0)
+}
+
+/// What drives the node that is off, on both sides.
+fn drivers(scene: &Scene, take: usize, node: (usize, nimble_curve_core::rig::NodeId)) -> String {
+    let take = &scene.takes[take];
+    let own = take.tracks().filter(|(_, track)| (track.target.rig, track.target.node) == node);
+    let shown = own.map(|(layer, track)| {
+        let of = &take.layers[layer];
+        let controller = match &track.controller {
+            nimble_curve_core::controller::Controller::Stack(entries) => format!(
+                "stack {:?}",
+                entries
+                    .iter()
+                    .map(|e| format!(
+                        "{:?} {} {:?}",
+                        e.weight.constant(),
+                        e.controller.type_name(),
+                        e.controller.order()
+                    ))
+                    .collect::<Vec<_>>()
+            ),
+            other => other.type_name().to_owned(),
+        };
+        format!(
+            "\n    {} {:?} {:?} {:?}{}: {controller} {:?}",
+            track.target.property,
+            of.mode,
+            of.rotations,
+            of.weight.constant(),
+            if of.muted { " muted" } else { "" },
+            track.controller.order(),
+        ) + &track
+            .controller
+            .curves()
+            .iter()
+            .filter(|_| std::env::var_os("CURVES").is_some())
+            .map(|curve| {
+                let keys = curve.keys().iter().map(|key| {
+                    format!(
+                        "{}:{:.3}{}{:?}{}",
+                        RATE.frame(key.time),
+                        key.value,
+                        key.value_before.map_or(String::new(), |v| format!("({v:.3})")),
+                        key.interpolation,
+                        if key.added { "+" } else { "" }
+                    )
+                });
+                format!(
+                    "\n    rotation Over [{}] {:?} {:?} {:?}",
+                    keys.collect::<Vec<_>>().join(" "),
+                    curve.before,
+                    curve.after,
+                    curve.inner_loop()
+                )
+            })
+            .collect::<String>()
+    });
+    shown.collect()
+}
+
+fn passes((source, result): (&Scene, &Scene), verdict: &Verdict) -> Result<(), TestCaseError> {
+    if let Some((judged, error)) = verdict.beyond() {
+        let node = |target: &nimble_curve_core::scene::Target| (target.rig, target.node);
+        return Err(TestCaseError::fail(format!(
+            "{:?} of {:?} is {} off at frame {}\n  source:{}\n  result:{}\n",
+            judged.part,
+            judged.source,
+            if error.quantity == Quantity::Angle { error.largest.to_degrees() } else { error.largest },
+            error.frame,
+            drivers(source, judged.source_take, node(&judged.source)),
+            drivers(result, judged.take, node(&judged.result)),
+        )));
+    }
+    prop_assert!(verdict.missing.is_empty(), "{:?}", verdict.missing);
+    Ok(())
+}
+
+/// The same scene with stacks whose entries count wholly, see [`WHOLE`].
+fn without_parts(mut scene: Scene) -> Scene {
+    for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
+        for track in &mut layer.tracks {
+            match &mut track.controller {
+                Controller::Stack(entries) => {
+                    entries.iter_mut().for_each(|entry| entry.weight = Weight::FULL);
+                }
+                // An ease may be over within less than the sixteenth of a frame at which refits look.
+                Controller::Tcb(TcbCurve { keys: TcbKeys::Rotation(keys), .. }) => {
+                    keys.iter_mut().for_each(|key| (key.ease_in, key.ease_out) = (0.0, 0.0));
+                }
+                _ => {}
+            }
+        }
+    }
+    scene
+}
+
+/// Does something within a tolerance, and closer where the judge finds it farther off, as the program does.
+fn closely(mut job: impl FnMut(f64) -> Verdict) -> Verdict {
+    let mut factor = 1.0;
+    for _ in 0..2 {
+        let verdict = job(factor);
+        let excess = verdict.excess();
+        if !(1.0 < excess && excess < 3.0) {
+            return verdict;
+        }
+        factor *= 0.95 / excess;
+    }
+    job(factor)
+}
+
+proptest! {
+    #![proptest_config(cases(40))]
+
+    #[test]
+    fn another_space_is_the_same(scene in any_scene(WHOLE).prop_map(without_parts), up in one_of(vec![UpAxis::X, UpAxis::Y, UpAxis::Z])) {
+        let space = Space { metres_per_unit: 0.01, up, handedness: Handedness::Left };
+        let (result, ledger) = in_space(&scene, &space);
+        let exact = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
+        passes((&scene, &result), &judged(&scene, &result, &ledger, &exact))?;
+    }
+
+    #[test]
+    fn another_order_is_within_the_tolerance(scene in any_scene(WHOLE).prop_map(without_parts), order in any_order()) {
+        let options = ReorderOptions { to: NewOrder::To(order), only: Vec::new(), tolerance: 0.1_f64.to_radians(), handles: None };
+        let mut made = scene.clone();
+        let verdict = closely(|factor| {
+            let closer = ReorderOptions { tolerance: options.tolerance * factor, ..options.clone() };
+            let (result, ledger) = reorder(&scene, &closer).unwrap();
+            made = result;
+            judged(&scene, &made, &ledger, &Tolerance::default())
+        });
+        passes((&scene, &made), &verdict)?;
+    }
+
+    #[test]
+    fn one_layer_is_within_the_tolerance(scene in any_scene(WHOLE).prop_map(without_parts)) {
+        let mut made = scene.clone();
+        let verdict = closely(|factor| {
+            let options = FlattenOptions { tolerance: Tolerance::default().times(factor), ..FlattenOptions::default() };
+            let (result, ledger) = flatten(&scene, &options).unwrap();
+            made = result;
+            judged(&scene, &made, &ledger, &Tolerance::default())
+        });
+        passes((&scene, &made), &verdict)?;
+    }
+
+    #[test]
+    fn another_type_is_within_the_tolerance(
+        scene in any_scene(WHOLE).prop_map(without_parts), form in one_of(vec![Form::Curves, Form::Quaternion, Form::Constant]),
+    ) {
+        let mut made = scene.clone();
+        let verdict = closely(|factor| {
+            let options = ChangeOptions { form, only: Vec::new(), tolerance: Tolerance::default().times(factor) };
+            let (result, ledger) = change_all(&scene, &options);
+            made = result;
+            judged(&scene, &made, &ledger, &Tolerance::default())
+        });
+        passes((&scene, &made), &verdict)?;
+    }
+
+    #[test]
+    fn samples_are_the_same_where_they_are(scene in any_scene(WHOLE).prop_map(without_parts)) {
+        let (result, ledger) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let exact = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
+        let mut claim = Claim::same(&scene, &result).excusing(&scene, &ledger);
+        claim.sampling = Sampling::Result;
+        passes((&scene, &result), &judge(&scene, &result, &claim, limits(&exact, &scene), 1.0))?;
+    }
+
+    #[test]
+    fn fitted_curves_are_within_the_tolerance_at_the_samples(scene in any_scene(WHOLE).prop_map(without_parts)) {
+        let options = UnbakeOptions { keys: KeySets::Free, handles: Handles::Plain, ..UnbakeOptions::default() };
+        let unbaked = unbake(&scene, &options).unwrap();
+        let mut claim = Claim::same(&scene, &unbaked.scene).excusing(&scene, &unbaked.ledger);
+        claim.sampling = Sampling::KeysOfSource;
+        passes((&scene, &unbaked.scene), &judge(&scene, &unbaked.scene, &claim, limits(&Tolerance::default(), &scene), 1.0))?;
+    }
+
+    #[test]
+    fn a_part_is_as_it_was(scene in any_scene(WHOLE).prop_map(without_parts), first in 0..20_i64, length in 4..30_i64) {
+        let range = TimeRange::new(RATE.ticks(first), RATE.ticks(first + length));
+        let (mut made, mut said) = (scene.clone(), Ledger::default());
+        let mut chosen = true;
+        let verdict = closely(|factor| {
+            let tolerance = Tolerance::default().times(factor);
+            let selection = Selection { range: Some(range), tolerance, ..Selection::default() };
+            let Ok((result, ledger)) = select(&scene, &selection) else {
+                chosen = false;
+                return Verdict::new(Limits::NONE);
+            };
+            (made, said) = (result, ledger);
+            judged(&scene, &made, &said, &Tolerance::default())
+        });
+        // A range that no take has.
+        prop_assume!(chosen);
+        passes((&scene, &made), &verdict)?;
+        let (result, ledger) = (made, said);
+        let claim = Claim::same(&scene, &result).excusing(&scene, &ledger);
+        prop_assert_eq!(inventory(&scene, &result, &claim, Scope::Everything), Vec::<String>::new());
+    }
+}

@@ -1,0 +1,128 @@
+//! Files that were made and are not written yet, and what other programs find in them.
+//!
+//! A writer knows which node of a scene it put where, and what it had no place for. That, and nothing about the curves, is
+//! its claim; whether it holds is for the judge to say, who reads the very bytes as a stranger would: without our extra data
+//! and without hints about rate and start.
+
+use std::collections::HashMap;
+use std::path::Path;
+
+use nimble_curve_core::address::{Addresses, NodeRef};
+use nimble_curve_core::judge::{By, Claim, Clock, Excuse, Sampling, Span};
+use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::space::AxisMap;
+use nimble_curve_core::time::{TICKS_PER_SECOND, Ticks};
+
+use crate::error::FormatError;
+use crate::files::{Assume, Format, in_format, plain_of};
+
+/// A file's contents, and what its writer says of them.
+#[derive(Debug)]
+pub struct Encoded {
+    /// The format.
+    pub format: Format,
+    /// The bytes.
+    pub bytes: Vec<u8>,
+    /// The bytes of the file beside it, where there is to be one.
+    pub buffer: Option<Vec<u8>>,
+    /// What became of the channels.
+    pub ledger: Ledger,
+    /// Nodes of the scene by what the format calls them, see [`Plain::keys`].
+    pub(crate) nodes: Vec<(String, NodeRef)>,
+    /// Tracks that only the extra data holds, or nothing at all, by take.
+    pub(crate) hidden: Vec<(String, Target)>,
+    /// What is added to the times of each take.
+    pub(crate) shifts: Vec<(String, Ticks)>,
+}
+
+/// A scene as a format alone gives it.
+#[derive(Debug)]
+pub(crate) struct Plain {
+    pub scene: Scene,
+    /// What the format calls each node, in order of its rigs' nodes.
+    pub keys: Vec<String>,
+    /// What was let pass.
+    pub notes: Vec<String>,
+}
+
+/// A scene read back, the claim that it is the one that was written, and how well it tells instants apart, in ticks.
+#[derive(Debug)]
+pub struct ReadBack {
+    /// What other programs see.
+    pub scene: Scene,
+    /// Which node and which time of it is which.
+    pub claim: Claim,
+    /// See [`nimble_curve_core::judge::judge`].
+    pub precision: f64,
+}
+
+impl Encoded {
+    /// What other programs see in the bytes; `scene` is the one that was written.
+    ///
+    /// # Errors
+    /// Where the bytes cannot be read: then they may not be written.
+    pub fn read_back(&self, scene: &Scene, path: &Path) -> Result<ReadBack, FormatError> {
+        let assume = match self.format {
+            // These state none, and whoever hands them on says it.
+            Format::Bvh => Assume {
+                metres_per_unit: Some(scene.space.metres_per_unit),
+                up: Some(scene.space.up),
+                ..Assume::default()
+            },
+            _ => Assume::default(),
+        };
+        let assume = Assume { without_extra: true, ..assume };
+        let plain = plain_of(&self.bytes, self.buffer.as_deref(), self.format, path, assume)?;
+        if self.format == Format::Ncurve {
+            let claim = Claim::same(scene, &plain.scene);
+            return Ok(ReadBack { scene: plain.scene, claim, precision: 1.0 });
+        }
+        let by_key: HashMap<&str, NodeRef> =
+            self.nodes.iter().map(|(key, node)| (key.as_str(), *node)).collect();
+        let all = plain.scene.rigs.iter().enumerate();
+        let refs = all.flat_map(|(rig, of)| of.nodes().map(move |(id, _)| (rig, id)));
+        let nodes =
+            refs.zip(&plain.keys).filter_map(|(own, key)| Some((*by_key.get(key.as_str())?, own))).collect();
+        let mut spans = Vec::new();
+        for (index, take) in plain.scene.takes.iter().enumerate() {
+            let named = scene.takes.iter().position(|other| other.name == take.name);
+            let from = named.unwrap_or(0);
+            let Some(source) = scene.takes.get(from) else { continue };
+            let shift = self.shifts.iter().find(|(name, _)| *name == source.name);
+            let clock = Clock::shifted(Ticks::ZERO, shift.map_or(Ticks::ZERO, |(_, by)| *by));
+            spans.push(Span { source: from, result: index, range: take.range, clock });
+        }
+        let excuse = |(take, target): &(String, Target)| {
+            let take = scene.takes.iter().position(|other| other.name == *take)?;
+            let why = format!("{} has no place for it", self.format.name());
+            Some(Excuse { take, target: target.clone(), why })
+        };
+        let last = spans.iter().map(|span| span.range.last.as_f64().abs()).fold(0.0, f64::max);
+        let claim = Claim {
+            spans,
+            nodes,
+            space: AxisMap::between(&scene.space, &plain.scene.space),
+            excuses: self.hidden.iter().filter_map(excuse).collect(),
+            sampling: Sampling::Plain,
+            by: if self.format == Format::Csv { By::Properties } else { By::Transforms },
+        };
+        // Two numbers in single precision beside each other, and half a thousandth of a second's tick at least.
+        let precision = (last * 2.4e-7).max(TICKS_PER_SECOND as f64 * 1e-9);
+        Ok(ReadBack { scene: plain.scene, claim, precision })
+    }
+
+    /// Whether the bytes give back the very scene, bit for bit; only our own format promises that.
+    ///
+    /// # Errors
+    /// Where the bytes cannot be read.
+    pub fn is_lossless(&self, scene: &Scene, path: &Path) -> Result<bool, FormatError> {
+        Ok(in_format(&self.bytes, self.format, path, Assume::default())?.scene == *scene)
+    }
+}
+
+/// The keys of a scene whose nodes go by their addresses.
+pub(crate) fn by_address(scene: &Scene) -> Vec<(String, NodeRef)> {
+    let addresses = Addresses::new(scene);
+    addresses.nodes().iter().map(|&node| (addresses.node(node).to_owned(), node)).collect()
+}

@@ -1,0 +1,105 @@
+//! Takes whose range is longer than their keys, in formats that know no range: keys at its ends keep it.
+
+use nimble_curve_core::controller::{
+    Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, Samples,
+};
+use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::scene::{Scene, Take, Track};
+use nimble_curve_core::time::{FrameRate, TimeRange};
+
+/// Gives the first track of each take that can have them keys at the ends of the take's range, where no track reaches
+/// them; the ledger says so. Curves are held outside their keys here, so that nothing else changes.
+pub fn keep_ranges(scene: &mut Scene, ledger: &mut Ledger) {
+    let rate = scene.rate;
+    for take in &mut scene.takes {
+        let range = take.range;
+        let own = take.layers.first().and_then(|layer| {
+            layer.tracks.iter().filter_map(|track| track.controller.range()).reduce(TimeRange::union)
+        });
+        let Some(own) = own else { continue };
+        if own.first <= range.first && own.last >= range.last {
+            continue;
+        }
+        let frames = |range: TimeRange| format!("{}:{}", shown(rate, range.first), shown(rate, range.last));
+        let done = put(take, range);
+        let name = &take.name;
+        let what = match done {
+            true => format!("its range {} is kept by a key at each end that has none", frames(range)),
+            false => format!("its range {} shrinks to that of its keys, {}", frames(range), frames(own)),
+        };
+        ledger.notes.push(format!("take '{name}': {what}"));
+    }
+}
+
+fn shown(rate: FrameRate, time: nimble_curve_core::time::Ticks) -> f64 {
+    (rate.frame(time) * 100.0).round() / 100.0
+}
+
+fn put(take: &mut Take, range: TimeRange) -> bool {
+    let Some(layer) = take.layers.first_mut() else { return false };
+    // What has no range of its own, such as a constant, is no help; samples would have to be made longer.
+    let keyed = |track: &Track| track.controller.range().is_some() && !is_sampled(&track.controller);
+    let place = layer.tracks.iter().position(keyed);
+    let place = place.or_else(|| layer.tracks.iter().position(|track| track.controller.range().is_some()));
+    let Some(place) = place else { return false };
+    match &mut layer.tracks[place].controller {
+        Controller::Components(curves) => {
+            let Some(curve) = curves.iter_mut().find(|curve| !curve.is_empty()) else { return false };
+            *curve = curve.with_ends(range);
+            true
+        }
+        Controller::Euler(euler) => {
+            let Some(curve) = euler.curves.iter_mut().find(|curve| !curve.is_empty()) else { return false };
+            *curve = curve.with_ends(range);
+            true
+        }
+        Controller::Quaternion(curve) => {
+            lengthen_keys(curve, range);
+            true
+        }
+        Controller::Samples(samples) => lengthen_samples(samples, range),
+        _ => false,
+    }
+}
+
+fn is_sampled(controller: &Controller) -> bool {
+    matches!(controller, Controller::Samples(_))
+}
+
+fn lengthen_keys(curve: &mut QuaternionCurve, range: TimeRange) {
+    let still = |key: &QuaternionKey, time| QuaternionKey {
+        time,
+        interpolation: QuaternionInterpolation::Step,
+        tangent_in: glam::DVec4::ZERO,
+        tangent_out: glam::DVec4::ZERO,
+        ..*key
+    };
+    if let Some(first) = curve.keys.first().copied().filter(|first| first.time > range.first) {
+        curve.keys.insert(0, still(&first, range.first));
+    }
+    if let Some(last) = curve.keys.last_mut().filter(|last| last.time < range.last) {
+        last.interpolation = QuaternionInterpolation::Step;
+        let end = still(last, range.last);
+        curve.keys.push(end);
+    }
+}
+
+/// Repeats the first and the last sample as far as the range reaches; not where its ends lie between samples.
+fn lengthen_samples(samples: &mut Samples, range: TimeRange) -> bool {
+    let width = samples.kind.width();
+    let step = samples.rate.ticks_per_frame();
+    let last = samples.time(samples.len().saturating_sub(1));
+    let steps = |span: f64| (span > 0.0).then(|| (span / step).round() as usize).unwrap_or(0);
+    let before = steps((samples.start - range.first).as_f64());
+    let after = steps((range.last - last).as_f64());
+    let start = samples.start - samples.rate.ticks(before as i64);
+    if start > range.first || last + samples.rate.ticks(after as i64) < range.last {
+        return false;
+    }
+    let mut values = samples.values[..width].repeat(before);
+    values.extend_from_slice(&samples.values);
+    let end = &samples.values[samples.values.len() - width..];
+    values.extend_from_slice(&end.repeat(after));
+    (samples.start, samples.values) = (start, values);
+    true
+}
