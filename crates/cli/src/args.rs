@@ -34,7 +34,7 @@ pub struct Cli {
     pub command: Command,
 }
 
-#[derive(Debug, Subcommand)]
+#[derive(Clone, Debug, Subcommand)]
 pub enum Command {
     Inspect(Inspect),
     Convert(Convert),
@@ -474,7 +474,7 @@ pub struct Layers {
     pub input: InputArgs,
 }
 
-#[derive(Debug, Subcommand)]
+#[derive(Clone, Debug, Subcommand)]
 pub enum LayersAction {
     Flatten(LayersFlatten),
     Split(LayersSplit),

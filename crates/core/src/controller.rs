@@ -293,7 +293,7 @@ pub enum ControllerError {
 pub fn check_times(times: impl Iterator<Item = Ticks>) -> Result<(), CurveError> {
     let mut last: Option<Ticks> = None;
     for (index, time) in times.enumerate() {
-        if time.0.abs() > crate::time::MAX_TICKS {
+        if !time.is_allowed() {
             return Err(CurveError::OutOfRange { index });
         }
         if last.is_some_and(|last| time <= last) {

@@ -21,4 +21,5 @@ mod search;
 pub mod space;
 pub mod tcb;
 pub mod time;
+pub mod validate;
 pub mod value;

@@ -1,5 +1,7 @@
 //! Scenes: rigs, their takes, and the layers and tracks that animate them.
 
+use std::collections::HashMap;
+
 use crate::controller::{Controller, Weight};
 use crate::curve::Ticks;
 use crate::rig::{AttributeKind, NodeId, OpValue, Rig};
@@ -174,6 +176,34 @@ impl PropertyKind {
             PropertyKind::Rotation => Quantity::Angle,
             PropertyKind::Scale | PropertyKind::Matrix | PropertyKind::Discrete => Quantity::Scalar,
         }
+    }
+}
+
+impl Scene {
+    /// The same scene with the ids of nodes in their order, as a file gives them: which ids they have is of this program only.
+    pub fn renumbered(&self) -> Scene {
+        let mut rigs = Vec::with_capacity(self.rigs.len());
+        let mut places: Vec<HashMap<NodeId, NodeId>> = Vec::with_capacity(self.rigs.len());
+        for rig in &self.rigs {
+            let mut made = Rig::new(rig.name.clone());
+            let mut place: HashMap<NodeId, NodeId> = HashMap::with_capacity(rig.len());
+            for (id, node) in rig.nodes() {
+                let parent = rig.parent(id).and_then(|parent| place.get(&parent).copied());
+                // Parents come first, so that each is there.
+                let own = made.add(parent, node.clone()).expect("parents come first");
+                place.insert(id, own);
+            }
+            rigs.push(made);
+            places.push(place);
+        }
+        let mut takes = self.takes.clone();
+        for layer in takes.iter_mut().flat_map(|take| &mut take.layers) {
+            for track in &mut layer.tracks {
+                let place = places.get(track.target.rig).and_then(|place| place.get(&track.target.node));
+                track.target.node = place.copied().unwrap_or(track.target.node);
+            }
+        }
+        Scene { rigs, takes, sets: self.sets.clone(), ..*self }
     }
 }
 

@@ -25,9 +25,22 @@ impl Ticks {
     /// The instant zero.
     pub const ZERO: Ticks = Ticks(0);
 
+    /// The tick nearest to a fractional one. What lies beyond the allowed times, and what is no number, comes out beyond
+    /// them, see [`Ticks::is_allowed`]; it never wraps.
+    pub fn nearest(ticks: f64) -> Ticks {
+        const BEYOND: f64 = (4 * MAX_TICKS) as f64;
+        let ticks = if ticks.is_nan() { BEYOND } else { ticks };
+        Ticks(ticks.round().clamp(-BEYOND, BEYOND) as i64)
+    }
+
+    /// Whether the instant lies within [`MAX_TICKS`] of zero.
+    pub fn is_allowed(self) -> bool {
+        self.0.unsigned_abs() <= MAX_TICKS.unsigned_abs()
+    }
+
     /// The nearest tick to `seconds`.
     pub fn from_seconds(seconds: f64) -> Ticks {
-        Ticks((seconds * TICKS_PER_SECOND as f64).round() as i64)
+        Ticks::nearest(seconds * TICKS_PER_SECOND as f64)
     }
 
     /// This time in seconds.
@@ -127,7 +140,7 @@ impl FrameRate {
 
     /// The instant of a fractional frame, to the nearest tick.
     pub fn ticks_at(self, frame: f64) -> Ticks {
-        Ticks((frame * self.ticks_per_frame()).round() as i64)
+        Ticks::nearest(frame * self.ticks_per_frame())
     }
 
     /// The frame, with its fraction, that an instant falls on.

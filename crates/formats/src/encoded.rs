@@ -32,6 +32,8 @@ pub struct Encoded {
     pub(crate) nodes: Vec<(String, NodeRef)>,
     /// Tracks that only the extra data holds, or nothing at all, by take.
     pub(crate) hidden: Vec<(String, Target)>,
+    /// Whether numbers are weights of blend shapes there, on another node than here.
+    pub(crate) weights_elsewhere: bool,
     /// What is added to the times of each take.
     pub(crate) shifts: Vec<(String, Ticks)>,
 }
@@ -98,12 +100,16 @@ impl Encoded {
             let why = format!("{} has no place for it", self.format.name());
             Some(Excuse { take, target: target.clone(), why })
         };
+        let mut excuses: Vec<Excuse> = self.hidden.iter().filter_map(excuse).collect();
+        if self.weights_elsewhere {
+            excuses.extend(numbers_of(scene));
+        }
         let last = spans.iter().map(|span| span.range.last.as_f64().abs()).fold(0.0, f64::max);
         let claim = Claim {
             spans,
             nodes,
             space: AxisMap::between(&scene.space, &plain.scene.space),
-            excuses: self.hidden.iter().filter_map(excuse).collect(),
+            excuses,
             sampling: Sampling::Plain,
             by: if self.format == Format::Csv { By::Properties } else { By::Transforms },
         };
@@ -117,8 +123,25 @@ impl Encoded {
     /// # Errors
     /// Where the bytes cannot be read.
     pub fn is_lossless(&self, scene: &Scene, path: &Path) -> Result<bool, FormatError> {
-        Ok(in_format(&self.bytes, self.format, path, Assume::default())?.scene == *scene)
+        let back = in_format(&self.bytes, self.format, path, Assume::default())?.scene;
+        Ok(back == *scene || back.renumbered() == scene.renumbered())
     }
+}
+
+/// All animated attributes, excused from comparison: they are weights of blend shapes, which a skeleton has as a whole.
+fn numbers_of(scene: &Scene) -> impl Iterator<Item = Excuse> {
+    scene.takes.iter().enumerate().flat_map(move |(take, of)| {
+        let tracks = of.tracks().map(|(_, track)| &track.target);
+        let numbers = tracks.filter(|target| {
+            let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
+            node.is_some_and(|node| node.attribute(&target.property).is_some())
+        });
+        numbers.map(move |target| Excuse {
+            take,
+            target: target.clone(),
+            why: "it is the weight of a blend shape there".to_owned(),
+        })
+    })
 }
 
 /// The keys of a scene whose nodes go by their addresses.

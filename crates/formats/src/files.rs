@@ -182,6 +182,8 @@ pub(crate) fn in_format(
 ) -> Result<Loaded, FormatError> {
     if assume.without_extra {
         let plain = plain_of(bytes, None, format, path, assume)?;
+        let valid = plain.scene.validate();
+        valid.map_err(|invalid| Fault::in_part(invalid.place, invalid.what).in_file(path))?;
         return Ok(Loaded { scene: plain.scene, format, notes: plain.notes });
     }
     let folder = folder_of(path);
@@ -227,6 +229,7 @@ pub(crate) fn in_format(
             scene
         }
     };
+    scene.validate().map_err(|invalid| Fault::in_part(invalid.place, invalid.what).in_file(path))?;
     Ok(Loaded { scene, format, notes })
 }
 
@@ -343,6 +346,7 @@ pub fn encoded(
     saving: &Saving<'_>,
 ) -> Result<Encoded, FormatError> {
     let cannot = |fault| cannot_hold(path, fault);
+    scene.validate().map_err(|invalid| cannot(Fault::in_part(invalid.place, invalid.what)))?;
     match format {
         Format::Ncurve => Ok(Encoded {
             format,
@@ -351,6 +355,7 @@ pub fn encoded(
             ledger: all_kept(scene),
             nodes: Vec::new(),
             hidden: Vec::new(),
+            weights_elsewhere: false,
             shifts: Vec::new(),
         }),
         Format::Bvh => {
@@ -364,6 +369,7 @@ pub fn encoded(
                 buffer: None,
                 nodes: keys.filter_map(|(key, id)| Some((key.to_string(), (0, id?)))).collect(),
                 hidden: gone.filter_map(|entry| Some((entry.take.clone(), entry.target.clone()?))).collect(),
+                weights_elsewhere: false,
                 shifts: take.map(|take| (take.name.clone(), -written.start)).into_iter().collect(),
                 ledger,
             })

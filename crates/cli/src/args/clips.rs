@@ -24,7 +24,7 @@ pub struct Clips {
     pub input: InputArgs,
 }
 
-#[derive(Debug, Subcommand)]
+#[derive(Clone, Debug, Subcommand)]
 pub enum ClipsAction {
     Find(ClipsFind),
     Name(ClipsName),

@@ -15,7 +15,7 @@ pub struct Root {
     pub action: RootAction,
 }
 
-#[derive(Debug, Subcommand)]
+#[derive(Clone, Debug, Subcommand)]
 pub enum RootAction {
     Lift(RootLift),
     Pin(RootPin),
@@ -147,7 +147,7 @@ pub struct Cycle {
     pub action: CycleAction,
 }
 
-#[derive(Debug, Subcommand)]
+#[derive(Clone, Debug, Subcommand)]
 pub enum CycleAction {
     Find(CycleFind),
     Close(CycleClose),

@@ -235,7 +235,7 @@ impl Curve {
         if factor == 1.0 {
             return Ok(self.clone());
         }
-        let at = |time: Ticks| about + Ticks(((time - about).as_f64() * factor).round() as i64);
+        let at = |time: Ticks| about + Ticks::nearest((time - about).as_f64() * factor);
         let tangent = |tangent: Tangent| Tangent {
             shape: match tangent.shape {
                 TangentShape::Slope(slope) => TangentShape::Slope(slope / factor),
@@ -367,6 +367,41 @@ impl Curve {
             curve.keys[0].tangent_out = freed(curve.keys[0].tangent_out);
             let held = Key::new(range.first, first.left_value()).with_slope(0.0);
             curve.keys.insert(0, held.with_interpolation(Interpolation::Linear));
+        }
+        curve
+    }
+
+    /// The same values without gaps: where the curve has none there is `rest`, which would show through there.
+    ///
+    /// The last key of a curve that has no value after it stands for one instant, and so it does here.
+    pub fn filled(&self, rest: f64) -> Curve {
+        if !self.has_gaps() {
+            return self.clone();
+        }
+        let mut curve = self.clone();
+        let last = curve.keys.len() - 1;
+        for index in 0..last {
+            let key = &mut curve.keys[index];
+            if key.interpolation == Interpolation::None {
+                key.value_before = Some(key.left_value());
+                key.value = rest;
+                key.interpolation = Interpolation::Hold;
+                (key.tangent_in, key.tangent_out, key.joined) =
+                    (freed(key.tangent_in), Tangent::slope(0.0), false);
+            }
+        }
+        if curve.before == Behaviour::None {
+            curve.keys[0].value_before = Some(rest);
+            curve.keys[0].joined = false;
+            curve.before = Behaviour::Held;
+        }
+        if curve.after == Behaviour::None {
+            let end = &mut curve.keys[last];
+            end.interpolation = Interpolation::Hold;
+            (end.tangent_in, end.joined) = (freed(end.tangent_in), false);
+            let after = Ticks(end.time.0 + 1);
+            curve.keys.push(Key::new(after, rest).with_interpolation(Interpolation::Hold).with_slope(0.0));
+            curve.after = Behaviour::Held;
         }
         curve
     }

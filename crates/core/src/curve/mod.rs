@@ -223,7 +223,7 @@ impl Curve {
                     return Err(CurveError::NegativeHandle { index });
                 }
             }
-            if key.time.0.abs() > MAX_TICKS {
+            if !key.time.is_allowed() {
                 return Err(CurveError::OutOfRange { index });
             }
             if index > 0 && key.time <= keys[index - 1].time {

@@ -223,11 +223,16 @@ fn adapted(
             (_, Rotations::Angles) => {
                 match controller {
                     Controller::Constant(value) => {
-                        let angles = Controller::Constant(as_angles(value.clone()));
+                        let angles = Controller::Constant(in_order(value, setting));
                         let fate = if angles == *controller { Fate::Kept } else { Fate::Remapped };
                         return Ok(Changed { controller: angles, fate, error: None, added: 0 });
                     }
                     Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
+                    Controller::Procedural(procedural) => {
+                        let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+                        let changed = adapted(sampled, setting, holds, plan)?;
+                        return Ok(Changed { fate: changed.fate.max(Fate::Remapped), ..changed });
+                    }
                     _ => {}
                 }
                 numbers(change(controller, Form::Curves, setting)?, setting, holds)
@@ -236,6 +241,19 @@ fn adapted(
         PropertyKind::Matrix => Ok(kept(controller)),
         _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
         _ => numbers(change(controller, Form::Curves, setting)?, setting, holds),
+    }
+}
+
+/// A rotation that stands still as angles in the order at rest, which is the one that the node is written in.
+fn in_order(value: &Value, setting: &Setting) -> Value {
+    let (order, near) = match setting.rest {
+        Value::Euler { order, angles } => (order, angles),
+        _ => return as_angles(value.clone()),
+    };
+    match value.rotation() {
+        Some(_) if value.order() == Some(order) => value.clone(),
+        Some(rotation) => Value::Euler { order, angles: nearest_euler(order, rotation, near) },
+        None => value.clone(),
     }
 }
 
@@ -283,6 +301,7 @@ fn kept(controller: &Controller) -> Changed {
 /// Curves without what is not held.
 fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed, NoForm> {
     let Changed { mut controller, mut fate, mut error, mut added } = changed;
+    let rests = resting(&controller, setting);
     let curves: &mut [Curve] = match &mut controller {
         Controller::Components(curves) => curves,
         Controller::Euler(euler) => &mut euler.curves,
@@ -290,7 +309,11 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
     };
     let share = setting.tolerance / (curves.len() as f64).sqrt();
     let mut squares = 0.0;
-    for curve in curves {
+    for (index, curve) in curves.iter_mut().enumerate() {
+        if !holds.outside && curve.has_gaps() {
+            *curve = curve.filled(rests.get(index).copied().unwrap_or(0.0));
+            fate = fate.max(Fate::Remapped);
+        }
         let repeats = !curve.is_held_outside() || curve.inner_loop().is_some();
         if repeats && !holds.outside {
             *curve = curve.written_out(setting.range);
@@ -313,6 +336,16 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
         error = Some(whole);
     }
     Ok(Changed { controller, fate, error, added })
+}
+
+/// The numbers that show where a controller has no value.
+fn resting(controller: &Controller, setting: &Setting) -> Vec<f64> {
+    match (controller, &setting.rest) {
+        // Angles of another order than those at rest are zero where they have no value.
+        (Controller::Euler(euler), Value::Euler { order, .. }) if euler.order != *order => vec![0.0; 3],
+        (Controller::Euler(_), Value::Quaternion(_)) => vec![0.0; 3],
+        (_, rest) => rest.numbers().unwrap_or_default(),
+    }
 }
 
 /// A rotation as quaternion keys or samples: steps, great arcs and cubics as they are, anything else refitted.

@@ -19,7 +19,7 @@ use crate::rotation::{
     Conversion, EulerPath, KeyedRotation, Knot, RotationOrder, RotationPath, angle_between, convert,
     nearest_euler, to_quaternion_keys,
 };
-use crate::scene::{Layer, PropertyKind, RotationMixing, Scene, Take, Track};
+use crate::scene::{PropertyKind, Scene, Track};
 use crate::time::{FrameRate, Ticks, TimeRange};
 use crate::value::Value;
 

@@ -87,7 +87,8 @@ impl Sums {
                     None => rest.clone(),
                     // What never moves adds no key times to a sum.
                     Some(key) if curve.is_constant() => Sum { offset: key.value, parts: Vec::new() },
-                    Some(_) => Sum { offset: 0.0, parts: vec![(1.0, curve.clone())] },
+                    // In a gap what is at rest shows, or nothing is added.
+                    Some(_) => Sum { offset: 0.0, parts: vec![(1.0, curve.filled(rest.offset))] },
                 }
             });
             Some(Sums { order, numbers: numbers.collect() })
@@ -98,7 +99,7 @@ impl Sums {
             Controller::Euler(euler) => {
                 let same = resting.order == Some(euler.order);
                 if !same
-                    && euler.curves.iter().any(Curve::is_empty)
+                    && euler.curves.iter().any(|curve| curve.is_empty() || curve.has_gaps())
                     && resting.numbers.iter().any(|n| n.offset != 0.0)
                 {
                     return None;

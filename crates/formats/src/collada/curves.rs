@@ -257,11 +257,12 @@ impl Sampler {
                 && key.value_before.is_none()
                 && ((before - after).abs() <= 1e-6 * before.abs() || ends);
             if ends && bends {
-                // One side alone is said; the other goes on as it does.
+                // One side alone is said; the other goes on as it does, but for a handle that stands upright.
+                let level = |slope: f64| TangentShape::Slope(if slope.is_finite() { slope } else { 0.0 });
                 if keys.is_empty() {
-                    key.tangent_in = Tangent { shape: TangentShape::Slope(after), ..key.tangent_in };
+                    key.tangent_in = Tangent { shape: level(after), ..key.tangent_in };
                 } else {
-                    key.tangent_out = Tangent { shape: TangentShape::Slope(before), ..key.tangent_out };
+                    key.tangent_out = Tangent { shape: level(before), ..key.tangent_out };
                 }
             }
             if let Some(last) = keys.last_mut()
@@ -272,7 +273,7 @@ impl Sampler {
             }
             keys.push(key);
         }
-        let curve = Curve::new(keys).unwrap_or_default();
+        let curve = Curve::new(keys).expect("times ascend, and numbers are finite where they are read");
         curve.with_behaviours(self.behaviours.0, self.behaviours.1)
     }
 

@@ -130,6 +130,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         ledger,
         nodes,
         hidden,
+        weights_elsewhere: false,
         shifts: shifts.clone(),
     };
     if options.without_extra {

@@ -151,7 +151,16 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     let bytes = if options.binary { container::close(&text, &written.binary) } else { text };
     let format = if options.binary { Format::Glb } else { Format::Gltf };
     let nodes = written.places.iter().map(|(node, place)| (place.to_string(), *node)).collect();
-    Ok(Encoded { format, bytes, buffer, ledger, nodes, hidden, shifts: written.shifts })
+    Ok(Encoded {
+        format,
+        bytes,
+        buffer,
+        ledger,
+        nodes,
+        hidden,
+        weights_elsewhere: false,
+        shifts: written.shifts,
+    })
 }
 
 /// The extra data of a document, whose fingerprints are those of what it says without.

@@ -13,7 +13,7 @@ use nimble_curve_core::rig::{
 };
 use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::Space;
-use nimble_curve_core::time::{FrameRate, MAX_TICKS, TimeRange};
+use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_core::value::Quantity;
 
 use super::accessor::Numbers;
@@ -418,7 +418,7 @@ impl Reader<'_> {
         let mut times = Vec::with_capacity(seconds.len());
         for (index, &second) in seconds.iter().enumerate() {
             let time = grid::snapped(start + second, self.rate, f32_slack(second));
-            if time.0.abs() > MAX_TICKS {
+            if !time.is_allowed() {
                 return Err(fault(format!("key {index} lies more than 36 days from the start")));
             }
             if index > 0 && second <= seconds[index - 1] {

@@ -4,7 +4,7 @@ use glam::{DQuat, DVec4};
 use nimble_curve_core::controller::{
     Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
-use nimble_curve_core::curve::{Curve, Interpolation, Key, Ticks};
+use nimble_curve_core::curve::{Curve, EditError, Interpolation, Key, Side, Ticks};
 use nimble_curve_core::value::Value;
 
 /// The rows of one sampler.
@@ -143,10 +143,7 @@ fn of_curves(mut curves: Vec<Curve>, rest: &[f64], timing: Timing) -> Option<Sam
         if curve.is_empty() {
             *curve = Curve::constant(first, *rest);
         }
-        for &time in &times {
-            // Keys that stand already need no insertion; beyond its own keys a curve holds, and so do these.
-            let _ = curve.insert_key(time);
-        }
+        *curve = with_keys_at(curve, &times, *rest);
     }
     let width = curves.len();
     let pieces = |wanted: Interpolation| {
@@ -181,6 +178,27 @@ fn of_curves(mut curves: Vec<Curve>, rest: &[f64], timing: Timing) -> Option<Sam
         }
     }
     Some(if interpolation == "CUBICSPLINE" { rows.cubic() } else { rows.plain(interpolation) })
+}
+
+/// A curve with a key at each of some times, its own among them.
+///
+/// Where a key cannot be put in (a single key that loops, a gap) the curve is read off at all times: between two of them it
+/// is one plain cubic at most.
+fn with_keys_at(curve: &Curve, times: &[Ticks], rest: f64) -> Curve {
+    let mut made = curve.clone();
+    let all_in = times.iter().all(|&time| matches!(made.insert_key(time), Ok(_) | Err(EditError::Taken)));
+    if all_in && made.keys().len() == times.len() {
+        return made;
+    }
+    let at = |time: f64, side| curve.value_on(time, side).unwrap_or(rest);
+    let slope = |time: f64, side| curve.slope_on(time, side).filter(|slope| slope.is_finite()).unwrap_or(0.0);
+    let key = |&time: &Ticks| {
+        let t = time.as_f64();
+        let (left, right) = (at(t, Side::Left), at(t, Side::Right));
+        let key = Key::new(time, right).with_slopes(slope(t, Side::Left), slope(t, Side::Right));
+        Key { value_before: (left != right).then_some(left), joined: false, ..key }
+    };
+    Curve::new(times.iter().map(key).collect()).expect("the times ascend, and all numbers are finite")
 }
 
 /// The value and slope with which a piece arrives at its end.

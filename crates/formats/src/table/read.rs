@@ -12,7 +12,7 @@ use nimble_curve_core::rig::{Attribute, AttributeKind, Node, NodeId, NodeKind, O
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
-use nimble_curve_core::time::{FrameRate, MAX_TICKS, TimeRange};
+use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_core::value::Quantity;
 
 use super::COLUMNS;
@@ -127,7 +127,8 @@ struct Group {
     property: String,
     order: Option<RotationOrder>,
     is_angle: bool,
-    columns: Vec<usize>,
+    /// Each with its component, where it says one.
+    columns: Vec<(usize, Option<usize>)>,
 }
 
 /// The scene while it is built.
@@ -216,7 +217,7 @@ impl Build {
         let mut times: Vec<Ticks> = Vec::with_capacity(rows.len());
         for (line, row) in &rows {
             let time = self.rate.ticks_at(row[frame_at]);
-            if time.0.abs() > MAX_TICKS || times.last().is_some_and(|last| *last >= time) {
+            if !time.is_allowed() || times.last().is_some_and(|last| *last >= time) {
                 return Err(Fault::on_line(*line, "the frame is not later than the one before it"));
             }
             times.push(time);
@@ -233,14 +234,33 @@ impl Build {
             let (node, property, component) = split(channel, 1)?;
             let order = unit.strip_prefix("deg").and_then(|order| order.trim().parse().ok());
             let is_angle = unit.starts_with("deg");
-            // A first component, or a number without one, starts a property.
-            let goes_on = component.is_some_and(|component| component > 0);
-            match groups.last_mut().filter(|last| goes_on && last.node == node && last.property == property) {
-                Some(group) => group.columns.push(column),
-                None => groups.push(Group { node, property, order, is_angle, columns: vec![column] }),
+            // A component that comes after the last one goes on with a property; anything else starts one.
+            let goes_on = |last: &Group| {
+                let before = last.columns.last().and_then(|(_, component)| *component);
+                before.zip(component).is_some_and(|(before, component)| component > before)
+            };
+            match groups
+                .last_mut()
+                .filter(|last| goes_on(last) && last.node == node && last.property == property)
+            {
+                Some(group) => group.columns.push((column, component)),
+                None => {
+                    groups.push(Group { node, property, order, is_angle, columns: vec![(column, component)] })
+                }
             }
         }
         for Group { node, property, order, is_angle, columns } in groups {
+            let is_whole =
+                columns.iter().enumerate().all(|(place, (_, component))| *component == Some(place));
+            if columns[0].1.is_some() && !(is_whole && columns.len() >= 3) {
+                self.parts(Group { node, property, order, is_angle, columns }, &rows, &times, take)?;
+                continue;
+            }
+            if columns[0].1.is_none() && ["translation", "rotation", "scale"].contains(&property.as_str()) {
+                let message =
+                    format!("'{node}:{property}' has three components: write .x, .y or .z behind it");
+                return Err(Fault::on_line(1, message));
+            }
             let kind = match (columns.len(), order) {
                 (1, _) => SampleKind::Scalar,
                 (3, Some(order)) => SampleKind::Euler(order),
@@ -253,7 +273,7 @@ impl Build {
                     ));
                 }
             };
-            let numbers = rows.iter().flat_map(|(_, row)| columns.iter().map(|&column| row[column]));
+            let numbers = rows.iter().flat_map(|(_, row)| columns.iter().map(|&(column, _)| row[column]));
             let values: Vec<f64> =
                 numbers.map(|number| if is_angle { radians(number) } else { number }).collect();
             let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
@@ -268,6 +288,46 @@ impl Build {
             };
             self.push(take, target, controller);
         }
+        Ok(())
+    }
+}
+
+impl Build {
+    /// Some components of a property, the others of which rest: curves with a key at every row.
+    fn parts(
+        &mut self,
+        group: Group,
+        rows: &[(usize, Vec<f64>)],
+        times: &[Ticks],
+        take: &str,
+    ) -> Result<(), Fault> {
+        let Group { node, property, order, is_angle, columns } = group;
+        if columns.iter().any(|(_, component)| component.is_none_or(|component| component > 2)) {
+            let message =
+                format!("'{node}:{property}' lacks components: all four of a quaternion are needed");
+            return Err(Fault::on_line(1, message));
+        }
+        let curve = |wanted: usize| {
+            let Some((column, _)) = columns.iter().find(|(_, component)| *component == Some(wanted)) else {
+                return Curve::default();
+            };
+            let key = |(time, (_, row)): (&Ticks, &(usize, Vec<f64>))| {
+                let value = if is_angle { radians(row[*column]) } else { row[*column] };
+                Key::new(*time, value).with_interpolation(Interpolation::Linear).with_slope(0.0)
+            };
+            Curve::new(times.iter().zip(rows).map(key).collect()).unwrap_or_default()
+        };
+        let curves = [curve(0), curve(1), curve(2)];
+        let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
+        let attribute = AttributeKind::Vector { default: DVec3::ZERO, quantity };
+        let target = self.property(&node, &property, attribute, order);
+        let controller = match (property.as_str(), order) {
+            ("rotation", order) => {
+                Controller::Euler(EulerCurves { order: order.unwrap_or(RotationOrder::Xyz), curves })
+            }
+            _ => Controller::Components(curves.into()),
+        };
+        self.push(take, target, controller);
         Ok(())
     }
 }
@@ -317,7 +377,7 @@ impl KeyTable {
             Ok(if is_angle { radians(number) } else { number })
         };
         let time = rate.ticks_at(number(cell(4), line)?);
-        if time.0.abs() > MAX_TICKS {
+        if !time.is_allowed() {
             return Err(Fault::on_line(line, "the key lies more than 36 days from frame 0"));
         }
         let (node, property, component) = split(cell(1), line)?;

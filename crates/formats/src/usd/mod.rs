@@ -278,7 +278,16 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         Form::Binary => Format::Usdc,
         Form::Package => Format::Usdz,
     };
-    Ok(Encoded { format, bytes, buffer: None, ledger, nodes: written.paths, hidden, shifts: Vec::new() })
+    Ok(Encoded {
+        format,
+        bytes,
+        buffer: None,
+        ledger,
+        nodes: written.paths,
+        hidden,
+        weights_elsewhere: options.skeletons,
+        shifts: Vec::new(),
+    })
 }
 
 /// The binary form of a text without splines.

@@ -4,7 +4,7 @@
 //! widths count in time codes, slopes in value per time code. Hermite knots have slopes alone: their handles are thirds.
 
 use nimble_curve_core::curve::{Behaviour, Curve, InnerLoop, Interpolation, Key, Tangent, Ticks};
-use nimble_curve_core::time::{FrameRate, MAX_TICKS};
+use nimble_curve_core::time::FrameRate;
 
 use crate::error::Fault;
 use crate::grid;
@@ -373,7 +373,7 @@ impl Spline {
             let next = self.knots.get(index + 1);
             let out = next.filter(|_| knot.way == Interpolation::Cubic).map(|next| next.time - knot.time);
             let at = grid::snapped(knot.time / rate.fps(), rate, SLACK + knot.time.abs() * 1e-12);
-            if at.0.abs() > MAX_TICKS {
+            if !at.is_allowed() {
                 return Err("a knot lies more than 36 days from the start".to_owned());
             }
             let mut key = Key::new(at, value(knot.value)).with_interpolation(knot.way);

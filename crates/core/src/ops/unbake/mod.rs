@@ -113,7 +113,9 @@ pub(super) fn fit_samples(
     order: RotationOrder,
     tolerance: f64,
 ) -> Option<(Controller, MeasuredError)> {
-    let fitted = Fitting::new(samples, kind, order, None, tolerance)?.free(&[], Handles::Plain);
+    // Angles of another order are fitted in the one that is asked for.
+    let other = matches!(samples.kind, SampleKind::Euler(own) if own != order).then_some(order);
+    let fitted = Fitting::new(samples, kind, order, other, tolerance)?.free(&[], Handles::Plain);
     Some((fitted.controller, fitted.error))
 }
 
