@@ -4,10 +4,10 @@
 use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
-use nimble_curve_core::judge::{Claim, Judged, Limits, Part, Scope, Verdict, inventory, judge};
+use nimble_curve_core::judge::{Claim, Clock, Judged, Limits, Part, Scope, Verdict, inventory, judge};
 use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::scene::Scene;
+use nimble_curve_core::scene::{Clip, Scene};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::{Encoded, Format, Saving};
 
@@ -32,6 +32,25 @@ impl Promise {
     pub fn same(source: &Scene, result: &Scene, tolerance: Tolerance) -> Promise {
         let claim = Claim::same(source, result);
         Promise { claim, tolerance, world: None, scope: Scope::Everything }
+    }
+
+    /// A clip that was cut out of a take.
+    pub fn part(source: &Scene, take: usize, result: &Scene, clip: &Clip, tolerance: Tolerance) -> Promise {
+        let claim = Claim::part(source, take, result, clip.range.first);
+        Promise { claim, tolerance, world: None, scope: Scope::MotionAlone }
+    }
+
+    /// The same motion with nothing but its times changed, each take by a clock of its own.
+    pub fn timed(source: &Scene, result: &Scene, clocks: &[Clock]) -> Promise {
+        let claim = Claim::same(source, result).with_clocks(clocks);
+        // Times are rounded to ticks.
+        let tolerance = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
+        Promise { claim, tolerance, world: None, scope: Scope::Everything }
+    }
+
+    /// The same motion exactly, under other names.
+    pub fn renamed(source: &Scene, result: &Scene) -> Promise {
+        Promise { scope: Scope::MotionAlone, ..Promise::timed(source, result, &[]) }
     }
 
     /// The promise of two steps, one after the other.

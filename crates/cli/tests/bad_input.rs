@@ -70,7 +70,7 @@ fn a_full_disk_is_an_error_and_keeps_the_old_file() {
     // Files may grow to one block only: what a full disk looks like to the program.
     let program = assert_cmd::cargo::cargo_bin("nimble-curve");
     let script = format!(
-        "trap '' XFSZ; ulimit -f 1; exec '{}' convert '{}' out.ncurve",
+        "trap '' XFSZ; ulimit -f 1; exec '{}' convert '{}' out.ncurve --replace",
         program.display(),
         sample("bramble_wade.bvh").display()
     );

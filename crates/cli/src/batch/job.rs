@@ -431,13 +431,19 @@ fn plain_split() -> Result<ClipsSplit, Failure> {
 fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> Result<Vec<Item>, Failure> {
     let mut all = Vec::new();
     for item in items {
+        let whole = Arc::new(item.worked.scene.clone());
         for piece in pieces(args, &item.worked.scene, path)? {
             let mut ledger = of_take(&item.worked.ledger, &piece.take);
             for entry in &mut ledger.entries {
                 entry.take.clone_from(&piece.clip.name);
             }
+            let (from, promise) = match (&item.origin, &item.worked.promise) {
+                (Some(origin), Some(first)) => (Arc::clone(origin), first.then(&piece.promise)),
+                _ => (Arc::clone(&whole), piece.promise),
+            };
             let worked = Worked {
                 warnings: item.worked.warnings.clone(),
+                promise: Some(promise),
                 ..Worked::new(piece.scene, ledger.followed_by(piece.ledger))
             };
             // Where the source has this take, its keys in the clip are those that there were.
@@ -451,7 +457,7 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
                 clip: Some(piece.clip.name),
                 before,
                 worked,
-                origin: None,
+                origin: Some(from),
             });
         }
         if let Some(first) = all.last_mut() {

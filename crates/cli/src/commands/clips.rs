@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::matches;
+use nimble_curve_core::judge::{Clock, Scope, Verdict};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::clips::{Found, JoinOptions, Summary, cut, find, join, summaries, transplanted};
@@ -23,10 +24,11 @@ use crate::args::{
 };
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, OverArgs};
+use crate::gate::{self, Origin, Promise};
 use crate::report::{self, amount, counted, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files, say_warnings};
 use crate::table::{Align, Table};
-use crate::terminal::{Report, Style};
+use crate::terminal::{self, Report, Style};
 
 pub fn run(args: &Clips) -> Result<(), Failure> {
     match &args.action {
@@ -379,11 +381,27 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     std::fs::create_dir_all(&args.output).map_err(|error| {
         Failure::new(format!("{}: the folder cannot be made: {error}", args.output.display()))
     })?;
+    let lost = markers_between(scene, &jobs);
+    if !lost.is_empty() {
+        let lost: Vec<&str> = lost.iter().map(String::as_str).collect();
+        terminal::remark(&format!(
+            "{}: markers that lie in no clip are left out: {}",
+            args.file.display(),
+            report::listed(&lost, 6)
+        ));
+    }
     let mut written = Vec::new();
+    let mut whole: Option<Verdict> = None;
     for ((take, clip), path) in jobs.iter().zip(&paths) {
-        let (part, _) = cut_out(scene, take, clip, args)?;
+        let (part, ledger) = cut_out(scene, take, clip, args)?;
+        let promise = promise(scene, take, &part, clip, (args, &ledger));
+        let origin = Some(Origin { source: scene, promise: &promise });
         let over = OverArgs { in_place: args.replace, replace: args.replace, accept: args.accept };
-        Output::new(path.clone(), over).write(&part, &args.file, None)?;
+        let verdict = Output::new(path.clone(), over).write(&part, &args.file, origin)?.verdict;
+        match &mut whole {
+            Some(whole) => whole.take_in(verdict),
+            None => whole = Some(verdict),
+        }
         let own = &part.takes[0];
         written.push(WrittenJson {
             file: path.display().to_string(),
@@ -420,7 +438,10 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
         ]);
     }
     table.print(&mut out)?;
-    Ok(())
+    Ok(match &whole {
+        Some(verdict) => report::close(&mut out, &gate::closing(verdict, scene, scene))?,
+        None => (),
+    })
 }
 
 /// One clip as a scene of its own.
@@ -437,12 +458,45 @@ fn cut_out(
     cut(scene, take, clip, start, args.tolerance)
 }
 
+/// That a clip is a part of its take; what the cut says it left out is so.
+fn promise(
+    scene: &Scene,
+    take: &Take,
+    part: &Scene,
+    clip: &Clip,
+    (args, ledger): (&ClipsSplit, &Ledger),
+) -> Promise {
+    let index = scene.takes.iter().position(|own| std::ptr::eq(own, take)).unwrap_or(0);
+    let mut promise = Promise::part(scene, index, part, clip, args.tolerance);
+    // The cut speaks of the clip, the claim of the take that it is from.
+    let mut said = ledger.clone();
+    said.entries.iter_mut().for_each(|entry| entry.take.clone_from(&take.name));
+    promise.claim = promise.claim.excusing(scene, &said);
+    promise
+}
+
+/// Markers that lie in none of the clips that are cut out, with their frames.
+fn markers_between(scene: &Scene, jobs: &[(&Take, Clip)]) -> Vec<String> {
+    let mut lost = Vec::new();
+    for take in scene.takes.iter().filter(|take| jobs.iter().any(|(own, _)| std::ptr::eq(*own, *take))) {
+        let own: Vec<&Clip> =
+            jobs.iter().filter(|(of, _)| std::ptr::eq(*of, take)).map(|(_, clip)| clip).collect();
+        let outside =
+            take.markers.iter().filter(|marker| !own.iter().any(|clip| clip.range.contains(marker.time)));
+        lost.extend(
+            outside.map(|marker| format!("{} (frame {})", marker.name, frame(scene.rate.frame(marker.time)))),
+        );
+    }
+    lost
+}
+
 /// A clip that was cut out of a scene.
 pub struct Piece {
     pub take: String,
     pub clip: Clip,
     pub scene: Scene,
     pub ledger: Ledger,
+    pub promise: Promise,
 }
 
 /// The clips of a scene, each by itself; a take without clips is one.
@@ -451,8 +505,9 @@ pub fn pieces(args: &ClipsSplit, scene: &Scene, file: &Path) -> Result<Vec<Piece
         return Err(no_take(file));
     }
     let piece = |(take, clip): (&Take, Clip)| {
-        let (scene, ledger) = cut_out(scene, take, &clip, args)?;
-        Ok(Piece { take: take.name.clone(), clip, scene, ledger })
+        let (part, ledger) = cut_out(scene, take, &clip, args)?;
+        let promise = promise(scene, take, &part, &clip, (args, &ledger));
+        Ok(Piece { take: take.name.clone(), clip, scene: part, ledger, promise })
     };
     chosen_clips(scene, args, file)?.into_iter().map(piece).collect()
 }
@@ -661,8 +716,9 @@ impl Step for ClipsRename {
 }
 
 impl Step for ClipsShift {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let mut scene = scene.clone();
+    fn work(&self, source: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let mut scene = source.clone();
+        let mut clocks = vec![Clock::SAME; source.takes.len()];
         for pattern in &self.take {
             if !scene.takes.iter().any(|take| matches(pattern, &take.name)) {
                 let names = scene.takes.iter().map(|take| take.name.as_str());
@@ -671,14 +727,16 @@ impl Step for ClipsShift {
         }
         let rate = scene.rate;
         let mut notes = Vec::new();
-        for take in &mut scene.takes {
+        for (take, clock) in scene.takes.iter_mut().zip(&mut clocks) {
             if self.take.is_empty() || self.take.iter().any(|pattern| matches(pattern, &take.name)) {
+                *clock = Clock::shifted(take.range.first, rate.ticks_at(self.to));
                 let by = rate.ticks_at(self.to) - take.range.first;
                 *take = shifted(take, by);
                 notes.push(format!("'{}' shifted by {} frames", take.name, frame(rate.frame(by))));
             }
         }
-        Ok(Worked::new(scene, Ledger { notes, ..Ledger::default() }))
+        let promise = Promise::timed(source, &scene, &clocks);
+        Ok(Worked { promise: Some(promise), ..Worked::new(scene, Ledger { notes, ..Ledger::default() }) })
     }
 }
 
@@ -698,7 +756,11 @@ impl Step for ClipsTrim {
             result.takes.extend(part.takes);
             ledger.extend(more);
         }
-        Ok(Worked::new(result, ledger))
+        let mut worked = Worked::same(scene, result, ledger, self.tolerance);
+        if let Some(promise) = &mut worked.promise {
+            promise.scope = Scope::MotionAlone;
+        }
+        Ok(worked)
     }
 }
 
@@ -709,7 +771,7 @@ fn run_trim(args: &ClipsTrim) -> Result<(), Failure> {
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     report::print_fates(&mut out, &worked.ledger, &scene.space)?;
-    Ok(())
+    Ok(report::close(&mut out, &worked.closing)?)
 }
 
 impl Step for ClipsStretch {
@@ -720,7 +782,13 @@ impl Step for ClipsStretch {
         let was = take.range.frames(scene.rate);
         *take = stretched(take, self.frames, scene.rate)?;
         let note = format!("'{}' has {} frames now, for {was}", take.name, self.frames);
-        Ok(Worked::new(result, Ledger { notes: vec![note], ..Ledger::default() }))
+        let (old, new) = (scene.takes[index].range, take.range);
+        let mut clocks = vec![Clock::SAME; scene.takes.len()];
+        let speed = (old.last - old.first).as_f64() / (new.last - new.first).as_f64();
+        clocks[index] = Clock { result: new.first, source: old.first, speed };
+        let promise = Promise::timed(scene, &result, &clocks);
+        let ledger = Ledger { notes: vec![note], ..Ledger::default() };
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
     }
 }
 

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::path::Path;
 
-use nimble_curve_core::judge::Scope;
+use nimble_curve_core::judge::{Sampling, Scope};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
@@ -115,6 +115,11 @@ fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledge
     promise.claim = promise.claim.excusing(source, ledger);
     if args.profile.is_some() {
         promise.scope = Scope::AllButLayers;
+        // What a profile wants as samples is the same where these are.
+        promise.claim.sampling = Sampling::Result;
+    }
+    if args.controllers == Some(ControllerType::Samples) {
+        promise.claim.sampling = Sampling::Result;
     }
     promise
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
+use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::similar;
@@ -37,7 +38,12 @@ impl Step for Reorder {
         };
         let (scene, ledger) = result.map_err(|error| suggest(error, source))?;
         let tolerance = Tolerance { angle: self.tolerance, ..Tolerance::default() };
-        Ok(Worked::same(source, scene, ledger, tolerance))
+        let mut worked = Worked::same(source, scene, ledger, tolerance);
+        if let Some(promise) = worked.promise.as_mut().filter(|_| self.unwind) {
+            // Flips lie between keys, and go.
+            promise.claim.sampling = Sampling::Keys;
+        }
+        Ok(worked)
     }
 
     fn closer(&self, factor: f64) -> Option<Reorder> {

@@ -107,7 +107,7 @@ fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Re
     }
     let mut promise = Promise::same(source, result, widest);
     promise.claim = promise.claim.excusing(source, ledger);
-    promise.claim.sampling = Sampling::KeysOfSource;
+    promise.claim.sampling = if args.again { Sampling::Frames } else { Sampling::KeysOfSource };
     promise.world = args.world;
     Ok(promise)
 }

@@ -28,8 +28,26 @@ pub fn run(folder: &Path, arguments: &[&str]) -> Output {
         .unwrap()
 }
 
+/// The file that a command line names for its result, where it names no other way to treat what is there.
+fn result_of<'a>(arguments: &[&'a str]) -> Option<&'a str> {
+    let named = arguments.iter().position(|word| ["-o", "--output"].contains(word)).map(|at| at + 1);
+    let place = match arguments.first() {
+        Some(&"convert") => Some(2),
+        _ => named,
+    };
+    let is_said = arguments.iter().any(|word| ["--in-place", "--replace"].contains(word));
+    let file = arguments.get(place?)?;
+    let is_input = arguments.iter().filter(|word| *word == file).count() > 1;
+    (!is_said && !is_input).then_some(*file)
+}
+
 /// Runs the program, which must succeed, and returns what it printed.
+///
+/// Tests call many results the same; the program does not write over another one unasked, so it is taken away before.
 pub fn succeed(folder: &Path, arguments: &[&str]) -> String {
+    if let Some(earlier) = result_of(arguments).map(|file| folder.join(file)).filter(|file| file.is_file()) {
+        std::fs::remove_file(earlier).unwrap();
+    }
     let output = run(folder, arguments);
     let errors = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(output.status.success(), "{arguments:?}: {errors}");

@@ -34,8 +34,13 @@ pub enum Sampling {
     Plain,
     /// Curves of the source with a key at every step as well, whatever lies between: they are to be fitted.
     KeysOfSource,
-    /// A sampled result is looked at where its own samples are, whatever the source is: it was asked for.
+    /// A sampled result is looked at where its own samples are, or its keys where it is a curve, whatever the source is: it
+    /// was asked for.
     Result,
+    /// The source is looked at at whole frames: at these it was sampled to be fitted anew.
+    Frames,
+    /// The source is looked at at its keys: what lies between them was to change.
+    Keys,
 }
 
 /// What is compared of two nodes.
@@ -137,6 +142,26 @@ impl Claim {
         }
         let space = AxisMap::between(&source.space, &result.space);
         Claim { spans, nodes, space, excuses: Vec::new(), by: By::Transforms, sampling: Sampling::Plain }
+    }
+
+    /// That a result is the same motion as [`Claim::same`] has it, by another clock for each take; the clocks are in order of
+    /// the result's takes.
+    pub fn with_clocks(mut self, clocks: &[Clock]) -> Claim {
+        for span in &mut self.spans {
+            span.clock = clocks.get(span.result).copied().unwrap_or(Clock::SAME);
+        }
+        self
+    }
+
+    /// That the only take of a result is a stretch of a take of the source, which begins at `from` there.
+    pub fn part(source: &Scene, take: usize, result: &Scene, from: Ticks) -> Claim {
+        let mut claim = Claim::same(source, result);
+        claim.spans.clear();
+        if let Some(made) = result.takes.first() {
+            let clock = Clock::shifted(from, made.range.first);
+            claim.spans.push(Span { source: take, result: 0, range: made.range, clock });
+        }
+        claim
     }
 
     /// The claim, with what a ledger says was left out: that is as it is, for a reason that was given.

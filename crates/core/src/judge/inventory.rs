@@ -12,6 +12,8 @@ pub enum Scope {
     Everything,
     /// All but how motion is spread over layers.
     AllButLayers,
+    /// Neither layers nor clips and markers: these were to change.
+    MotionAlone,
 }
 
 /// What the result lacks of the source, a sentence each; what is only in the result as well.
@@ -43,14 +45,15 @@ fn between(
     let name = &result.name;
     let at =
         |time: crate::time::Ticks| crate::time::Ticks(span.clock.result_at(time.as_f64()).round() as i64);
-    for clip in &source.clips {
+    let notes = scope != Scope::MotionAlone;
+    for clip in source.clips.iter().filter(|_| notes) {
         let there = (result.clips.iter()).any(|own| own.name == clip.name && own.note == clip.note);
         let (first, last) = (at(clip.range.first), at(clip.range.last));
         if !there && first <= span.range.last && span.range.first <= last {
             missing.push(format!("take '{name}': the clip '{}' is missing or has another note", clip.name));
         }
     }
-    for marker in &source.markers {
+    for marker in source.markers.iter().filter(|_| notes) {
         let time = at(marker.time);
         let there =
             (result.markers.iter()).any(|own| own.name == marker.name && (own.time.0 - time.0).abs() <= 1);

@@ -8,7 +8,7 @@ use super::claim::{By, Claim, Sampling, Span};
 use super::look::{Mode, Seen, Sides, knots, look};
 use super::verdict::{Judged, Limits, Part, Verdict};
 use crate::address::{Addresses, NodeRef};
-use crate::controller::Controller;
+use crate::controller::{Controller, QuaternionInterpolation};
 use crate::curve::{Curve, Interpolation};
 use crate::evaluate::{NodeSampler, PropertySampler};
 use crate::ledger::MeasuredError;
@@ -155,6 +155,18 @@ impl<'a> Scenes<'a> {
         }
     }
 
+    /// Where a source without samples is looked at that counts as sampled, in the result's time.
+    fn places(&self, theirs: &Drivers<'a>, range: TimeRange) -> Vec<f64> {
+        let clock = &self.span.clock;
+        if self.claim.sampling == Sampling::Keys {
+            let keys = theirs.iter().flat_map(|(layer, track)| when(layer, track, range));
+            return keys.map(|time| clock.result_at(time)).collect();
+        }
+        let rate = self.source.rate;
+        let (first, last) = (rate.frame(range.first).ceil() as i64, rate.frame(range.last).floor() as i64);
+        (first..=last).map(|frame| clock.result_at(rate.ticks(frame).as_f64())).collect()
+    }
+
     fn attributes(
         &self,
         (from, to): (NodeRef, NodeRef),
@@ -253,6 +265,11 @@ impl<'a> Scenes<'a> {
         let wants_own = self.claim.sampling == Sampling::Result;
         let mode = match (there.is_empty(), here.is_empty()) {
             (_, false) if wants_own => Mode::SampledResult,
+            // Curves that stand for samples, such as a key on every second frame.
+            (true, true) if wants_own && is_straight(ours) => Mode::SampledResult,
+            (true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
+                Mode::SampledSource
+            }
             (false, _) => Mode::SampledSource,
             (true, false) => Mode::SampledResult,
             (true, true) => Mode::Curves,
@@ -268,6 +285,12 @@ impl<'a> Scenes<'a> {
                 }
             }
             // Where several tracks are sampled, only where all of them have a sample is anything known.
+            Mode::SampledSource if there.is_empty() => times.extend(self.places(theirs, source_range)),
+            Mode::SampledResult if here.is_empty() => {
+                for (layer, track) in ours {
+                    times.extend(when(layer, track, range));
+                }
+            }
             Mode::SampledSource => {
                 times = common(there).into_iter().map(|time| clock.result_at(time)).collect();
             }
@@ -276,6 +299,24 @@ impl<'a> Scenes<'a> {
         times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
         (knots(times, self.precision), mode)
     }
+}
+
+/// Whether all that drives a property goes in straight lines from key to key.
+fn is_straight(drivers: &Drivers<'_>) -> bool {
+    !drivers.is_empty()
+        && drivers.iter().all(|(_, track)| match &track.controller {
+            Controller::Components(_) | Controller::Euler(_) => {
+                track.controller.curves().iter().all(|curve| {
+                    let pieces = curve.keys().split_last().map_or(&[][..], |(_, keys)| keys);
+                    pieces.iter().all(|key| key.interpolation == Interpolation::Linear)
+                })
+            }
+            Controller::Quaternion(curve) => {
+                let pieces = curve.keys.split_last().map_or(&[][..], |(_, keys)| keys);
+                pieces.iter().all(|key| key.interpolation == QuaternionInterpolation::Slerp)
+            }
+            _ => false,
+        })
 }
 
 /// The instants within a range at which a driver may do something.

@@ -15,7 +15,9 @@ use crate::controller::{
 use crate::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode, combine};
 use crate::evaluate::{EvaluateError, Pose, Sampler};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
-use crate::rotation::{angle_between, nearest_turn, quat_from_euler};
+use crate::rotation::{
+    KeyedRotation, Knot, Leaving, angle_between, nearest_turn, quat_from_euler, to_quaternion_keys,
+};
 use crate::scene::{Scene, Take, Target};
 use crate::time::{Ticks, TimeRange};
 
@@ -613,13 +615,28 @@ impl Round<'_> {
             other => {
                 let changed = curves_that_mix(self.take, self.layer, self.target, other, setting)
                     .map_err(|why| why.to_string())?;
-                if matches!(changed.controller, Controller::Quaternion(_)) {
-                    return Err(NoForm::Mixed.to_string());
+                if let Controller::Quaternion(curve) = &changed.controller {
+                    return Ok((Controller::Quaternion(self.turning(curve, setting)), Fate::Refitted));
                 }
                 let (made, fate) = self.extended(&changed.controller, setting)?;
                 (made, fate.max(changed.fate))
             }
         })
+    }
+
+    /// One round of quaternion keys, which starts over for ever.
+    fn turning(&self, curve: &QuaternionCurve, setting: &Setting) -> QuaternionCurve {
+        let path = KeyedRotation::new(curve);
+        let mut knots = path.knots(Some(self.range));
+        knots.retain(|knot| self.range.contains(knot.time));
+        for edge in [self.range.first, self.range.last] {
+            if !knots.iter().any(|knot| knot.time == edge) {
+                knots.push(Knot { time: edge, leaving: Leaving::Moving });
+            }
+        }
+        knots.sort_by_key(|knot| knot.time);
+        let round = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate).curve;
+        QuaternionCurve { after: Behaviour::LoopReset, ..round }
     }
 
     /// The samples of all rounds, at the instants at which the samples stand; between two of them where a round is no whole

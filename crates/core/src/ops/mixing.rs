@@ -47,11 +47,16 @@ pub(super) fn stays_mixed(
     if !own.is_active() {
         return true;
     }
-    // What replaces all that lies under it mixes with nothing below.
-    let alone_below = own.is_whole();
-    let above = (layer + 1..take.layers.len()).filter(|&index| on_it(index));
-    let mut mixes = above.map(|index| &take.layers[index]).filter(|layer| !layer.is_whole());
-    alone_below && !mixes.any(|layer| mixes_by_form(layer.rotations, layer.weight.constant(), layer.mode))
+    // What replaces all that lies under it mixes with nothing below; what is put on it as a whole turn does so in any form.
+    // Of a part of an added turn, how far round its angles came is part of the form.
+    let weight = own.weight.constant();
+    let is_partial = !matches!(weight, Some(weight) if weight == 0.0 || weight == 1.0);
+    let by_form =
+        own.rotations == RotationMixing::ByComponent || is_partial && own.mode == LayerMode::Additive;
+    // Those above mix with whatever form is under them where they mix turns.
+    let above = (layer + 1..take.layers.len()).filter(|&index| on_it(index)).map(|index| &take.layers[index]);
+    let mut mixing = above.filter(|layer| !layer.is_whole());
+    (own.is_whole() || !by_form) && !mixing.any(|layer| layer.rotations == RotationMixing::ByComponent)
 }
 
 /// What part of a property's tolerance each of its tracks may have, where several layers come to one value and each is
@@ -110,13 +115,6 @@ pub(super) fn curves_that_mix(
         }
     }
     Err(NoForm::Mixed)
-}
-
-/// Whether a layer mixes otherwise according to the form of what it is given. As turns of which all counts, or nothing, it
-/// does not; of a part, how far round the angles came is part of the form.
-fn mixes_by_form(rotations: RotationMixing, weight: Option<f64>, mode: LayerMode) -> bool {
-    let is_partial = !matches!(weight, Some(weight) if weight == 0.0 || weight == 1.0);
-    rotations == RotationMixing::ByComponent || is_partial && mode == LayerMode::Additive
 }
 
 /// Values of one type: where some are angles and some turns, all become turns.

@@ -13,7 +13,7 @@ use super::channel::{Tolerance, count, property};
 use super::compare::{CompareError, CompareOptions, compare};
 use super::controllers::{Form, Setting, change};
 use super::reorder::{NewOrder, ReorderOptions, reorder};
-use super::travel::{Body, carrier};
+use super::travel::{Body, busiest_rig, carrier};
 use crate::address::Addresses;
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
 use crate::curve::{Curve, Interpolation, Key, combine};
@@ -98,8 +98,9 @@ pub enum RootError {
     Evaluate(#[from] EvaluateError),
 }
 
-/// The node that carries the body of a scene's first rig, and what its axes are.
+/// The node that carries a body, and what its axes are.
 struct Carrier {
+    rig: usize,
     id: NodeId,
     up: usize,
     address: String,
@@ -113,33 +114,35 @@ const IN_PLACE: &str = "in place";
 impl Carrier {
     fn find(scene: &Scene, node: Option<&str>, prefer_root: bool) -> Result<Carrier, RootError> {
         let addresses = Addresses::new(scene);
-        let rig = scene.rigs.first().ok_or(RootError::NoCarrier)?;
-        let id = match node {
+        let (index, id) = match node {
             Some(name) => {
                 let found = addresses.find(name).map_err(|_| {
                     let similar = super::carry::similar(name, addresses.texts());
                     RootError::NoNode(name.to_owned(), similar.map(str::to_owned))
                 })?;
-                found.1
+                found
             }
             None => {
-                let position = scene
-                    .takes
-                    .iter()
-                    .find_map(|take| carrier(scene, take, 0))
-                    .ok_or(RootError::NoCarrier)?;
+                // The rig that moves most: a prop beside a character carries nobody.
+                let found = scene.takes.iter().find_map(|take| {
+                    let index = busiest_rig(scene, take);
+                    Some((index, carrier(scene, take, index)?))
+                });
+                let (index, position) = found.ok_or(RootError::NoCarrier)?;
+                let rig = &scene.rigs[index];
                 let hips = rig.nodes().nth(position).map(|(id, _)| id).ok_or(RootError::NoCarrier)?;
                 let moves = |id: NodeId| {
                     let mut tracks = scene.takes.iter().flat_map(Take::tracks);
-                    tracks.any(|(_, track)| (track.target.rig, track.target.node) == (0, id))
+                    tracks.any(|(_, track)| (track.target.rig, track.target.node) == (index, id))
                 };
                 // A root that moves carries the hips along.
                 let above = std::iter::successors(rig.parent(hips), |id| rig.parent(*id));
                 let root = above.filter(|id| moves(*id)).last();
-                root.filter(|_| prefer_root).unwrap_or(hips)
+                (index, root.filter(|_| prefer_root).unwrap_or(hips))
             }
         };
-        let address = addresses.node((0, id)).to_owned();
+        let rig = &scene.rigs[index];
+        let address = addresses.node((index, id)).to_owned();
         let plain = |id: NodeId| {
             let node = rig.node(id)?;
             let view = node.canonical()?;
@@ -156,11 +159,11 @@ impl Carrier {
         if !own_straight || !all_straight {
             return Err(RootError::RestsTurned(address));
         }
-        Ok(Carrier { id, up: scene.space.up.index(), address, rest })
+        Ok(Carrier { rig: index, id, up: scene.space.up.index(), address, rest })
     }
 
     fn target(&self, property: &str) -> Target {
-        Target { rig: 0, node: self.id, property: property.into() }
+        Target { rig: self.rig, node: self.id, property: property.into() }
     }
 
     /// The axes of the ground.
@@ -229,7 +232,7 @@ impl Carrier {
                 .flat_map(|(index, layer)| layer.tracks.iter().map(move |track| (index, layer, track)))
                 .filter(|(.., track)| self.is_mine(&track.target, "rotation"))
         };
-        let rest = scene.rigs[0].rest_value(self.id, "rotation").and_then(|rest| rest.order());
+        let rest = scene.rigs[self.rig].rest_value(self.id, "rotation").and_then(|rest| rest.order());
         let orders = || std::iter::once(rest).chain(own().map(|(.., track)| track.controller.order()));
         match own().find(|(index, ..)| *index > 0) {
             Some((_, layer, _)) if orders().any(|order| order.is_none() || order != rest) => {
@@ -240,7 +243,7 @@ impl Carrier {
     }
 
     fn is_mine(&self, target: &Target, property: &str) -> bool {
-        (target.rig, target.node, target.property.as_str()) == (0, self.id, property)
+        (target.rig, target.node, target.property.as_str()) == (self.rig, self.id, property)
     }
 }
 
@@ -257,7 +260,7 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
     }
     if options.turn {
         scene.takes.iter().try_for_each(|take| carrier.check_turns(&scene, take))?;
-        let rest = scene.rigs[0].rest_value(carrier.id, "rotation");
+        let rest = scene.rigs[carrier.rig].rest_value(carrier.id, "rotation");
         let is_last = |order: RotationOrder| order.axes().0 == carrier.up;
         match rest {
             Some(Value::Euler { order, .. }) if !is_last(order) => {
@@ -274,7 +277,7 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
             Some(Value::Quaternion(q)) => {
                 let order = carrier.order();
                 let angles = principal_euler(order, q.normalize());
-                let node = scene.rigs[0].node_mut(carrier.id);
+                let node = scene.rigs[carrier.rig].node_mut(carrier.id);
                 let ops = node.map(|node| node.transform.iter_mut()).into_iter().flatten();
                 for op in ops.filter(|op| op.name == "rotation") {
                     op.value = OpValue::Rotate { order, angles };
@@ -348,24 +351,24 @@ fn is_plain(controller: &Controller, carrier: &Carrier, is_rotation: bool) -> bo
 pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), RootError> {
     let carrier = Carrier::find(scene, options.node.as_deref(), false)?;
     let (mut result, mut ledger) = ready(scene, &carrier, options)?;
-    let root = match result.rigs[0].parent(carrier.id) {
+    let root = match result.rigs[carrier.rig].parent(carrier.id) {
         Some(root) => root,
         None => {
             let node = Node::new(
-                free_name(&result.rigs[0], &options.name),
+                free_name(&result.rigs[carrier.rig], &options.name),
                 NodeKind::Root,
                 DVec3::ZERO,
                 carrier.order(),
             );
-            let made = result.rigs[0].insert_above(carrier.id, node);
+            let made = result.rigs[carrier.rig].insert_above(carrier.id, node);
             made.map_err(|_| RootError::NoCarrier)?
         }
     };
     let addresses = Addresses::new(&result);
-    let root_name = addresses.node((0, root)).to_owned();
-    let beside: Vec<&str> = (result.rigs[0].children(Some(root)))
+    let root_name = addresses.node((carrier.rig, root)).to_owned();
+    let beside: Vec<&str> = (result.rigs[carrier.rig].children(Some(root)))
         .filter(|id| *id != carrier.id)
-        .map(|id| addresses.node((0, id)))
+        .map(|id| addresses.node((carrier.rig, id)))
         .collect();
     if !beside.is_empty() {
         let (some, more) = (beside.len().min(3), beside.len().saturating_sub(3));
@@ -409,7 +412,7 @@ pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Roo
                 };
                 let keys = moved.value_count();
                 let channel = addresses.property(&track.target);
-                let to = Target { rig: 0, node: root, property };
+                let to = Target { rig: carrier.rig, node: root, property };
                 note(
                     &mut ledger,
                     Entry {
@@ -497,7 +500,7 @@ impl Above<'_> {
             return Ok(());
         }
         let is_on = |layer: &Layer, node: NodeId, property: &str| {
-            let target = Target { rig: 0, node, property: property.into() };
+            let target = Target { rig: self.carrier.rig, node, property: property.into() };
             layer.tracks.iter().any(|track| track.target == target)
         };
         let root_has = |property: &str| take.layers.iter().any(|layer| is_on(layer, self.root, property));
@@ -521,14 +524,14 @@ impl Above<'_> {
     }
 
     fn root_rest(&self) -> DVec3 {
-        match self.scene.rigs[0].rest_value(self.root, "translation") {
+        match self.scene.rigs[self.carrier.rig].rest_value(self.root, "translation") {
             Some(Value::Vector(v)) => v,
             _ => DVec3::ZERO,
         }
     }
 
     fn rest_angle(&self) -> f64 {
-        match self.scene.rigs[0].rest_value(self.carrier.id, "rotation") {
+        match self.scene.rigs[self.carrier.rig].rest_value(self.carrier.id, "rotation") {
             Some(Value::Euler { angles, .. }) => angles[self.carrier.up],
             _ => 0.0,
         }
@@ -606,7 +609,7 @@ impl Above<'_> {
     fn rotation(&self, own: &mut Controller, range: TimeRange, mode: LayerMode) -> Controller {
         let up = self.carrier.up;
         let keep = if mode == LayerMode::Override { self.rest_angle() } else { 0.0 };
-        let order = match self.scene.rigs[0].rest_value(self.root, "rotation") {
+        let order = match self.scene.rigs[self.carrier.rig].rest_value(self.root, "rotation") {
             Some(Value::Euler { order, .. }) => order,
             _ => self.carrier.order(),
         };
@@ -707,7 +710,7 @@ fn steady(curve: &Curve, range: TimeRange) -> (Curve, Curve) {
 /// See [`RootError`].
 pub fn pin(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), RootError> {
     let carrier = Carrier::find(scene, options.node.as_deref(), true)?;
-    let turned_last = |scene: &Scene| match scene.rigs[0].rest_value(carrier.id, "rotation") {
+    let turned_last = |scene: &Scene| match scene.rigs[carrier.rig].rest_value(carrier.id, "rotation") {
         Some(Value::Euler { order, .. }) => order.axes().0 == carrier.up,
         _ => false,
     };
@@ -918,12 +921,12 @@ pub struct Step {
     pub heading: f64,
 }
 
-/// The way of the body of the first rig, at whole frames.
+/// The way of the body of the rig that moves most, at whole frames.
 ///
 /// # Errors
 /// Where a pose cannot be evaluated.
 pub fn way(scene: &Scene, take: &Take, range: TimeRange) -> Result<Vec<Step>, EvaluateError> {
-    let mut body = Body::new(scene, take, 0)?;
+    let mut body = Body::new(scene, take, busiest_rig(scene, take))?;
     let map = crate::space::AxisMap::between(
         &scene.space,
         &crate::space::Space {
@@ -956,12 +959,12 @@ pub fn moved(
     let addresses = Addresses::new(scene);
     let carrier = Carrier::find(scene, options.node.as_deref(), false).ok();
     let hangs_on = |id: NodeId, carrier: &Carrier| {
-        std::iter::successors(Some(id), |id| scene.rigs[0].parent(*id)).any(|id| id == carrier.id)
+        std::iter::successors(Some(id), |id| scene.rigs[carrier.rig].parent(*id)).any(|id| id == carrier.id)
     };
-    let all = scene.rigs.first().into_iter().flat_map(Rig::nodes);
-    let below: HashSet<&str> = (all.map(|(id, _)| id))
-        .filter(|id| carrier.as_ref().is_some_and(|carrier| hangs_on(*id, carrier)))
-        .map(|id| addresses.node((0, id)))
+    let below: HashSet<&str> = (carrier.iter())
+        .flat_map(|carrier| scene.rigs[carrier.rig].nodes().map(move |(id, _)| (id, carrier)))
+        .filter(|(id, carrier)| hangs_on(*id, carrier))
+        .map(|(id, carrier)| addresses.node((carrier.rig, id)))
         .collect();
     let found = compare(scene, result, &CompareOptions::default())?;
     let mut errors = [MeasuredError::none(Quantity::Length), MeasuredError::none(Quantity::Angle)];

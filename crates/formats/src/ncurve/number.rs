@@ -12,6 +12,9 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use serde_json::value::RawValue;
 
+/// The largest power of ten that numbers are taken apart by: beyond it the second half of a sum would vanish.
+const FARTHEST: i32 = 280;
+
 /// An unevaluated sum of two `f64`, the second at most half an ulp of the first.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Double {
@@ -101,7 +104,7 @@ impl Double {
                 _ => {}
             }
         }
-        if exponent.abs() > 40 {
+        if exponent.abs() > FARTHEST {
             return Some(plain);
         }
         let power = Double::power_of_ten(exponent.unsigned_abs());
@@ -168,7 +171,7 @@ impl Double {
     fn to_digits(self, digits: u32) -> Option<String> {
         let exponent = self.high.abs().log10().floor() as i32;
         let shift = digits as i32 - 1 - exponent;
-        if shift.abs() > 40 {
+        if shift.abs() > FARTHEST {
             return None;
         }
         let power = Double::power_of_ten(shift.unsigned_abs());

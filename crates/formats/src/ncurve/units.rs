@@ -26,7 +26,7 @@ impl Units {
     }
 
     pub fn time(&self, frame: &Num) -> Ticks {
-        Ticks(frame.to_core(self.ticks_per_frame).round().clamp(i64::MIN as f64, i64::MAX as f64) as i64)
+        Ticks::nearest(frame.to_core(self.ticks_per_frame))
     }
 
     pub fn frame(&self, time: Ticks) -> Num {

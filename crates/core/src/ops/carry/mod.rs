@@ -25,6 +25,7 @@ mod pose;
 mod rotations;
 mod shares;
 mod side;
+mod still;
 mod tracks;
 mod translations;
 mod vectors;
@@ -264,8 +265,15 @@ pub fn carry(
             worst_node = measured.worst.map(|node| target_addresses.node((0, node)).to_owned());
         }
         world_error.merge(&measured.error);
-        scene.takes.push(made);
         ledger.entries.extend(entries);
+        // A selection of channels moves what was selected.
+        if options.only.is_empty() {
+            scene.takes.push(made);
+            let made = scene.takes[scene.takes.len() - 1].clone();
+            job.list_still(&scene, (take, &made), &mut ledger)?;
+        } else {
+            scene.takes.push(made);
+        }
     }
     let taken: HashSet<String> = scene.takes[..own_takes].iter().map(|take| take.name.clone()).collect();
     let mut renamed = Vec::new();

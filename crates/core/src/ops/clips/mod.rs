@@ -114,7 +114,8 @@ pub fn cut(
     let (mut part, mut ledger) = select(&alone, &selection)?;
     for made in &mut part.takes {
         made.name.clone_from(&clip.name);
-        made.clips.clear();
+        // What was noted about the clip goes with it.
+        made.clips.retain(|own| own.name == clip.name && own.range == clip.range && own.note.is_some());
         if let Some(start) = start {
             *made = shifted(made, scene.rate.ticks_at(start) - clip.range.first);
         }
