@@ -48,11 +48,6 @@ impl Promise {
         Promise { claim, tolerance, world: None, scope: Scope::Everything }
     }
 
-    /// The same motion exactly, under other names.
-    pub fn renamed(source: &Scene, result: &Scene) -> Promise {
-        Promise { scope: Scope::MotionAlone, ..Promise::timed(source, result, &[]) }
-    }
-
     /// The promise of two steps, one after the other.
     pub fn then(&self, next: &Promise) -> Promise {
         let (a, b) = (self.tolerance, next.tolerance);

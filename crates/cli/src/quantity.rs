@@ -34,6 +34,15 @@ pub fn frames(text: &str) -> Result<(f64, f64), String> {
 
 /// A tolerance: quantities separated by commas; kinds that are not given keep their default.
 pub fn tolerance(text: &str) -> Result<Tolerance, String> {
+    // A lone number is nearly always an angle or a length whose unit was forgotten; beside others it is that of numbers.
+    if let Ok(Quantity::Scalar(_)) = parse(text)
+        && !text.contains('%')
+    {
+        let text = text.trim();
+        return Err(format!(
+            "'{text}' has no unit: write {text}deg or {text}mm, or {text}% for numbers without one"
+        ));
+    }
     tolerance_over(Tolerance::default(), text)
 }
 
@@ -57,10 +66,16 @@ pub fn unit(text: &str) -> Result<f64, String> {
         .ok_or_else(|| format!("'{text}' is not a unit: write m, cm, mm, in, ft, or the metres in one unit"))
 }
 
+/// Beyond it a weight without a percent sign is taken for one that was forgotten.
+const MOST_WEIGHT: f64 = 10.0;
+
 /// A weight: a number or a percentage, zero and below allowed.
 pub fn weight(text: &str) -> Result<f64, String> {
     let (number, unit) = text.strip_suffix('%').map_or((text, 1.0), |number| (number, 0.01));
     match number.trim().parse::<f64>() {
+        Ok(weight) if weight.abs() > MOST_WEIGHT && unit == 1.0 => {
+            Err(format!("a weight of {text} is {}%: write {text}% if that is meant", weight * 100.0))
+        }
         Ok(weight) if weight.is_finite() => Ok(weight * unit),
         _ => Err(format!("'{text}' is not a weight: write a number like 0.5, or 50%")),
     }
@@ -127,5 +142,9 @@ mod tests {
         let found = tolerance("1rad, 3mm").unwrap();
         assert_eq!((found.angle, found.length, found.scalar), (1.0, 0.003, Tolerance::default().scalar));
         assert!(tolerance("1deg,").is_err());
+        assert!(tolerance("0.1").unwrap_err().contains("0.1deg"));
+        assert_eq!(tolerance("1deg,0.1").unwrap().scalar, 0.1);
+        assert_eq!(weight("80%"), Ok(0.8));
+        assert!(weight("80").unwrap_err().contains("80%"));
     }
 }

@@ -400,7 +400,7 @@ fn the_second_rig_is_the_one_that_is_changed_where_it_is_named() {
     let target = Target { rig: 1, node: body, property: "translation".into() };
     own.takes[0].layers[0].tracks.push(Track { target: target.clone(), controller });
     save(&own, &at.join("in.ncurve"));
-    succeed(at, &["root", "centre", "in.ncurve", "--node", "body", "-o", "out.ncurve"]);
+    succeed(at, &["root", "centre", "in.ncurve", "body", "-o", "out.ncurve"]);
     let result = scene(&at.join("out.ncurve"));
     let mut sampler = PropertySampler::new(&result, &result.takes[0], &target).unwrap();
     assert_eq!(sampler.value_at(0.0), Value::Vector(DVec3::ZERO), "the cart starts at the origin");
@@ -413,12 +413,18 @@ fn the_second_rig_is_the_one_that_is_changed_where_it_is_named() {
 fn a_result_beyond_its_limit_is_not_written_unless_accepted() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    // Where a third of a turn is taken of an angle of two turns, a cut forgets how far round it came.
-    let spin = curve(&[(0, 0.0, Interpolation::Linear), (24, 14.0, Interpolation::Linear)]);
-    let still = Curve::default();
-    let curves = [spin, still.clone(), still];
+    // Of a turn that went round more than once a third is taken: a cut forgets how far round it came.
+    let key = |frame: i64, degrees: f64| QuaternionKey {
+        time: RATE.ticks(frame),
+        value: DQuat::from_rotation_x(degrees.to_radians()),
+        interpolation: QuaternionInterpolation::Slerp,
+        tangent_in: glam::DVec4::ZERO,
+        tangent_out: glam::DVec4::ZERO,
+    };
+    let keys = vec![key(0, 0.0), key(8, 170.0), key(16, 340.0), key(24, 510.0)];
+    let spin = QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held };
     let mut own = one(&[("hips", "translation", moving())], range(0, 24));
-    let controller = Controller::Euler(EulerCurves { order: RotationOrder::Zyx, curves });
+    let controller = Controller::Quaternion(spin);
     let track = Track { target: target(&own.rigs[0], "arm", "rotation"), controller };
     own.takes[0].layers.push(added(RotationMixing::ByQuaternion, Weight::Constant(0.3), track));
     save(&own, &at.join("in.ncurve"));
@@ -470,4 +476,31 @@ fn a_great_arc_keeps_its_samples_in_every_format() {
             assert!(off < 0.06, "{file}: {off} deg at frame {frame}");
         }
     }
+}
+
+#[test]
+fn options_without_effect_say_so() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let own =
+        one(&[("hips", "translation", moving()), ("arm", "rotation", quaternion_samples(12))], range(0, 12));
+    save(&own, &at.join("in.ncurve"));
+    for (arguments, said) in [
+        (["unbake", "in.ncurve", "-o", "o.ncurve", "--tolerance-for", "leg:rotation=1deg"], "leg:rotation"),
+        (["unbake", "in.ncurve", "-o", "o.ncurve", "--frames", "90:120"], "90:120"),
+        (["unbake", "in.ncurve", "-o", "o.ncurve", "--keep", "400"], "400"),
+    ] {
+        let line = fail(at, &arguments);
+        assert!(line.contains(said), "{line}");
+    }
+    let wrong_use = run(at, &["unbake", "in.ncurve", "-o", "o.ncurve", "--tolerance", "0.1"]);
+    assert_eq!(wrong_use.status.code(), Some(2));
+    assert!(String::from_utf8(wrong_use.stderr).unwrap().contains("0.1deg"));
+    // A wrong unit is mended where it is read.
+    let output = run(at, &["convert", "in.ncurve", "cm.ncurve", "--unit", "cm"]);
+    assert!(output.status.success());
+    assert!(String::from_utf8(output.stderr).unwrap().contains("--unit is taken instead"));
+    let mended = scene(&at.join("cm.ncurve"));
+    assert_eq!(mended.space.metres_per_unit, 0.01);
+    assert_eq!(place(&mended, "hips", 12.0), place(&own, "hips", 12.0));
 }

@@ -229,8 +229,34 @@ pub(crate) fn in_format(
             scene
         }
     };
+    let mut scene = scene;
+    obey(&mut scene, format, assume, &mut notes);
     scene.validate().map_err(|invalid| Fault::in_part(invalid.place, invalid.what).in_file(path))?;
     Ok(Loaded { scene, format, notes })
+}
+
+/// Takes the unit and the up axis that were given for those that the file states: a wrong one is common, and has to be
+/// mendable. Its numbers stay.
+fn obey(scene: &mut Scene, format: Format, assume: Assume, notes: &mut Vec<String>) {
+    if let Some(metres) = assume.metres_per_unit.filter(|&metres| metres != scene.space.metres_per_unit) {
+        let stated = scene
+            .space
+            .unit_name()
+            .map_or_else(|| format!("{} m", scene.space.metres_per_unit), str::to_owned);
+        notes.push(format!("it states {stated} as its unit: --unit is taken instead, and its numbers stay"));
+        scene.space.metres_per_unit = metres;
+    }
+    if let Some(up) = assume.up.filter(|&up| up != scene.space.up) {
+        notes.push(format!("it states {} as up: --up {up} is taken instead", scene.space.up));
+        scene.space.up = up;
+    }
+    if let Some(rate) = assume.rate.filter(|&rate| rate != scene.rate) {
+        let name = format.name();
+        notes.push(format!(
+            "{name} states its frame rate, {}: --fps {rate} has no effect (convert --to-rate counts in another one)",
+            scene.rate
+        ));
+    }
 }
 
 /// What a format says by itself; `buffer` is what goes to the file beside it, where that is not there yet.

@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::Path;
 
-use nimble_curve_core::address::Addresses;
+use nimble_curve_core::address::{Addresses, matches};
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
@@ -115,9 +115,32 @@ fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Re
 fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
     let at = |frame: &f64| scene.rate.ticks_at(*frame);
     let mut tolerance_for = Vec::with_capacity(args.tolerance_for.len());
+    let addresses = Addresses::new(scene);
+    let channels: Vec<String> = scene
+        .takes
+        .iter()
+        .flat_map(|take| take.tracks())
+        .map(|(_, track)| addresses.property(&track.target))
+        .collect();
     for (pattern, text) in &args.tolerance_for {
         let tolerance = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
+        if !channels.iter().any(|channel| matches(pattern, channel)) {
+            let hint = similar(pattern, channels.iter().map(String::as_str));
+            let hint = hint.map_or(String::new(), |name| format!(" (did you mean '{name}'?)"));
+            return Err(Failure::new(format!(
+                "--tolerance-for: no animated channel matches '{pattern}'{hint}"
+            )));
+        }
         tolerance_for.push((pattern.clone(), tolerance));
+    }
+    let keys = scene.takes.iter().filter_map(|take| take.key_range()).reduce(TimeRange::union);
+    let lies_outside =
+        |first: f64, last: f64| keys.is_some_and(|keys| at(&last) < keys.first || at(&first) > keys.last);
+    if let Some((first, last)) = args.frames.filter(|(first, last)| lies_outside(*first, *last)) {
+        return Err(Failure::new(format!("--frames {first}:{last} lies outside all keys and samples")));
+    }
+    if let Some(frame) = args.keep.iter().find(|frame| lies_outside(**frame, **frame)) {
+        return Err(Failure::new(format!("--keep {frame} lies outside all keys and samples")));
     }
     Ok(UnbakeOptions {
         tolerance: args.tolerance,

@@ -311,6 +311,23 @@ impl Curve {
         Curve { keys, before, after, inner_loop: None }
     }
 
+    /// Automatic tangents that would come out otherwise, with the neighbours that they have now, become free ones: the curve
+    /// keeps its values when it is made anew of its keys.
+    pub fn with_stale_tangents_freed(mut self) -> Curve {
+        let mut fresh = self.clone();
+        fresh.refresh_tangents();
+        for (key, fresh) in self.keys.iter_mut().zip(&fresh.keys) {
+            for (own, new) in
+                [(&mut key.tangent_in, fresh.tangent_in), (&mut key.tangent_out, fresh.tangent_out)]
+            {
+                if *own != new {
+                    *own = freed(*own);
+                }
+            }
+        }
+        self
+    }
+
     /// The part of the curve within a range, its values at the edges kept by inserted keys; held outside.
     ///
     /// Loops are written out as far as the range reaches.
@@ -344,7 +361,7 @@ impl Curve {
         let is_gap = |time: Ticks| !curve.keys.is_empty() && self.value_at(time.as_f64()).is_none();
         let outside = |gap: bool| if gap { Behaviour::None } else { Behaviour::Held };
         (curve.before, curve.after) = (outside(is_gap(first)), outside(is_gap(last)));
-        curve
+        curve.with_stale_tangents_freed()
     }
 
     /// A curve that is held outside its keys, with keys at both ends of a range that reaches beyond them; its values stay.
@@ -368,7 +385,7 @@ impl Curve {
             let held = Key::new(range.first, first.left_value()).with_slope(0.0);
             curve.keys.insert(0, held.with_interpolation(Interpolation::Linear));
         }
-        curve
+        curve.with_stale_tangents_freed()
     }
 
     /// The same values without gaps: where the curve has none there is `rest`, which would show through there.
@@ -447,7 +464,7 @@ impl Curve {
         }
         let outside = |behaviour| if behaviour == Behaviour::None { behaviour } else { Behaviour::Held };
         (result.before, result.after) = (outside(curve.before), outside(curve.after));
-        result
+        result.with_stale_tangents_freed()
     }
 
     /// Puts the keys of a curve that begins where this one ends, or later, behind those here.

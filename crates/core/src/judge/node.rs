@@ -262,20 +262,40 @@ impl<'a> Scenes<'a> {
             drivers.iter().filter_map(|(_, track)| sample_times(&track.controller, any_way)).collect()
         };
         let (there, here) = (samples_of(theirs, any_way), samples_of(ours, false));
-        let wants_own = self.claim.sampling == Sampling::Result;
-        let mode = match (there.is_empty(), here.is_empty()) {
-            (_, false) if wants_own => Mode::SampledResult,
-            // Curves that stand for samples, such as a key on every second frame.
-            (true, true) if wants_own && is_straight(ours) => Mode::SampledResult,
-            (true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
+        // What was asked for as samples is looked at where these are; of a sampled source nothing is known elsewhere.
+        let own = match self.claim.sampling {
+            Sampling::Result if !here.is_empty() => Some(common(here.clone())),
+            Sampling::Result if is_straight(ours) => {
+                Some(ours.iter().flat_map(|(layer, track)| when(layer, track, range)).collect())
+            }
+            _ => None,
+        };
+        let in_result = |lists: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
+            let list = |list: Vec<f64>| list.into_iter().map(|time| clock.result_at(time)).collect();
+            lists.into_iter().map(list).collect()
+        };
+        let mode = match (&own, there.is_empty(), here.is_empty()) {
+            (Some(_), true, _) => Mode::SampledResult,
+            (_, false, _) => Mode::SampledSource,
+            (None, true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
                 Mode::SampledSource
             }
-            (false, _) => Mode::SampledSource,
-            (true, false) => Mode::SampledResult,
-            (true, true) => Mode::Curves,
+            (None, true, false) => Mode::SampledResult,
+            (None, true, true) => Mode::Curves,
         };
-        match mode {
-            Mode::Curves => {
+        times = match (own, mode) {
+            // Where several tracks are sampled, only where all of them have a sample is anything known.
+            (Some(mut own), _) => {
+                own.sort_by(f64::total_cmp);
+                own.dedup();
+                let mut lists = in_result(there);
+                lists.push(own);
+                common(lists)
+            }
+            (None, Mode::SampledSource) if there.is_empty() => self.places(theirs, source_range),
+            (None, Mode::SampledSource) => common(in_result(there)),
+            (None, Mode::SampledResult) => common(here),
+            (None, Mode::Curves) => {
                 for (layer, track) in theirs {
                     let own = when(layer, track, source_range);
                     times.extend(own.into_iter().map(|time| clock.result_at(time)));
@@ -283,19 +303,9 @@ impl<'a> Scenes<'a> {
                 for (layer, track) in ours {
                     times.extend(when(layer, track, range));
                 }
+                times
             }
-            // Where several tracks are sampled, only where all of them have a sample is anything known.
-            Mode::SampledSource if there.is_empty() => times.extend(self.places(theirs, source_range)),
-            Mode::SampledResult if here.is_empty() => {
-                for (layer, track) in ours {
-                    times.extend(when(layer, track, range));
-                }
-            }
-            Mode::SampledSource => {
-                times = common(there).into_iter().map(|time| clock.result_at(time)).collect();
-            }
-            Mode::SampledResult => times = common(here),
-        }
+        };
         times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
         (knots(times, self.precision), mode)
     }

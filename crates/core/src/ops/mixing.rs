@@ -7,6 +7,7 @@ use glam::DQuat;
 
 use super::controllers::{Changed, Form, NoForm, Setting, change};
 use crate::controller::{Controller, SampleKind, Samples};
+use crate::curve::Curve;
 use crate::rotation::RotationOrder;
 use crate::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 use crate::value::Value;
@@ -51,12 +52,32 @@ pub(super) fn stays_mixed(
     // Of a part of an added turn, how far round its angles came is part of the form.
     let weight = own.weight.constant();
     let is_partial = !matches!(weight, Some(weight) if weight == 0.0 || weight == 1.0);
-    let by_form =
-        own.rotations == RotationMixing::ByComponent || is_partial && own.mode == LayerMode::Additive;
+    let by_form = own.rotations == RotationMixing::ByComponent
+        || is_partial && own.mode == LayerMode::Additive && (goes_round(before) || goes_round(after));
     // Those above mix with whatever form is under them where they mix turns.
     let above = (layer + 1..take.layers.len()).filter(|&index| on_it(index)).map(|index| &take.layers[index]);
     let mut mixing = above.filter(|layer| !layer.is_whole());
     (own.is_whole() || !by_form) && !mixing.any(|layer| layer.rotations == RotationMixing::ByComponent)
+}
+
+/// Whether angles may come half round, where a turn alone would not tell how far round they are.
+fn goes_round(controller: &Controller) -> bool {
+    let sum: f64 = match controller {
+        Controller::Constant(Value::Euler { angles, .. }) => angles.abs().element_sum(),
+        Controller::Euler(euler) => {
+            let most =
+                |curve: &Curve| curve.keys().iter().fold(0.0_f64, |most, key| most.max(key.value.abs()));
+            // Tangents may carry curves a little beyond their keys.
+            1.25 * euler.curves.iter().map(most).sum::<f64>()
+        }
+        Controller::Samples(Samples { kind: SampleKind::Euler(_), values, .. }) => {
+            let row = |row: &[f64]| row.iter().map(|angle| angle.abs()).sum::<f64>();
+            values.chunks_exact(3).map(row).fold(0.0, f64::max)
+        }
+        Controller::Stack(_) | Controller::Procedural(_) => f64::INFINITY,
+        _ => 0.0,
+    };
+    sum > std::f64::consts::PI
 }
 
 /// What part of a property's tolerance each of its tracks may have, where several layers come to one value and each is
