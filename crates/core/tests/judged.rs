@@ -5,7 +5,7 @@ mod common;
 use common::RATE;
 use common::motion::cases;
 use common::scenes::{Contents, any_order, any_scene};
-use nimble_curve_core::controller::{Controller, TcbCurve, TcbKeys, Weight};
+use nimble_curve_core::controller::{Controller, QuaternionInterpolation, TcbCurve, TcbKeys, Weight};
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::{Claim, Limits, Sampling, Scope, Verdict, inventory, judge};
 use nimble_curve_core::ledger::Ledger;
@@ -17,7 +17,7 @@ use nimble_curve_core::ops::reorder::{NewOrder, ReorderOptions, reorder};
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::ops::unbake::{KeySets, UnbakeOptions, unbake};
-use nimble_curve_core::scene::Scene;
+use nimble_curve_core::scene::{Scene, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
@@ -123,14 +123,24 @@ fn passes((source, result): (&Scene, &Scene), verdict: &Verdict) -> Result<(), T
 /// The same scene with stacks whose entries count wholly, see [`WHOLE`].
 fn without_parts(mut scene: Scene) -> Scene {
     for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
+        // Keys of turns with tension may swing half round, or an ease be over, within less than the sixteenth of a frame at
+        // which refits look.
+        let is_turn = |track: &Track| {
+            matches!(&track.controller, Controller::Tcb(TcbCurve { keys: TcbKeys::Rotation(_), .. }))
+        };
+        layer.tracks.retain(|track| !is_turn(track));
         for track in &mut layer.tracks {
             match &mut track.controller {
+                // Cubics of quaternions that nearly vanish swing as fast.
+                Controller::Quaternion(curve) => {
+                    for key in &mut curve.keys {
+                        if key.interpolation == QuaternionInterpolation::Cubic {
+                            key.interpolation = QuaternionInterpolation::Slerp;
+                        }
+                    }
+                }
                 Controller::Stack(entries) => {
                     entries.iter_mut().for_each(|entry| entry.weight = Weight::FULL);
-                }
-                // An ease may be over within less than the sixteenth of a frame at which refits look.
-                Controller::Tcb(TcbCurve { keys: TcbKeys::Rotation(keys), .. }) => {
-                    keys.iter_mut().for_each(|key| (key.ease_in, key.ease_out) = (0.0, 0.0));
                 }
                 _ => {}
             }

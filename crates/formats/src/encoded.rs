@@ -111,6 +111,7 @@ impl Encoded {
             space: AxisMap::between(&scene.space, &plain.scene.space),
             excuses,
             sampling: Sampling::Plain,
+            takes_chosen: false,
             by: if self.format == Format::Csv { By::Properties } else { By::Transforms },
         };
         // Two numbers in single precision beside each other, and half a thousandth of a second's tick at least.

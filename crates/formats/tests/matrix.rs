@@ -39,7 +39,7 @@ fn has_extra(format: Format) -> bool {
 }
 
 fn pass(scene: &Scene, format: Format, without_extra: bool) -> (Scene, Ledger) {
-    let saving = Saving { without_extra, ..Saving::default() };
+    let saving = Saving { without_extra, keep_start: true, ..Saving::default() };
     let (bytes, ledger) = encode(scene, format, Path::new("x"), &saving).unwrap();
     let assume = Assume {
         metres_per_unit: Some(scene.space.metres_per_unit),

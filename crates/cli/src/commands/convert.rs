@@ -113,6 +113,7 @@ fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledge
     let Some(ledger) = ledger else { return Promise::same(source, result, exact) };
     let mut promise = Promise::same(source, result, args.tolerance);
     promise.claim = promise.claim.excusing(source, ledger);
+    promise.claim.takes_chosen = !args.take.is_empty();
     if args.profile.is_some() {
         promise.scope = Scope::AllButLayers;
         // What a profile wants as samples is the same where these are.

@@ -24,6 +24,8 @@ pub struct Claim {
     pub by: By,
     /// What counts as samples.
     pub sampling: Sampling,
+    /// Whether takes of the source that no stretch plays were left out on purpose.
+    pub takes_chosen: bool,
 }
 
 /// What of a claim's scenes counts as samples, between which nobody knows the motion.
@@ -141,7 +143,15 @@ impl Claim {
             spans.push(Span { source: from, result: index, range: take.range, clock: Clock::SAME });
         }
         let space = AxisMap::between(&source.space, &result.space);
-        Claim { spans, nodes, space, excuses: Vec::new(), by: By::Transforms, sampling: Sampling::Plain }
+        Claim {
+            spans,
+            nodes,
+            space,
+            excuses: Vec::new(),
+            by: By::Transforms,
+            sampling: Sampling::Plain,
+            takes_chosen: false,
+        }
     }
 
     /// That a result is the same motion as [`Claim::same`] has it, by another clock for each take; the clocks are in order of
@@ -155,7 +165,7 @@ impl Claim {
 
     /// That the only take of a result is a stretch of a take of the source, which begins at `from` there.
     pub fn part(source: &Scene, take: usize, result: &Scene, from: Ticks) -> Claim {
-        let mut claim = Claim::same(source, result);
+        let mut claim = Claim { takes_chosen: true, ..Claim::same(source, result) };
         claim.spans.clear();
         if let Some(made) = result.takes.first() {
             let clock = Clock::shifted(from, made.range.first);
@@ -225,6 +235,7 @@ impl Claim {
             excuses,
             by: self.by.max(next.by),
             sampling: self.sampling,
+            takes_chosen: self.takes_chosen || next.takes_chosen,
         }
     }
 }

@@ -25,6 +25,11 @@ pub fn inventory(source: &Scene, result: &Scene, claim: &Claim, scope: Scope) ->
             between(&source.takes[span.source], take, claim, span, scope, &mut missing);
         }
     }
+    for (index, take) in source.takes.iter().enumerate() {
+        if !claim.takes_chosen && !claim.spans.iter().any(|span| span.source == index) {
+            missing.push(format!("the take '{}' is not in the result", take.name));
+        }
+    }
     for set in &source.sets {
         if !result.sets.contains(set) {
             missing.push(format!("the set '{}' is missing or has other patterns", set.name));

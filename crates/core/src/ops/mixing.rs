@@ -9,7 +9,7 @@ use super::controllers::{Changed, Form, NoForm, Setting, change};
 use crate::controller::{Controller, SampleKind, Samples};
 use crate::curve::Curve;
 use crate::rotation::RotationOrder;
-use crate::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
+use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 use crate::value::Value;
 
 /// What a controller of a rotation gives its layer to mix: angles of an order, or a turn.
@@ -37,7 +37,13 @@ pub(super) fn stays_mixed(
     before: &Controller,
     after: &Controller,
 ) -> bool {
-    if kind != PropertyKind::Rotation || form(before) == form(after) {
+    if kind != PropertyKind::Rotation {
+        return true;
+    }
+    // Fitted as a rotation, samples of angles may come out as other angles of the same turn, which add up to another one.
+    let is_fitted = matches!(before, Controller::Samples(samples) if matches!(samples.kind, SampleKind::Euler(_)))
+        && !matches!(after, Controller::Samples(_));
+    if form(before) == form(after) && !(is_fitted && adds_angles(take, layer, target)) {
         return true;
     }
     let on_it = |index: usize| {
@@ -58,6 +64,14 @@ pub(super) fn stays_mixed(
     let above = (layer + 1..take.layers.len()).filter(|&index| on_it(index)).map(|index| &take.layers[index]);
     let mut mixing = above.filter(|layer| !layer.is_whole());
     (own.is_whole() || !by_form) && !mixing.any(|layer| layer.rotations == RotationMixing::ByComponent)
+}
+
+/// Whether the angles of a track are added to others one by one, or others to them.
+pub(super) fn adds_angles(take: &Take, layer: usize, target: &Target) -> bool {
+    let mixes = |layer: &Layer| !layer.is_whole() && layer.rotations == RotationMixing::ByComponent;
+    let above = take.layers.iter().skip(layer + 1).filter(|layer| layer.is_active());
+    let mut on_it = above.filter(|layer| layer.tracks.iter().any(|track| track.target == *target));
+    mixes(&take.layers[layer]) || on_it.any(mixes)
 }
 
 /// Whether angles may come half round, where a turn alone would not tell how far round they are.

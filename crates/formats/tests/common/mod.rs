@@ -22,7 +22,7 @@ pub fn scene(name: &str) -> Scene {
 
 /// A scene written into a format and read back.
 pub fn through(scene: &Scene, format: Format, without_extra: bool) -> Scene {
-    let saving = Saving { without_extra, ..Saving::default() };
+    let saving = Saving { without_extra, keep_start: true, ..Saving::default() };
     let (bytes, _) = encode(scene, format, Path::new("x"), &saving).unwrap();
     let assume = Assume { rate: Some(scene.rate), ..Assume::default() };
     read_bytes(&bytes, Path::new("x"), assume).unwrap().scene

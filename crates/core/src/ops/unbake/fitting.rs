@@ -23,6 +23,8 @@ pub(super) struct Fitting {
     quantity: Quantity,
     /// For rotations: the order of the angles, and the rotations themselves.
     rotation: Option<(RotationOrder, Vec<DQuat>)>,
+    /// For angles that are fitted one by one, as they are: their order.
+    angles_of: Option<RotationOrder>,
     pub tolerance: f64,
     /// The part of the tolerance that holds at each sample, where that is not all of it everywhere.
     pub parts: Option<Vec<f64>>,
@@ -84,9 +86,36 @@ impl Fitting {
             channels,
             quantity,
             rotation,
+            angles_of: None,
             tolerance,
             parts: None,
         })
+    }
+
+    /// Angles that are added to others one by one, or that others are added to: each is bounded by itself, and none goes to
+    /// another solution of the same rotation, which would add up to another one. `None` for anything but angles.
+    pub fn one_by_one(samples: &Samples, tolerance: f64) -> Option<Fitting> {
+        let SampleKind::Euler(order) = samples.kind else { return None };
+        if samples.is_empty() {
+            return None;
+        }
+        let column = |axis: usize| (0..samples.len()).map(|index| samples.row(index)[axis]).collect();
+        Some(Fitting {
+            start: samples.start,
+            rate: samples.rate,
+            channels: vec![column(0), column(1), column(2)],
+            quantity: Quantity::Angle,
+            rotation: None,
+            angles_of: Some(order),
+            // The angle of the whole is at most the sum of the three: √3 times their distance.
+            tolerance: tolerance / 3_f64.sqrt(),
+            parts: None,
+        })
+    }
+
+    /// Whether angles are fitted one by one, in the order that they are in.
+    pub fn is_one_by_one(&self) -> bool {
+        self.angles_of.is_some()
     }
 
     /// Whether two tracks were sampled at the same instants.
@@ -255,8 +284,9 @@ impl Fitting {
     }
 
     fn controller(&self, curves: Vec<Curve>) -> Controller {
-        match (&self.rotation, <[Curve; 3]>::try_from(curves)) {
-            (Some((order, _)), Ok(curves)) => Controller::Euler(EulerCurves { order: *order, curves }),
+        let order = self.rotation.as_ref().map(|(order, _)| *order).or(self.angles_of);
+        match (order, <[Curve; 3]>::try_from(curves)) {
+            (Some(order), Ok(curves)) => Controller::Euler(EulerCurves { order, curves }),
             (_, Ok(curves)) => Controller::Components(curves.into()),
             (_, Err(curves)) => Controller::Components(curves),
         }

@@ -15,7 +15,7 @@ use self::world::{Bound, Closer, Windows, compare};
 use super::Tolerance;
 use super::channel::{Bookkeeper, property};
 use super::controllers::{Form, Setting, change};
-use super::mixing::{share, stays_mixed};
+use super::mixing::{adds_angles, share, stays_mixed};
 use crate::address::{Addresses, matches};
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples};
 use crate::curve::{Curve, Ticks};
@@ -242,7 +242,12 @@ impl<'a> Job<'a> {
             FitOrder::To(order) => Some(order),
             FitOrder::Best => Some(farthest_order(&samples, node_order)),
         };
-        match Fitting::new(&samples, kind, node_order, order, tolerance) {
+        let one_by_one = kind == PropertyKind::Rotation && adds_angles(self.take, layer, &track.target);
+        let fitting = match Fitting::one_by_one(&samples, tolerance).filter(|_| one_by_one) {
+            Some(fitting) => Some(fitting),
+            None => Fitting::new(&samples, kind, node_order, order, tolerance),
+        };
+        match fitting {
             Some(fitting) => Item { layer, track, fitting: Some((samples, fitting)), fitted: None, note: "" },
             None => stays("matrix samples stay samples: they have no components to fit one by one"),
         }
@@ -313,7 +318,8 @@ impl<'a> Job<'a> {
         if let Some(range) = self.options.range.or(reaches_out.then_some(inside)) {
             controller = around(&track.controller, controller, samples, range);
         }
-        if !stays_mixed(self.take, layer, &track.target, kind, &track.controller, &controller) {
+        let is_mixed = || stays_mixed(self.take, layer, &track.target, kind, &track.controller, &controller);
+        if !fitting.is_one_by_one() && !is_mixed() {
             let note = "stays as it is: its layers mix it with others, and would do so otherwise as curves";
             let entry = Entry { note: note.into(), ..books.kept(layer, track) };
             return (layer, Some(track.clone()), entry);
