@@ -13,6 +13,7 @@ use nimble_curve_formats::{Encoded, Format, Saving};
 
 use crate::failure::Failure;
 use crate::report::{amount, counted, frame};
+use crate::terminal::Style;
 
 /// What a command promises of its result.
 #[derive(Clone, Debug)]
@@ -158,20 +159,16 @@ fn place(judged: &Judged, error: &MeasuredError, source: &Scene, result: &Scene)
     format!("{channel} is {off} at frame {}", frame(error.frame))
 }
 
-/// The closing line of a report: what was judged, and what is farthest from its source.
-pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<String> {
+/// A closing line of a report, and how it is shown.
+pub type Line = (Style, String);
+
+/// Errors below this part of what is allowed are not worth a word.
+const TELLING: f64 = 0.01;
+
+/// The closing lines of a report: what was judged, and what is farthest from its source.
+pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<Line> {
     let mut lines = Vec::new();
     let parts = |part: fn(&Part) -> bool| verdict.judged.iter().filter(|judged| part(&judged.part)).count();
-    let farthest: Vec<String> = [Quantity::Angle, Quantity::Length, Quantity::Scalar]
-        .into_iter()
-        .filter_map(|quantity| verdict.worst(quantity, false))
-        .filter(|(_, error)| error.largest > 1e-9)
-        .map(|(judged, error)| {
-            let channel = Addresses::new(source).property(&judged.source);
-            let off = amount(error.largest, error.quantity, &result.space);
-            format!("{off} ({channel}, frame {})", frame(error.frame))
-        })
-        .collect();
     let numbers = parts(|part| matches!(part, Part::Attribute(_)));
     let nodes = parts(|part| *part == Part::Rotation);
     let looked = match (nodes, numbers) {
@@ -181,30 +178,48 @@ pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<String>
         (0, numbers) => counted(numbers, "number"),
         (nodes, numbers) => format!("{} and {}", counted(nodes, "node"), counted(numbers, "number")),
     };
-    lines.push(match farthest.is_empty() {
-        true => format!("judged on the result: {looked}: the same"),
-        false => format!("judged on the result: {looked}, off by at most {}", farthest.join(", ")),
+    let is_telling = |error: &MeasuredError| {
+        let limit = verdict.limits.of(error.quantity);
+        error.largest > 1e-9 && !(limit.is_finite() && error.largest < TELLING * limit)
+    };
+    let quantities = || [Quantity::Angle, Quantity::Length, Quantity::Scalar].into_iter();
+    let farthest: Vec<String> = quantities()
+        .filter_map(|quantity| verdict.worst(quantity, false))
+        .filter(|(_, error)| is_telling(error))
+        .map(|(judged, error)| {
+            let channel = Addresses::new(source).property(&judged.source);
+            let off = amount(error.largest, error.quantity, &result.space);
+            format!("{off} ({channel}, frame {})", frame(error.frame))
+        })
+        .collect();
+    let is_within = verdict.beyond().is_none() && verdict.world_beyond().is_none();
+    let style = if is_within { Style::Good } else { Style::Bad };
+    lines.push(match farthest.as_slice() {
+        [] => (style, format!("judged on the result: {looked}, the same")),
+        [one] => (style, format!("judged on the result: {looked}, off by at most {one}")),
+        several => {
+            // A line each: together they are wider than a screen.
+            let list = several.join("\n    ");
+            (style, format!("judged on the result: {looked}, off by at most\n    {list}"))
+        }
     });
-    let between = [Quantity::Angle, Quantity::Length, Quantity::Scalar]
-        .into_iter()
+    let between: Vec<String> = quantities()
         .filter_map(|quantity| verdict.worst(quantity, true))
         .filter(|(_, error)| error.largest > verdict.limits.of(error.quantity))
         .map(|(judged, error)| place(judged, &error, source, result))
-        .collect::<Vec<_>>();
+        .collect();
     if !between.is_empty() {
-        lines.push(format!("between samples: {}", between.join(", ")));
+        lines.push((Style::Faint, format!("between samples: {}", between.join("\n    "))));
     }
-    for (what, why) in verdict.unjudged.iter().take(4) {
-        lines.push(format!("not judged: {what}: {why}"));
-    }
+    let warned = |text: String| (Style::Warn, text);
+    let unjudged = verdict.unjudged.iter().take(4).map(|(what, why)| format!("not judged: {what}: {why}"));
+    lines.extend(unjudged.map(warned));
     if verdict.unjudged.len() > 4 {
-        lines.push(format!("not judged: {} more", verdict.unjudged.len() - 4));
+        lines.push(warned(format!("not judged: {} more", verdict.unjudged.len() - 4)));
     }
-    for missing in verdict.missing.iter().take(6) {
-        lines.push(missing.clone());
-    }
+    lines.extend(verdict.missing.iter().take(6).cloned().map(warned));
     if verdict.missing.len() > 6 {
-        lines.push(format!("and {} more are missing", verdict.missing.len() - 6));
+        lines.push(warned(format!("and {} more are missing", verdict.missing.len() - 6)));
     }
     lines
 }

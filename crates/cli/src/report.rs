@@ -8,6 +8,7 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::value::Quantity;
 use serde::Serialize;
 
+use crate::gate::Line;
 use crate::table::{Align, Table};
 use crate::terminal::Style;
 
@@ -231,9 +232,9 @@ pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Re
 }
 
 /// Prints the closing lines of a report: what the judge found.
-pub fn close(out: &mut impl Write, closing: &[String]) -> io::Result<()> {
-    for line in closing {
-        writeln!(out, "  {}", Style::Faint.paint(line))?;
+pub fn close(out: &mut impl Write, closing: &[Line]) -> io::Result<()> {
+    for (style, line) in closing {
+        writeln!(out, "  {}", style.paint(line))?;
     }
     Ok(())
 }

@@ -12,7 +12,7 @@ use nimble_curve_formats::Saving;
 
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, Written};
-use crate::gate::{self, Origin, Promise};
+use crate::gate::{self, Line, Origin, Promise};
 use crate::terminal;
 
 /// What a step made of a scene.
@@ -27,7 +27,7 @@ pub struct Worked {
     /// What it should be, along which it is judged.
     pub promise: Option<Promise>,
     /// What came of that, in sentences, once it was written.
-    pub closing: Vec<String>,
+    pub closing: Vec<Line>,
 }
 
 impl Worked {

@@ -5,7 +5,7 @@ use std::io::{self, IsTerminal as _, Write};
 use anstyle::{AnsiColor, Style as Ansi};
 
 /// The few ways in which text stands out.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Style {
     Strong,
     Faint,

@@ -89,7 +89,7 @@ fn lengthen_samples(samples: &mut Samples, range: TimeRange) -> bool {
     let width = samples.kind.width();
     let step = samples.rate.ticks_per_frame();
     let last = samples.time(samples.len().saturating_sub(1));
-    let steps = |span: f64| (span > 0.0).then(|| (span / step).round() as usize).unwrap_or(0);
+    let steps = |span: f64| if span > 0.0 { (span / step).round() as usize } else { 0 };
     let before = steps((samples.start - range.first).as_f64());
     let after = steps((range.last - last).as_f64());
     let start = samples.start - samples.rate.ticks(before as i64);

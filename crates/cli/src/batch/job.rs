@@ -258,7 +258,7 @@ impl<'a> Desk<'a> {
         if origin.is_some() {
             verdict.settle(&mut ledger, source);
         }
-        ledger.notes.extend(closing.into_iter().skip(1));
+        ledger.notes.extend(closing.into_iter().skip(1).map(|(_, line)| line));
         let beside = |file: String, bytes: Vec<u8>| Product {
             made: Made {
                 file,

@@ -438,10 +438,10 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
         ]);
     }
     table.print(&mut out)?;
-    Ok(match &whole {
-        Some(verdict) => report::close(&mut out, &gate::closing(verdict, scene, scene))?,
-        None => (),
-    })
+    if let Some(verdict) = &whole {
+        report::close(&mut out, &gate::closing(verdict, scene, scene))?;
+    }
+    Ok(())
 }
 
 /// One clip as a scene of its own.

@@ -115,13 +115,10 @@ impl Carrier {
     fn find(scene: &Scene, node: Option<&str>, prefer_root: bool) -> Result<Carrier, RootError> {
         let addresses = Addresses::new(scene);
         let (index, id) = match node {
-            Some(name) => {
-                let found = addresses.find(name).map_err(|_| {
-                    let similar = super::carry::similar(name, addresses.texts());
-                    RootError::NoNode(name.to_owned(), similar.map(str::to_owned))
-                })?;
-                found
-            }
+            Some(name) => addresses.find(name).map_err(|_| {
+                let similar = super::carry::similar(name, addresses.texts());
+                RootError::NoNode(name.to_owned(), similar.map(str::to_owned))
+            })?,
             None => {
                 // The rig that moves most: a prop beside a character carries nobody.
                 let found = scene.takes.iter().find_map(|take| {
