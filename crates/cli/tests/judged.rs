@@ -504,3 +504,40 @@ fn options_without_effect_say_so() {
     assert_eq!(mended.space.metres_per_unit, 0.01);
     assert_eq!(place(&mended, "hips", 12.0), place(&own, "hips", 12.0));
 }
+
+#[test]
+fn what_other_programs_see_is_compared_as_well() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // The same swing, and one that leans by two degrees throughout.
+    let swings = |lean: f64| {
+        let key = |frame: i64, turn: f64| QuaternionKey {
+            time: RATE.ticks(frame),
+            value: DQuat::from_rotation_y(turn) * DQuat::from_rotation_x(lean.to_radians()),
+            interpolation: QuaternionInterpolation::Slerp,
+            tangent_in: glam::DVec4::ZERO,
+            tangent_out: glam::DVec4::ZERO,
+        };
+        let keys = vec![key(0, 0.0), key(8, 1.2), key(12, -0.7)];
+        let arc = QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held };
+        one(&[("arm", "rotation", Controller::Quaternion(arc))], range(0, 12))
+    };
+    for (name, lean) in [("right", 0.0), ("wrong", 2.0)] {
+        save(&swings(lean), &at.join(format!("{name}.ncurve")));
+        succeed(at, &["convert", &format!("{name}.ncurve"), &format!("{name}.gltf")]);
+    }
+    // A file that gives back the right scene to us, and shows the wrong one to everybody else.
+    let document = |name: &str| -> serde_json::Value {
+        serde_json::from_str(&fs::read_to_string(at.join(name)).unwrap()).unwrap()
+    };
+    let mut forged = document("wrong.gltf");
+    forged["extras"]["nimbleCurve"]["scene"] =
+        document("right.gltf")["extras"]["nimbleCurve"]["scene"].clone();
+    fs::write(at.join("forged.gltf"), forged.to_string()).unwrap();
+    let compared = |file: &str| run(at, &["compare", "right.ncurve", file, "--tolerance", "0.1deg,1mm"]);
+    assert_eq!(compared("right.gltf").status.code(), Some(0));
+    let output = compared("forged.gltf");
+    let said = String::from_utf8(output.stdout).unwrap();
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    assert!(said.contains("as other programs see forged.gltf") && said.contains("2.00 deg"), "{said}");
+}

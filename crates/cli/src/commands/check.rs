@@ -5,7 +5,6 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::check::{CheckOptions, Code, Finding, Severity, check};
 use nimble_curve_core::ops::profile::Profile;
 use nimble_curve_core::scene::Scene;
@@ -78,7 +77,7 @@ impl Step for Check {
         if !refused.is_empty() {
             return Err(Failure::new(format!("found {}", said(&refused))));
         }
-        let mut worked = Worked::new(scene.clone(), Ledger::default());
+        let mut worked = Worked::unchanged(scene);
         let warned = |finding: &&Finding| finding.code.severity() >= Severity::Warning;
         let warnings: Vec<&Finding> = findings.iter().filter(warned).collect();
         if !warnings.is_empty() {

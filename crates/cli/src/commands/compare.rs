@@ -4,17 +4,19 @@ use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 
-use nimble_curve_core::ledger::{Ledger, MeasuredError};
+use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::compare::{
     CompareOptions, Comparison, CurveDifference, Gap, JointDifference, TakeComparison, compare,
 };
+use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 use nimble_curve_draw::{Size, curves};
 use nimble_curve_formats::name_map::read_name_map;
+use nimble_curve_formats::{Assume, Format, Loaded};
 use serde::Serialize;
 
 use super::plot::{Picture, channels_of, stem, values_of};
@@ -69,7 +71,7 @@ impl Step for Compare {
         let found = found(self, scene, &second, file)?;
         let bound = Bound { tolerance: self.tolerance };
         if Verdict::of(&found, scene, bound) != Verdict::Beyond {
-            return Ok(Worked::new(scene.clone(), Ledger::default()));
+            return Ok(Worked::unchanged(scene));
         }
         let joints = found.takes.iter().flat_map(|take| &take.joints);
         let errors = joints.flat_map(|joint| {
@@ -90,17 +92,28 @@ impl Step for Compare {
 
 pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
     let picture = args.plot.as_deref().map(Picture::new).transpose()?;
-    let first = files::read(&args.first, args.input)?.scene;
-    let second = files::read(&args.second, args.input)?.scene;
+    let (first, second) = (files::read(&args.first, args.input)?, files::read(&args.second, args.input)?);
+    let seen = as_others_see(args, (&first, &second))?;
+    let (first, second) = (first.scene, second.scene);
     let found = found(args, &first, &second, &args.first)?;
     let bound = Bound { tolerance: args.tolerance };
-    let verdict = Verdict::of(&found, &first, bound);
+    let mut verdict = Verdict::of(&found, &first, bound);
+    let is_hidden = seen.is_some() && verdict != Verdict::Beyond;
+    if seen.is_some() {
+        verdict = Verdict::Beyond;
+    }
     let mut out = Report::out();
     if args.json {
         print_json(&mut out, &as_json(&found, &first, bound, verdict))?;
     } else if verdict != Verdict::Same {
         print(&mut out, args, &found, &first, bound)?;
-        conclusion(&mut out, verdict, args.tolerance)?;
+        if let Some(text) = &seen {
+            writeln!(out, "  {}", Style::Bad.paint(text))?;
+        }
+        // What our extra data gives back is the same then, and what is said of it would contradict that line.
+        if !is_hidden {
+            conclusion(&mut out, verdict, args.tolerance)?;
+        }
     } else if terminal::is_read_by_a_person() {
         let said = format!("the same: {}", counted(found.takes.len(), "take"));
         writeln!(out, "{}, {}", Style::Good.paint(&said), counted(found.pairs, "node pair"))?;
@@ -111,6 +124,64 @@ pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
         picture.write(&drawn(args, &found, (&first, &second), bound)?)?;
     }
     Ok(if verdict == Verdict::Beyond { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+/// How far the motion that other programs see in a file with extra data of ours is from the other file's, in a sentence,
+/// where that is more than is allowed: our extra data gives back what was written, whatever the curves beside it say.
+fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<Option<String>, Failure> {
+    if args.input.ignore_extra {
+        return Ok(None);
+    }
+    let mut sides = [first.scene.clone(), second.scene.clone()];
+    let mut names = Vec::new();
+    for ((side, loaded), path) in sides.iter_mut().zip([first, second]).zip([&args.first, &args.second]) {
+        if path.as_os_str() == "-" || matches!(loaded.format, Format::Ncurve | Format::Bvh | Format::Csv) {
+            continue;
+        }
+        let assume = Assume { without_extra: true, ..args.input.assumed() };
+        let mut plain = nimble_curve_formats::read(path, assume)?.scene;
+        if plain == *side {
+            continue;
+        }
+        for take in &mut plain.takes {
+            // Takes start at zero in the file, and elsewhere in the extra data.
+            if let Some(own) = side.takes.iter().find(|own| own.name == take.name) {
+                *take = shifted(take, own.range.first - take.range.first);
+            }
+        }
+        *side = plain;
+        names.push(path.display().to_string());
+    }
+    if names.is_empty() {
+        return Ok(None);
+    }
+    let [a, b] = &sides;
+    let map = args.map.as_ref().map(|path| read_name_map(path)).transpose()?;
+    let options = CompareOptions {
+        map: map.as_ref(),
+        take: args.take.as_deref(),
+        range: None,
+        only: args.only.clone(),
+    };
+    // What has no node in common with the other file is said of the files as they are.
+    let Ok(found) = compare(a, b, &options) else { return Ok(None) };
+    let bound = Bound { tolerance: Some(args.tolerance.unwrap_or_default()) };
+    let joints = found.takes.iter().flat_map(|take| &take.joints);
+    let errors = joints.flat_map(|joint| {
+        let place = joint.position.map(|error| (error, joint.node.as_str()));
+        [Some((joint.rotation, joint.node.as_str())), place].into_iter().flatten()
+    });
+    let worst = errors
+        .filter(|(error, _)| bound.exceeds(error, &a.space))
+        .max_by(|x, y| bound.weight(&x.0, &a.space).total_cmp(&bound.weight(&y.0, &a.space)));
+    Ok(worst.map(|(error, node)| {
+        format!(
+            "as other programs see {}, without our extra data, {node} is off by {} in the world at frame {}",
+            names.join(" and "),
+            amount(error.largest, error.quantity, &a.space),
+            frame(error.frame)
+        )
+    }))
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

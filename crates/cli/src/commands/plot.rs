@@ -5,7 +5,6 @@ use std::path::Path;
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
-use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::is_hand_or_foot;
 use nimble_curve_core::ops::survey::{Movement, survey};
@@ -51,7 +50,7 @@ impl Step for Plot {
         let other = self.against.as_ref().map(|path| shelf.scene(path, self.input)).transpose()?;
         let args = Plot { file: file.to_owned(), ..self.clone() };
         let bytes = picture.bytes(&drawn(&args, scene, other.as_deref())?)?;
-        let mut worked = Worked::new(scene.clone(), Ledger::default());
+        let mut worked = Worked::unchanged(scene);
         worked.pictures.push((self.output.clone(), bytes));
         Ok(worked)
     }
