@@ -5,10 +5,12 @@
 pub enum Mode {
     /// Both are curves: everywhere.
     Curves,
-    /// The source is samples, between which nobody knows the motion: at those.
+    /// Both are samples at the same instants, and go in straight lines between them: at those alone.
+    SameSamples,
+    /// The source is samples, between which nobody knows the motion: at those, and halfway, which is told apart.
     SampledSource,
     /// The result is samples: at those, and between them beside a straight way between the source's values just after one
-    /// and just before the next.
+    /// and just before the next, halfway, where a straight line and a hold are farthest apart.
     SampledResult,
 }
 
@@ -37,6 +39,9 @@ pub struct Seen {
 
 /// Parts of a piece at which it is looked at.
 const PARTS: [f64; 3] = [0.25, 0.5, 0.75];
+
+/// Where it is looked at between samples.
+const HALF: f64 = 0.5;
 
 /// How many of the worst places are looked at closer.
 const CLIMBS: usize = 3;
@@ -69,21 +74,18 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
                 let error = apart_at(sides, end);
                 seen.at.push((end, error));
             }
+            Mode::SameSamples => {}
             Mode::SampledSource => {
-                for part in PARTS {
-                    let time = last + (next - last) * part;
-                    let error = apart_at(sides, time);
-                    seen.between.push((time, error));
-                }
+                let time = last + (next - last) * HALF;
+                let error = apart_at(sides, time);
+                seen.between.push((time, error));
             }
             Mode::SampledResult => {
-                let middles = PARTS.map(|part| (part, last + (next - last) * part));
-                let ours = middles.map(|(_, time)| sides.result(time));
+                let time = last + (next - last) * HALF;
+                let ours = sides.result(time);
                 let to = sides.source(next - BEFORE);
-                for ((part, time), ours) in middles.into_iter().zip(ours) {
-                    let way = sides.between(&from, &to, part);
-                    seen.between.push((time, sides.apart(&way, &ours)));
-                }
+                let way = sides.between(&from, &to, HALF);
+                seen.between.push((time, sides.apart(&way, &ours)));
             }
         }
     }

@@ -276,6 +276,8 @@ impl<'a> Scenes<'a> {
         };
         let mode = match (&own, there.is_empty(), here.is_empty()) {
             (Some(_), true, _) => Mode::SampledResult,
+            // A stretch of samples that were carried over as they are.
+            (None, false, false) if in_result(there.clone()) == here => Mode::SameSamples,
             (_, false, _) => Mode::SampledSource,
             (None, true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
                 Mode::SampledSource
@@ -293,7 +295,7 @@ impl<'a> Scenes<'a> {
                 common(lists)
             }
             (None, Mode::SampledSource) if there.is_empty() => self.places(theirs, source_range),
-            (None, Mode::SampledSource) => common(in_result(there)),
+            (None, Mode::SampledSource | Mode::SameSamples) => common(in_result(there)),
             (None, Mode::SampledResult) => common(here),
             (None, Mode::Curves) => {
                 for (layer, track) in theirs {
