@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
@@ -151,20 +152,22 @@ impl Output {
         saving: &Saving<'_>,
         origin: Option<Origin<'_>>,
     ) -> Result<Written, Failure> {
-        let prepared = self.prepare(scene, saving, origin)?;
+        let prepared = self.prepare(scene, (saving, &saving.tolerance), origin)?;
         self.finish(prepared, scene, saving, origin)
     }
 
     /// Makes the file, reads it back and judges it; nothing is written yet.
+    ///
+    /// `allowed` is how far the format may be off, which may be more than `saving` aims at.
     pub fn prepare(
         &self,
         scene: &Scene,
-        saving: &Saving<'_>,
+        (saving, allowed): (&Saving<'_>, &Tolerance),
         origin: Option<Origin<'_>>,
     ) -> Result<Prepared, Failure> {
         let format = nimble_curve_formats::output_format(&self.path)?;
         let made = nimble_curve_formats::encoded(scene, format, &self.path, saving)?;
-        let verdict = gate::judged(&made, scene, &self.path, saving, origin)?;
+        let verdict = gate::judged(&made, scene, &self.path, (saving, allowed), origin)?;
         Ok(Prepared { made, verdict })
     }
 

@@ -72,13 +72,15 @@ pub struct Origin<'a> {
 
 /// Judges a file that was made and is not written yet.
 ///
+/// `allowed` is how far the format may be off; it is written closer where it was found too far off.
+///
 /// Our own format has to give the scene back bit for bit. Any other is read as a stranger reads it, and what is compared
 /// with the origin is what the stranger sees.
 pub fn judged(
     made: &Encoded,
     scene: &Scene,
     path: &Path,
-    saving: &Saving<'_>,
+    (saving, allowed): (&Saving<'_>, &Tolerance),
     origin: Option<Origin<'_>>,
 ) -> Result<Verdict, Failure> {
     if made.format == Format::Ncurve {
@@ -96,8 +98,7 @@ pub fn judged(
     }
     let back = made.read_back(scene, path)?;
     // What a format refits may be off by its tolerance beside what the command was off by.
-    let written =
-        Promise { claim: back.claim, tolerance: saving.tolerance, world: None, scope: Scope::AllButLayers };
+    let written = Promise { claim: back.claim, tolerance: *allowed, world: None, scope: Scope::AllButLayers };
     let promise = origin.map_or(written.clone(), |origin| origin.promise.then(&written));
     let source = origin.map_or(scene, |origin| origin.source);
     let has_samples = scene
@@ -110,7 +111,10 @@ pub fn judged(
         between: holds_curves && !saving.skeletons && !has_samples,
         ..limits(&promise.tolerance, promise.world, &back.scene)
     };
-    let mut verdict = judge(source, &back.scene, &promise.claim, limits, back.precision);
+    // Said in the unit of what was written, as everything else that is printed of it.
+    let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
+    let mut verdict =
+        judge(source, &back.scene, &promise.claim, limits, back.precision).with_lengths_scaled(unit);
     if let Some(Origin { source, promise }) = origin {
         verdict.missing.extend(inventory(source, scene, &promise.claim, promise.scope));
     }

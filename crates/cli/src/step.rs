@@ -92,19 +92,21 @@ pub fn between_files(
     let scene = files::read(file, input)?.scene;
     let shelf = Shelf::default();
     let mut worked = step.work(&scene, file, &shelf)?;
-    let saving = Saving { base: Some(file), ..Saving::default() };
+    let mut saving = Saving { base: Some(file), ..Saving::default() };
+    let allowed = saving.tolerance;
     let promised = worked.promise.as_ref().map(|promise| promise.tolerance);
     let mut factor = 1.0;
     let mut written = None;
     for attempt in 1..=ATTEMPTS {
         let origin = worked.promise.as_ref().map(|promise| Origin { source: &scene, promise });
-        let prepared = output.prepare(&worked.scene, &saving, origin)?;
+        let prepared = output.prepare(&worked.scene, (&saving, &allowed), origin)?;
         factor *= prepared.tightening().unwrap_or(1.0);
         let again = prepared.tightening().and_then(|_| step.closer(factor)).filter(|_| attempt < ATTEMPTS);
         let Some(closer) = again else {
             written = Some(output.finish(prepared, &worked.scene, &saving, origin)?);
             break;
         };
+        saving.tolerance = allowed.times(factor);
         worked = closer.work(&scene, file, &shelf)?;
         // What was promised is what was asked for.
         if let (Some(promise), Some(tolerance)) = (&mut worked.promise, promised) {

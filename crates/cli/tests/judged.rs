@@ -541,3 +541,41 @@ fn what_other_programs_see_is_compared_as_well() {
     assert_eq!(output.status.code(), Some(1), "{said}");
     assert!(said.contains("as other programs see forged.gltf") && said.contains("2.00 deg"), "{said}");
 }
+
+#[test]
+fn errors_are_said_in_the_unit_of_the_scene() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // Layers whose weight moves have to be refitted in glTF, which counts metres; the scene counts centimetres.
+    let way = curve(&[(0, 0.0, Interpolation::Cubic), (12, 200.0, Interpolation::Cubic)]);
+    let controller = Controller::Components(vec![way.clone(), Curve::default(), Curve::default()]);
+    let mut own = one(&[("hips", "translation", controller)], range(0, 12));
+    own.space = Space::CENTIMETRES_Y_UP;
+    let weight = curve(&[
+        (0, 0.0, Interpolation::Cubic),
+        (7, 1.0, Interpolation::Cubic),
+        (12, 0.2, Interpolation::Cubic),
+    ]);
+    let track = Track {
+        target: target(&own.rigs[0], "hips", "translation"),
+        controller: Controller::Components(vec![way, Curve::default(), Curve::default()]),
+    };
+    own.takes[0].layers.push(added(RotationMixing::ByComponent, Weight::Curve(weight), track));
+    save(&own, &at.join("in.ncurve"));
+    let printed = succeed(at, &["convert", "in.ncurve", "out.glb", "--json"]);
+    let ledger: serde_json::Value = serde_json::from_str(&printed).unwrap();
+    let error = &ledger["entries"][0]["error"];
+    assert_eq!(error["unit"], "mm");
+    let seen = as_others(&at.join("out.glb"));
+    let apart = |step: i32| {
+        let frame = f64::from(step) / 64.0;
+        (place(&own, "hips", frame) * 10.0 - place(&seen, "hips", frame * seen.rate.fps() / 24.0) * 1000.0)
+            .length()
+    };
+    let largest = (0..=12 * 64).map(apart).fold(0.0, f64::max);
+    let said = error["largest"].as_f64().unwrap();
+    assert!(
+        largest > 0.01 && (said - largest).abs() < 0.02 * largest,
+        "{said} mm said, {largest} mm measured"
+    );
+}

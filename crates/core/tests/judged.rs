@@ -120,6 +120,28 @@ fn passes((source, result): (&Scene, &Scene), verdict: &Verdict) -> Result<(), T
     Ok(())
 }
 
+/// A controller whose parts count wholly, and whose turns go along great arcs: cubics of quaternions that nearly vanish swing
+/// as fast as tension keys.
+fn calm(controller: &mut Controller) {
+    match controller {
+        Controller::Quaternion(curve) => {
+            for key in &mut curve.keys {
+                if key.interpolation != QuaternionInterpolation::Step {
+                    key.interpolation = QuaternionInterpolation::Slerp;
+                }
+            }
+        }
+        Controller::Stack(entries) => {
+            for entry in entries {
+                entry.weight = Weight::FULL;
+                calm(&mut entry.controller);
+            }
+        }
+        Controller::Procedural(procedural) => procedural.sampled.iter_mut().for_each(|own| calm(own)),
+        _ => {}
+    }
+}
+
 /// The same scene with stacks whose entries count wholly, see [`WHOLE`].
 fn without_parts(mut scene: Scene) -> Scene {
     for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
@@ -129,22 +151,7 @@ fn without_parts(mut scene: Scene) -> Scene {
             matches!(&track.controller, Controller::Tcb(TcbCurve { keys: TcbKeys::Rotation(_), .. }))
         };
         layer.tracks.retain(|track| !is_turn(track));
-        for track in &mut layer.tracks {
-            match &mut track.controller {
-                // Cubics of quaternions that nearly vanish swing as fast.
-                Controller::Quaternion(curve) => {
-                    for key in &mut curve.keys {
-                        if key.interpolation == QuaternionInterpolation::Cubic {
-                            key.interpolation = QuaternionInterpolation::Slerp;
-                        }
-                    }
-                }
-                Controller::Stack(entries) => {
-                    entries.iter_mut().for_each(|entry| entry.weight = Weight::FULL);
-                }
-                _ => {}
-            }
-        }
+        layer.tracks.iter_mut().for_each(|track| calm(&mut track.controller));
     }
     scene
 }

@@ -67,9 +67,14 @@ fn is_sampled(controller: &Controller) -> bool {
 }
 
 fn lengthen_keys(curve: &mut QuaternionCurve, range: TimeRange) {
+    // Between equal rotations a great arc holds as well, and what is all of great arcs can be written as such.
+    let pieces = &curve.keys[..curve.keys.len().saturating_sub(1)];
+    let are_arcs =
+        !pieces.is_empty() && pieces.iter().all(|key| key.interpolation == QuaternionInterpolation::Slerp);
+    let holding = if are_arcs { QuaternionInterpolation::Slerp } else { QuaternionInterpolation::Step };
     let still = |key: &QuaternionKey, time| QuaternionKey {
         time,
-        interpolation: QuaternionInterpolation::Step,
+        interpolation: holding,
         tangent_in: glam::DVec4::ZERO,
         tangent_out: glam::DVec4::ZERO,
         ..*key
@@ -78,7 +83,7 @@ fn lengthen_keys(curve: &mut QuaternionCurve, range: TimeRange) {
         curve.keys.insert(0, still(&first, range.first));
     }
     if let Some(last) = curve.keys.last_mut().filter(|last| last.time < range.last) {
-        last.interpolation = QuaternionInterpolation::Step;
+        last.interpolation = holding;
         let end = still(last, range.last);
         curve.keys.push(end);
     }

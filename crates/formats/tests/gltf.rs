@@ -108,7 +108,7 @@ fn holds_lines_jumps_and_cubics_are_exact_where_single_precision_is() {
     ]);
     let y = Curve::new(vec![Key::new(at(0), 0.0).with_slope(0.0), Key::new(at(18), 1.0).with_slope(0.0)]);
     let curves = vec![x.unwrap(), y.unwrap(), Curve::default()];
-    let source = moving(curves.clone(), at(0), at(30));
+    let source = moving(curves.clone(), at(-6), at(30));
     let back = through(&source, Format::Glb, true);
     let Controller::Components(made) = &back.takes[0].layers[0].tracks[0].controller else { panic!() };
     for (component, curve) in curves.iter().enumerate() {

@@ -241,7 +241,7 @@ impl<'a> Desk<'a> {
         let made = encoded(&scene, output_format(&path)?, &path, &saving)?;
         let origin = origin.as_deref().zip(promise.as_ref());
         let origin = origin.map(|(source, promise)| Origin { source, promise });
-        let verdict = gate::judged(&made, &scene, &path, &saving, origin)?;
+        let verdict = gate::judged(&made, &scene, &path, (&saving, &saving.tolerance), origin)?;
         let source = origin.map_or(&scene, |origin| origin.source);
         if let Some(why) = gate::refusal(&verdict, &scene, source) {
             return Err(Failure::new(why).into());

@@ -93,7 +93,13 @@ impl Step for Compare {
 pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
     let picture = args.plot.as_deref().map(Picture::new).transpose()?;
     let (first, second) = (files::read(&args.first, args.input)?, files::read(&args.second, args.input)?);
-    let seen = as_others_see(args, (&first, &second))?;
+    let mut seen = as_others_see(args, (&first, &second))?;
+    if args.tolerance.is_none()
+        && let Some(text) = seen.take()
+    {
+        // Nothing is asked for that it could be beyond: what a format cannot hold differs there.
+        terminal::remark(&text);
+    }
     let (first, second) = (first.scene, second.scene);
     let found = found(args, &first, &second, &args.first)?;
     let bound = Bound { tolerance: args.tolerance };

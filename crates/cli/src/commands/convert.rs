@@ -93,7 +93,7 @@ fn made(
         let promise = promise(args, source, &scene, ledger.as_ref());
         let origin = Some(Origin { source, promise: &promise });
         let saving = Saving { tolerance: closer.tolerance, ..saving };
-        let prepared = output.prepare(&scene, &saving, origin)?;
+        let prepared = output.prepare(&scene, (&saving, &args.tolerance), origin)?;
         match prepared.tightening() {
             Some(factor) if attempt < ATTEMPTS => {
                 closer.tolerance = closer.tolerance.times(factor);

@@ -187,6 +187,24 @@ impl Verdict {
             .max_by(|a, b| ratio(&a.1).total_cmp(&ratio(&b.1)))
     }
 
+    /// The verdict with lengths in another unit: errors of places and their limits are multiplied by `factor`.
+    pub fn with_lengths_scaled(mut self, factor: f64) -> Verdict {
+        let scaled = |error: &mut MeasuredError| {
+            if error.quantity == Quantity::Length {
+                error.largest *= factor;
+                error.sum_of_squares *= factor * factor;
+            }
+        };
+        for judged in &mut self.judged {
+            scaled(&mut judged.error);
+            judged.between.iter_mut().for_each(scaled);
+        }
+        self.world.iter_mut().for_each(|(error, _)| scaled(error));
+        self.limits.length *= factor;
+        self.limits.world *= factor;
+        self
+    }
+
     /// How many times its limit the largest error is, 0 where nothing is off.
     pub fn excess(&self) -> f64 {
         self.beyond().map_or(0.0, |(_, error)| error.largest / self.limits.of(error.quantity))

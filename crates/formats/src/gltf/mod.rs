@@ -113,7 +113,8 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     });
     let mut adapted = adapted;
     crate::ends::keep_ranges(&mut adapted, &mut ledger);
-    let starts = write::Starts { at_zero: !options.keep_start, noted: !options.without_extra };
+    let starts =
+        write::Starts { at_zero: !options.keep_start, noted: !options.without_extra || options.keep_start };
     let mut written = write::write(&adapted, into, starts);
     let holds = "glTF holds translation, rotation, scale and morph weights only";
     let hidden = companion::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
