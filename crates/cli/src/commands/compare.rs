@@ -169,8 +169,12 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         range: None,
         only: args.only.clone(),
     };
-    // What has no node in common with the other file is said of the files as they are.
-    let Ok(found) = compare(a, b, &options) else { return Ok(None) };
+    let seen = format!("as other programs see {}, without our extra data,", names.join(" and "));
+    let found = match compare(a, b, &options) {
+        Ok(found) => found,
+        Err(error) => return Ok(Some(format!("{seen} it cannot be compared: {error}"))),
+    };
+    // Without a tolerance this is a remark, made where an ordinary one is passed.
     let bound = Bound { tolerance: Some(args.tolerance.unwrap_or_default()) };
     let joints = found.takes.iter().flat_map(|take| &take.joints);
     let errors = joints.flat_map(|joint| {
@@ -182,8 +186,7 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         .max_by(|x, y| bound.weight(&x.0, &a.space).total_cmp(&bound.weight(&y.0, &a.space)));
     Ok(worst.map(|(error, node)| {
         format!(
-            "as other programs see {}, without our extra data, {node} is off by {} in the world at frame {}",
-            names.join(" and "),
+            "{seen} {node} is off by {} in the world at frame {}",
             amount(error.largest, error.quantity, &a.space),
             frame(error.frame)
         )

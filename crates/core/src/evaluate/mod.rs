@@ -6,6 +6,7 @@ mod pose;
 mod sampler;
 
 pub(crate) use mix::neutral;
+pub(crate) use pose::Poses;
 pub use pose::{Evaluator, NodeSampler, Pose};
 pub use sampler::{PropertySampler, Sampler};
 

@@ -261,3 +261,25 @@ fn with_value(rest: OpValue, value: Value) -> OpValue {
         (rest, _) => rest,
     }
 }
+
+/// The poses of all rigs of a scene.
+pub(crate) struct Poses<'a> {
+    evaluators: Vec<Evaluator<'a>>,
+    pub poses: Vec<Pose>,
+}
+
+impl<'a> Poses<'a> {
+    pub fn new(scene: &'a Scene, take: &'a Take) -> Result<Poses<'a>, EvaluateError> {
+        let evaluators: Vec<Evaluator<'a>> = (0..scene.rigs.len())
+            .map(|rig| Evaluator::new(scene, Some(take), rig))
+            .collect::<Result<_, _>>()?;
+        let poses = evaluators.iter().map(|_| Pose::default()).collect();
+        Ok(Poses { evaluators, poses })
+    }
+
+    pub fn at(&mut self, time: f64) {
+        for (evaluator, pose) in self.evaluators.iter_mut().zip(&mut self.poses) {
+            evaluator.pose_at(time, pose);
+        }
+    }
+}

@@ -4,9 +4,9 @@ use rayon::prelude::*;
 
 use super::node::Scenes;
 use super::verdict::Verdict;
-use crate::evaluate::{EvaluateError, Evaluator, Pose};
+use crate::evaluate::{EvaluateError, Poses};
 use crate::ledger::MeasuredError;
-use crate::scene::{Scene, Take, Target};
+use crate::scene::{Scene, Target};
 use crate::value::Quantity;
 
 /// How many of the worst local instants are looked at.
@@ -81,26 +81,4 @@ fn farthest(scenes: &Scenes<'_>, times: &[f64]) -> Result<Option<(MeasuredError,
         let (rig, node) = scenes.claim.nodes[index].1;
         (total.in_frames(scenes.result.rate), Target { rig, node, property: String::new() })
     }))
-}
-
-/// The poses of all rigs of a scene.
-struct Poses<'a> {
-    evaluators: Vec<Evaluator<'a>>,
-    poses: Vec<Pose>,
-}
-
-impl<'a> Poses<'a> {
-    fn new(scene: &'a Scene, take: &'a Take) -> Result<Poses<'a>, EvaluateError> {
-        let evaluators: Vec<Evaluator<'a>> = (0..scene.rigs.len())
-            .map(|rig| Evaluator::new(scene, Some(take), rig))
-            .collect::<Result<_, _>>()?;
-        let poses = evaluators.iter().map(|_| Pose::default()).collect();
-        Ok(Poses { evaluators, poses })
-    }
-
-    fn at(&mut self, time: f64) {
-        for (evaluator, pose) in self.evaluators.iter_mut().zip(&mut self.poses) {
-            evaluator.pose_at(time, pose);
-        }
-    }
 }

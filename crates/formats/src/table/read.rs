@@ -307,17 +307,18 @@ impl Build {
                 format!("'{node}:{property}' lacks components: all four of a quaternion are needed");
             return Err(Fault::on_line(1, message));
         }
-        let curve = |wanted: usize| {
+        let curve = |wanted: usize| -> Result<Curve, Fault> {
             let Some((column, _)) = columns.iter().find(|(_, component)| *component == Some(wanted)) else {
-                return Curve::default();
+                return Ok(Curve::default());
             };
             let key = |(time, (_, row)): (&Ticks, &(usize, Vec<f64>))| {
                 let value = if is_angle { radians(row[*column]) } else { row[*column] };
                 Key::new(*time, value).with_interpolation(Interpolation::Linear).with_slope(0.0)
             };
-            Curve::new(times.iter().zip(rows).map(key).collect()).unwrap_or_default()
+            Curve::new(times.iter().zip(rows).map(key).collect())
+                .map_err(|error| Fault::on_line(1, format!("'{node}:{property}': {error}")))
         };
-        let curves = [curve(0), curve(1), curve(2)];
+        let curves = [curve(0)?, curve(1)?, curve(2)?];
         let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
         let attribute = AttributeKind::Vector { default: DVec3::ZERO, quantity };
         let target = self.property(&node, &property, attribute, order);

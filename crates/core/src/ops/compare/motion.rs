@@ -7,7 +7,7 @@ use rayon::prelude::*;
 
 use super::pairs::{Pairs, Rest};
 use super::{ChannelDifference, JointDifference};
-use crate::evaluate::{EvaluateError, Evaluator, Pose, PropertySampler};
+use crate::evaluate::{EvaluateError, Poses, PropertySampler};
 use crate::ledger::MeasuredError;
 use crate::rotation::angle_between;
 use crate::scene::{Scene, Take, Target};
@@ -92,28 +92,6 @@ fn joints(
         position: pairs.rest_alike.then(|| position.in_frames(rate)),
     };
     Ok(pairs.all.iter().zip(total).map(joint).collect())
-}
-
-/// The poses of all rigs of a scene.
-struct Poses<'a> {
-    evaluators: Vec<Evaluator<'a>>,
-    poses: Vec<Pose>,
-}
-
-impl<'a> Poses<'a> {
-    fn new(scene: &'a Scene, take: &'a Take) -> Result<Poses<'a>, EvaluateError> {
-        let evaluators: Vec<Evaluator<'a>> = (0..scene.rigs.len())
-            .map(|rig| Evaluator::new(scene, Some(take), rig))
-            .collect::<Result<_, _>>()?;
-        let poses = evaluators.iter().map(|_| Pose::default()).collect();
-        Ok(Poses { evaluators, poses })
-    }
-
-    fn at(&mut self, time: f64) {
-        for (evaluator, pose) in self.evaluators.iter_mut().zip(&mut self.poses) {
-            evaluator.pose_at(time, pose);
-        }
-    }
 }
 
 fn channels(
