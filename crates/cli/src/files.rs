@@ -153,7 +153,7 @@ impl Output {
         origin: Option<Origin<'_>>,
     ) -> Result<Written, Failure> {
         let prepared = self.prepare(scene, (saving, &saving.tolerance), origin)?;
-        self.finish(prepared, scene, saving, origin)
+        self.finish(prepared, scene, saving)
     }
 
     /// Makes the file, reads it back and judges it; nothing is written yet.
@@ -177,10 +177,8 @@ impl Output {
         Prepared { made, verdict }: Prepared,
         scene: &Scene,
         saving: &Saving<'_>,
-        origin: Option<Origin<'_>>,
     ) -> Result<Written, Failure> {
-        let source = origin.map_or(scene, |origin| origin.source);
-        if let Some(why) = gate::refusal(&verdict, scene, source).filter(|_| !self.over.accept) {
+        if let Some(why) = gate::refusal(&verdict, scene).filter(|_| !self.over.accept) {
             return Err(Failure::new(format!("{}: {why}", self.path.display())));
         }
         self.may_take(saving, &made.bytes)?;

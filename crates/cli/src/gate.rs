@@ -2,6 +2,7 @@
 //! of, before it takes its name.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::judge::{Claim, Clock, Judged, Limits, Part, Scope, Verdict, inventory, judge};
@@ -22,52 +23,131 @@ pub struct Promise {
     pub claim: Claim,
     /// How far it may be from that.
     pub tolerance: Tolerance,
-    /// How far places in the world may be from it, in metres; where nothing is promised of them, none.
-    pub world: Option<f64>,
+    /// How far things may be from it in the world; where nothing is promised of that, none.
+    pub world: Option<InWorld>,
     /// How much of the source it holds beside motion.
     pub scope: Scope,
+    /// What else it should be, in terms of other scenes, or of other stretches of the same.
+    pub beside: Vec<Beside>,
+}
+
+/// How far a result may be from its source in the world.
+#[derive(Clone, Copy, Debug)]
+pub struct InWorld {
+    /// Places, in metres.
+    pub metres: f64,
+    /// Rotations, in radians.
+    pub angle: f64,
+}
+
+/// One more claim of a result.
+#[derive(Clone, Debug)]
+pub struct Beside {
+    /// In terms of what.
+    pub source: Arc<Scene>,
+    /// What.
+    pub claim: Claim,
+    /// What of the source is there beside motion.
+    pub scope: Option<Scope>,
+    /// Whether there are limits; what is not held is measured and printed.
+    pub held: Held,
+}
+
+/// Whether a claim is held to its limits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Held {
+    /// Beyond its limits nothing is written.
+    ToLimits,
+    /// It says how far something was moved on purpose.
+    Told,
 }
 
 impl Promise {
     /// The same motion within a tolerance, and all that there is beside it.
     pub fn same(source: &Scene, result: &Scene, tolerance: Tolerance) -> Promise {
-        let claim = Claim::same(source, result);
-        Promise { claim, tolerance, world: None, scope: Scope::Everything }
+        Promise::of(Claim::same(source, result), tolerance, Scope::Everything)
+    }
+
+    /// What a claim says, within a tolerance.
+    pub fn of(claim: Claim, tolerance: Tolerance, scope: Scope) -> Promise {
+        Promise { claim, tolerance, world: None, scope, beside: Vec::new() }
     }
 
     /// A clip that was cut out of a take.
     pub fn part(source: &Scene, take: usize, result: &Scene, clip: &Clip, tolerance: Tolerance) -> Promise {
-        let claim = Claim::part(source, take, result, clip.range.first);
-        Promise { claim, tolerance, world: None, scope: Scope::MotionAlone }
+        Promise::of(Claim::part(source, take, result, clip.range.first), tolerance, Scope::MotionAlone)
     }
 
     /// The same motion with nothing but its times changed, each take by a clock of its own.
     pub fn timed(source: &Scene, result: &Scene, clocks: &[Clock]) -> Promise {
-        let claim = Claim::same(source, result).with_clocks(clocks);
         // Times are rounded to ticks.
-        let tolerance = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
-        Promise { claim, tolerance, world: None, scope: Scope::Everything }
+        Promise::of(Claim::same(source, result).with_clocks(clocks), EXACT, Scope::Everything)
     }
 
-    /// The promise of two steps, one after the other.
+    /// The promise of two steps, one after the other, of which the second one says that all is the same.
     pub fn then(&self, next: &Promise) -> Promise {
         let (a, b) = (self.tolerance, next.tolerance);
         let tolerance =
             Tolerance { angle: a.angle + b.angle, length: a.length + b.length, scalar: a.scalar + b.scalar };
+        let both =
+            |(a, b): (InWorld, InWorld)| InWorld { metres: a.metres + b.metres, angle: a.angle + b.angle };
+        let after = |beside: &Beside| Beside { claim: beside.claim.then(&next.claim), ..beside.clone() };
         Promise {
             claim: self.claim.then(&next.claim),
             tolerance,
-            world: self.world.zip(next.world).map(|(a, b)| a + b),
-            scope: if self.scope == next.scope { self.scope } else { Scope::AllButLayers },
+            world: self.world.zip(next.world).map(both),
+            scope: self.scope.max(next.scope),
+            beside: self.beside.iter().map(after).collect(),
         }
     }
+
+    /// Whether it can follow another one as if both were one.
+    pub fn can_follow(&self) -> bool {
+        self.claim.is_plain() && self.beside.is_empty()
+    }
+
+    /// Judges a scene along it; `precision` is how well the scene tells instants apart, see [`judge`].
+    pub fn judged(&self, source: &Scene, result: &Scene, limits: Limits, precision: f64) -> Verdict {
+        let mut verdict = judge(source, result, &self.claim, limits, precision);
+        for (index, beside) in self.beside.iter().enumerate() {
+            let own = if beside.held == Held::Told { Limits::NONE } else { limits };
+            let found = judge(&beside.source, result, &beside.claim, own, precision);
+            match beside.held {
+                Held::ToLimits => verdict.take_in(found.about(index + 1)),
+                Held::Told => verdict.told.extend(found.judged),
+            }
+        }
+        verdict
+    }
+
+    /// What a scene lacks beside motion.
+    fn missing(&self, source: &Scene, result: &Scene) -> Vec<String> {
+        let mut missing = inventory(source, result, &self.claim, self.scope);
+        for beside in &self.beside {
+            if let Some(scope) = beside.scope {
+                missing.extend(inventory(&beside.source, result, &beside.claim, scope));
+            }
+        }
+        missing
+    }
 }
+
+/// How far anything may be off that is the same but for rounding.
+pub const EXACT: Tolerance = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
 
 /// What a result was made of, and what was promised of it.
 #[derive(Clone, Copy, Debug)]
 pub struct Origin<'a> {
     pub source: &'a Scene,
     pub promise: &'a Promise,
+}
+
+/// Judges a scene that was not written to a file.
+pub fn judged_scene(scene: &Scene, Origin { source, promise }: Origin<'_>) -> Verdict {
+    let limits = limits(&promise.tolerance, promise.world, scene);
+    let mut verdict = promise.judged(source, scene, limits, 1.0);
+    verdict.missing.extend(promise.missing(source, scene));
+    verdict
 }
 
 /// Judges a file that was made and is not written yet.
@@ -90,16 +170,31 @@ pub fn judged(
                 path.display()
             )));
         }
-        let Some(Origin { source, promise }) = origin else { return Ok(Verdict::new(Limits::NONE)) };
-        let limits = limits(&promise.tolerance, promise.world, scene);
-        let mut verdict = judge(source, scene, &promise.claim, limits, 1.0);
-        verdict.missing.extend(inventory(source, scene, &promise.claim, promise.scope));
-        return Ok(verdict);
+        return Ok(origin.map_or(Verdict::new(Limits::NONE), |origin| judged_scene(scene, origin)));
     }
     let back = made.read_back(scene, path)?;
     // What a format refits may be off by its tolerance beside what the command was off by.
-    let written = Promise { claim: back.claim, tolerance: *allowed, world: None, scope: Scope::AllButLayers };
-    let promise = origin.map_or(written.clone(), |origin| origin.promise.then(&written));
+    let metres = allowed.length;
+    let written = Promise {
+        world: Some(InWorld { metres, angle: allowed.angle }),
+        ..Promise::of(back.claim, *allowed, Scope::AllButLayers)
+    };
+    // A table holds no rig, in which things could stand in the world: what was made is judged before, and what was written
+    // beside that.
+    let two_steps = origin.filter(|origin| made.format == Format::Csv && !origin.promise.can_follow());
+    if let Some(origin) = two_steps {
+        let mut verdict = judged_scene(scene, origin);
+        let limits = limits(allowed, None, &back.scene);
+        let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
+        let written = Promise { world: None, ..written };
+        let file = written.judged(scene, &back.scene, limits, back.precision).with_lengths_scaled(unit);
+        verdict.take_in(Verdict { world: None, world_turn: None, ..file });
+        return Ok(verdict);
+    }
+    let promise = match origin {
+        Some(origin) => origin.promise.then(&written),
+        None => Promise { world: None, ..written },
+    };
     let source = origin.map_or(scene, |origin| origin.source);
     let has_samples = scene
         .takes
@@ -113,39 +208,44 @@ pub fn judged(
     };
     // Said in the unit of what was written, as everything else that is printed of it.
     let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
-    let mut verdict =
-        judge(source, &back.scene, &promise.claim, limits, back.precision).with_lengths_scaled(unit);
+    let mut verdict = promise.judged(source, &back.scene, limits, back.precision).with_lengths_scaled(unit);
     if let Some(Origin { source, promise }) = origin {
-        verdict.missing.extend(inventory(source, scene, &promise.claim, promise.scope));
+        verdict.missing.extend(promise.missing(source, scene));
     }
     Ok(verdict)
 }
 
-fn limits(tolerance: &Tolerance, world: Option<f64>, result: &Scene) -> Limits {
+fn limits(tolerance: &Tolerance, world: Option<InWorld>, result: &Scene) -> Limits {
     // A number that is just at its limit may be a rounding error beyond it.
     let slack = 1.0 + 1e-6;
     let of = |quantity| tolerance.of(quantity, &result.space) * slack;
+    let in_units = |world: InWorld| world.metres / result.space.metres_per_unit * slack;
     Limits {
         angle: of(Quantity::Angle),
         length: of(Quantity::Length),
         scalar: of(Quantity::Scalar),
-        world: world.map_or(f64::INFINITY, |metres| metres / result.space.metres_per_unit * slack),
+        world: world.map_or(f64::INFINITY, in_units),
+        world_turn: world.map_or(f64::INFINITY, |world| world.angle * slack),
         between: false,
     }
 }
 
 /// Why a result may not be written, if it may not.
-pub fn refusal(verdict: &Verdict, result: &Scene, source: &Scene) -> Option<String> {
+pub fn refusal(verdict: &Verdict, result: &Scene) -> Option<String> {
     let space = &result.space;
     let beyond = match (verdict.beyond(), verdict.world_beyond()) {
         (Some((judged, error)), _) => {
             let allowed = amount(verdict.limits.of(error.quantity), error.quantity, space);
-            format!("{}; allowed {allowed}", place(judged, &error, source, result))
+            format!("{}; allowed {allowed}", place(judged, &error, result))
         }
         (None, Some((error, target))) => {
             let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
-            let off = amount(error.largest, Quantity::Length, space);
-            let allowed = amount(verdict.limits.world, Quantity::Length, space);
+            let off = amount(error.largest, error.quantity, space);
+            let limit = match error.quantity {
+                Quantity::Angle => verdict.limits.world_turn,
+                _ => verdict.limits.world,
+            };
+            let allowed = amount(limit, error.quantity, space);
             format!("{node} is off by {off} in the world at frame {}; allowed {allowed}", frame(error.frame))
         }
         (None, None) => return None,
@@ -154,13 +254,12 @@ pub fn refusal(verdict: &Verdict, result: &Scene, source: &Scene) -> Option<Stri
 }
 
 /// What is off by how much, and where.
-fn place(judged: &Judged, error: &MeasuredError, source: &Scene, result: &Scene) -> String {
-    let channel = Addresses::new(source).property(&judged.source);
+fn place(judged: &Judged, error: &MeasuredError, result: &Scene) -> String {
     let off = match error.largest.is_finite() {
         true => format!("off by {}", amount(error.largest, error.quantity, &result.space)),
         false => "another one".to_owned(),
     };
-    format!("{channel} is {off} at frame {}", frame(error.frame))
+    format!("{} is {off} at frame {}", judged.channel, frame(error.frame))
 }
 
 /// A closing line of a report, and how it is shown.
@@ -170,7 +269,7 @@ pub type Line = (Style, String);
 const TELLING: f64 = 0.01;
 
 /// The closing lines of a report: what was judged, and what is farthest from its source.
-pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<Line> {
+pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     let mut lines = Vec::new();
     let parts = |part: fn(&Part) -> bool| verdict.judged.iter().filter(|judged| part(&judged.part)).count();
     let numbers = parts(|part| matches!(part, Part::Attribute(_)));
@@ -191,9 +290,8 @@ pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<Line> {
         .filter_map(|quantity| verdict.worst(quantity, false))
         .filter(|(_, error)| is_telling(error))
         .map(|(judged, error)| {
-            let channel = Addresses::new(source).property(&judged.source);
             let off = amount(error.largest, error.quantity, &result.space);
-            format!("{off} ({channel}, frame {})", frame(error.frame))
+            format!("{off} ({}, frame {})", judged.channel, frame(error.frame))
         })
         .collect();
     let is_within = verdict.beyond().is_none() && verdict.world_beyond().is_none();
@@ -210,10 +308,19 @@ pub fn closing(verdict: &Verdict, result: &Scene, source: &Scene) -> Vec<Line> {
     let between: Vec<String> = quantities()
         .filter_map(|quantity| verdict.worst(quantity, true))
         .filter(|(_, error)| error.largest > verdict.limits.of(error.quantity))
-        .map(|(judged, error)| place(judged, &error, source, result))
+        .map(|(judged, error)| place(judged, &error, result))
         .collect();
     if !between.is_empty() {
         lines.push((Style::Faint, format!("between samples: {}", between.join("\n    "))));
+    }
+    if let Some((error, target)) = verdict.world_turn.as_ref().filter(|(error, _)| error.count > 0) {
+        let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
+        let off = amount(error.largest, error.quantity, &result.space);
+        let text = match error.largest < 1e-9 {
+            true => "in the world: rotations are those asked for".to_owned(),
+            false => format!("in the world: rotations within {off} ({node}, frame {})", frame(error.frame)),
+        };
+        lines.push((style, text));
     }
     let warned = |text: String| (Style::Warn, text);
     let unjudged = verdict.unjudged.iter().take(4).map(|(what, why)| format!("not judged: {what}: {why}"));

@@ -4,9 +4,10 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use nimble_curve_core::ledger::Ledger;
+use nimble_curve_core::judge::Verdict;
+use nimble_curve_core::ledger::{Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::scene::Scene;
+use nimble_curve_core::scene::{Scene, Target};
 
 use nimble_curve_formats::Saving;
 
@@ -14,6 +15,29 @@ use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, Written};
 use crate::gate::{self, Line, Origin, Promise};
 use crate::terminal;
+
+/// How the errors that the judge finds are joined to what a ledger says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum Joins {
+    /// The ledger names properties of the scene that the promise is in terms of.
+    #[default]
+    BySource,
+    /// It names properties of the result, and the promise is in terms of another scene.
+    ByResult,
+    /// They are in it: it was judged before, in terms of another scene.
+    Already,
+}
+
+impl Joins {
+    /// Puts errors into a ledger.
+    pub fn settle(self, verdict: &Verdict, ledger: &mut Ledger, source: &Scene, result: &Scene) {
+        match self {
+            Joins::BySource => verdict.settle(ledger, source),
+            Joins::ByResult => verdict.settle_by_result(ledger, result),
+            Joins::Already => {}
+        }
+    }
+}
 
 /// What a step made of a scene.
 #[derive(Debug)]
@@ -26,6 +50,12 @@ pub struct Worked {
     pub pictures: Vec<(PathBuf, Vec<u8>)>,
     /// What it should be, along which it is judged.
     pub promise: Option<Promise>,
+    /// What that is in terms of, where it is not the scene that was worked on.
+    pub origin: Option<Scene>,
+    /// How errors are joined to the ledger.
+    pub joins: Joins,
+    /// How far it is off in the world, in place and in turn, where that is promised.
+    pub in_world: [Option<MeasuredError>; 2],
     /// What came of that, in sentences, once it was written.
     pub closing: Vec<Line>,
 }
@@ -47,9 +77,25 @@ impl Worked {
     /// Takes in what the judge found: its errors, and its closing words.
     pub fn settle(&mut self, source: &Scene, written: &Written) {
         if self.promise.is_some() {
-            written.verdict.settle(&mut self.ledger, source);
-            self.closing = gate::closing(&written.verdict, &self.scene, source);
+            self.joins.settle(&written.verdict, &mut self.ledger, source, &self.scene);
+            let verdict = &written.verdict;
+            if self.promise.as_ref().is_some_and(|promise| promise.world.is_some()) {
+                let error = |found: &Option<(MeasuredError, Target)>| found.as_ref().map(|(error, _)| *error);
+                self.in_world = [error(&verdict.world), error(&verdict.world_turn)];
+            }
+            self.closing.extend(gate::closing(verdict, &self.scene));
         }
+    }
+
+    /// Judges what was done so far, without a file: its errors and closing words are taken in.
+    pub fn close(&mut self, source: &Scene, promise: &Promise) -> Result<(), Failure> {
+        let verdict = gate::judged_scene(&self.scene, Origin { source, promise });
+        if let Some(why) = gate::refusal(&verdict, &self.scene) {
+            return Err(Failure::new(why));
+        }
+        self.joins.settle(&verdict, &mut self.ledger, source, &self.scene);
+        self.closing.extend(gate::closing(&verdict, &self.scene).into_iter().skip(1));
+        Ok(())
     }
 
     pub fn new(scene: Scene, ledger: Ledger) -> Worked {
@@ -59,6 +105,9 @@ impl Worked {
             warnings: Vec::new(),
             pictures: Vec::new(),
             promise: None,
+            origin: None,
+            joins: Joins::BySource,
+            in_world: [None, None],
             closing: Vec::new(),
         }
     }
@@ -79,7 +128,7 @@ pub trait Step: Sync {
 }
 
 /// How often a step is done again, closer, before its result is refused.
-const ATTEMPTS: usize = 3;
+pub const ATTEMPTS: usize = 3;
 
 /// Does a step between two files; also gives the scene as it was.
 pub fn between_files(
@@ -98,12 +147,13 @@ pub fn between_files(
     let mut factor = 1.0;
     let mut written = None;
     for attempt in 1..=ATTEMPTS {
-        let origin = worked.promise.as_ref().map(|promise| Origin { source: &scene, promise });
+        let source = worked.origin.as_ref().unwrap_or(&scene);
+        let origin = worked.promise.as_ref().map(|promise| Origin { source, promise });
         let prepared = output.prepare(&worked.scene, (&saving, &allowed), origin)?;
         factor *= prepared.tightening().unwrap_or(1.0);
         let again = prepared.tightening().and_then(|_| step.closer(factor)).filter(|_| attempt < ATTEMPTS);
         let Some(closer) = again else {
-            written = Some(output.finish(prepared, &worked.scene, &saving, origin)?);
+            written = Some(output.finish(prepared, &worked.scene, &saving)?);
             break;
         };
         saving.tolerance = allowed.times(factor);

@@ -633,7 +633,10 @@ fn curves_go_through_standard_input_and_output() {
     assert!(piped.status.success(), "{}", String::from_utf8_lossy(&piped.stderr));
     std::fs::write(at.join("piped.ncurve"), &piped.stdout).unwrap();
     assert_eq!(scene(&at.join("piped.ncurve")).takes, expected.takes);
-    assert!(String::from_utf8_lossy(&piped.stderr).contains("world rotations"), "the report goes beside it");
+    assert!(
+        String::from_utf8_lossy(&piped.stderr).contains("in the world: rotations"),
+        "the report goes beside it"
+    );
 }
 
 #[test]

@@ -110,6 +110,9 @@ pub struct AxisMap {
 }
 
 impl AxisMap {
+    /// The map that changes nothing.
+    pub const IDENTITY: AxisMap = AxisMap { source: [0, 1, 2], sign: [1.0; 3], scale: 1.0 };
+
     /// The map from one space to another.
     ///
     /// Up goes to up, and the first of the other two axes stays the first where it can; between right- and left-handed

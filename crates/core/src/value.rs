@@ -68,3 +68,38 @@ impl Value {
         })
     }
 }
+
+/// What a number of one rig is for another.
+#[derive(Clone, Debug, PartialEq)]
+pub enum NumberRange {
+    /// `gain · value + offset`.
+    Linear {
+        /// The factor.
+        gain: f64,
+        /// What is added.
+        offset: f64,
+    },
+    /// Straight lines through pairs of values, going on beyond them.
+    Points(Vec<(f64, f64)>),
+}
+
+impl NumberRange {
+    /// The same number.
+    pub const SAME: NumberRange = NumberRange::Linear { gain: 1.0, offset: 0.0 };
+
+    /// The other rig's value for one of the first.
+    pub fn value(&self, value: f64) -> f64 {
+        match self {
+            NumberRange::Linear { gain, offset } => gain * value + offset,
+            NumberRange::Points(points) => match points.as_slice() {
+                [] => value,
+                [(_, only)] => *only,
+                points => {
+                    let at = points.partition_point(|(from, _)| *from <= value).clamp(1, points.len() - 1);
+                    let ((a, b), (c, d)) = (points[at - 1], points[at]);
+                    b + (d - b) * (value - a) / (c - a)
+                }
+            },
+        }
+    }
+}

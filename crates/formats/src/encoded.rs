@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
-use nimble_curve_core::judge::{By, Claim, Clock, Excuse, Sampling, Span};
+use nimble_curve_core::judge::{By, Claim, Clock, Excuse, Span};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::scene::{Scene, Target};
 use nimble_curve_core::space::AxisMap;
@@ -110,9 +110,8 @@ impl Encoded {
             nodes,
             space: AxisMap::between(&scene.space, &plain.scene.space),
             excuses,
-            sampling: Sampling::Plain,
-            takes_chosen: false,
             by: if self.format == Format::Csv { By::Properties } else { By::Transforms },
+            ..Claim::nothing()
         };
         // Two numbers in single precision beside each other, and half a thousandth of a second's tick at least.
         let precision = (last * 2.4e-7).max(TICKS_PER_SECOND as f64 * 1e-9);

@@ -24,7 +24,7 @@ use super::record::{Digest, LeftOut, Made, Outcome, Record, Records, digest, dig
 use crate::args::{Cli, ClipsAction, ClipsSplit, Command};
 use crate::commands::clips::{pieces, safe};
 use crate::failure::Failure;
-use crate::gate::{self, Origin};
+use crate::gate::{self, Origin, Promise};
 use crate::report::{LedgerJson, print_json};
 use crate::step::{Shelf, Worked};
 
@@ -79,6 +79,8 @@ struct Item {
     worked: Worked,
     /// What the last steps that promise something began with.
     origin: Option<Arc<Scene>>,
+    /// What became of everything in steps before these, judged already.
+    done: Ledger,
 }
 
 /// A file to be written.
@@ -163,7 +165,14 @@ impl<'a> Desk<'a> {
         let source = if parts { loaded.scene.takes.clone() } else { Vec::new() };
         let mut first = Worked::new(loaded.scene, Ledger::default());
         first.ledger.notes.extend(loaded.notes);
-        let mut items = vec![Item { take: None, clip: None, before, worked: first, origin: None }];
+        let mut items = vec![Item {
+            take: None,
+            clip: None,
+            before,
+            worked: first,
+            origin: None,
+            done: Ledger::default(),
+        }];
         let mut rig = None;
         for stage in &job.stages {
             // A rig or map that cannot be read now may be read next time.
@@ -178,7 +187,7 @@ impl<'a> Desk<'a> {
                 Kind::Work(step) => {
                     let work = |item: Item| {
                         let more = step.work(&item.worked.scene, &job.path, &self.shelf).map_err(failed)?;
-                        Ok(item.followed_by(more))
+                        item.followed_by(more).map_err(failed)
                     };
                     items.into_iter().map(work).collect::<Result<Vec<Item>, Trouble>>()?
                 }
@@ -211,13 +220,16 @@ impl<'a> Desk<'a> {
 
     /// The files that a scene becomes: the animation, its ledger, and pictures.
     fn products(&self, job: &Job, item: Item, base: &Path) -> Result<Vec<Product>, Trouble> {
-        let Item { take, clip, before, worked, origin } = item;
-        let Worked { mut scene, mut ledger, warnings, pictures, promise, .. } = worked;
-        // A profile may change all of it; what is judged then is what comes of it.
-        let origin = origin.filter(|_| self.recipe.profile.is_none());
+        let Item { take, clip, before, worked, origin, done } = item;
+        let Worked {
+            mut scene, mut ledger, warnings, pictures, mut promise, joins, closing: earlier, ..
+        } = worked;
         if let Some((_, path)) = &self.recipe.profile {
             let (fitted, more) =
                 fit(&scene, &read_profile(path)?, &self.recipe.tolerance).map_err(Failure::from)?;
+            let mut next = Promise::same(&scene, &fitted, self.recipe.tolerance);
+            next.claim = next.claim.excusing(&scene, &more);
+            promise = promise.map(|promise| promise.then(&next));
             scene = fitted;
             ledger = ledger.followed_by(more);
         }
@@ -243,22 +255,19 @@ impl<'a> Desk<'a> {
         let origin = origin.map(|(source, promise)| Origin { source, promise });
         let verdict = gate::judged(&made, &scene, &path, (&saving, &saving.tolerance), origin)?;
         let source = origin.map_or(&scene, |origin| origin.source);
-        if let Some(why) = gate::refusal(&verdict, &scene, source) {
+        if let Some(why) = gate::refusal(&verdict, &scene) {
             return Err(Failure::new(why).into());
         }
-        let closing = gate::closing(&verdict, &scene, source);
+        let closing = gate::closing(&verdict, &scene);
         let (bytes, more) = (made.bytes, made.ledger);
         // What other programs find in the file.
         let after = more.entries.iter().map(|entry| entry.after).sum();
-        let mut ledger = if ledger.entries.is_empty() && ledger.notes.is_empty() {
-            more
-        } else {
-            ledger.followed_by(more)
-        };
+        let mut ledger = joined(ledger, more);
         if origin.is_some() {
-            verdict.settle(&mut ledger, source);
+            joins.settle(&verdict, &mut ledger, source, &scene);
         }
-        ledger.notes.extend(closing.into_iter().skip(1).map(|(_, line)| line));
+        let mut ledger = joined(done, ledger);
+        ledger.notes.extend(earlier.into_iter().chain(closing.into_iter().skip(1)).map(|(_, line)| line));
         let beside = |file: String, bytes: Vec<u8>| Product {
             made: Made {
                 file,
@@ -392,17 +401,39 @@ impl<'a> Desk<'a> {
 }
 
 impl Item {
-    /// The item after one more step. Promises are kept from the first of the last steps on that make one.
-    fn followed_by(self, mut more: Worked) -> Item {
+    /// The item after one more step. What is promised is judged from the first step on, once it is written; a step that
+    /// promises more than that all is the same begins anew, and what came before it is judged now.
+    fn followed_by(mut self, mut more: Worked) -> Result<Item, Failure> {
         let promise = more.promise.take();
-        let (origin, promise) = match (self.origin, &self.worked.promise, promise) {
-            (Some(origin), Some(first), Some(next)) => (Some(origin), Some(first.then(&next))),
-            (_, _, Some(next)) => (Some(Arc::new(self.worked.scene.clone())), Some(next)),
-            (_, _, None) => (None, None),
+        let so_far = self.origin.take().zip(self.worked.promise.take());
+        let (origin, promise) = match (so_far, promise) {
+            (Some((origin, first)), Some(next)) if next.can_follow() => {
+                more.joins = self.worked.joins;
+                (Some(origin), Some(first.then(&next)))
+            }
+            (so_far, next) => {
+                if let Some((origin, first)) = so_far {
+                    self.worked.close(&origin, &first)?;
+                }
+                let ledger = std::mem::take(&mut self.worked.ledger);
+                self.done = joined(self.done, ledger);
+                let began = more.origin.take();
+                let began = || began.unwrap_or_else(|| self.worked.scene.clone());
+                let origin = next.is_some().then(|| Arc::new(began()));
+                // Errors of positions are in units of the scene.
+                let factor = self.worked.scene.space.metres_per_unit / more.scene.space.metres_per_unit;
+                self.done = self.done.with_lengths_scaled(factor);
+                (origin, next)
+            }
         };
         let worked = Worked { promise, ..followed(self.worked, more) };
-        Item { take: self.take, clip: self.clip, before: self.before, worked, origin }
+        Ok(Item { take: self.take, clip: self.clip, before: self.before, worked, origin, done: self.done })
     }
+}
+
+/// One ledger after another, either of which may be empty.
+fn joined(first: Ledger, then: Ledger) -> Ledger {
+    if first.entries.is_empty() && first.notes.is_empty() { then } else { first.followed_by(then) }
 }
 
 /// What came of two steps, one after the other.
@@ -411,6 +442,7 @@ fn followed(first: Worked, mut then: Worked) -> Worked {
     let factor = first.scene.space.metres_per_unit / then.scene.space.metres_per_unit;
     then.ledger = first.ledger.with_lengths_scaled(factor).followed_by(then.ledger);
     then.warnings.splice(0..0, first.warnings);
+    then.closing.splice(0..0, first.closing);
     then.pictures.splice(0..0, first.pictures);
     then
 }
@@ -433,10 +465,12 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
     for item in items {
         let whole = Arc::new(item.worked.scene.clone());
         for piece in pieces(args, &item.worked.scene, path)? {
-            let mut ledger = of_take(&item.worked.ledger, &piece.take);
-            for entry in &mut ledger.entries {
-                entry.take.clone_from(&piece.clip.name);
-            }
+            let of_clip = |ledger: &Ledger| {
+                let mut ledger = of_take(ledger, &piece.take);
+                ledger.entries.iter_mut().for_each(|entry| entry.take.clone_from(&piece.clip.name));
+                ledger
+            };
+            let (ledger, done) = (of_clip(&item.worked.ledger), of_clip(&item.done));
             let (from, promise) = match (&item.origin, &item.worked.promise) {
                 (Some(origin), Some(first)) => (Arc::clone(origin), first.then(&piece.promise)),
                 _ => (Arc::clone(&whole), piece.promise),
@@ -458,6 +492,7 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
                 before,
                 worked,
                 origin: Some(from),
+                done,
             });
         }
         if let Some(first) = all.last_mut() {
@@ -477,13 +512,29 @@ fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
     let alone = |take: &Take| {
         let own = source.iter().find(|own| own.name == take.name);
         let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+        let promise = item.worked.promise.as_ref().map(|promise| {
+            let mut one = Promise::timed(&scene, &alone, &[]);
+            // The only take counts as one of another name where a scene has one, too.
+            one.claim.spans.retain(|span| scene.takes[span.source].name == take.name);
+            one.claim.takes_chosen = true;
+            promise.then(&one)
+        });
         let worked = Worked {
             warnings: item.worked.warnings.clone(),
             pictures: std::mem::take(&mut pictures),
+            closing: item.worked.closing.clone(),
+            promise,
             ..Worked::new(alone, of_take(&item.worked.ledger, &take.name))
         };
         let before = own.map_or(item.before, |own| own.value_count());
-        Item { take: Some(take.name.clone()), clip: None, before, worked, origin: None }
+        Item {
+            take: Some(take.name.clone()),
+            clip: None,
+            before,
+            worked,
+            origin: item.origin.clone(),
+            done: of_take(&item.done, &take.name),
+        }
     };
     scene.takes.iter().map(alone).collect()
 }

@@ -3,22 +3,24 @@
 use std::collections::{BTreeMap, HashSet};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
-use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::judge::{Claim, Clock, Scope, Span, Verdict};
+use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
 use nimble_curve_core::ops::carry::{
     Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from, similar,
 };
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
-use nimble_curve_core::ops::place::{PlaceOptions, place};
+use nimble_curve_core::ops::place::{PlaceOptions, Placed, place, placed};
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::{body_part, body_part_rank};
 use nimble_curve_core::rig::{NodeId, NodeKind};
 use nimble_curve_core::scene::{Scene, Take};
-use nimble_curve_core::time::{Ticks, TimeRange};
+use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::Saving;
 use nimble_curve_formats::name_map::read_name_map;
@@ -28,8 +30,9 @@ use serde::Serialize;
 use crate::args::{Carry, Feet, Travel};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
+use crate::gate::{self, Beside, Held, InWorld, Line, Origin, Promise};
 use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{ATTEMPTS, Joins, Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -65,10 +68,23 @@ struct Came {
     /// The result with the carried takes where they belong, adapted to the profile.
     scene: Scene,
     ledger: Ledger,
+    /// What it should be, and in terms of what.
+    promise: Promise,
+    /// What that is in terms of, where it is not the source: a take that was placed is judged before and after.
+    origin: Option<Scene>,
+    /// What came of the judgement before.
+    closing: Vec<Line>,
+}
+
+/// Where a carried take went, and by which clock.
+struct Landed {
+    take: usize,
+    range: TimeRange,
+    clock: Clock,
 }
 
 /// Carries a scene; all but reading and writing.
-fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
+fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failure> {
     let map = match &args.map {
         Some(path) => read_name_map(path)?,
         None => NameMap::default(),
@@ -94,14 +110,114 @@ fn came(args: &Carry, source: &Scene, target: &Scene) -> Result<Came, Failure> {
         Some(before) => before.followed_by(carried.ledger.clone()),
         None => carried.ledger.clone(),
     };
-    let (mut scene, placed) = placed(&carried, target.takes.len(), args)?;
-    ledger.notes.extend(placed);
+    let promised = Promised { args, source, chosen: &chosen, target, carried: &carried };
+    let (mut scene, mut promise, origin, mut closing) = (carried.scene.clone(), None, None, Vec::new());
+    let own = target.takes.len();
+    let mut origin: Option<Scene> = origin;
+    match &args.place {
+        Some(placement) => {
+            let before = promised.carried(&carried.scene, &as_carried(&carried, own));
+            let mut judged = Worked::new(scene, ledger);
+            judged.close(source, &before)?;
+            (ledger, closing) = (judged.ledger, judged.closing);
+            let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
+            let (take, notes) = timed(only(&carried.scene.takes[own..])?, args, carried.scene.rate)?;
+            ledger.notes.extend(notes);
+            let options = PlaceOptions {
+                placement: placement.clone(),
+                onto: args.into.clone(),
+                ease: Ticks((args.ease * into.rate.ticks_per_frame()).round() as i64),
+                tolerance: args.tolerance,
+            };
+            let (result, more) = place(&into, &take, &options)?;
+            ledger.notes.extend(more.notes);
+            promise = Some(of_placed(&into, placed(&into, &take, &result, &options)?, args));
+            scene = result;
+            origin = Some(into);
+        }
+        None => {
+            let (result, landed, notes) = landed(&carried, own, args)?;
+            ledger.notes.extend(notes);
+            if promise.is_none() {
+                promise = Some(promised.carried(&result, &landed));
+            }
+            scene = result;
+        }
+    }
+    let mut promise = promise.ok_or_else(|| Failure::new("nothing was carried"))?;
     if let Some(profile) = &profile {
         let (fitted, more) = fit(&scene, profile, &args.tolerance)?;
+        let mut next = Promise::same(&scene, &fitted, args.tolerance);
+        next.claim = next.claim.excusing(&scene, &more);
+        promise = promise.then(&next);
         scene = fitted;
         ledger = ledger.followed_by(more);
     }
-    Ok(Came { carried, scene, ledger })
+    Ok(Came { carried, scene, ledger, promise, origin, closing })
+}
+
+/// What is promised of carried takes is made of.
+struct Promised<'a> {
+    args: &'a Carry,
+    source: &'a Scene,
+    chosen: &'a Scene,
+    target: &'a Arc<Scene>,
+    carried: &'a Carried,
+}
+
+impl Promised<'_> {
+    /// What carried takes are in terms of the source, and the target's own in terms of the target.
+    fn carried(&self, result: &Scene, landed: &[Landed]) -> Promise {
+        let mut claim = self.carried.claim.clone();
+        let own = self.target.takes.len();
+        let chosen = Claim::same(self.source, self.chosen);
+        claim.spans = (claim.spans.iter())
+            .filter_map(|span| {
+                let (landed, before) = (landed.get(span.result - own)?, chosen.spans.get(span.source)?);
+                let held = self.args.pose.map(|at| Clock {
+                    result: Ticks::ZERO,
+                    source: self.source.rate.ticks_at(at),
+                    speed: 0.0,
+                });
+                let clock = held.unwrap_or(before.clock).then(&landed.clock);
+                Some(Span { source: before.source, result: landed.take, range: landed.range, clock })
+            })
+            .collect();
+        for excuse in &mut claim.excuses {
+            excuse.take = chosen.spans.get(excuse.take).map_or(excuse.take, |span| span.source);
+        }
+        claim.takes_chosen = true;
+        let tolerance = self.args.tolerance;
+        // What was cut and flattened before may be off by its part.
+        let world = InWorld { metres: f64::INFINITY, angle: tolerance.angle };
+        let mut of_target = Claim::same(self.target, result);
+        of_target.spans.retain(|span| self.target.takes[span.source].name == result.takes[span.result].name);
+        of_target.takes_chosen = self.args.only_carried;
+        let beside = Beside {
+            source: Arc::clone(self.target),
+            claim: of_target,
+            scope: Some(Scope::AllButLayers),
+            held: Held::ToLimits,
+        };
+        Promise { world: Some(world), beside: vec![beside], ..Promise::of(claim, tolerance, Scope::Timeline) }
+    }
+}
+
+/// What is promised of a take that another one was placed onto.
+fn of_placed(into: &Scene, placed: Placed, args: &Carry) -> Promise {
+    let into = Arc::new(into.clone());
+    let mut old = placed.old.into_iter();
+    let first = old.next().unwrap_or_else(Claim::nothing);
+    let beside = |source: &Arc<Scene>, claim: Claim| Beside {
+        source: Arc::clone(source),
+        claim,
+        scope: None,
+        held: Held::ToLimits,
+    };
+    let alone = Arc::new(placed.alone);
+    let mut others: Vec<Beside> = old.map(|claim| beside(&into, claim)).collect();
+    others.push(beside(&alone, placed.new));
+    Promise { beside: others, ..Promise::of(first, args.tolerance, Scope::Timeline) }
 }
 
 impl Carry {
@@ -128,15 +244,16 @@ impl Step for Carry {
         }
         let mut worked = Worked::new(came.scene, came.ledger);
         worked.warnings.extend(elsewhere(&came.carried));
-        let error = came.carried.world_error;
-        if error.count > 0 && error.largest > self.tolerance.angle {
-            let by = amount(error.largest, error.quantity, &target.space);
-            let node = came.carried.worst_node.as_deref().unwrap_or("a joint");
-            worked
-                .warnings
-                .push(format!("{node} is off by {by} in the world at frame {}", frame(error.frame)));
+        worked.closing = came.closing;
+        (worked.promise, worked.origin) = (Some(came.promise), came.origin);
+        if worked.origin.is_some() {
+            worked.joins = Joins::Already;
         }
         Ok(worked)
+    }
+
+    fn closer(&self, factor: f64) -> Option<Carry> {
+        Some(Carry { tolerance: self.tolerance.times(factor), ..self.clone() })
     }
 }
 
@@ -146,21 +263,33 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         output.check(&[&args.source, &args.onto])?;
     }
     let source = files::read(&args.source, args.input)?.scene;
-    let target = files::read(&args.onto, args.onto_input())?.scene;
-    let Came { carried, scene, ledger } = came(args, &source, &target)?;
+    let target = Arc::new(files::read(&args.onto, args.onto_input())?.scene);
+    let mut came = came(args, &source, &target)?;
+    let refusal = args.refusal(came.ledger.count(Fate::LeftOut));
+    let verdict = match output.as_ref().filter(|_| refusal.is_none()) {
+        Some(output) => written(args, output, &mut came, (&source, &target))?,
+        None => {
+            let origin = Origin { source: came.origin.as_ref().unwrap_or(&source), promise: &came.promise };
+            gate::judged_scene(&came.scene, origin)
+        }
+    };
+    let Came { carried, scene, mut ledger, origin, mut closing, .. } = came;
+    // What was placed was judged before, in terms of the source.
+    if origin.is_none() {
+        verdict.settle(&mut ledger, &source);
+    }
+    closing.extend(gate::closing(&verdict, &scene));
     let parts = parts(&ledger, &source, &target, &carried.scene);
     let space = scene.space;
+    let none = MeasuredError::none(Quantity::Angle);
+    let in_world = verdict.world_turn.as_ref().map_or(none, |(error, _)| *error);
     let json = CarryJson {
         pairs: carried.pairs,
         translation_scale: carried.translation_scale,
-        world_error: ErrorJson::new(&carried.world_error, &space),
+        world_error: ErrorJson::new(&in_world, &space),
         parts: &parts,
         ledger: LedgerJson::new(&ledger, &space),
     };
-    let refusal = args.refusal(ledger.count(Fate::LeftOut));
-    if let Some(output) = output.as_ref().filter(|_| refusal.is_none()) {
-        output.write_as(&scene, &Saving { base: Some(&args.onto), ..Saving::default() }, None)?;
-    }
     if let Some(path) = &args.ledger {
         let mut bytes = Vec::new();
         report::print_json(&mut bytes, &json)?;
@@ -171,9 +300,37 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     if args.json {
         report::print_json(&mut out, &json)?;
     } else {
-        print(&mut out, args, &to, &carried, &ledger, &parts, &target)?;
+        print(&mut out, args, &to, (&carried, &closing), &ledger, &parts, &target)?;
     }
     refusal.map_or(Ok(()), Err)
+}
+
+/// Writes what was carried; where the judge finds it too far off it is carried closer first.
+fn written(
+    args: &Carry,
+    output: &Output,
+    came: &mut Came,
+    (source, target): (&Scene, &Arc<Scene>),
+) -> Result<Verdict, Failure> {
+    let mut saving = Saving { base: Some(&args.onto), ..Saving::default() };
+    let allowed = saving.tolerance;
+    let promised = came.promise.tolerance;
+    let mut factor = 1.0;
+    for attempt in 1.. {
+        let origin = Origin { source: came.origin.as_ref().unwrap_or(source), promise: &came.promise };
+        let prepared = output.prepare(&came.scene, (&saving, &allowed), Some(origin))?;
+        factor *= prepared.tightening().unwrap_or(1.0);
+        let again = prepared.tightening().and_then(|_| args.closer(factor)).filter(|_| attempt < ATTEMPTS);
+        let Some(closer) = again else {
+            return Ok(output.finish(prepared, &came.scene, &saving)?.verdict);
+        };
+        saving.tolerance = allowed.times(factor);
+        *came = self::came(&closer, source, target)?;
+        // What was promised is what was asked for.
+        came.promise.tolerance = promised;
+        came.promise.world = came.promise.world.map(|world| InWorld { angle: promised.angle, ..world });
+    }
+    unreachable!("the last attempt is written or refused")
 }
 
 /// A warning where bones point elsewhere in the two rest poses.
@@ -256,52 +413,63 @@ fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
     Ok(pose_from(scene, &other, take)?)
 }
 
-/// The carried takes at the time and place that were asked for, before those that the target has itself: where a format
-/// holds one take, it is the new one. Also what there is to say of it.
-fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<String>), Failure> {
+/// The only one of some takes.
+fn only(takes: &[Take]) -> Result<&Take, Failure> {
+    match takes {
+        [take] => Ok(take),
+        takes => {
+            let names: Vec<&str> = takes.iter().map(|take| take.name.as_str()).collect();
+            Err(Failure::new(format!(
+                "one take can be placed, and there are {}: choose with --take",
+                names.join(", ")
+            )))
+        }
+    }
+}
+
+/// A carried take at the time that was asked for, and what there is to say of it.
+fn timed(take: &Take, args: &Carry, rate: FrameRate) -> Result<(Take, Vec<String>), Failure> {
+    let mut notes = Vec::new();
+    let mut take = if args.pose.is_some() { keyed(take) } else { take.clone() };
+    if let Some(frames) = args.fit_frames {
+        take = stretched(&take, frames, rate)?;
+        notes.push(format!("'{}' is stretched to {frames} frames", take.name));
+    }
+    if let Some(at) = args.at {
+        let by = Ticks(rate.ticks_at(at).0 - take.range.first.0);
+        take = shifted(&take, by);
+        notes.push(format!("'{}' starts at frame {}", take.name, frame(at)));
+    }
+    Ok((take, notes))
+}
+
+/// The clock of a take that was shifted and stretched.
+fn clock(before: TimeRange, after: TimeRange) -> Clock {
+    let length = |range: TimeRange| (range.last - range.first).as_f64();
+    let speed = if length(after) > 0.0 { length(before) / length(after) } else { 1.0 };
+    Clock { result: after.first, source: before.first, speed }
+}
+
+/// Carried takes where carrying left them: behind the target's own.
+fn as_carried(carried: &Carried, own: usize) -> Vec<Landed> {
+    let takes = carried.scene.takes[own..].iter().enumerate();
+    takes.map(|(index, take)| Landed { take: own + index, range: take.range, clock: Clock::SAME }).collect()
+}
+
+/// The carried takes at the time that was asked for, before those that the target has itself: where a format holds one
+/// take, it is the new one. Also where they are, and what there is to say of it.
+fn landed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Landed>, Vec<String>), Failure> {
     let takes = &carried.scene.takes;
     let mut scene = Scene { takes: takes[..own].to_vec(), ..carried.scene.clone() };
-    let mut notes = Vec::new();
-    let new = &takes[own..];
-    if args.place.is_some() && new.len() > 1 {
-        let names: Vec<&str> = new.iter().map(|take| take.name.as_str()).collect();
-        return Err(Failure::new(format!(
-            "one take can be placed, and there are {}: choose with --take",
-            names.join(", ")
-        )));
-    }
-    let mut fresh = Vec::new();
-    for take in new {
-        let mut take = if args.pose.is_some() { keyed(take) } else { take.clone() };
-        if let Some(frames) = args.fit_frames {
-            take = stretched(&take, frames, scene.rate)?;
-            notes.push(format!("'{}' is stretched to {frames} frames", take.name));
+    let (mut notes, mut fresh, mut landed) = (Vec::new(), Vec::new(), Vec::new());
+    for (index, old) in takes[own..].iter().enumerate() {
+        let (take, more) = timed(old, args, scene.rate)?;
+        notes.extend(more);
+        if let Some((name, fresh)) = carried.renamed.iter().find(|(_, fresh)| *fresh == take.name) {
+            notes.push(format!("the target has a take '{name}': the new one is called '{fresh}'"));
         }
-        if let Some(at) = args.at {
-            let by = Ticks(scene.rate.ticks_at(at).0 - take.range.first.0);
-            take = shifted(&take, by);
-            notes.push(format!("'{}' starts at frame {}", take.name, frame(at)));
-        }
-        match &args.place {
-            None => {
-                if let Some((name, fresh)) = carried.renamed.iter().find(|(_, fresh)| *fresh == take.name) {
-                    notes.push(format!("the target has a take '{name}': the new one is called '{fresh}'"));
-                }
-                fresh.push(take);
-            }
-            Some(placement) => {
-                let ease = Ticks((args.ease * scene.rate.ticks_per_frame()).round() as i64);
-                let options = PlaceOptions {
-                    placement: placement.clone(),
-                    onto: args.into.clone(),
-                    ease,
-                    tolerance: args.tolerance,
-                };
-                let (result, more) = place(&scene, &take, &options)?;
-                scene = result;
-                notes.extend(more.notes);
-            }
-        }
+        landed.push(Landed { take: index, range: take.range, clock: clock(old.range, take.range) });
+        fresh.push(take);
     }
     if args.only_carried && !scene.takes.is_empty() {
         let names: Vec<&str> = scene.takes.iter().map(|take| take.name.as_str()).collect();
@@ -309,7 +477,7 @@ fn placed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Str
         scene.takes.clear();
     }
     scene.takes.splice(0..0, fresh);
-    Ok((scene, notes))
+    Ok((scene, landed, notes))
 }
 
 /// What came over, by parts of the body: tracks by where they are on the source, joints by where they are on the target.
@@ -357,7 +525,7 @@ fn print(
     out: &mut Report,
     args: &Carry,
     to: &Path,
-    carried: &Carried,
+    (carried, closing): (&Carried, &[Line]),
     ledger: &Ledger,
     parts: &[Part],
     target: &Scene,
@@ -382,7 +550,7 @@ fn print(
     if let Some(warning) = elsewhere(carried) {
         writeln!(out, "{}", Style::Warn.paint(&format!("  {warning}")))?;
     }
-    verdict(out, args, carried, ledger, &space)
+    Ok(report::close(out, closing)?)
 }
 
 fn print_parts(
@@ -428,41 +596,5 @@ fn print_parts(
         }
     }
     table.print(out)?;
-    Ok(())
-}
-
-fn verdict(
-    out: &mut Report,
-    args: &Carry,
-    carried: &Carried,
-    ledger: &Ledger,
-    space: &nimble_curve_core::space::Space,
-) -> Result<(), Failure> {
-    let error = carried.world_error;
-    if error.count == 0 {
-        let what = "  a selection of channels was carried: what it does in the world was not compared";
-        writeln!(out, "{}", Style::Faint.paint(what))?;
-        return Ok(());
-    }
-    let text = format!(
-        "  world rotations relative to rest agree within {}{}",
-        amount(error.largest, error.quantity, space),
-        match &carried.worst_node {
-            Some(node) if error.largest > 0.0 => format!(" (worst: {node} at frame {})", frame(error.frame)),
-            _ => String::new(),
-        }
-    );
-    let within = error.largest <= args.tolerance.angle;
-    writeln!(out, "{}", if within { Style::Good } else { Style::Warn }.paint(&text))?;
-    if !within {
-        let lost = |entry: &&Entry| entry.fate == Fate::LeftOut;
-        let why = if ledger.entries.iter().any(|entry| lost(&entry)) {
-            ": motion was left out above, see the list"
-        } else {
-            ""
-        };
-        let allowed = amount(args.tolerance.angle, error.quantity, space);
-        writeln!(out, "  that is more than the {allowed} allowed{why}")?;
-    }
     Ok(())
 }

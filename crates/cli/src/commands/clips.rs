@@ -439,7 +439,7 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     }
     table.print(&mut out)?;
     if let Some(verdict) = &whole {
-        report::close(&mut out, &gate::closing(verdict, scene, scene))?;
+        report::close(&mut out, &gate::closing(verdict, scene))?;
     }
     Ok(())
 }

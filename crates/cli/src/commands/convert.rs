@@ -75,7 +75,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         report::print_fates(&mut out, &ledger, &scene.space)?;
     }
     report::print_noted(&mut out, &ledger, if args.controllers.is_some() { usize::MAX } else { 6 })?;
-    Ok(report::close(&mut out, &gate::closing(&written.verdict, &scene, &source))?)
+    Ok(report::close(&mut out, &gate::closing(&written.verdict, &scene))?)
 }
 
 /// Works on a scene and writes it, closer where the judge finds it farther off than it may be.
@@ -100,7 +100,7 @@ fn made(
                 attempt += 1;
             }
             _ => {
-                let written = output.finish(prepared, &scene, &saving, origin)?;
+                let written = output.finish(prepared, &scene, &saving)?;
                 return Ok((scene, ledger, written));
             }
         }

@@ -2,8 +2,10 @@
 
 use std::io::Write;
 use std::path::Path;
+use std::sync::Arc;
 
-use nimble_curve_core::ops::cycle::{Candidate, CycleOptions, close, extend, find};
+use nimble_curve_core::judge::{Claim, Scope};
+use nimble_curve_core::ops::cycle::{Candidate, CycleOptions, close, closed, extend, extended, find};
 use nimble_curve_core::ops::travel::travel;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::{Ticks, TimeRange};
@@ -13,6 +15,7 @@ use serde_json::json;
 use crate::args::{Cycle, CycleAction, CycleClose, CycleExtend, CycleFind, Which};
 use crate::failure::Failure;
 use crate::files;
+use crate::gate::{Beside, Held, Promise};
 use crate::report::{self, LedgerJson, amount, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
@@ -128,20 +131,40 @@ impl Step for CycleClose {
         let options = options(scene, &self.which, file)?;
         let over = Ticks((f64::from(self.over) * scene.rate.ticks_per_frame()).round() as i64);
         let (result, ledger) = close(scene, over, &options)?;
-        Ok(Worked::new(result, ledger))
+        let claims = closed(scene, &result, over, &options)?;
+        let beside = |source: &Arc<Scene>, claim, held| Beside {
+            source: Arc::clone(source),
+            claim,
+            scope: None,
+            held,
+        };
+        let (before, after) = (Arc::new(scene.clone()), Arc::new(result.clone()));
+        let beside =
+            vec![beside(&before, claims.inside, Held::Told), beside(&after, claims.ends, Held::ToLimits)];
+        let claim = Claim { takes_chosen: true, ..claims.outside };
+        let promise = Promise { beside, ..Promise::of(claim, self.which.tolerance, Scope::Everything) };
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
     }
 }
 
 impl Step for CycleExtend {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let (result, ledger) = extend(scene, self.times, &options(scene, &self.which, file)?)?;
-        Ok(Worked::new(result, ledger))
+        let options = options(scene, &self.which, file)?;
+        let (result, ledger) = extend(scene, self.times, &options)?;
+        let mut claims = extended(scene, &result, self.times, &options)?.into_iter();
+        let first = claims.next().unwrap_or_else(Claim::nothing);
+        let before = Arc::new(scene.clone());
+        let beside = |claim| Beside { source: Arc::clone(&before), claim, scope: None, held: Held::ToLimits };
+        let beside = claims.map(beside).collect();
+        let promise = Promise { beside, ..Promise::of(first, self.which.tolerance, Scope::MotionAlone) };
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
     }
 }
 
 fn run_close(args: &CycleClose) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { scene: result, ledger, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (scene, Worked { scene: result, ledger, closing, .. }) =
+        between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
     let mut out = Report::beside(&output.path);
     if args.json {
@@ -165,12 +188,13 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
         ledger.entries.len()
     );
     writeln!(out, "  {}", Style::Good.paint(&line))?;
-    Ok(())
+    Ok(report::close(&mut out, &closing)?)
 }
 
 fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { scene: result, ledger, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (scene, Worked { scene: result, ledger, closing, .. }) =
+        between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
     let mut out = Report::beside(&output.path);
     if args.json {
@@ -193,5 +217,5 @@ fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
             net.turn.to_degrees()
         )?;
     }
-    Ok(())
+    Ok(report::close(&mut out, &closing)?)
 }

@@ -5,7 +5,7 @@ use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
-use nimble_curve_core::judge::Scope;
+use nimble_curve_core::judge::{Claim, Scope};
 use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::layers::{
@@ -18,8 +18,9 @@ use serde::Serialize;
 use crate::args::{Layers, LayersAction, LayersFlatten, LayersSet, LayersSplit, Mode, Rotations};
 use crate::failure::Failure;
 use crate::files;
+use crate::gate::Promise;
 use crate::report::{self, LedgerJson, counted, frame, listed};
-use crate::step::{Shelf, Step, Worked, between_files};
+use crate::step::{Joins, Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -204,7 +205,16 @@ impl Step for LayersSplit {
         let other = shelf.scene(&self.against, self.input)?;
         let options = SplitOptions { name: self.name.clone(), tolerance: self.tolerance };
         let (result, ledger) = split(scene, &other, &options)?;
-        Ok(Worked::new(result, ledger))
+        // With the layer on it moves as the other file does; what that has beside motion is its own.
+        let claim = Claim { takes_chosen: true, ..Claim::same_by_address(&other, &result) };
+        let promise = Promise::of(claim.excusing(&other, &ledger), self.tolerance, Scope::Nothing);
+        let other = Some(Scene::clone(&other));
+        Ok(Worked {
+            promise: Some(promise),
+            origin: other,
+            joins: Joins::ByResult,
+            ..Worked::new(result, ledger)
+        })
     }
 }
 
@@ -243,6 +253,7 @@ impl Step for LayersSet {
         };
         let mut result = scene.clone();
         set(&mut result, &self.layer, &settings).map_err(|error| suggest(error, scene))?;
+        // How it is to look was stated; the file has to be that.
         Ok(Worked::new(result, Ledger::default()))
     }
 }

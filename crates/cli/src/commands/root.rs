@@ -3,9 +3,12 @@
 use std::io::Write;
 use std::path::Path;
 
-use nimble_curve_core::ledger::{Ledger, MeasuredError};
+use nimble_curve_core::judge::Scope;
+use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::clips::summaries;
-use nimble_curve_core::ops::root::{RootOptions, centre, lift, moved, pin, restore, way};
+use nimble_curve_core::ops::root::{
+    RootOptions, centre, centred, lift, lifted, pin, pinned, restore, unpinned, way,
+};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Quantity;
 use nimble_curve_draw::Size;
@@ -17,8 +20,9 @@ use super::plot::{Picture, stem};
 use crate::args::{Root, RootAction, RootCentre, RootLift, RootParts, RootPin, RootRestore, RootShow, Speed};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
+use crate::gate::{EXACT, InWorld, Promise};
 use crate::report::{self, ErrorJson, LedgerJson, amount, degrees, frame, print_json};
-use crate::step::{Shelf, Step, Worked, between_files};
+use crate::step::{Joins, Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -59,29 +63,42 @@ struct RootJson<'a> {
 
 impl Step for RootLift {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let (result, ledger) = lift(scene, &options(&self.parts, &self.root))?;
-        Ok(Worked::new(result, ledger))
+        let options = options(&self.parts, &self.root);
+        let (result, ledger) = lift(scene, &options)?;
+        let claim = lifted(scene, &result, &ledger, &options)?;
+        let tolerance = self.parts.tolerance;
+        let world = Some(InWorld { metres: tolerance.length, angle: tolerance.angle });
+        let promise = Promise { world, ..Promise::of(claim, tolerance, Scope::Everything) };
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
     }
 }
 
 impl Step for RootPin {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let (result, ledger) = pin(scene, &options(&self.parts, "root"))?;
-        Ok(Worked::new(result, ledger))
+        let options = options(&self.parts, "root");
+        let (result, ledger) = pin(scene, &options)?;
+        let claim = pinned(scene, &result, &options)?;
+        let promise = Promise::of(claim, self.parts.tolerance, Scope::Everything);
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
     }
 }
 
 impl Step for RootRestore {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let (result, ledger) = restore(scene)?;
-        Ok(Worked::new(result, ledger))
+        let before = unpinned(scene);
+        let promise = Promise::timed(&before, &result, &[]);
+        let (promise, origin) = (Some(promise), Some(before));
+        Ok(Worked { promise, origin, joins: Joins::ByResult, ..Worked::new(result, ledger) })
     }
 }
 
 impl Step for RootCentre {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let (result, ledger) = centre(scene, &self.node, self.throughout)?;
-        Ok(Worked::new(result, ledger))
+        let claim = centred(scene, &result, &self.node, self.throughout)?;
+        let promise = Promise::of(claim, EXACT, Scope::Everything);
+        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
     }
 }
 
@@ -94,24 +111,20 @@ fn finish(
     as_json: bool,
 ) -> Result<(), Failure> {
     let (_, worked) = between_files(step, file, input, output)?;
-    said(file, output, (&worked.scene, &worked.ledger), None, as_json)
+    said(file, output, &worked, as_json)
 }
 
-/// Says what became of everything; `error` is how far the result is from its source in the world.
-fn said(
-    file: &Path,
-    output: &Output,
-    (scene, ledger): (&Scene, &Ledger),
-    error: Option<[MeasuredError; 2]>,
-    as_json: bool,
-) -> Result<(), Failure> {
+/// Says what became of everything.
+fn said(file: &Path, output: &Output, worked: &Worked, as_json: bool) -> Result<(), Failure> {
+    let (scene, ledger) = (&worked.scene, &worked.ledger);
     let mut out = Report::beside(&output.path);
     if as_json {
-        let one = |index: usize| error.map(|error| ErrorJson::new(&error[index], &scene.space));
+        let in_world = |error: Option<MeasuredError>| error.map(|error| ErrorJson::new(&error, &scene.space));
+        let [place, turn] = worked.in_world;
         let ledger = LedgerJson::new(ledger, &scene.space);
         return Ok(print_json(
             &mut out,
-            &RootJson { world_position: one(0), world_rotation: one(1), ledger },
+            &RootJson { world_position: in_world(place), world_rotation: in_world(turn), ledger },
         )?);
     }
     let arrow = format!("{} → {}", file.display(), output.path.display());
@@ -120,27 +133,11 @@ fn said(
     for note in &ledger.notes {
         writeln!(out, "  {note}")?;
     }
-    if let Some([position, rotation]) = error {
-        let exactly = |error: &MeasuredError| match error.largest < 1e-9 {
-            true => "exactly".to_owned(),
-            false => format!("within {}", amount(error.largest, error.quantity, &scene.space)),
-        };
-        let line = format!(
-            "in the world, places agree {}, rotations {}, at whole and half frames",
-            exactly(&position),
-            exactly(&rotation)
-        );
-        writeln!(out, "  {}", Style::Good.paint(&line))?;
-    }
-    Ok(())
+    Ok(report::close(&mut out, &worked.closing)?)
 }
 
 fn run_lift(args: &RootLift) -> Result<(), Failure> {
-    let output = args.output.of(&args.file);
-    let (scene, worked) = between_files(args, &args.file, args.input, &output)?;
-    let error = moved(&scene, &worked.scene, &options(&args.parts, &args.root))
-        .map_err(|error| Failure::new(error.to_string()))?;
-    said(&args.file, &output, (&worked.scene, &worked.ledger), Some(error), args.json)
+    finish(args, &args.file, args.input, &args.output.of(&args.file), args.json)
 }
 
 fn run_show(args: &RootShow) -> Result<(), Failure> {

@@ -19,7 +19,7 @@ use nimble_curve_core::value::Quantity;
 
 use crate::args::{Keys, Rotation, Unbake};
 use crate::failure::Failure;
-use crate::gate::{self, Origin, Promise};
+use crate::gate::{self, InWorld, Origin, Promise};
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
@@ -91,7 +91,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
         let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0]).map_err(failed)?;
         print_trade_off(&mut out, &others, &unbaked.ledger, args)?;
     }
-    Ok(report::close(&mut out, &gate::closing(&written.verdict, &unbaked.scene, &scene))?)
+    Ok(report::close(&mut out, &gate::closing(&written.verdict, &unbaked.scene))?)
 }
 
 /// The same motion within the widest of the tolerances that were given.
@@ -108,7 +108,7 @@ fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Re
     let mut promise = Promise::same(source, result, widest);
     promise.claim = promise.claim.excusing(source, ledger);
     promise.claim.sampling = if args.again { Sampling::Frames } else { Sampling::KeysOfSource };
-    promise.world = args.world;
+    promise.world = args.world.map(|metres| InWorld { metres, angle: f64::INFINITY });
     Ok(promise)
 }
 

@@ -2,20 +2,31 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::address::NodeRef;
+use super::means::{Amount, Edit, Shift, Standing, Turn};
+use crate::address::{Addresses, NodeRef};
 use crate::ledger::{Fate, Ledger};
 use crate::scene::{Scene, Target};
 use crate::space::AxisMap;
 use crate::time::{Ticks, TimeRange};
 
 /// What a result should be. It is made from what was asked for, never from the curves that came of it.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Claim {
     /// Which stretch of the source each stretch of the result plays.
     pub spans: Vec<Span>,
     /// Which node of the result is which of the source, in order of the result's nodes: its local transform and its
     /// attributes are the same.
     pub nodes: Vec<(NodeRef, NodeRef)>,
+    /// Nodes that turn as the source does, from poses that correspond.
+    pub turns: Vec<Turn>,
+    /// Nodes that move as the source does, from poses that correspond.
+    pub shifts: Vec<Shift>,
+    /// Numbers that are functions of numbers of the source.
+    pub amounts: Vec<Amount>,
+    /// Nodes of the source that are the same but for a stated change.
+    pub edits: Vec<Edit>,
+    /// What stands in the world as it did; the places of all nodes that are the same, where nothing is said.
+    pub world: Option<Vec<Standing>>,
     /// How numbers of the source are said in the space of the result.
     pub space: AxisMap,
     /// What the result does not hold, and why.
@@ -143,15 +154,40 @@ impl Claim {
             spans.push(Span { source: from, result: index, range: take.range, clock: Clock::SAME });
         }
         let space = AxisMap::between(&source.space, &result.space);
+        Claim { spans, nodes, space, ..Claim::nothing() }
+    }
+
+    /// A claim that says nothing yet.
+    pub fn nothing() -> Claim {
         Claim {
-            spans,
-            nodes,
-            space,
+            spans: Vec::new(),
+            nodes: Vec::new(),
+            turns: Vec::new(),
+            shifts: Vec::new(),
+            amounts: Vec::new(),
+            edits: Vec::new(),
+            world: None,
+            space: AxisMap::IDENTITY,
             excuses: Vec::new(),
             by: By::Transforms,
             sampling: Sampling::Plain,
             takes_chosen: false,
         }
+    }
+
+    /// Whether it says of nodes that they are the same and nothing else, so that it can follow any other claim.
+    pub fn is_plain(&self) -> bool {
+        let follows = self.turns.is_empty() && self.shifts.is_empty() && self.amounts.is_empty();
+        follows && self.edits.is_empty() && self.world.is_none()
+    }
+
+    /// That a result is the same motion as another scene, in which nodes go by the same addresses; takes by their names, or
+    /// the only ones.
+    pub fn same_by_address(source: &Scene, result: &Scene) -> Claim {
+        let (from, onto) = (Addresses::new(source), Addresses::new(result));
+        let partner = |node: &NodeRef| Some((from.find(onto.node(*node)).ok()?, *node));
+        let nodes = onto.nodes().iter().filter_map(partner).collect();
+        Claim { nodes, ..Claim::same(source, result) }
     }
 
     /// That a result is the same motion as [`Claim::same`] has it, by another clock for each take; the clocks are in order of
@@ -197,9 +233,10 @@ impl Claim {
         self
     }
 
-    /// This claim, and then another about what was made of its result.
+    /// This claim, and then another about what was made of its result, which says that nodes are the same and nothing else.
     pub fn then(&self, next: &Claim) -> Claim {
-        let back: HashMap<NodeRef, NodeRef> = self.nodes.iter().map(|(from, to)| (*to, *from)).collect();
+        debug_assert!(next.is_plain(), "what is more than the same is judged by itself");
+        let mut back: HashMap<NodeRef, NodeRef> = self.nodes.iter().map(|(from, to)| (*to, *from)).collect();
         let nodes: Vec<(NodeRef, NodeRef)> =
             next.nodes.iter().filter_map(|(middle, to)| Some((*back.get(middle)?, *to))).collect();
         let mut spans = Vec::new();
@@ -220,17 +257,50 @@ impl Claim {
             }
         }
         let mut excuses = self.excuses.clone();
+        for turn in &self.turns {
+            back.entry(turn.result).or_insert(turn.source);
+        }
         for excuse in &next.excuses {
-            let (rig, node) = (excuse.target.rig, excuse.target.node);
-            let Some(&(rig, node)) = back.get(&(rig, node)) else { continue };
-            let target = Target { rig, node, property: excuse.target.property.clone() };
+            let amount = self.amounts.iter().find(|amount| amount.result == excuse.target);
+            let target = match (amount, back.get(&(excuse.target.rig, excuse.target.node))) {
+                (Some(amount), _) => amount.source.clone(),
+                (None, Some(&(rig, node))) => Target { rig, node, property: excuse.target.property.clone() },
+                (None, None) => continue,
+            };
             for span in self.spans.iter().filter(|span| span.result == excuse.take) {
                 excuses.push(Excuse { take: span.source, target: target.clone(), why: excuse.why.clone() });
             }
         }
+        let onward: HashMap<NodeRef, NodeRef> = next.nodes.iter().copied().collect();
+        let turn = |turn: &Turn| {
+            let beside = match turn.beside {
+                Some(node) => Some(*onward.get(&node)?),
+                None => None,
+            };
+            let (before, after) = (next.space.rotation(turn.before), next.space.rotation(turn.after));
+            Some(Turn { result: *onward.get(&turn.result)?, beside, before, after, ..turn.clone() })
+        };
+        let shift = |shift: &Shift| {
+            let (before, reference) = (next.space.rotation(shift.before), next.space.length(shift.reference));
+            Some(Shift { result: *onward.get(&shift.result)?, before, reference, ..shift.clone() })
+        };
+        let amount = |amount: &Amount| {
+            let (rig, node) = *onward.get(&(amount.result.rig, amount.result.node))?;
+            let result = Target { rig, node, property: amount.result.property.clone() };
+            Some(Amount { result, out: amount.out.then(&next.space), ..amount.clone() })
+        };
+        let standing = |standing: &Standing| {
+            let references = standing.references.map(|(from, own)| (from, next.space.rotation(own)));
+            Some(Standing { result: *onward.get(&standing.result)?, references, ..standing.clone() })
+        };
         Claim {
             spans,
             nodes,
+            turns: self.turns.iter().filter_map(turn).collect(),
+            shifts: self.shifts.iter().filter_map(shift).collect(),
+            amounts: self.amounts.iter().filter_map(amount).collect(),
+            edits: self.edits.clone(),
+            world: self.world.as_ref().map(|world| world.iter().filter_map(standing).collect()),
             space: self.space.then(&next.space),
             excuses,
             by: self.by.max(next.by),

@@ -5,8 +5,8 @@ use crate::scene::{Scene, Take};
 
 use super::claim::Claim;
 
-/// How much of a scene a result is expected to hold.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// How much of a scene a result is expected to hold, from the most to the least.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Scope {
     /// All of it, layers by layer.
     Everything,
@@ -14,11 +14,18 @@ pub enum Scope {
     AllButLayers,
     /// Neither layers nor clips and markers: these were to change.
     MotionAlone,
+    /// Clips and markers alone: motion went to another rig, which has nodes and sets of its own.
+    Timeline,
+    /// Nothing beside motion.
+    Nothing,
 }
 
 /// What the result lacks of the source, a sentence each; what is only in the result as well.
 pub fn inventory(source: &Scene, result: &Scene, claim: &Claim, scope: Scope) -> Vec<String> {
     let mut missing = Vec::new();
+    if scope == Scope::Nothing {
+        return missing;
+    }
     let claimed = |take: usize| claim.spans.iter().filter(move |span| span.result == take);
     for (index, take) in result.takes.iter().enumerate() {
         for span in claimed(index) {
@@ -29,6 +36,9 @@ pub fn inventory(source: &Scene, result: &Scene, claim: &Claim, scope: Scope) ->
         if !claim.takes_chosen && !claim.spans.iter().any(|span| span.source == index) {
             missing.push(format!("the take '{}' is not in the result", take.name));
         }
+    }
+    if scope == Scope::Timeline {
+        return missing;
     }
     for set in &source.sets {
         if !result.sets.contains(set) {

@@ -7,14 +7,18 @@
 //! named as not judged; whatever is not finite counts as infinitely far.
 
 mod claim;
+mod follow;
+mod instants;
 mod inventory;
 mod look;
+mod means;
 mod node;
 mod verdict;
 mod world;
 
 pub use claim::{By, Claim, Clock, Excuse, Sampling, Span};
 pub use inventory::{Scope, inventory};
+pub use means::{Amount, Edit, Edited, Factor, Shift, Standing, Turn};
 pub use verdict::{Judged, Limits, Part, Verdict};
 
 use rayon::prelude::*;
@@ -31,10 +35,13 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
     let addresses = (Addresses::new(source), Addresses::new(result));
     for span in &claim.spans {
         let scenes = node::Scenes { source, result, claim, span, precision, addresses: &addresses };
-        let parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
+        let mut parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
+        parts.par_extend(claim.turns.par_iter().map(|turn| scenes.turn(turn, limits)));
+        parts.par_extend(claim.shifts.par_iter().map(|shift| scenes.shift(shift, limits)));
+        parts.par_extend(claim.amounts.par_iter().map(|amount| scenes.amount(amount, limits)));
         let mut here = Verdict::new(limits);
         parts.into_iter().for_each(|part| here.take_in(part));
-        if !here.is_unlooked() {
+        if !here.is_unlooked() || claim.world.is_some() {
             world::look(&scenes, &mut here);
         }
         verdict.take_in(here);

@@ -4,12 +4,11 @@ use std::collections::BTreeSet;
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 
-use super::claim::{By, Claim, Sampling, Span};
-use super::look::{Mode, Seen, Sides, knots, look};
+use super::claim::{By, Claim, Span};
+use super::look::{Seen, Sides, look};
+use super::means::{Amount, Edit, Edited};
 use super::verdict::{Judged, Limits, Part, Verdict};
 use crate::address::{Addresses, NodeRef};
-use crate::controller::{Controller, QuaternionInterpolation};
-use crate::curve::{Curve, Interpolation};
 use crate::evaluate::{NodeSampler, PropertySampler};
 use crate::ledger::MeasuredError;
 use crate::rig::{Node, OpValue};
@@ -30,7 +29,7 @@ pub struct Scenes<'a> {
 }
 
 /// What drives a node in a take.
-type Drivers<'a> = Vec<(&'a Layer, &'a Track)>;
+pub type Drivers<'a> = Vec<(&'a Layer, &'a Track)>;
 
 impl<'a> Scenes<'a> {
     pub fn takes(&self) -> (&'a Take, &'a Take) {
@@ -66,7 +65,7 @@ impl<'a> Scenes<'a> {
         verdict
     }
 
-    fn is_excused(&self, from: NodeRef, property: &str) -> bool {
+    pub fn is_excused(&self, from: NodeRef, property: &str) -> bool {
         self.claim.excuses.iter().any(|excuse| {
             excuse.take == self.span.source
                 && (excuse.target.rig, excuse.target.node) == from
@@ -86,7 +85,8 @@ impl<'a> Scenes<'a> {
         };
         let (theirs, ours) = (steps(theirs, other), steps(ours, own));
         let is_plain = self.claim.space.is_identity() && self.span.clock.is_same();
-        if is_plain && other.transform == own.transform && are_same(&theirs, &ours) {
+        let edit = self.claim.edits.iter().find(|edit| (edit.take, edit.node) == (self.span.source, from));
+        if is_plain && edit.is_none() && other.transform == own.transform && are_same(&theirs, &ours) {
             verdict.same += 3;
             return;
         }
@@ -104,6 +104,7 @@ impl<'a> Scenes<'a> {
             map: &self.claim.space,
             source,
             result,
+            edit,
             part: Part::Rotation,
             whole: false,
         };
@@ -124,9 +125,10 @@ impl<'a> Scenes<'a> {
                 continue;
             }
             let moving = |drivers: &Drivers<'a>, node: &Node| -> Drivers<'a> {
+                // What a stated change makes of one part may lean on another.
                 let matters = |(_, track): &&(&Layer, &Track)| {
                     node.op(&track.target.property)
-                        .is_some_and(|op| changes(node, &op.value, &part, is_sheared))
+                        .is_some_and(|op| edit.is_some() || changes(node, &op.value, &part, is_sheared))
                 };
                 drivers.iter().filter(matters).copied().collect()
             };
@@ -153,18 +155,6 @@ impl<'a> Scenes<'a> {
             let named = (property(&sides.0, other), property(&sides.1, own));
             verdict.judged.push(self.judged(from, to, part, named, quantity, &seen));
         }
-    }
-
-    /// Where a source without samples is looked at that counts as sampled, in the result's time.
-    fn places(&self, theirs: &Drivers<'a>, range: TimeRange) -> Vec<f64> {
-        let clock = &self.span.clock;
-        if self.claim.sampling == Sampling::Keys {
-            let keys = theirs.iter().flat_map(|(layer, track)| when(layer, track, range));
-            return keys.map(|time| clock.result_at(time)).collect();
-        }
-        let rate = self.source.rate;
-        let (first, last) = (rate.frame(range.first).ceil() as i64, rate.frame(range.last).floor() as i64);
-        (first..=last).map(|frame| clock.result_at(rate.ticks(frame).as_f64())).collect()
     }
 
     fn attributes(
@@ -214,7 +204,8 @@ impl<'a> Scenes<'a> {
                     continue;
                 }
             };
-            let mut number = Number { scenes: self, map: &self.claim.space, kind, source, result };
+            let map = &self.claim.space;
+            let mut number = Number { scenes: self, map, then: None, kind, source, result };
             let (instants, mode) = self.instants(&sides);
             let seen = look(&mut number, &instants, mode);
             let named = (name.to_owned(), name.to_owned());
@@ -223,7 +214,7 @@ impl<'a> Scenes<'a> {
         }
     }
 
-    fn judged(
+    pub fn judged(
         &self,
         from: NodeRef,
         to: NodeRef,
@@ -237,137 +228,19 @@ impl<'a> Scenes<'a> {
             errors.iter().for_each(|&(time, apart)| error.take(apart, time));
             error.in_frames(self.result.rate)
         };
+        let source = target(from, &named.0);
         Judged {
+            of: 0,
+            channel: self.addresses.0.property(&source),
             source_take: self.span.source,
             take: self.span.result,
-            source: target(from, &named.0),
+            source,
             result: target(to, &named.1),
             part,
             error: measured(&seen.at),
             between: (!seen.between.is_empty()).then(|| measured(&seen.between)),
         }
     }
-
-    /// Where to look at two lists of drivers, in the result's time, and how.
-    fn instants(&self, (theirs, ours): &(Drivers<'a>, Drivers<'a>)) -> (Vec<(f64, f64)>, Mode) {
-        let range = self.span.range;
-        if theirs.is_empty() && ours.is_empty() {
-            return (vec![(range.first.as_f64(), range.first.as_f64())], Mode::Curves);
-        }
-        let clock = &self.span.clock;
-        let source_range = self.source_range();
-        let mut times = vec![range.first.as_f64(), range.last.as_f64()];
-        let any_way = self.claim.sampling == Sampling::KeysOfSource;
-        let samples_of = |drivers: &Drivers<'a>, any_way: bool| -> Vec<Vec<f64>> {
-            drivers.iter().filter_map(|(_, track)| sample_times(&track.controller, any_way)).collect()
-        };
-        let (there, here) = (samples_of(theirs, any_way), samples_of(ours, false));
-        // What was asked for as samples is looked at where these are; of a sampled source nothing is known elsewhere.
-        let own = match self.claim.sampling {
-            Sampling::Result if !here.is_empty() => Some(common(here.clone())),
-            Sampling::Result if is_straight(ours) => {
-                Some(ours.iter().flat_map(|(layer, track)| when(layer, track, range)).collect())
-            }
-            _ => None,
-        };
-        let in_result = |lists: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
-            let list = |list: Vec<f64>| list.into_iter().map(|time| clock.result_at(time)).collect();
-            lists.into_iter().map(list).collect()
-        };
-        let mode = match (&own, there.is_empty(), here.is_empty()) {
-            (Some(_), true, _) => Mode::SampledResult,
-            // A stretch of samples that were carried over as they are.
-            (None, false, false) if in_result(there.clone()) == here => Mode::SameSamples,
-            (_, false, _) => Mode::SampledSource,
-            (None, true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
-                Mode::SampledSource
-            }
-            (None, true, false) => Mode::SampledResult,
-            (None, true, true) => Mode::Curves,
-        };
-        times = match (own, mode) {
-            // Where several tracks are sampled, only where all of them have a sample is anything known.
-            (Some(mut own), _) => {
-                own.sort_by(f64::total_cmp);
-                own.dedup();
-                let mut lists = in_result(there);
-                lists.push(own);
-                common(lists)
-            }
-            (None, Mode::SampledSource) if there.is_empty() => self.places(theirs, source_range),
-            (None, Mode::SampledSource | Mode::SameSamples) => common(in_result(there)),
-            (None, Mode::SampledResult) => common(here),
-            (None, Mode::Curves) => {
-                for (layer, track) in theirs {
-                    let own = when(layer, track, source_range);
-                    times.extend(own.into_iter().map(|time| clock.result_at(time)));
-                }
-                for (layer, track) in ours {
-                    times.extend(when(layer, track, range));
-                }
-                times
-            }
-        };
-        times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
-        (knots(times, self.precision), mode)
-    }
-}
-
-/// Whether all that drives a property goes in straight lines from key to key.
-fn is_straight(drivers: &Drivers<'_>) -> bool {
-    !drivers.is_empty()
-        && drivers.iter().all(|(_, track)| match &track.controller {
-            Controller::Components(_) | Controller::Euler(_) => {
-                track.controller.curves().iter().all(|curve| {
-                    let pieces = curve.keys().split_last().map_or(&[][..], |(_, keys)| keys);
-                    pieces.iter().all(|key| key.interpolation == Interpolation::Linear)
-                })
-            }
-            Controller::Quaternion(curve) => {
-                let pieces = curve.keys.split_last().map_or(&[][..], |(_, keys)| keys);
-                pieces.iter().all(|key| key.interpolation == QuaternionInterpolation::Slerp)
-            }
-            _ => false,
-        })
-}
-
-/// The instants within a range at which a driver may do something.
-fn when(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
-    let mut times: Vec<f64> =
-        track.controller.key_times(range).into_iter().map(|time| time.as_f64()).collect();
-    times.extend(layer.weight.key_times(range).into_iter().map(|time| time.as_f64()));
-    times
-}
-
-/// The instants that are in all of several ascending lists, to a tick.
-fn common(lists: Vec<Vec<f64>>) -> Vec<f64> {
-    let mut lists = lists.into_iter();
-    let Some(first) = lists.next() else { return Vec::new() };
-    lists.fold(first, |kept, other| {
-        let is_there = |time: &f64| {
-            let at = other.partition_point(|own| *own < time - 1.0);
-            other.get(at).is_some_and(|own| *own <= time + 1.0)
-        };
-        kept.into_iter().filter(is_there).collect()
-    })
-}
-
-/// When the samples of a controller are: those of baked data, and keys at an even step with straight lines between them,
-/// or in `any_way`.
-fn sample_times(controller: &Controller, any_way: bool) -> Option<Vec<f64>> {
-    if let Some(samples) = controller.samples() {
-        return Some((0..samples.len()).map(|index| samples.time(index).as_f64()).collect());
-    }
-    let (start, rate, count) = controller.even_keys()?;
-    let straight = |curve: &Curve| {
-        let keys = curve.keys();
-        keys[..keys.len() - 1].iter().all(|key| key.interpolation == Interpolation::Linear)
-    };
-    let mut moving = controller.curves().iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
-    if !any_way && !moving.all(straight) {
-        return None;
-    }
-    Some((0..count).map(|index| (start + rate.ticks(index as i64)).as_f64()).collect())
 }
 
 fn target((rig, node): NodeRef, property: &str) -> Target {
@@ -378,11 +251,11 @@ fn node_of(scene: &Scene, (rig, id): NodeRef) -> Option<&Node> {
     scene.rigs.get(rig)?.node(id)
 }
 
-fn kind_of(scene: &Scene, target: &Target) -> Option<PropertyKind> {
+pub fn kind_of(scene: &Scene, target: &Target) -> Option<PropertyKind> {
     scene.rigs.get(target.rig)?.property_kind(target.node, &target.property)
 }
 
-fn drivers(take: &Take, (rig, node): NodeRef) -> Drivers<'_> {
+pub fn drivers(take: &Take, (rig, node): NodeRef) -> Drivers<'_> {
     take.active_tracks().filter(|(_, track)| track.target.rig == rig && track.target.node == node).collect()
 }
 
@@ -429,6 +302,7 @@ struct Local<'a> {
     map: &'a AxisMap,
     source: NodeSampler<'a>,
     result: NodeSampler<'a>,
+    edit: Option<&'a Edit>,
     part: Part,
     /// Whether rotation, scale and shear are looked at together.
     whole: bool,
@@ -438,6 +312,8 @@ struct Local<'a> {
 #[derive(Clone, Copy)]
 enum Transform {
     Rotation(DQuat),
+    /// One of two.
+    Either([DQuat; 2]),
     Place(DVec3),
     Size(DMat3),
     /// The images of the unit axes.
@@ -459,6 +335,14 @@ impl Sides for Local<'_> {
 
     fn source(&mut self, time: f64) -> Transform {
         let time = self.scenes.span.clock.source_at(time);
+        if let Some(edit) = self.edit {
+            let Edited { local: (affine, rotation), or } = edit.of(time, self.source.local_at(time));
+            if self.part == Part::Rotation && !self.whole {
+                let rotations = [rotation, or.unwrap_or(rotation)];
+                return Transform::Either(rotations.map(|rotation| self.map.rotation(rotation)));
+            }
+            return Local::of(&self.part, (self.map.affine(affine), self.map.rotation(rotation)));
+        }
         if self.part == Part::Rotation && !self.whole {
             return Transform::Rotation(self.map.rotation(self.source.rotation_at(time)));
         }
@@ -476,6 +360,7 @@ impl Sides for Local<'_> {
     fn apart(&self, source: &Transform, result: &Transform) -> f64 {
         match (source, result) {
             (Transform::Rotation(a), Transform::Rotation(b)) => turned(*a, *b),
+            (Transform::Either([a, b]), Transform::Rotation(own)) => turned(*a, *own).min(turned(*b, *own)),
             (Transform::Place(a), Transform::Place(b)) => (*a - *b).length(),
             (Transform::Size(a), Transform::Size(b)) | (Transform::Axes(a), Transform::Axes(b)) => {
                 let apart = [0, 1, 2].map(|axis| {
@@ -491,6 +376,9 @@ impl Sides for Local<'_> {
     fn between(&self, from: &Transform, to: &Transform, part: f64) -> Transform {
         match (from, to) {
             (Transform::Rotation(a), Transform::Rotation(b)) => Transform::Rotation(along_arc(*a, *b, part)),
+            (Transform::Either([a, b]), Transform::Either([c, d])) => {
+                Transform::Either([along_arc(*a, *c, part), along_arc(*b, *d, part)])
+            }
             (Transform::Place(a), Transform::Place(b)) => Transform::Place(a.lerp(*b, part)),
             (Transform::Size(a), Transform::Size(b)) => Transform::Size(*a + (*b - *a) * part),
             (Transform::Axes(a), Transform::Axes(b)) => Transform::Axes(*a + (*b - *a) * part),
@@ -500,12 +388,34 @@ impl Sides for Local<'_> {
 }
 
 /// The values of an attribute on both sides.
-struct Number<'a> {
-    scenes: &'a Scenes<'a>,
-    map: &'a AxisMap,
-    kind: PropertyKind,
-    source: PropertySampler<'a>,
-    result: PropertySampler<'a>,
+pub struct Number<'a> {
+    pub scenes: &'a Scenes<'a>,
+    pub map: &'a AxisMap,
+    /// The function that it is of the source's, where it is not the same.
+    pub then: Option<&'a Amount>,
+    pub kind: PropertyKind,
+    pub source: PropertySampler<'a>,
+    pub result: PropertySampler<'a>,
+}
+
+impl Number<'_> {
+    /// A value of the source said in other axes and units.
+    fn mapped(&self, map: &AxisMap, value: Value) -> Value {
+        match (self.kind, value) {
+            (PropertyKind::Scalar(Quantity::Length), Value::Scalar(v)) => Value::Scalar(v * map.scale),
+            (PropertyKind::Vector(Quantity::Length), Value::Vector(v)) => Value::Vector(map.length(v)),
+            (PropertyKind::Scale, Value::Vector(v)) => Value::Vector(map.unsigned(v)),
+            (PropertyKind::Matrix, Value::Matrix(m)) => {
+                let mapped = map.affine(DAffine3::from_mat4(*m));
+                Value::Matrix(Box::new(mapped.into()))
+            }
+            (PropertyKind::Rotation, value) => match value.rotation() {
+                Some(rotation) => Value::Quaternion(map.rotation(rotation)),
+                None => value,
+            },
+            (_, value) => value,
+        }
+    }
 }
 
 impl Sides for Number<'_> {
@@ -513,19 +423,13 @@ impl Sides for Number<'_> {
 
     fn source(&mut self, time: f64) -> Value {
         let value = self.source.value_at(self.scenes.span.clock.source_at(time));
-        match (self.kind, value) {
-            (PropertyKind::Scalar(Quantity::Length), Value::Scalar(v)) => Value::Scalar(v * self.map.scale),
-            (PropertyKind::Vector(Quantity::Length), Value::Vector(v)) => Value::Vector(self.map.length(v)),
-            (PropertyKind::Scale, Value::Vector(v)) => Value::Vector(self.map.unsigned(v)),
-            (PropertyKind::Matrix, Value::Matrix(m)) => {
-                let mapped = self.map.affine(DAffine3::from_mat4(*m));
-                Value::Matrix(Box::new(mapped.into()))
+        let value = self.mapped(self.map, value);
+        match (self.then, value) {
+            (Some(amount), Value::Scalar(v)) => {
+                self.mapped(&amount.out, Value::Scalar(amount.range.value(v)))
             }
-            (PropertyKind::Rotation, value) => match value.rotation() {
-                Some(rotation) => Value::Quaternion(self.map.rotation(rotation)),
-                None => value,
-            },
-            (_, value) => value,
+            (Some(amount), value) => self.mapped(&amount.out, value),
+            (None, value) => value,
         }
     }
 

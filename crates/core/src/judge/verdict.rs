@@ -18,6 +18,8 @@ pub struct Limits {
     pub scalar: f64,
     /// For places in the world, in units of the result.
     pub world: f64,
+    /// For rotations in the world, in radians.
+    pub world_turn: f64,
     /// Whether the limits hold between the samples of a sampled result, too.
     pub between: bool,
 }
@@ -29,6 +31,7 @@ impl Limits {
         length: f64::INFINITY,
         scalar: f64::INFINITY,
         world: f64::INFINITY,
+        world_turn: f64::INFINITY,
         between: false,
     };
 
@@ -70,10 +73,14 @@ impl Part {
 /// How far one part of one node is from its source.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Judged {
+    /// Which of several sources it is about, in the order of their claims.
+    pub of: usize,
     /// Which take of the source.
     pub source_take: usize,
     /// Which take of the result.
     pub take: usize,
+    /// What it is called in the source.
+    pub channel: String,
     /// The node, as the property of the source that comes nearest to what was looked at.
     pub source: Target,
     /// The same in the result.
@@ -93,10 +100,14 @@ pub struct Verdict {
     pub limits: Limits,
     /// What was looked at, and is not the same to the bit without looking.
     pub judged: Vec<Judged>,
+    /// How far something was moved on purpose: measured, and held to nothing.
+    pub told: Vec<Judged>,
     /// How many parts of nodes are the same to the bit.
     pub same: usize,
     /// The distance of places in the world, with the node that is farthest.
     pub world: Option<(MeasuredError, Target)>,
+    /// The angle between rotations in the world, where these were claimed, with the node that is farthest.
+    pub world_turn: Option<(MeasuredError, Target)>,
     /// What was not looked at, and why.
     pub unjudged: Vec<(String, String)>,
     /// What is in the source and not in the result, or the other way round, and should not be.
@@ -109,8 +120,10 @@ impl Verdict {
         Verdict {
             limits,
             judged: Vec::new(),
+            told: Vec::new(),
             same: 0,
             world: None,
+            world_turn: None,
             unjudged: Vec::new(),
             missing: Vec::new(),
         }
@@ -126,15 +139,25 @@ impl Verdict {
         self.judged.len() + self.same
     }
 
+    /// The verdict as one about another of several sources.
+    pub fn about(mut self, of: usize) -> Verdict {
+        self.judged.iter_mut().for_each(|judged| judged.of = of);
+        self
+    }
+
     /// Takes in another verdict.
     pub fn take_in(&mut self, other: Verdict) {
         self.judged.extend(other.judged);
+        self.told.extend(other.told);
         self.same += other.same;
         self.unjudged.extend(other.unjudged);
         self.missing.extend(other.missing);
         let size = |world: &Option<(MeasuredError, Target)>| world.as_ref().map_or(-1.0, |w| w.0.largest);
         if size(&other.world) > size(&self.world) {
             self.world = other.world;
+        }
+        if size(&other.world_turn) > size(&self.world_turn) {
+            self.world_turn = other.world_turn;
         }
     }
 
@@ -150,12 +173,21 @@ impl Verdict {
     /// Puts the errors that were found into a ledger in place of those that it has: entries are found by take, node and
     /// part. What was not looked at has no error, and neither has what is the same to the bit.
     pub fn settle(&self, ledger: &mut Ledger, source: &Scene) {
+        self.settled(ledger, source, |judged| (judged.source_take, &judged.source));
+    }
+
+    /// The same for a ledger whose entries name properties of the result, where the source is another scene.
+    pub fn settle_by_result(&self, ledger: &mut Ledger, result: &Scene) {
+        self.settled(ledger, result, |judged| (judged.take, &judged.result));
+    }
+
+    fn settled(&self, ledger: &mut Ledger, source: &Scene, of: impl Fn(&Judged) -> (usize, &Target)) {
         let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
         let mut found: HashMap<(usize, usize, NodeId, &str), MeasuredError> = HashMap::new();
-        for judged in &self.judged {
-            let Target { rig, node, .. } = judged.source;
-            let whole =
-                found.entry((judged.source_take, rig, node, judged.part.name())).or_insert(judged.error);
+        let own = self.judged.iter().filter(|judged| judged.of == 0);
+        for judged in own.chain(&self.told) {
+            let (take, &Target { rig, node, .. }) = of(judged);
+            let whole = found.entry((take, rig, node, judged.part.name())).or_insert(judged.error);
             if judged.error.largest > whole.largest {
                 *whole = judged.error;
             }
@@ -195,7 +227,7 @@ impl Verdict {
                 error.sum_of_squares *= factor * factor;
             }
         };
-        for judged in &mut self.judged {
+        for judged in self.judged.iter_mut().chain(&mut self.told) {
             scaled(&mut judged.error);
             judged.between.iter_mut().for_each(scaled);
         }
@@ -207,11 +239,17 @@ impl Verdict {
 
     /// How many times its limit the largest error is, 0 where nothing is off.
     pub fn excess(&self) -> f64 {
-        self.beyond().map_or(0.0, |(_, error)| error.largest / self.limits.of(error.quantity))
+        let local = self.beyond().map_or(0.0, |(_, error)| error.largest / self.limits.of(error.quantity));
+        let limit = |error: &MeasuredError| match error.quantity {
+            Quantity::Angle => self.limits.world_turn,
+            _ => self.limits.world,
+        };
+        self.world_beyond().map_or(local, |(error, _)| local.max(error.largest / limit(error)))
     }
 
-    /// Whether places in the world are beyond their limit.
+    /// What is beyond its limit in the world, places first.
     pub fn world_beyond(&self) -> Option<&(MeasuredError, Target)> {
-        self.world.as_ref().filter(|(error, _)| error.largest > self.limits.world)
+        let place = self.world.as_ref().filter(|(error, _)| error.largest > self.limits.world);
+        place.or_else(|| self.world_turn.as_ref().filter(|(error, _)| error.largest > self.limits.world_turn))
     }
 }

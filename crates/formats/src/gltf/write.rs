@@ -121,6 +121,7 @@ impl Writer {
 
     fn nodes(&mut self, scene: &Scene) {
         let mut roots = Vec::new();
+        let known: Vec<(usize, NodeId)> = self.places.keys().copied().collect();
         for (index, rig) in scene.rigs.iter().enumerate() {
             for (id, node) in rig.nodes() {
                 if self.places.contains_key(&(index, id)) {
@@ -142,6 +143,7 @@ impl Writer {
                 }
             }
         }
+        self.hang(scene, &known);
         if roots.is_empty() {
             return;
         }
@@ -157,6 +159,37 @@ impl Writer {
             None => {
                 scenes.push(json!({ "name": name, "nodes": roots }));
                 self.document["scene"] = json!(0);
+            }
+        }
+    }
+
+    /// Hangs nodes that were there already below the parents that they have now: a root may have come between.
+    fn hang(&mut self, scene: &Scene, known: &[(usize, NodeId)]) {
+        for &(index, id) in known {
+            let place = self.places[&(index, id)];
+            let parent = scene.rigs.get(index).and_then(|rig| rig.parent(id));
+            let Some(&parent) = parent.and_then(|parent| self.places.get(&(index, parent))) else { continue };
+            let holds = |list: &Value| list.as_array().is_some_and(|list| list.contains(&json!(place)));
+            if self.list("nodes")[parent].get("children").is_some_and(holds) {
+                continue;
+            }
+            for (list, key) in [("nodes", "children"), ("scenes", "nodes")] {
+                for owner in self.list(list).iter_mut() {
+                    if let Some(all) = owner.get_mut(key).and_then(Value::as_array_mut) {
+                        all.retain(|child| *child != json!(place));
+                        // A list of children may not be empty.
+                        if all.is_empty()
+                            && let Some(owner) = owner.as_object_mut()
+                        {
+                            owner.remove(key);
+                        }
+                    }
+                }
+            }
+            let owner = &mut self.list("nodes")[parent];
+            match owner.get_mut("children").and_then(Value::as_array_mut) {
+                Some(children) => children.push(json!(place)),
+                None => owner["children"] = json!([place]),
             }
         }
     }

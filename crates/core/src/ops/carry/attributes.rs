@@ -148,7 +148,7 @@ impl Job<'_> {
         vec![output]
     }
 
-    fn attribute_target(&self, track: &Track) -> Option<(Target, NumberRange)> {
+    pub(super) fn attribute_target(&self, track: &Track) -> Option<(Target, NumberRange)> {
         let property = &track.target.property;
         if let Some(listed) = self.numbers.listed.get(&(track.target.node, property.clone())) {
             return Some(listed.clone());

@@ -76,6 +76,11 @@ impl Job<'_> {
         )))
     }
 
+    /// Nodes of the target that turn otherwise than the source's where feet are held.
+    pub fn bent_by_feet(&self) -> impl Iterator<Item = NodeId> {
+        self.legs().into_iter().flat_map(|leg| [leg.joints[0], leg.joints[1]])
+    }
+
     fn legs(&self) -> Vec<Leg> {
         let leg = |link: &super::links::Link| {
             let rig = self.onto.rig;

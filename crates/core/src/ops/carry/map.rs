@@ -1,6 +1,7 @@
 //! Name maps: which node of a source goes to which node of a target, and how.
 
 use crate::scene::NodeSet;
+pub use crate::value::NumberRange;
 
 /// In which frame a pair's motion relative to rest is the same.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -32,41 +33,6 @@ pub struct Chain {
     pub target: Vec<String>,
     /// Which part of the chain's turn each node of the target takes; equal parts where there are none.
     pub parts: Vec<f64>,
-}
-
-/// What a number of the source is for the target.
-#[derive(Clone, Debug, PartialEq)]
-pub enum NumberRange {
-    /// `gain · value + offset`.
-    Linear {
-        /// The factor.
-        gain: f64,
-        /// What is added.
-        offset: f64,
-    },
-    /// Straight lines through pairs of values, going on beyond them.
-    Points(Vec<(f64, f64)>),
-}
-
-impl NumberRange {
-    /// The same number.
-    pub const SAME: NumberRange = NumberRange::Linear { gain: 1.0, offset: 0.0 };
-
-    /// The target's value for one of the source.
-    pub fn value(&self, value: f64) -> f64 {
-        match self {
-            NumberRange::Linear { gain, offset } => gain * value + offset,
-            NumberRange::Points(points) => match points.as_slice() {
-                [] => value,
-                [(_, only)] => *only,
-                points => {
-                    let at = points.partition_point(|(from, _)| *from <= value).clamp(1, points.len() - 1);
-                    let ((a, b), (c, d)) = (points[at - 1], points[at]);
-                    b + (d - b) * (value - a) / (c - a)
-                }
-            },
-        }
-    }
 }
 
 /// A custom attribute and its partner, by the address `NODE:ATTRIBUTE`.

@@ -16,6 +16,7 @@
 //! several turns, or of parts of them.
 
 mod attributes;
+mod claim;
 mod feet;
 mod links;
 mod map;
@@ -51,6 +52,7 @@ use super::space::{in_space, mirrored};
 use crate::address::{AddressError, Addresses, matches, without_namespace, without_namespace_of_node};
 use crate::evaluate::EvaluateError;
 use crate::fit::Handles;
+use crate::judge::Claim;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, NodeKind, Rig};
 use crate::rotation::Memory;
@@ -183,6 +185,8 @@ pub struct Carried {
     pub apart: Vec<Apart>,
     /// Takes whose names the target had already: their names, and what they are called now.
     pub renamed: Vec<(String, String)>,
+    /// What the carried takes should be, in terms of the source.
+    pub claim: Claim,
 }
 
 /// Puts the animation of the first rig of `source` onto the first rig of `target`.
@@ -251,11 +255,15 @@ pub fn carry(
     }
     let own_takes = scene.takes.len();
     let (mut world_error, mut worst_node) = (MeasuredError::none(crate::value::Quantity::Angle), None);
+    let mut free = HashSet::new();
     for take in &moved.takes {
         let tracks = Tracks::of(take, from);
         let (mut made, mut entries, measured) = job.take(&tracks)?;
         if options.hold_feet {
             let held = job.hold_feet(take, &mut made, &mut entries)?;
+            if held.is_some() {
+                free.extend(job.bent_by_feet());
+            }
             ledger
                 .notes
                 .push(held.unwrap_or_else(|| format!("'{}': no foot stands, nothing to hold", take.name)));
@@ -284,6 +292,8 @@ pub fn carry(
             renamed.push((std::mem::replace(&mut take.name, fresh.clone()), fresh));
         }
     }
+    let mirror = (map.mirror, own_takes);
+    let claim = job.claim(source, mirror, options, (&ledger, &free))?;
     let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
         .map(|(_, track)| track.target.node)
         .collect();
@@ -293,7 +303,18 @@ pub fn carry(
     let pairs = links.all.len();
     let translation_scale = job.scale * unit;
     let travel = job.scale;
-    Ok(Carried { scene, ledger, pairs, travel, translation_scale, world_error, worst_node, apart, renamed })
+    Ok(Carried {
+        scene,
+        ledger,
+        pairs,
+        travel,
+        translation_scale,
+        world_error,
+        worst_node,
+        apart,
+        renamed,
+        claim,
+    })
 }
 
 fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {

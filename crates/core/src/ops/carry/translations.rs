@@ -67,7 +67,7 @@ impl Job<'_> {
     }
 
     /// Nodes of the source between the one that leads the target's nearest linked ancestor and `node`, from the top down.
-    fn between(&self, link: &Link, node: NodeId) -> Vec<NodeId> {
+    pub(super) fn between(&self, link: &Link, node: NodeId) -> Vec<NodeId> {
         let end = self.links.above(self.onto.rig, link.target).map(|above| above.place.node);
         let mut found: Vec<NodeId> =
             self.from.upwards(node).skip(1).take_while(|&id| Some(id) != end).collect();

@@ -1,5 +1,7 @@
 //! Cycles: which ranges loop, ends made to meet, and loops written out.
 
+mod claim;
+
 use glam::{DQuat, DVec3};
 use rayon::prelude::*;
 use thiserror::Error;
@@ -20,6 +22,8 @@ use crate::rotation::{
 };
 use crate::scene::{Scene, Take, Target};
 use crate::time::{Ticks, TimeRange};
+
+pub use claim::{Closed, closed, extended};
 
 /// The most instants of a take that are compared with each other.
 const LOOKS: usize = 240;
@@ -558,6 +562,18 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     Ok((result, ledger))
 }
 
+/// A curve that ends as its last round does, not as the next one would begin.
+fn ending(curve: Curve) -> Curve {
+    let (before, after) = (curve.before, curve.after);
+    let mut keys = curve.into_keys();
+    if let Some(last) = keys.last_mut()
+        && let Some(value) = last.value_before.take()
+    {
+        last.value = value;
+    }
+    Curve::new(keys).map_or_else(|_| Curve::default(), |curve| curve.with_behaviours(before, after))
+}
+
 /// One round of a loop that is written out.
 struct Round<'a> {
     range: TimeRange,
@@ -579,7 +595,8 @@ impl Round<'_> {
             // A key at both ends, so that the round is as long as the range.
             let round = curve.trimmed(self.range).with_ends(self.range);
             let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
-            whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held)
+            let whole = whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held);
+            ending(whole)
         };
         Ok(match controller {
             Controller::Constant(_) => (controller.clone(), Fate::Kept),

@@ -1,5 +1,9 @@
 //! Placement: a take put onto another one that is there already, seams joined without a pop.
 
+mod claim;
+
+use std::collections::HashSet;
+
 use thiserror::Error;
 
 use super::carry::similar;
@@ -14,9 +18,13 @@ use crate::curve::{
 };
 use crate::ledger::Ledger;
 use crate::rotation::{nearest_euler, quat_from_euler};
-use crate::scene::{Clip, Layer, Marker, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use crate::scene::{
+    Clip, Layer, LayerMode, Marker, PropertyKind, RotationMixing, Scene, Take, Target, Track,
+};
 use crate::time::{Ticks, TimeRange};
 use crate::value::Value;
+
+pub use claim::{Placed, placed};
 
 /// What becomes of the animation that is there.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -145,9 +153,10 @@ struct Job<'a> {
 
 impl Job<'_> {
     fn merge(&self, take: &mut Take, new: &Take, fill: bool, ledger: &mut Ledger) -> Result<(), PlaceError> {
-        let has_keys: std::collections::HashSet<Target> =
-            take.tracks().map(|(_, track)| track.target.clone()).collect();
+        let has_keys: HashSet<Target> = take.tracks().map(|(_, track)| track.target.clone()).collect();
         let mut left: Vec<String> = Vec::new();
+        let mut met: HashSet<(usize, Target)> = HashSet::new();
+        let layers = take.layers.len();
         for (index, layer) in new.layers.iter().enumerate() {
             // The base goes onto the base; other layers onto those of the same name and kind.
             let alike = |own: &Layer| {
@@ -171,6 +180,7 @@ impl Job<'_> {
                     left.push(self.addresses.property(&track.target));
                     continue;
                 }
+                met.insert((place, track.target.clone()));
                 let of_take = take.range;
                 let own = take.layers[place].tracks.iter().position(|own| own.target == track.target);
                 let old = own.map(|at| &take.layers[place].tracks[at].controller);
@@ -182,10 +192,91 @@ impl Job<'_> {
                 }
             }
         }
+        self.silence(&mut take.layers[..layers], take.range, &met, ledger)?;
         if !left.is_empty() {
             ledger.notes.push(format!("had keys and stay as they are: {}", left.join(", ")));
         }
         Ok(())
+    }
+
+    /// Lets what other layers do to the channels of the new take come to nothing in its range.
+    fn silence(
+        &self,
+        layers: &mut [Layer],
+        of: TimeRange,
+        met: &HashSet<(usize, Target)>,
+        ledger: &mut Ledger,
+    ) -> Result<(), PlaceError> {
+        let moved: HashSet<&Target> = met.iter().map(|(_, target)| target).collect();
+        let mut silent: Vec<String> = Vec::new();
+        for (index, layer) in layers.iter_mut().enumerate().filter(|(_, layer)| !layer.muted) {
+            let alone = Take {
+                name: String::new(),
+                folder: None,
+                range: of,
+                layers: vec![Layer { tracks: Vec::new(), ..layer.clone() }],
+                clips: Vec::new(),
+                markers: Vec::new(),
+            };
+            if self.is_silent(&layer.weight) {
+                continue;
+            }
+            let is_left = |track: &Track| {
+                moved.contains(&track.target) && !met.contains(&(index, track.target.clone()))
+            };
+            // A layer that has nothing else to do there comes to nothing as a whole.
+            if index > 0 && !layer.tracks.is_empty() && layer.tracks.iter().all(is_left) {
+                layer.weight = self.without(&layer.weight, of);
+                silent.push(format!("all of '{}'", layer.name));
+                continue;
+            }
+            for track in &mut layer.tracks {
+                if !is_left(track) {
+                    continue;
+                }
+                let channel = self.addresses.property(&track.target);
+                let cannot = |why: &str| PlaceError::Cannot { channel: channel.clone(), why: why.to_owned() };
+                if index > 0 && layer.mode == LayerMode::Override {
+                    return Err(cannot(&format!(
+                        "layer '{}' would replace it there: place it onto a layer, or flatten first",
+                        layer.name
+                    )));
+                }
+                let (kind, rest) = property(self.scene, &alone, 0, track)
+                    .ok_or_else(|| cannot("the rig has no such property"))?;
+                let quiet = quiet(&track.controller, kind, &rest, self.range)
+                    .ok_or_else(|| cannot("what it does cannot be left out of a range: flatten first"))?;
+                let quiet = Track { target: track.target.clone(), controller: quiet };
+                track.controller = self.joined(&alone, 0, &quiet, Some(&track.controller), of)?;
+                silent.push(format!("{channel} on '{}'", layer.name));
+            }
+        }
+        if !silent.is_empty() {
+            ledger.notes.push(format!("come to nothing there, for the new take: {}", silent.join(", ")));
+        }
+        Ok(())
+    }
+
+    /// Whether a weight is nothing all over the range.
+    fn is_silent(&self, weight: &Weight) -> bool {
+        match weight {
+            Weight::Constant(value) => *value == 0.0,
+            Weight::Curve(curve) => {
+                let part = curve.trimmed(self.range).with_ends(self.range);
+                part.keys().iter().all(|key| key.value == 0.0) && part.is_constant()
+            }
+        }
+    }
+
+    /// A weight that is nothing in the range and stays as it is outside.
+    fn without(&self, weight: &Weight, of: TimeRange) -> Weight {
+        let flat = |time| Key::new(time, 0.0).with_interpolation(Interpolation::Linear);
+        let nothing = Curve::new(vec![flat(self.range.first), flat(self.range.last)]).unwrap_or_default();
+        let (old, rest) = match weight {
+            Weight::Constant(value) => (Curve::constant(of.first, *value), *value),
+            Weight::Curve(curve) => (curve.clone(), 0.0),
+        };
+        Weight::Curve(self.joined_curve(&nothing, Some(&old), rest, of, false))
     }
 
     /// A weight that counts within the range only.
@@ -602,6 +693,30 @@ impl Job<'_> {
                 })
             }
         }
+    }
+}
+
+/// What leaves a property as it is without the controller, over a range and in the controller's own order.
+fn quiet(controller: &Controller, kind: PropertyKind, rest: &Value, range: TimeRange) -> Option<Controller> {
+    let flat = |value: f64| {
+        let key = |time| Key::new(time, value).with_slope(0.0);
+        Curve::new(vec![key(range.first), key(range.last)]).ok()
+    };
+    let numbers = match (kind, controller.order()) {
+        (PropertyKind::Rotation, Some(order)) => {
+            crate::rotation::principal_euler(order, rest.rotation()?.normalize()).to_array().to_vec()
+        }
+        _ => rest.numbers()?,
+    };
+    let curves: Vec<Curve> = numbers.into_iter().map(flat).collect::<Option<_>>()?;
+    match (kind, controller.order()) {
+        (PropertyKind::Discrete, _) => None,
+        (PropertyKind::Rotation, Some(order)) => {
+            let curves = <[Curve; 3]>::try_from(curves).ok()?;
+            Some(Controller::Euler(EulerCurves { order, curves }))
+        }
+        (PropertyKind::Rotation, None) => None,
+        _ => Some(Controller::Components(curves)),
     }
 }
 

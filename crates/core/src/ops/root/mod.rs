@@ -4,6 +4,8 @@
 //! stands below the hips, so that neither changes the other. Where the hips turn in another order they are reordered
 //! first, within the tolerance; all else is exact.
 
+mod claim;
+
 use std::collections::HashSet;
 
 use glam::{DQuat, DVec3};
@@ -25,6 +27,8 @@ use crate::rotation::{RotationOrder, angle_between, principal_euler};
 use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use crate::time::{Ticks, TimeRange};
 use crate::value::{Quantity, Value};
+
+pub use claim::{centred, lifted, pinned, unpinned};
 
 /// What moves to the root, and how.
 #[derive(Clone, Debug)]
