@@ -3,12 +3,15 @@
 use std::collections::HashSet;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nimble_curve_core::address::matches;
-use nimble_curve_core::judge::{Clock, Scope, Verdict};
+use nimble_curve_core::judge::{Claim, Clock, Scope, Verdict};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::carry::similar;
-use nimble_curve_core::ops::clips::{Found, JoinOptions, Summary, cut, find, join, summaries, transplanted};
+use nimble_curve_core::ops::clips::{
+    Found, JoinOptions, Summary, added, cut, find, join, joined, summaries, taken, transplanted,
+};
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{SelectError, Selection, select};
 use nimble_curve_core::scene::{Clip, Scene, Take};
@@ -24,7 +27,7 @@ use crate::args::{
 };
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, OverArgs};
-use crate::gate::{self, Origin, Promise};
+use crate::gate::{self, Beside, EXACT, Held, Origin, Promise};
 use crate::report::{self, amount, counted, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files, say_warnings};
 use crate::table::{Align, Table};
@@ -256,8 +259,15 @@ fn write_found(
     }
     let output = Output::new(path.to_owned(), OverArgs::default());
     output.check(&[&args.file])?;
-    output.write(&with_clips(scene, found), &args.file, None)?;
+    let named = with_clips(scene, found);
+    let promise = unmoved(scene, &named);
+    output.write(&named, &args.file, Some(Origin { source: scene, promise: &promise }))?;
     Ok(())
+}
+
+/// Nothing but clips, markers and names was changed.
+fn unmoved(source: &Scene, result: &Scene) -> Promise {
+    Promise { scope: Scope::MotionAlone, ..Promise::timed(source, result, &[]) }
 }
 
 /// The scene with proposed clips in place of its own.
@@ -278,7 +288,9 @@ impl Step for ClipsFind {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let found = proposed(self, scene, file)?;
         let note = format!("{} found", counted(found.len(), "clip"));
-        Ok(Worked::new(with_clips(scene, &found), Ledger { notes: vec![note], ..Ledger::default() }))
+        let named = with_clips(scene, &found);
+        let promise = Some(unmoved(scene, &named));
+        Ok(Worked { promise, ..Worked::new(named, Ledger { notes: vec![note], ..Ledger::default() }) })
     }
 }
 
@@ -595,13 +607,25 @@ fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
         tolerance: args.tolerance,
     };
     let (scene, ledger) = join(&scenes, &options)?;
-    output.write(&scene, &args.files[0], None)?;
+    let mut claims = joined(&scenes, &scene, &options).into_iter();
+    let excused = |(at, claim): (usize, Claim)| claim.excusing(&scenes[at], &ledger);
+    let first = claims.next().map(excused).unwrap_or_else(Claim::nothing);
+    let beside = |(at, claim): (usize, Claim)| Beside {
+        source: Arc::new(scenes[at].clone()),
+        claim: excused((at, claim)),
+        scope: None,
+        held: Held::ToLimits,
+    };
+    let beside = claims.map(beside).collect();
+    let promise = Promise { beside, ..Promise::of(first, args.tolerance, Scope::Nothing) };
+    let origin = Origin { source: &scenes[0], promise: &promise };
+    let verdict = output.write(&scene, &args.files[0], Some(origin))?.verdict;
     let mut out = Report::beside(&output.path);
     let title = format!("{} → {}", counted(args.files.len(), "file"), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&title))?;
     table(&scene, &all_summaries(&scene)?).print(&mut out)?;
     report::print_left_out(&mut out, &ledger)?;
-    Ok(())
+    Ok(report::close(&mut out, &gate::closing(&verdict, &scene))?)
 }
 
 const COLUMNS: [&str; 17] = [
@@ -679,6 +703,7 @@ fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) -> Value {
 
 impl Step for ClipsRename {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let source = scene;
         let mut scene = scene.clone();
         let own = |take: &Take| -> Vec<String> {
             std::iter::once(&take.name).chain(take.clips.iter().map(|clip| &clip.name)).cloned().collect()
@@ -709,7 +734,8 @@ impl Step for ClipsRename {
                 )));
             }
         }
-        let mut worked = Worked::new(scene, Ledger::default());
+        let promise = Some(unmoved(source, &scene));
+        let mut worked = Worked { promise, ..Worked::new(scene, Ledger::default()) };
         worked.ledger.notes.push(format!("'{}' is called '{}' now", self.old, self.new));
         Ok(worked)
     }
@@ -797,8 +823,10 @@ fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
     output
         .check(&args.files.iter().map(PathBuf::as_path).chain([args.bank.as_path()]).collect::<Vec<_>>())?;
     let mut bank = files::read(&args.bank, args.input)?.scene;
+    let before = bank.clone();
+    let mut sources = Vec::new();
     let mut ledger = Ledger::default();
-    let mut added = Vec::new();
+    let mut names = Vec::new();
     for file in &args.files {
         let scene = files::read(file, args.input)?.scene;
         if scene.takes.is_empty() {
@@ -823,15 +851,31 @@ fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
                     own.name
                 )));
             }
-            added.push(own.name.clone());
+            names.push(own.name.clone());
             bank.takes.push(own);
         }
+        sources.push((bank.takes.len() - scene.takes.len(), scene));
     }
-    output.write(&bank, &args.bank, None)?;
-    let names: Vec<&str> = added.iter().map(String::as_str).collect();
+    let promise = filled(&before, &bank, sources, &ledger);
+    output.write(&bank, &args.bank, Some(Origin { source: &before, promise: &promise }))?;
+    let names: Vec<&str> = names.iter().map(String::as_str).collect();
     done(&output.path, &format!("added {}", report::listed(&names, 8)))?;
     report::print_left_out(&mut Report::beside(&output.path), &ledger)?;
     Ok(())
+}
+
+/// A bank holds what it held, and the takes of other scenes from some positions on.
+fn filled(before: &Scene, bank: &Scene, sources: Vec<(usize, Scene)>, ledger: &Ledger) -> Promise {
+    let mut promise = Promise::timed(before, bank, &[]);
+    promise.claim.spans.retain(|span| span.source == span.result);
+    let beside = |(at, scene): (usize, Scene)| Beside {
+        claim: added(&scene, bank, at).excusing(&scene, ledger),
+        source: Arc::new(scene),
+        scope: None,
+        held: Held::ToLimits,
+    };
+    promise.beside = sources.into_iter().map(beside).collect();
+    promise
 }
 
 impl Step for ClipsTake {
@@ -850,8 +894,14 @@ impl Step for ClipsTake {
         }
         let mut result = scene.clone();
         result.takes.retain(|take| self.takes.iter().any(|pattern| is_meant(take, pattern)));
+        let stays = |(index, take): (usize, &Take)| {
+            self.takes.iter().any(|pattern| is_meant(take, pattern)).then_some(index)
+        };
+        let kept: Vec<usize> = scene.takes.iter().enumerate().filter_map(stays).collect();
+        let claim = taken(scene, &result, &kept);
         let note = format!("{} of {}", counted(result.takes.len(), "take"), scene.takes.len());
         let mut worked = Worked::new(result, Ledger { notes: vec![note], ..Ledger::default() });
+        worked.promise = Some(Promise::of(claim, EXACT, Scope::Everything));
         if worked.scene.takes.len() > 1 {
             let warning = "formats that hold one take get the first; clips split writes a file each";
             worked.warnings.push(warning.to_owned());

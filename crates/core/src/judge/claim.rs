@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::means::{Amount, Edit, Shift, Standing, Turn};
-use crate::address::{Addresses, NodeRef};
+use crate::address::{Addresses, NodeRef, without_namespace};
 use crate::ledger::{Fate, Ledger};
 use crate::scene::{Scene, Target};
 use crate::space::AxisMap;
@@ -181,12 +181,23 @@ impl Claim {
         follows && self.edits.is_empty() && self.world.is_none()
     }
 
-    /// That a result is the same motion as another scene, in which nodes go by the same addresses; takes by their names, or
-    /// the only ones.
+    /// That a result is the same motion as another scene, in which nodes go by the same addresses, or by the same ones
+    /// without namespaces; takes by their names, or the only ones.
     pub fn same_by_address(source: &Scene, result: &Scene) -> Claim {
         let (from, onto) = (Addresses::new(source), Addresses::new(result));
-        let partner = |node: &NodeRef| Some((from.find(onto.node(*node)).ok()?, *node));
-        let nodes = onto.nodes().iter().filter_map(partner).collect();
+        let mut bare: HashMap<&str, Option<NodeRef>> = HashMap::new();
+        for node in onto.nodes() {
+            let name = without_namespace(onto.node(*node));
+            bare.entry(name).and_modify(|found| *found = None).or_insert(Some(*node));
+        }
+        let partner = |node: &NodeRef| {
+            let text = from.node(*node);
+            let same = || bare.get(without_namespace(text)).copied().flatten();
+            Some((*node, onto.find(text).ok().or_else(same)?))
+        };
+        let mut nodes: Vec<(NodeRef, NodeRef)> = from.nodes().iter().filter_map(partner).collect();
+        nodes.sort_by_key(|(_, own)| *own);
+        nodes.dedup_by_key(|(_, own)| *own);
         Claim { nodes, ..Claim::same(source, result) }
     }
 

@@ -1,5 +1,7 @@
 //! Where to look: two functions of time side by side, between the instants at which either may do something.
 
+use crate::time::TICKS_PER_SECOND;
+
 /// How two sides are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Mode {
@@ -24,6 +26,10 @@ pub trait Sides {
     fn result(&mut self, time: f64) -> Self::Value;
     /// How far two values are apart.
     fn apart(&self, source: &Self::Value, result: &Self::Value) -> f64;
+    /// Whether what happens around a time may be over within a small part of a piece.
+    fn is_delicate(&mut self, _time: f64) -> bool {
+        false
+    }
     /// The value part of the way from one to another, straight or along the great arc.
     fn between(&self, from: &Self::Value, to: &Self::Value, part: f64) -> Self::Value;
 }
@@ -37,14 +43,24 @@ pub struct Seen {
     pub between: Vec<(f64, f64)>,
 }
 
-/// Parts of a piece at which it is looked at.
-const PARTS: [f64; 3] = [0.25, 0.5, 0.75];
+/// A piece is looked at in so many places at least, and at most.
+const LOOKS: (usize, usize) = (3, 24);
+
+/// Where a piece is delicate it is looked at so many times as often.
+const DELICATE: usize = 8;
+
+/// What is apart by less than this counts as rounding.
+const NOTHING: f64 = 1e-9;
+
+/// Within a piece no two looks are farther apart than this, in ticks, unless it takes the most of them: a refit may leave
+/// its source several times within a long piece.
+const APART: f64 = TICKS_PER_SECOND as f64 / 24.0;
 
 /// Where it is looked at between samples.
 const HALF: f64 = 0.5;
 
 /// How many of the worst places are looked at closer.
-const CLIMBS: usize = 3;
+const CLIMBS: usize = 6;
 
 /// Just before an instant, in ticks.
 const BEFORE: f64 = 0.5;
@@ -65,8 +81,22 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
         }
         match mode {
             Mode::Curves => {
-                for part in PARTS {
-                    let time = last + (next - last) * part;
+                let looks = looks(next - last);
+                let mut differs = false;
+                for index in 1..=looks {
+                    let time = last + (next - last) * index as f64 / (looks + 1) as f64;
+                    let error = apart_at(sides, time);
+                    differs |= error > NOTHING;
+                    seen.at.push((time, error));
+                }
+                // What is off at all may be farther off between.
+                let delicate = differs && {
+                    let mut times = (0..=looks + 1).map(|i| last + (next - last) * i as f64 / (looks + 1) as f64);
+                    times.any(|time| sides.is_delicate(time))
+                };
+                let more = if delicate { DELICATE * (looks + 1) } else { looks + 1 };
+                for index in (0..more).filter(|_| differs) {
+                    let time = last + (next - last) * (index as f64 + 0.5) / more as f64;
                     let error = apart_at(sides, time);
                     seen.at.push((time, error));
                 }
@@ -95,6 +125,11 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
     seen
 }
 
+/// In how many places a piece of some ticks is looked at.
+fn looks(ticks: f64) -> usize {
+    ((ticks / APART).ceil() as usize).clamp(LOOKS.0, LOOKS.1)
+}
+
 fn apart_at<S: Sides>(sides: &mut S, time: f64) -> f64 {
     let (from, own) = (sides.source(time), sides.result(time));
     sides.apart(&from, &own)
@@ -110,7 +145,8 @@ fn climb(sides: &mut impl Sides, knots: &[(f64, f64)], seen: &mut Seen) {
         let piece = knots.partition_point(|(first, _)| *first <= time).saturating_sub(1);
         let (from, to) =
             (knots[piece].1, knots.get(piece + 1).map_or(knots[piece].1, |next| next.0 - BEFORE));
-        let step = (to - from) * 0.25;
+        let step = (to - from) * 0.5 / (looks(to - from) + 1) as f64;
+        let step = if sides.is_delicate(time) { step / DELICATE as f64 } else { step };
         let (mut low, mut high) = ((time - step).max(from), (time + step).min(to));
         if high - low <= 2.0 || !error.is_finite() {
             continue;

@@ -105,6 +105,10 @@ impl<'a> Scenes<'a> {
             source,
             result,
             edit,
+            angles: [
+                angles(self.source, self.takes().0, from, other, &theirs),
+                angles(self.result, self.takes().1, to, own, &ours),
+            ],
             part: Part::Rotation,
             whole: false,
         };
@@ -303,9 +307,30 @@ struct Local<'a> {
     source: NodeSampler<'a>,
     result: NodeSampler<'a>,
     edit: Option<&'a Edit>,
+    /// The angles of both sides, where they have any: near the pole of an order much happens in little time.
+    angles: [Option<PropertySampler<'a>>; 2],
     part: Part,
     /// Whether rotation, scale and shear are looked at together.
     whole: bool,
+}
+
+/// Middle angles whose cosine is less than this are near the pole.
+const NEAR: f64 = 0.25;
+
+/// The angles of a node's rotation, where something moves it.
+fn angles<'a>(
+    scene: &'a Scene,
+    take: &'a Take,
+    (rig, node): NodeRef,
+    of: &Node,
+    drivers: &Drivers<'a>,
+) -> Option<PropertySampler<'a>> {
+    let step = of.transform.iter().find(|step| matches!(step.value, OpValue::Rotate { .. }))?;
+    let own: Drivers<'a> =
+        drivers.iter().filter(|(_, track)| track.target.property == step.name).copied().collect();
+    let target = Target { rig, node, property: step.name.clone() };
+    // What cannot be evaluated is said to be so where it is looked at.
+    PropertySampler::of_tracks(scene, &target, &own, Some(take.range)).ok().filter(|_| !own.is_empty())
 }
 
 /// A local transform, as far as the part that is looked at needs it.
@@ -355,6 +380,20 @@ impl Sides for Local<'_> {
             return Transform::Rotation(self.result.rotation_at(time));
         }
         Local::of(&self.part, self.result.local_at(time))
+    }
+
+    fn is_delicate(&mut self, time: f64) -> bool {
+        if self.part != Part::Rotation {
+            return false;
+        }
+        let times = [self.scenes.span.clock.source_at(time), time];
+        self.angles.iter_mut().zip(times).any(|(angles, time)| {
+            let value = angles.as_mut().map(|angles| angles.value_at(time));
+            match value {
+                Some(Value::Euler { order, angles }) => angles[order.axes().1].cos().abs() < NEAR,
+                _ => false,
+            }
+        })
     }
 
     fn apart(&self, source: &Transform, result: &Transform) -> f64 {

@@ -3,6 +3,7 @@
 use glam::{DQuat, DVec3};
 
 use super::names::Name;
+use crate::address::NodeRef;
 use crate::controller::Controller;
 use crate::evaluate::{EvaluateError, Evaluator, Pose};
 use crate::rig::{NodeKind, Rig};
@@ -32,6 +33,14 @@ pub(super) fn carrier(scene: &Scene, take: &Take, rig: usize) -> Option<usize> {
 pub(super) fn busiest_rig(scene: &Scene, take: &Take) -> usize {
     let count = |rig: usize| take.tracks().filter(|(_, track)| track.target.rig == rig).count();
     (0..scene.rigs.len()).max_by_key(|&rig| (count(rig), std::cmp::Reverse(rig))).unwrap_or(0)
+}
+
+/// The node that carries a body, and those above it.
+pub(super) fn carrying(scene: &Scene, take: &Take) -> Vec<NodeRef> {
+    let index = busiest_rig(scene, take);
+    let Some(rig) = scene.rigs.get(index) else { return Vec::new() };
+    let at = carrier(scene, take, index).and_then(|at| rig.nodes().nth(at).map(|(id, _)| id));
+    std::iter::successors(at, |id| rig.parent(*id)).map(|id| (index, id)).collect()
 }
 
 /// The part of a rotation that turns about an axis (0, 1, 2), as an angle.

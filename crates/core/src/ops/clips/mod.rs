@@ -1,5 +1,6 @@
 //! Clips: named ranges of takes, listed, found, cut out and put together again. Ranges include both ends.
 
+mod claim;
 mod find;
 mod join;
 mod seams;
@@ -17,6 +18,7 @@ use crate::scene::{Clip, Scene, Take, Target, Track};
 use crate::time::TimeRange;
 use crate::value::Value;
 
+pub use self::claim::{added, joined, taken};
 pub use self::find::{Found, find};
 pub use self::join::{JoinError, JoinOptions, join};
 

@@ -9,7 +9,7 @@ use thiserror::Error;
 use super::channel::{Tolerance, count, property};
 use super::controllers::{NoForm, Setting};
 use super::mixing::curves_that_mix;
-use super::travel::{Body, Ends, Travel, busiest_rig, carrier, travel};
+use super::travel::{Body, Ends, Travel, busiest_rig, carrying, travel};
 use crate::address::{Addresses, NodeRef};
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, SampleKind, Samples, Weight,
@@ -236,10 +236,7 @@ struct Going {
 
 impl Going {
     fn of(scene: &Scene, take: &Take) -> Going {
-        let index = busiest_rig(scene, take);
-        let rig = &scene.rigs[index];
-        let at = carrier(scene, take, index).and_then(|at| rig.nodes().nth(at).map(|(id, _)| id));
-        let nodes = std::iter::successors(at, |id| rig.parent(*id)).map(|id| (index, id)).collect();
+        let nodes = carrying(scene, take);
         Going { up: scene.space.up.index(), nodes }
     }
 
