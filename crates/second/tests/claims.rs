@@ -72,9 +72,13 @@ fn found(both: &Both, claim: &Claim) -> Found {
             let lists = node.steps.iter().any(|step| step.name == "pivot" || step.name == "matrix");
             // Steps of lists are held one by one, and a step that is left out leaves the rest without meaning.
             // Of a turn that passes half round a part may be read in two ways, which rounding decides.
-            let in_part = both.source.1.counts_in_part(span.source, a)
-                || both.result.1.counts_in_part(span.result, b);
-            if in_part || lists || node.steps.iter().any(|step| is_excused(&step.name)) || claim.by == By::Properties {
+            let in_part =
+                both.source.1.counts_in_part(span.source, a) || both.result.1.counts_in_part(span.result, b);
+            if in_part
+                || lists
+                || node.steps.iter().any(|step| is_excused(&step.name))
+                || claim.by == By::Properties
+            {
                 continue;
             }
             let parts: [(&str, fn(&str) -> bool); 3] = [

@@ -91,7 +91,8 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
                 }
                 // What is off at all may be farther off between.
                 let delicate = differs && {
-                    let mut times = (0..=looks + 1).map(|i| last + (next - last) * i as f64 / (looks + 1) as f64);
+                    let mut times =
+                        (0..=looks + 1).map(|i| last + (next - last) * i as f64 / (looks + 1) as f64);
                     times.any(|time| sides.is_delicate(time))
                 };
                 let more = if delicate { DELICATE * (looks + 1) } else { looks + 1 };
