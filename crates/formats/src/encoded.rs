@@ -12,7 +12,7 @@ use nimble_curve_core::judge::{By, Claim, Clock, Excuse, Span};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::scene::{Scene, Target};
 use nimble_curve_core::space::AxisMap;
-use nimble_curve_core::time::{TICKS_PER_SECOND, Ticks};
+use nimble_curve_core::time::{TICKS_PER_SECOND, Ticks, TimeRange};
 
 use crate::error::FormatError;
 use crate::files::{Assume, Format, in_format, plain_of};
@@ -89,11 +89,19 @@ impl Encoded {
         let mut spans = Vec::new();
         for (index, take) in plain.scene.takes.iter().enumerate() {
             let named = scene.takes.iter().position(|other| other.name == take.name);
-            let from = named.unwrap_or(0);
+            // A format that has no names for takes has one take, or all of them in order.
+            let in_order = if plain.scene.takes.len() == scene.takes.len() { index } else { 0 };
+            let from = named.unwrap_or(in_order);
             let Some(source) = scene.takes.get(from) else { continue };
             let shift = self.shifts.iter().find(|(name, _)| *name == source.name);
-            let clock = Clock::shifted(Ticks::ZERO, shift.map_or(Ticks::ZERO, |(_, by)| *by));
-            spans.push(Span { source: from, result: index, range: take.range, clock });
+            let by = shift.map_or(Ticks::ZERO, |(_, by)| *by);
+            let clock = Clock::shifted(Ticks::ZERO, by);
+            // Keys may lie outside a take's range; what happens between and beyond them there is nobody's claim.
+            let first = take.range.first.max(source.range.first + by);
+            let last = take.range.last.min(source.range.last + by);
+            if first <= last {
+                spans.push(Span { source: from, result: index, range: TimeRange::new(first, last), clock });
+            }
         }
         let excuse = |(take, target): &(String, Target)| {
             let take = scene.takes.iter().position(|other| other.name == *take)?;

@@ -26,8 +26,8 @@ pub trait Sides {
     fn result(&mut self, time: f64) -> Self::Value;
     /// How far two values are apart.
     fn apart(&self, source: &Self::Value, result: &Self::Value) -> f64;
-    /// Whether what happens around a time may be over within a small part of a piece.
-    fn is_delicate(&mut self, _time: f64) -> bool {
+    /// Whether what happens between two times may be over within a small part of that.
+    fn is_delicate(&mut self, _from: f64, _to: f64) -> bool {
         false
     }
     /// The value part of the way from one to another, straight or along the great arc.
@@ -46,8 +46,8 @@ pub struct Seen {
 /// A piece is looked at in so many places at least, and at most.
 const LOOKS: (usize, usize) = (3, 24);
 
-/// Where a piece is delicate it is looked at so many times as often.
-const DELICATE: usize = 8;
+/// Where a part of a piece is delicate it is looked at so many times.
+const DELICATE: usize = 16;
 
 /// What is apart by less than this counts as rounding.
 const NOTHING: f64 = 1e-9;
@@ -90,16 +90,15 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
                     seen.at.push((time, error));
                 }
                 // What is off at all may be farther off between.
-                let delicate = differs && {
-                    let mut times =
-                        (0..=looks + 1).map(|i| last + (next - last) * i as f64 / (looks + 1) as f64);
-                    times.any(|time| sides.is_delicate(time))
-                };
-                let more = if delicate { DELICATE * (looks + 1) } else { looks + 1 };
-                for index in (0..more).filter(|_| differs) {
-                    let time = last + (next - last) * (index as f64 + 0.5) / more as f64;
-                    let error = apart_at(sides, time);
-                    seen.at.push((time, error));
+                let part = (next - last) / (looks + 1) as f64;
+                for index in (0..=looks).filter(|_| differs) {
+                    let from = last + part * index as f64;
+                    let more = if sides.is_delicate(from, from + part) { DELICATE } else { 1 };
+                    for index in 0..more {
+                        let time = from + part * (index as f64 + 0.5) / more as f64;
+                        let error = apart_at(sides, time);
+                        seen.at.push((time, error));
+                    }
                 }
                 let end = next - BEFORE;
                 let error = apart_at(sides, end);
@@ -147,7 +146,8 @@ fn climb(sides: &mut impl Sides, knots: &[(f64, f64)], seen: &mut Seen) {
         let (from, to) =
             (knots[piece].1, knots.get(piece + 1).map_or(knots[piece].1, |next| next.0 - BEFORE));
         let step = (to - from) * 0.5 / (looks(to - from) + 1) as f64;
-        let step = if sides.is_delicate(time) { step / DELICATE as f64 } else { step };
+        let is_delicate = sides.is_delicate((time - step).max(from), (time + step).min(to));
+        let step = if is_delicate { step / DELICATE as f64 } else { step };
         let (mut low, mut high) = ((time - step).max(from), (time + step).min(to));
         if high - low <= 2.0 || !error.is_finite() {
             continue;

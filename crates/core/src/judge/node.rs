@@ -382,17 +382,19 @@ impl Sides for Local<'_> {
         Local::of(&self.part, self.result.local_at(time))
     }
 
-    fn is_delicate(&mut self, time: f64) -> bool {
+    fn is_delicate(&mut self, from: f64, to: f64) -> bool {
         if self.part != Part::Rotation {
             return false;
         }
-        let times = [self.scenes.span.clock.source_at(time), time];
-        self.angles.iter_mut().zip(times).any(|(angles, time)| {
-            let value = angles.as_mut().map(|angles| angles.value_at(time));
-            match value {
-                Some(Value::Euler { order, angles }) => angles[order.axes().1].cos().abs() < NEAR,
-                _ => false,
-            }
+        let clock = &self.scenes.span.clock;
+        let times = [[clock.source_at(from), clock.source_at(to)], [from, to]];
+        self.angles.iter_mut().zip(times).any(|(angles, times)| {
+            // The middle angle decides: near the pole, or past it from one time to the other.
+            let cosines = times.map(|time| match angles.as_mut().map(|angles| angles.value_at(time)) {
+                Some(Value::Euler { order, angles }) => angles[order.axes().1].cos(),
+                _ => 1.0,
+            });
+            cosines.iter().any(|cosine| cosine.abs() < NEAR) || cosines[0] * cosines[1] < 0.0
         })
     }
 
