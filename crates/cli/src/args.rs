@@ -75,7 +75,7 @@ pub struct Inspect {
     #[arg(long)]
     pub tree: bool,
     /// How many of the channels that move most to list
-    #[arg(long, value_name = "N", default_value_t = 8)]
+    #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 8)]
     pub most: usize,
     /// Print JSON
     #[arg(long)]
@@ -188,7 +188,7 @@ pub struct Unbake {
     #[arg(long, value_name = "ORDER", value_parser = new_order)]
     pub order: Option<NewOrder>,
     /// Frames that must become keys
-    #[arg(long, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
     pub keep: Vec<f64>,
     /// Range to unbake, both ends included; outside it every sample stays a key
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
@@ -263,7 +263,7 @@ pub struct Bake {
     #[arg(long, value_name = "RATE")]
     pub rate: Option<FrameRate>,
     /// Every so many frames, and the last one; above 1 this gives keys with straight lines between them
-    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..))]
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = quantity::whole::<u32>(1, 4294967295))]
     pub step: u32,
     /// Range to bake, both ends included; each take's where left out
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
@@ -382,7 +382,7 @@ pub struct Carry {
     #[arg(long, value_name = "PATTERN", num_args = 1.., help_heading = "What to carry")]
     pub except: Vec<String>,
     /// Carry one pose: that of this frame
-    #[arg(long, value_name = "FRAME", allow_negative_numbers = true, conflicts_with_all = ["frames", "fit_frames", "flatten"], help_heading = "What to carry")]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true, conflicts_with_all = ["frames", "fit_frames", "flatten"], help_heading = "What to carry")]
     pub pose: Option<f64>,
     /// Write layers together before they are carried
     #[arg(long, help_heading = "What to carry")]
@@ -403,10 +403,10 @@ pub struct Carry {
     #[arg(long, value_name = "PROFILE", help_heading = "Rigs")]
     pub profile: Option<PathBuf>,
     /// Frame at which the carried range starts
-    #[arg(long, value_name = "FRAME", allow_negative_numbers = true, help_heading = "Where it goes")]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true, help_heading = "Where it goes")]
     pub at: Option<f64>,
     /// Stretch to this many frames, both ends counted
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(2..), help_heading = "Where it goes")]
+    #[arg(long, value_name = "N", value_parser = quantity::whole::<i64>(2, 1_000_000_000), help_heading = "Where it goes")]
     pub fit_frames: Option<i64>,
     /// Place on a take that the target has: overwrite, ripple (later keys make room), fill (channels without keys only),
     /// or layer:NAME; as a take of its own where left out
@@ -419,7 +419,7 @@ pub struct Carry {
     #[arg(long, conflicts_with = "place", help_heading = "Where it goes")]
     pub only_carried: bool,
     /// Frames over which seams join
-    #[arg(long, value_name = "N", default_value_t = 1.0, requires = "place", help_heading = "Where it goes")]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "N", default_value_t = 1.0, requires = "place", help_heading = "Where it goes")]
     pub ease: f64,
     /// Print what would become of everything, and write nothing
     #[arg(long, conflicts_with = "output", help_heading = "Reports")]
@@ -599,13 +599,13 @@ pub struct Plot {
     #[arg(long, value_name = "PATTERN", num_args = 1..)]
     pub only: Vec<String>,
     /// How many channels to draw at most
-    #[arg(long, value_name = "N", default_value_t = 3, value_parser = clap::value_parser!(u8).range(1..=24))]
+    #[arg(long, value_name = "N", default_value_t = 3, value_parser = quantity::whole::<u8>(1, 24))]
     pub channels: u8,
     /// Draw channels of one unit over each other
     #[arg(long)]
     pub overlay: bool,
     /// Frames at which poses are drawn; nine, spread over the take, where left out
-    #[arg(long, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
     pub at: Vec<f64>,
     /// Nodes whose ways between the poses are drawn, by name or pattern with *; hands and feet where left out
     #[arg(long, value_name = "NODE", num_args = 1..)]
@@ -658,7 +658,7 @@ pub struct Check {
     #[arg(long, value_name = "CODE", num_args = 1.., value_parser = code)]
     pub allow: Vec<Code>,
     /// How many places of each finding to list; 0 lists all
-    #[arg(long, value_name = "N", default_value_t = 4)]
+    #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 4)]
     pub most: usize,
     /// Print JSON
     #[arg(long)]
@@ -713,7 +713,7 @@ pub struct Compare {
     #[arg(long, value_name = "PATTERN", num_args = 1..)]
     pub only: Vec<String>,
     /// How many rows of each table to list; 0 lists all
-    #[arg(long, value_name = "N", default_value_t = 6)]
+    #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 6)]
     pub most: usize,
     /// Draw the curves that are farthest apart: .png or .svg
     #[arg(long, value_name = "FILE")]

@@ -173,6 +173,13 @@ pub fn judged(
         return Ok(origin.map_or(Verdict::new(Limits::NONE), |origin| judged_scene(scene, origin)));
     }
     let back = made.read_back(scene, path)?;
+    // Files of seconds are read at a rate that fits them; what is said of instants is said in the scene's own frames.
+    let clocks: Vec<(usize, Clock)> = back.claim.spans.iter().map(|span| (span.result, span.clock)).collect();
+    let (own, theirs) = (scene.rate.ticks_per_frame(), back.scene.rate.ticks_per_frame());
+    let in_own = |take: usize, frame: f64| {
+        let clock = clocks.iter().find(|(own, _)| *own == take).map_or(Clock::SAME, |(_, clock)| *clock);
+        clock.source_at(frame * theirs) / own
+    };
     // What a format refits may be off by its tolerance beside what the command was off by.
     let metres = allowed.length;
     let written = Promise {
@@ -188,6 +195,7 @@ pub fn judged(
         let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
         let written = Promise { world: None, ..written };
         let file = written.judged(scene, &back.scene, limits, back.precision).with_lengths_scaled(unit);
+        let file = file.with_frames(in_own);
         verdict.take_in(Verdict { world: None, world_turn: None, ..file });
         return Ok(verdict);
     }

@@ -43,6 +43,10 @@ pub fn tolerance(text: &str) -> Result<Tolerance, String> {
             "'{text}' has no unit: write {text}deg or {text}mm, or {text}% for numbers without one"
         ));
     }
+    let has_unit = |part: &str| part.contains('%') || !matches!(parse(part), Ok(Quantity::Scalar(_)));
+    if !text.split(',').map(str::trim).any(has_unit) {
+        return Err(format!("'{text}' has no units: write them like 0.05deg,0.1mm,0.001"));
+    }
     tolerance_over(Tolerance::default(), text)
 }
 
@@ -115,6 +119,30 @@ fn parse(text: &str) -> Result<Quantity, String> {
         "" => Ok(Quantity::Scalar(number)),
         unit => Space::unit_metres(unit).map(|metres| Quantity::Length(number * metres)).ok_or_else(bad),
     }
+}
+
+/// A whole number between two others, both included.
+pub fn whole<T>(least: i64, most: i64) -> impl Fn(&str) -> Result<T, String> + Clone + Send + Sync + 'static
+where
+    T: TryFrom<i64>,
+{
+    move |text: &str| {
+        let wrong = |why: &str| Err(format!("'{text}' {why}"));
+        let Ok(number) = text.trim().parse::<i64>() else {
+            return wrong("is not a whole number: write one like 12");
+        };
+        match T::try_from(number) {
+            _ if number < least => wrong(&format!("is too small: {least} at least")),
+            Ok(number_of) if number <= most => Ok(number_of),
+            _ => wrong(&format!("is too large: {most} at most")),
+        }
+    }
+}
+
+/// A frame, or a number of frames, parts of them allowed.
+pub fn frame_number(text: &str) -> Result<f64, String> {
+    let number = text.trim().parse::<f64>().ok().filter(|number| number.is_finite());
+    number.ok_or_else(|| format!("'{text}' is not a frame: write a number like 12 or 12.5"))
 }
 
 #[cfg(test)]

@@ -227,7 +227,9 @@ pub fn open(json: &str) -> Result<Option<Opened>, Fault> {
     struct Version {
         version: u32,
     }
-    let fault = |error: serde_json::Error| Fault::in_part("extra data", format!("is broken: {error}"));
+    let fault = |error: serde_json::Error| {
+        Fault::in_part("extra data", format!("is broken: {}", crate::said::json(&error)))
+    };
     let version: Version = serde_json::from_str(json).map_err(fault)?;
     if version.version != VERSION {
         return Ok(None);

@@ -12,6 +12,7 @@ mod grid;
 pub mod name_map;
 pub mod ncurve;
 pub mod profile;
+pub mod said;
 pub mod sheet;
 mod steps;
 pub mod table;

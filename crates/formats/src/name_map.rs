@@ -82,7 +82,7 @@ pub fn parse_name_map(text: &str) -> Result<NameMap, Fault> {
         span.map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1)
     };
     let file: Spanned<File> = toml::from_str(text)
-        .map_err(|error| Fault::on_line(line(error.span()), error.message().to_owned()))?;
+        .map_err(|error| Fault::on_line(line(error.span()), crate::said::toml(error.message())))?;
     let file = file.into_inner();
     let mut map = NameMap { leave_out: file.leave_out, ..NameMap::default() };
     map.mirror = match file.mirror.as_deref() {
@@ -114,7 +114,7 @@ fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
         }
         Value::Table(_) => value
             .try_into()
-            .map_err(|error: toml::de::Error| Fault::in_part(place(), error.message().to_owned()))?,
+            .map_err(|error: toml::de::Error| Fault::in_part(place(), crate::said::toml(error.message())))?,
         _ => return Err(Fault::in_part(place(), "write it as SOURCE = \"TARGET\"")),
     };
     let space = match file.space.as_deref() {
@@ -140,7 +140,7 @@ fn number(source: String, value: Value) -> Result<NumberPair, Fault> {
         Value::String(to) => NumberFile { to, gain: None, offset: None, points: None },
         Value::Table(_) => value
             .try_into()
-            .map_err(|error: toml::de::Error| Fault::in_part(place(), error.message().to_owned()))?,
+            .map_err(|error: toml::de::Error| Fault::in_part(place(), crate::said::toml(error.message())))?,
         _ => return Err(Fault::in_part(place(), "write it as SOURCE = \"TARGET\"")),
     };
     let range = match file.points {

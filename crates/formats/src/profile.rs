@@ -98,7 +98,7 @@ pub fn parse_profile(text: &str) -> Result<Profile, Fault> {
     let file: File = toml::from_str(text).map_err(|error| {
         let line =
             error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
-        Fault::on_line(line, error.message().to_owned())
+        Fault::on_line(line, crate::said::toml(error.message()))
     })?;
     let shown = |value: &toml::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
     let rate = file.rate.map(|rate| {

@@ -378,7 +378,7 @@ fn broken_files_say_what_is_wrong() {
             json!("CUBICSPLINE"),
             "2 keys need 24 numbers, but there are 8",
         ),
-        ("/animations/0/name", "number", json!(12), "invalid type"),
+        ("/animations/0/name", "number", json!(12), "found the number 12 where a string belongs"),
     ];
     for (pointer, what, value, expected) in edits {
         let mut broken = document.clone();

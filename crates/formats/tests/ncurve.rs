@@ -152,7 +152,7 @@ fn mistakes_are_named_with_their_place() {
             "an unknown field",
             broken("\"up\"", "\"upp\""),
             format!(":{}:", line_of("\"up\"")),
-            "unknown field `upp`",
+            "there is no 'upp' here: did you mean 'up'?",
         ),
         (
             "a misspelt key field",
@@ -209,7 +209,7 @@ fn mistakes_are_named_with_their_place() {
             ":".into(),
             "ends before it starts",
         ),
-        ("text cut off", DEMO[..DEMO.len() / 2].to_owned(), ":".into(), "EOF"),
+        ("text cut off", DEMO[..DEMO.len() / 2].to_owned(), ":".into(), "ends in the middle"),
     ] {
         let error = read_bytes(text.as_bytes(), Path::new("b.ncurve"), Assume::default())
             .expect_err(what)

@@ -131,10 +131,10 @@ pub struct ClipsJoin {
     #[command(flatten)]
     pub output: OutputArgs,
     /// Frames between clips, in which the last pose is held
-    #[arg(long, value_name = "N", default_value_t = 0)]
+    #[arg(long, value_parser = quantity::whole::<u32>(0, 1_000_000_000), value_name = "N", default_value_t = 0)]
     pub gap: u32,
     /// Frame at which the timeline starts; that of the first file where left out
-    #[arg(long, value_name = "FRAME", allow_negative_numbers = true)]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true)]
     pub start: Option<f64>,
     /// Let each clip go on along the ground where the one before it ended, turned by what those before it turned
     #[arg(long)]
@@ -196,7 +196,7 @@ pub struct ClipsShift {
     /// File to read; - is standard input
     pub file: PathBuf,
     /// Frame at which each take starts
-    #[arg(long, value_name = "FRAME", allow_negative_numbers = true)]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true)]
     pub to: f64,
     /// Takes to move, by name or pattern with *; all where left out
     #[arg(long, value_name = "NAME", num_args = 1..)]
@@ -227,7 +227,7 @@ pub struct ClipsStretch {
     /// File to read; - is standard input
     pub file: PathBuf,
     /// How many frames
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(2..))]
+    #[arg(long, value_name = "N", value_parser = quantity::whole::<i64>(2, 1_000_000_000))]
     pub frames: i64,
     /// Take to stretch, where there are several
     #[arg(long, value_name = "NAME")]

@@ -160,7 +160,7 @@ pub struct CycleFind {
     /// File to look through; - is standard input
     pub file: PathBuf,
     /// How many ranges inside each take to propose
-    #[arg(long, value_name = "N", default_value_t = 3)]
+    #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 3)]
     pub most: usize,
     /// Print JSON
     #[arg(long)]
@@ -194,7 +194,7 @@ pub struct CycleClose {
     #[command(flatten)]
     pub output: OutputArgs,
     /// Frames over which the correction is spread; 0 changes the last key alone
-    #[arg(long, value_name = "N", default_value_t = 8)]
+    #[arg(long, value_parser = quantity::whole::<u32>(0, 1_000_000_000), value_name = "N", default_value_t = 8)]
     pub over: u32,
     #[command(flatten)]
     pub which: Which,
@@ -213,7 +213,7 @@ pub struct CycleExtend {
     #[command(flatten)]
     pub output: OutputArgs,
     /// How many rounds
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    #[arg(long, value_name = "N", value_parser = quantity::whole::<u32>(1, 10_000))]
     pub times: u32,
     #[command(flatten)]
     pub which: Which,

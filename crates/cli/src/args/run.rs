@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use crate::quantity;
 use clap::Args;
 
 use crate::batch::Shard;
@@ -26,7 +27,7 @@ pub struct Run {
     #[arg(long)]
     pub prune: bool,
     /// Cores to use [default: all]
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    #[arg(long, value_name = "N", value_parser = quantity::whole::<u16>(1, 65_535))]
     pub jobs: Option<u16>,
     /// List what would be done and why, and do nothing
     #[arg(long, group = "mode")]
@@ -47,7 +48,7 @@ pub struct Run {
     #[arg(long, value_name = "FILE", help_heading = "Reports")]
     pub summary: Option<PathBuf>,
     /// How many files that need no look to list; 0 lists all
-    #[arg(long, value_name = "N", default_value_t = 20, help_heading = "Reports")]
+    #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 20, help_heading = "Reports")]
     pub most: usize,
     /// Print JSON
     #[arg(long, help_heading = "Reports")]

@@ -5,7 +5,7 @@ use std::path::Path;
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
-use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::ops::carry::similar_address;
 use nimble_curve_core::ops::is_hand_or_foot;
 use nimble_curve_core::ops::survey::{Movement, survey};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
@@ -246,9 +246,10 @@ fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<Stri
             let near = args
                 .only
                 .first()
-                .and_then(|pattern| similar(pattern, all.iter().map(|m| m.channel.as_str())));
+                .and_then(|pattern| similar_address(pattern, all.iter().map(|m| m.channel.as_str())));
             let hint = near.map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-            return Err(Failure::new(format!("{}: no channel matches{hint}", args.file.display())));
+            let asked = args.only.join("', '");
+            return Err(Failure::new(format!("{}: no channel matches '{asked}'{hint}", args.file.display())));
         }
         names
     };

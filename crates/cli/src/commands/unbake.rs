@@ -7,7 +7,7 @@ use nimble_curve_core::address::{Addresses, matches};
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::ops::carry::similar_address;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::ops::unbake::{
     FitOrder, KeySets, TradeOff, UnbakeError, UnbakeOptions, trade_off, unbake,
@@ -125,7 +125,7 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
     for (pattern, text) in &args.tolerance_for {
         let tolerance = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
         if !channels.iter().any(|channel| matches(pattern, channel)) {
-            let hint = similar(pattern, channels.iter().map(String::as_str));
+            let hint = similar_address(pattern, channels.iter().map(String::as_str));
             let hint = hint.map_or(String::new(), |name| format!(" (did you mean '{name}'?)"));
             return Err(Failure::new(format!(
                 "--tolerance-for: no animated channel matches '{pattern}'{hint}"
@@ -168,7 +168,7 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
 /// The error with the most similar node's name.
 fn suggest(error: UnbakeError, scene: &Scene) -> Failure {
     let UnbakeError::NoMatch(pattern) = &error else { return Failure::Unbake(error) };
-    match similar(pattern, Addresses::new(scene).texts()) {
+    match similar_address(pattern, Addresses::new(scene).texts().collect::<Vec<_>>().into_iter()) {
         Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
         None => Failure::Unbake(error),
     }

@@ -237,6 +237,19 @@ impl Verdict {
         self
     }
 
+    /// The verdict with instants said otherwise: the frame that `at` makes of a take of the result and a frame of its rate.
+    pub fn with_frames(mut self, at: impl Fn(usize, f64) -> f64) -> Verdict {
+        for judged in self.judged.iter_mut().chain(&mut self.told) {
+            let take = judged.take;
+            let errors = std::iter::once(&mut judged.error).chain(&mut judged.between);
+            errors.for_each(|error| error.frame = at(take, error.frame));
+        }
+        for (error, _) in self.world.iter_mut().chain(&mut self.world_turn) {
+            error.frame = at(0, error.frame);
+        }
+        self
+    }
+
     /// How many times its limit the largest error is, 0 where nothing is off.
     pub fn excess(&self) -> f64 {
         let local = self.beyond().map_or(0.0, |(_, error)| error.largest / self.limits.of(error.quantity));

@@ -42,8 +42,8 @@ pub enum SelectError {
         similar: Option<String>,
     },
     /// No channel that matches.
-    #[error("no animated channel matches '{0}'")]
-    NoChannel(String),
+    #[error("no animated channel matches '{0}'{hint}", hint = .1.as_ref().map(|name| format!(": did you mean '{name}'?")).unwrap_or_default())]
+    NoChannel(String, Option<String>),
     /// The range lies outside all takes.
     #[error("the range lies outside every take")]
     OutsideRange,
@@ -70,7 +70,12 @@ pub fn select(scene: &Scene, selection: &Selection) -> Result<(Scene, Ledger), S
     for pattern in &selection.only {
         let mut tracks = scene.takes.iter().flat_map(|take| take.tracks());
         if !tracks.any(|(_, track)| is_meant(pattern, track)) {
-            return Err(SelectError::NoChannel(pattern.clone()));
+            let addresses = Addresses::new(scene);
+            let channels: Vec<String> = (scene.takes.iter().flat_map(|take| take.tracks()))
+                .map(|(_, track)| addresses.property(&track.target))
+                .collect();
+            let near = super::carry::similar_address(pattern, channels.iter().map(String::as_str));
+            return Err(SelectError::NoChannel(pattern.clone(), near));
         }
     }
     let chosen =

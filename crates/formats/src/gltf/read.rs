@@ -56,11 +56,8 @@ pub struct File<'a> {
 
 /// The document in some JSON.
 pub fn document(json: &[u8]) -> Result<Document, Fault> {
-    let document: Document = serde_json::from_slice(json).map_err(|error| {
-        let full = error.to_string();
-        let message = full.split(" at line ").next().unwrap_or(&full).to_owned();
-        Fault::on_line(error.line(), message)
-    })?;
+    let document: Document = serde_json::from_slice(json)
+        .map_err(|error| Fault::on_line(error.line(), crate::said::json(&error)))?;
     let version = document.asset.min_version.as_ref().unwrap_or(&document.asset.version);
     if !version.starts_with("2.") {
         let shown: String = version.chars().take(24).collect();

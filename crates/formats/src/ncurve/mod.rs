@@ -28,11 +28,7 @@ pub fn read(text: &str) -> Result<Scene, Fault> {
             }
             match serde_json::from_str::<Version>(text) {
                 Ok(Version { ncurve }) if ncurve != u64::from(model::VERSION) => Err(wrong_version(ncurve)),
-                _ => {
-                    let full = error.to_string();
-                    let message = full.split(" at line ").next().unwrap_or(&full).to_owned();
-                    Err(Fault::on_line(error.line(), message))
-                }
+                _ => Err(Fault::on_line(error.line(), crate::said::json(&error))),
             }
         }
     }

@@ -114,7 +114,7 @@ impl Recipe {
     fn parse(text: &str, path: &Path) -> Result<Recipe, Vec<Fault>> {
         let table = DeTable::parse(text).map_err(|error| {
             let line = error.span().map_or(1, |span| line_at(text, span.start));
-            vec![Fault { line, text: error.message().replace('\n', ", ") }]
+            vec![Fault { line, text: nimble_curve_formats::said::toml(error.message()) }]
         })?;
         let mut reader = Reader { text, faults: Vec::new() };
         let mut recipe = reader.recipe(table.get_ref(), path);

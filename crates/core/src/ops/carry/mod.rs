@@ -333,11 +333,16 @@ pub fn similar<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option
         .map(|(_, name)| name)
 }
 
-/// The address most like `wanted`, namespaces counted or not.
-fn similar_address<'a>(wanted: &str, addresses: impl Iterator<Item = &'a str> + Clone) -> Option<String> {
+/// The address most like `wanted`, namespaces counted or not; of channels also the node alone.
+pub fn similar_address<'a>(wanted: &str, addresses: impl Iterator<Item = &'a str> + Clone) -> Option<String> {
+    let node =
+        |address: &'a str| without_namespace(address.rsplit_once(':').map_or(address, |(node, _)| node));
     similar(wanted, addresses.clone())
         .or_else(|| similar(without_namespace(wanted), addresses.clone().map(without_namespace)))
-        .or_else(|| similar(without_namespace_of_node(wanted), addresses.map(without_namespace_of_node)))
+        .or_else(|| {
+            similar(without_namespace_of_node(wanted), addresses.clone().map(without_namespace_of_node))
+        })
+        .or_else(|| similar(without_namespace(wanted), addresses.map(node)))
         .map(str::to_owned)
 }
 

@@ -120,8 +120,8 @@ impl Carrier {
         let addresses = Addresses::new(scene);
         let (index, id) = match node {
             Some(name) => addresses.find(name).map_err(|_| {
-                let similar = super::carry::similar(name, addresses.texts());
-                RootError::NoNode(name.to_owned(), similar.map(str::to_owned))
+                let texts: Vec<&str> = addresses.texts().collect();
+                RootError::NoNode(name.to_owned(), super::carry::similar_address(name, texts.into_iter()))
             })?,
             None => {
                 // The rig that moves most: a prop beside a character carries nobody.
