@@ -13,7 +13,7 @@ use nimble_curve_core::ops::carry::{
     Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from, similar,
 };
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
-use nimble_curve_core::ops::place::{PlaceOptions, Placed, place, placed};
+use nimble_curve_core::ops::place::{PlaceOptions, Placed, Placement, place, placed};
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
@@ -130,6 +130,9 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
                 tolerance: args.tolerance,
             };
             let (result, more) = place(&into, &take, &options)?;
+            if *placement == Placement::Fill {
+                stays(&mut ledger, &into, args);
+            }
             ledger.notes.extend(more.notes);
             promise = Some(of_placed(&into, placed(&into, &take, &result, &options)?, args));
             scene = result;
@@ -411,6 +414,22 @@ fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
     let (other, _) = nimble_curve_core::ops::space::in_space(&other, &scene.space);
     let take = other.takes.first().map(|take| (take, take.range.first));
     Ok(pose_from(scene, &other, take)?)
+}
+
+/// Entries of channels that have keys where a take was placed between them: these stay, and what was carried does not come.
+fn stays(ledger: &mut Ledger, into: &Scene, args: &Carry) {
+    let addresses = Addresses::new(into);
+    let onto = into.takes.iter().find(|take| args.into.as_ref().is_none_or(|name| *name == take.name));
+    let full: HashSet<String> = (onto.into_iter().flat_map(Take::tracks))
+        .map(|(_, track)| addresses.property(&track.target))
+        .collect();
+    for entry in &mut ledger.entries {
+        let to = entry.to.as_ref().unwrap_or(&entry.channel);
+        if entry.fate != Fate::LeftOut && full.contains(to) {
+            (entry.fate, entry.error, entry.after) = (Fate::LeftOut, None, 0);
+            "has keys in the target, which stay".clone_into(&mut entry.note);
+        }
+    }
 }
 
 /// The only one of some takes.

@@ -187,3 +187,15 @@ pub fn world_places(scene: &Scene, take: usize, frames: &[f64]) -> HashMap<Strin
     }
     places
 }
+
+/// The angles of a node's rotation at a frame of the first take, in degrees.
+pub fn angles_at(scene: &Scene, node: &str, frame: f64) -> DVec3 {
+    let addresses = nimble_curve_core::address::Addresses::new(scene);
+    let (rig, node) = addresses.find(node).unwrap();
+    let target = Target { rig, node, property: "rotation".into() };
+    let mut sampler = PropertySampler::new(scene, &scene.takes[0], &target).unwrap();
+    match sampler.value_at(frame * scene.rate.ticks_per_frame()) {
+        Value::Euler { angles, .. } => angles * 180.0 / std::f64::consts::PI,
+        other => panic!("{other:?}"),
+    }
+}

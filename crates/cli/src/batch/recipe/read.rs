@@ -165,6 +165,28 @@ impl Reader<'_> {
             None => path.with_extension("records"),
         };
         let steps = entry("step").map_or(Vec::new(), |(_, line, value)| self.steps(line, value));
+        // What stands for an option of steps, and that no step takes, does nothing: twenty controls go into thirty files.
+        for (name, takers) in [
+            ("rig", &[("carry", "onto"), ("check", "rig")][..]),
+            ("map", &[("carry", "map")]),
+            ("set", &[("carry", "only")]),
+        ] {
+            let takes = |step: &StepText| {
+                takers.iter().any(|(command, key)| {
+                    step.command == *command && !step.options.iter().any(|option| option.key == *key)
+                })
+            };
+            if let Some((_, line, _)) = entry(name)
+                && !steps.iter().any(takes)
+            {
+                let commands: Vec<&str> = takers.iter().map(|(command, _)| *command).collect();
+                let text = format!(
+                    "'{name}' does nothing: no step takes it; a step {} does, unless it says its own",
+                    commands.join(" or ")
+                );
+                self.fault(line, text);
+            }
+        }
         let said_of =
             |name: &str| entry(name).map(|(key, _, value)| format!("{key}={}", &self.text[value.span()]));
         let said: Vec<String> =
