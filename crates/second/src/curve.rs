@@ -199,7 +199,7 @@ impl Curve {
             let side = if at_last { self.keys[0].out } else { self.keys[0].into };
             return match side {
                 Side::Slope(slope) => slope,
-                Side::Handle(dt, _) if dt == 0.0 => 0.0,
+                Side::Handle(0.0, _) => 0.0,
                 Side::Handle(dt, dv) => dv / dt,
             };
         }

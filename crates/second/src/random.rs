@@ -11,7 +11,7 @@ impl Chance {
         Chance(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ 0x5DEE_CE66_D1CE_4E5B)
     }
 
-    pub fn next(&mut self) -> u64 {
+    pub fn bits(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
         let mut z = self.0;
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
@@ -20,11 +20,11 @@ impl Chance {
     }
 
     pub fn below(&mut self, count: usize) -> usize {
-        (self.next() % count as u64) as usize
+        (self.bits() % count as u64) as usize
     }
 
     pub fn between(&mut self, low: f64, high: f64) -> f64 {
-        let part = (self.next() >> 11) as f64 / (1_u64 << 53) as f64;
+        let part = (self.bits() >> 11) as f64 / (1_u64 << 53) as f64;
         // As people type them.
         ((low + (high - low) * part) * 1e4).round() / 1e4
     }

@@ -46,6 +46,9 @@ impl Both {
     }
 }
 
+/// Whether a property belongs to a part of a transform.
+type IsMeant = fn(&str) -> bool;
+
 /// What the second evaluator finds along a claim that nodes are the same: the largest errors by take and node of the result,
 /// rotations in radians, places, sizes, and numbers by name.
 type Found = HashMap<(usize, usize, String), (f64, f64)>;
@@ -81,7 +84,7 @@ fn found(both: &Both, claim: &Claim) -> Found {
             {
                 continue;
             }
-            let parts: [(&str, fn(&str) -> bool); 3] = [
+            let parts: [(&str, IsMeant); 3] = [
                 ("rotation", |name| matches!(name, "rotation" | "before" | "after")),
                 ("translation", |name| name == "translation"),
                 ("scale", |name| name == "scale"),
@@ -194,7 +197,7 @@ fn missed(source: &Own, result: &Own, claim: &Claim) -> Vec<String> {
     for ((take, node, part), (off, time)) in found(&Both::of(source, result), claim) {
         let own = said.get(&(take, node, part.clone())).copied().unwrap_or(0.0);
         // Beside the pole of an order a summit may be narrower than any look.
-        if !(off <= own * 1.25 + 2e-6) {
+        if off.is_nan() || off > own * 1.25 + 2e-6 {
             missed.push(format!(
                 "take {take} node {node} {part}: {off} at frame {time}, said {own}; not judged {not:?}"
             ));

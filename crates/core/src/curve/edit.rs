@@ -69,6 +69,12 @@ fn is_auto(tangent: Tangent) -> bool {
 }
 
 impl Curve {
+    /// Makes sure of a key at a time without changing any value; whether there is one now. There is none where the curve has
+    /// no value, or loops.
+    pub fn ensure_key(&mut self, time: Ticks) -> bool {
+        matches!(self.insert_key(time), Ok(_) | Err(EditError::Taken))
+    }
+
     /// Inserts a key at a time without changing any value (de Casteljau, by the blossom of the segment).
     ///
     /// Tangents that the new key would recompute become free.

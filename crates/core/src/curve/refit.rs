@@ -209,8 +209,7 @@ impl Curve {
         let range = crate::time::TimeRange::new(Ticks(low.round() as i64), Ticks(high.round() as i64));
         let mut part = self.trimmed(range);
         for edge in [range.first, range.last] {
-            // Where a key stands there already, nothing is missing.
-            let _ = part.insert_key(edge);
+            part.ensure_key(edge);
         }
         if range.first == range.last || part.keys.len() < 2 {
             let value = self.value_at(start).unwrap_or(0.0);

@@ -193,15 +193,15 @@ fn on_branches(curve: &Curve, axis: usize, times: &[Ticks], sides: &[(Branch, Br
         return curve.clone();
     }
     let mut curve = if curve.is_empty() { Curve::constant(times[0], rest) } else { curve.clone() };
-    // A key on both sides of each change, exact.
+    // A key on both sides of each change, exact; in a gap there is no value to keep.
     for index in 0..times.len() {
         let changes_here = map(&sides[index].0) != map(&sides[index].1);
         let changed_before = index > 0 && map(&sides[index - 1].1) != map(&sides[index].0);
         if changes_here || changed_before {
-            let _ = curve.insert_key(times[index]);
+            curve.ensure_key(times[index]);
         }
         if changed_before {
-            let _ = curve.insert_key(times[index - 1]);
+            curve.ensure_key(times[index - 1]);
         }
     }
     let (before, after) = (curve.before, curve.after);

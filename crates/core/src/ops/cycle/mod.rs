@@ -365,8 +365,9 @@ impl Closer<'_> {
         }
         let begin = last - self.over;
         // Keys at both ends, so that what lies outside stays.
-        for time in [first, begin, last] {
-            let _ = cut.insert_key(time);
+        if ![first, begin, last].into_iter().all(|time| cut.ensure_key(time)) {
+            // Where it has no value there is nothing to close.
+            return 0.0;
         }
         cut = cut.with_ends(self.range);
         let spread = |cut: &Curve| {

@@ -6,13 +6,10 @@
 
 mod claim;
 
-use std::collections::HashSet;
-
 use glam::{DQuat, DVec3};
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
-use super::compare::{CompareError, CompareOptions, compare};
 use super::controllers::{Form, Setting, change};
 use super::reorder::{NewOrder, ReorderOptions, reorder};
 use super::travel::{Body, busiest_rig, carrier};
@@ -21,7 +18,7 @@ use crate::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry
 use crate::curve::{Curve, Interpolation, Key, combine};
 use crate::evaluate::{EvaluateError, Pose};
 use crate::fit::Handles;
-use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
+use crate::ledger::{Entry, Fate, Ledger};
 use crate::rig::{Node, NodeId, NodeKind, OpValue, Rig};
 use crate::rotation::{RotationOrder, angle_between, principal_euler};
 use crate::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
@@ -945,36 +942,4 @@ pub fn way(scene: &Scene, take: &Take, range: TimeRange) -> Result<Vec<Step>, Ev
             Step { frame: frame as f64, place: [place.x, place.z, place.y], heading: instant.heading }
         })
         .collect())
-}
-
-/// How far a result of [`lift`] is from its source in the world, at whole and half frames: places in units, rotations in
-/// radians, of the node that travel was lifted from and all below it.
-///
-/// # Errors
-/// See [`CompareError`].
-pub fn moved(
-    scene: &Scene,
-    result: &Scene,
-    options: &RootOptions,
-) -> Result<[MeasuredError; 2], CompareError> {
-    let addresses = Addresses::new(scene);
-    let carrier = Carrier::find(scene, options.node.as_deref(), false).ok();
-    let hangs_on = |id: NodeId, carrier: &Carrier| {
-        std::iter::successors(Some(id), |id| scene.rigs[carrier.rig].parent(*id)).any(|id| id == carrier.id)
-    };
-    let below: HashSet<&str> = (carrier.iter())
-        .flat_map(|carrier| scene.rigs[carrier.rig].nodes().map(move |(id, _)| (id, carrier)))
-        .filter(|(id, carrier)| hangs_on(*id, carrier))
-        .map(|(id, carrier)| addresses.node((carrier.rig, id)))
-        .collect();
-    let found = compare(scene, result, &CompareOptions::default())?;
-    let mut errors = [MeasuredError::none(Quantity::Length), MeasuredError::none(Quantity::Angle)];
-    let joints = found.takes.iter().flat_map(|take| &take.joints);
-    for joint in joints.filter(|joint| below.contains(joint.node.as_str())) {
-        errors[1].merge(&joint.rotation);
-        if let Some(position) = &joint.position {
-            errors[0].merge(position);
-        }
-    }
-    Ok(errors)
 }
