@@ -1,6 +1,7 @@
 //! The one way out: what is to be written is read back as other programs will read it and judged against what it was made
 //! of, before it takes its name.
 
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -8,7 +9,7 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::judge::{Claim, Clock, Judged, Limits, Part, Scope, Verdict, inventory, judge};
 use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::scene::{Clip, Scene};
+use nimble_curve_core::scene::{Clip, Scene, Target};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::{Encoded, Format, Saving};
 
@@ -279,9 +280,22 @@ const TELLING: f64 = 0.01;
 /// The closing lines of a report: what was judged, and what is farthest from its source.
 pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     let mut lines = Vec::new();
-    let parts = |part: fn(&Part) -> bool| verdict.judged.iter().filter(|judged| part(&judged.part)).count();
-    let numbers = parts(|part| matches!(part, Part::Attribute(_)));
-    let nodes = parts(|part| *part == Part::Rotation);
+    // Each once, however many stretches it was judged over; a step of a transform counts as its node.
+    let is_step = |judged: &Judged| {
+        let Target { rig, node, property } = &judged.result;
+        let node = result.rigs.get(*rig).and_then(|rig| rig.node(*node));
+        node.is_some_and(|node| node.op(property).is_some())
+    };
+    let is_number = |judged: &Judged| matches!(judged.part, Part::Attribute(_)) && !is_step(judged);
+    let (mut of_nodes, mut of_numbers) = (HashSet::new(), HashSet::new());
+    for judged in &verdict.judged {
+        let Target { rig, node, property } = &judged.result;
+        match is_number(judged) {
+            true => of_numbers.insert((judged.take, *rig, *node, property.as_str())),
+            false => of_nodes.insert((judged.take, *rig, *node, "")),
+        };
+    }
+    let (nodes, numbers) = (of_nodes.len(), of_numbers.len());
     let looked = match (nodes, numbers) {
         (0, 0) if verdict.same == 0 => return lines,
         (0, 0) => "everything".to_owned(),
@@ -321,15 +335,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     if !between.is_empty() {
         lines.push((Style::Faint, format!("between samples: {}", between.join("\n    "))));
     }
-    if let Some((error, target)) = verdict.world_turn.as_ref().filter(|(error, _)| error.count > 0) {
-        let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
-        let off = amount(error.largest, error.quantity, &result.space);
-        let text = match error.largest < 1e-9 {
-            true => "in the world: rotations are those asked for".to_owned(),
-            false => format!("in the world: rotations within {off} ({node}, frame {})", frame(error.frame)),
-        };
-        lines.push((style, text));
-    }
+    lines.extend(in_world(verdict, result).map(|text| (style, text)));
     let warned = |text: String| (Style::Warn, text);
     let unjudged = verdict.unjudged.iter().take(4).map(|(what, why)| format!("not judged: {what}: {why}"));
     lines.extend(unjudged.map(warned));
@@ -341,4 +347,20 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         lines.push(warned(format!("and {} more are missing", verdict.missing.len() - 6)));
     }
     lines
+}
+
+/// How far things are off in the world, where that was promised.
+fn in_world(verdict: &Verdict, result: &Scene) -> Option<String> {
+    let said = |what: &str, found: &Option<(MeasuredError, Target)>| {
+        let (error, target) = found.as_ref().filter(|(error, _)| error.count > 0)?;
+        let off = amount(error.largest, error.quantity, &result.space);
+        let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
+        Some(match error.largest < 1e-9 {
+            true => format!("{what} are those asked for"),
+            false => format!("{what} within {off} ({node}, frame {})", frame(error.frame)),
+        })
+    };
+    let places = said("places", &verdict.world).filter(|_| verdict.limits.world.is_finite());
+    let all: Vec<String> = places.into_iter().chain(said("rotations", &verdict.world_turn)).collect();
+    (!all.is_empty()).then(|| format!("in the world: {}", all.join(", ")))
 }

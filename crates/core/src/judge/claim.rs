@@ -224,6 +224,7 @@ impl Claim {
     /// The claim, with what a ledger says was left out: that is as it is, for a reason that was given.
     pub fn excusing(mut self, source: &Scene, ledger: &Ledger) -> Claim {
         let mut excused: HashSet<(usize, Target)> = HashSet::new();
+        let mut found: Vec<Excuse> = Vec::new();
         let mut kept: HashSet<(usize, &Target)> = HashSet::new();
         let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
         for entry in &ledger.entries {
@@ -231,7 +232,7 @@ impl Claim {
             match entry.fate {
                 Fate::LeftOut => {
                     if excused.insert((take, target.clone())) {
-                        self.excuses.push(Excuse { take, target: target.clone(), why: entry.note.clone() });
+                        found.push(Excuse { take, target: target.clone(), why: entry.note.clone() });
                     }
                 }
                 _ => {
@@ -240,7 +241,8 @@ impl Claim {
             }
         }
         // A channel of which a layer is left out and another is not is judged all the same.
-        self.excuses.retain(|excuse| !kept.contains(&(excuse.take, &excuse.target)));
+        found.retain(|excuse| !kept.contains(&(excuse.take, &excuse.target)));
+        self.excuses.extend(found);
         self
     }
 

@@ -101,6 +101,8 @@ pub struct Edited {
     pub local: (DAffine3, DQuat),
     /// Another rotation that is meant as well as that one, where an instant does not tell them apart.
     pub or: Option<DQuat>,
+    /// An axis of the parent about which it may be turned by anything: where the rest does not tell by how much.
+    pub about: Option<DVec3>,
 }
 
 /// A local transform as a function of the time in ticks and of what it is in the source.

@@ -147,7 +147,11 @@ impl<'a> Scenes<'a> {
             };
             // The property that this is about: one that is animated, else the first.
             let property = |drivers: &Drivers<'a>, node: &Node| {
-                let animated = drivers.first().map(|(_, track)| track.target.property.clone());
+                let own = |(_, track): &&(&Layer, &Track)| {
+                    let step = node.op(&track.target.property);
+                    step.is_some_and(|op| changes(node, &op.value, &part, is_sheared))
+                };
+                let animated = drivers.iter().find(own).map(|(_, track)| track.target.property.clone());
                 let first = || {
                     node.transform
                         .iter()
@@ -339,6 +343,8 @@ enum Transform {
     Rotation(DQuat),
     /// One of two.
     Either([DQuat; 2]),
+    /// Whatever has an axis of the parent lie along this direction of the node.
+    Tilted(DVec3, DVec3),
     Place(DVec3),
     Size(DMat3),
     /// The images of the unit axes.
@@ -361,8 +367,12 @@ impl Sides for Local<'_> {
     fn source(&mut self, time: f64) -> Transform {
         let time = self.scenes.span.clock.source_at(time);
         if let Some(edit) = self.edit {
-            let Edited { local: (affine, rotation), or } = edit.of(time, self.source.local_at(time));
+            let Edited { local: (affine, rotation), or, about } = edit.of(time, self.source.local_at(time));
             if self.part == Part::Rotation && !self.whole {
+                if let Some(axis) = about {
+                    let axis = self.map.direction(axis);
+                    return Transform::Tilted(axis, self.map.rotation(rotation).conjugate() * axis);
+                }
                 let rotations = [rotation, or.unwrap_or(rotation)];
                 return Transform::Either(rotations.map(|rotation| self.map.rotation(rotation)));
             }
@@ -402,6 +412,10 @@ impl Sides for Local<'_> {
         match (source, result) {
             (Transform::Rotation(a), Transform::Rotation(b)) => turned(*a, *b),
             (Transform::Either([a, b]), Transform::Rotation(own)) => turned(*a, *own).min(turned(*b, *own)),
+            (Transform::Tilted(axis, way), Transform::Rotation(own)) => {
+                let own = own.normalize().conjugate() * *axis;
+                own.cross(*way).length().atan2(own.dot(*way))
+            }
             (Transform::Place(a), Transform::Place(b)) => (*a - *b).length(),
             (Transform::Size(a), Transform::Size(b)) | (Transform::Axes(a), Transform::Axes(b)) => {
                 let apart = [0, 1, 2].map(|axis| {

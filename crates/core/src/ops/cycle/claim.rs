@@ -186,7 +186,7 @@ fn gone_on(
             matrix3: glam::DMat3::from_quat(about) * affine.matrix3,
             translation: place + about * way,
         };
-        Edited { local: (made, about * rotation), or: None }
+        Edited { local: (made, about * rotation), or: None, about: None }
     }))
 }
 

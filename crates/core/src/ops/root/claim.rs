@@ -104,16 +104,25 @@ pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Cl
             }
             if !turns {
                 let local = (DAffine3 { translation: place, ..affine }, turn);
-                return Edited { local, or: None };
+                return Edited { local, or: None, about: None };
             }
             let [one, other] = unturned(order, up, angles[up], turn);
             let scaled = glam::DMat3::from_quat(one * turn.conjugate()) * affine.matrix3;
             let local = (DAffine3 { matrix3: scaled, translation: place }, one);
-            Edited { local, or: Some(other) }
+            // At the pole the turn about the up axis and the innermost one are the same: it may stay with either.
+            let (_, middle, _) = order.axes();
+            let is_near = principal_euler(order, turn.normalize())[middle].cos() < NEAR_POLE;
+            let mut axis = DVec3::ZERO;
+            axis[up] = 1.0;
+            Edited { local, or: Some(other), about: is_near.then_some(axis) }
         }));
     }
     Ok(claim)
 }
+
+/// A middle angle whose cosine is below this is near the pole: there errors of a reordered rotation count more than twice as
+/// much in the turn about the up axis.
+const NEAR_POLE: f64 = 0.5;
 
 /// The angles of a node at rest in an order.
 fn at_rest(scene: &Scene, (rig, node): NodeRef, order: RotationOrder) -> DVec3 {
@@ -173,7 +182,7 @@ pub fn centred(scene: &Scene, result: &Scene, name: &str, throughout: bool) -> R
             for axis in ground {
                 place[axis] = if throughout { 0.0 } else { place[axis] - start[axis] };
             }
-            Edited { local: (DAffine3 { translation: place, ..affine }, turn), or: None }
+            Edited { local: (DAffine3 { translation: place, ..affine }, turn), or: None, about: None }
         }));
     }
     Ok(claim)
