@@ -5,8 +5,7 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
-use nimble_curve_core::address::Addresses;
-use nimble_curve_core::judge::{Claim, Clock, Judged, Limits, Part, Scope, Verdict, inventory, judge};
+use nimble_curve_core::judge::{Claim, Clock, Judged, Limits, Scope, Verdict, inventory, judge};
 use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::{Clip, Scene, Target};
@@ -247,8 +246,7 @@ pub fn refusal(verdict: &Verdict, result: &Scene) -> Option<String> {
             let allowed = amount(verdict.limits.of(error.quantity), error.quantity, space);
             format!("{}; allowed {allowed}", place(judged, &error, result))
         }
-        (None, Some((error, target))) => {
-            let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
+        (None, Some((error, node))) => {
             let off = amount(error.largest, error.quantity, space);
             let limit = match error.quantity {
                 Quantity::Angle => verdict.limits.world_turn,
@@ -281,18 +279,12 @@ const TELLING: f64 = 0.01;
 pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     let mut lines = Vec::new();
     // Each once, however many stretches it was judged over; a step of a transform counts as its node.
-    let is_step = |judged: &Judged| {
-        let Target { rig, node, property } = &judged.result;
-        let node = result.rigs.get(*rig).and_then(|rig| rig.node(*node));
-        node.is_some_and(|node| node.op(property).is_some())
-    };
-    let is_number = |judged: &Judged| matches!(judged.part, Part::Attribute(_)) && !is_step(judged);
     let (mut of_nodes, mut of_numbers) = (HashSet::new(), HashSet::new());
     for judged in &verdict.judged {
         let Target { rig, node, property } = &judged.result;
-        match is_number(judged) {
-            true => of_numbers.insert((judged.take, *rig, *node, property.as_str())),
-            false => of_nodes.insert((judged.take, *rig, *node, "")),
+        match judged.of_transform {
+            false => of_numbers.insert((*rig, *node, property.as_str())),
+            true => of_nodes.insert((*rig, *node)),
         };
     }
     let (nodes, numbers) = (of_nodes.len(), of_numbers.len());
@@ -351,10 +343,9 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
 
 /// How far things are off in the world, where that was promised.
 fn in_world(verdict: &Verdict, result: &Scene) -> Option<String> {
-    let said = |what: &str, found: &Option<(MeasuredError, Target)>| {
-        let (error, target) = found.as_ref().filter(|(error, _)| error.count > 0)?;
+    let said = |what: &str, found: &Option<(MeasuredError, String)>| {
+        let (error, node) = found.as_ref().filter(|(error, _)| error.count > 0)?;
         let off = amount(error.largest, error.quantity, &result.space);
-        let node = Addresses::new(result).node((target.rig, target.node)).to_owned();
         Some(match error.largest < 1e-9 {
             true => format!("{what} are those asked for"),
             false => format!("{what} within {off} ({node}, frame {})", frame(error.frame)),

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::scene::Scene;
 
 use nimble_curve_formats::Saving;
 
@@ -80,7 +80,7 @@ impl Worked {
             self.joins.settle(&written.verdict, &mut self.ledger, source, &self.scene);
             let verdict = &written.verdict;
             if self.promise.as_ref().is_some_and(|promise| promise.world.is_some()) {
-                let error = |found: &Option<(MeasuredError, Target)>| found.as_ref().map(|(error, _)| *error);
+                let error = |found: &Option<(MeasuredError, String)>| found.as_ref().map(|(error, _)| *error);
                 self.in_world = [error(&verdict.world), error(&verdict.world_turn)];
             }
             self.closing.extend(gate::closing(verdict, &self.scene));

@@ -237,13 +237,20 @@ impl<'a> Scenes<'a> {
             error.in_frames(self.result.rate)
         };
         let source = target(from, &named.0);
+        let result = target(to, &named.1);
+        let node = node_of(self.result, to);
+        let of_transform = node.is_some_and(|node| {
+            !matches!(part, Part::Attribute(_))
+                || node.op(&named.1).is_some() && node.attribute(&named.1).is_none()
+        });
         Judged {
+            of_transform,
             of: 0,
             channel: self.addresses.0.property(&source),
             source_take: self.span.source,
             take: self.span.result,
             source,
-            result: target(to, &named.1),
+            result,
             part,
             error: measured(&seen.at),
             between: (!seen.between.is_empty()).then(|| measured(&seen.between)),

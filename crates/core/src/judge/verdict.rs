@@ -81,6 +81,8 @@ pub struct Judged {
     pub take: usize,
     /// What it is called in the source.
     pub channel: String,
+    /// Whether it belongs to the node's transform; else it is a number beside that.
+    pub of_transform: bool,
     /// The node, as the property of the source that comes nearest to what was looked at.
     pub source: Target,
     /// The same in the result.
@@ -104,10 +106,10 @@ pub struct Verdict {
     pub told: Vec<Judged>,
     /// How many parts of nodes are the same to the bit.
     pub same: usize,
-    /// The distance of places in the world, with the node that is farthest.
-    pub world: Option<(MeasuredError, Target)>,
+    /// The distance of places in the world, with the address of the node that is farthest, as the result has it.
+    pub world: Option<(MeasuredError, String)>,
     /// The angle between rotations in the world, where these were claimed, with the node that is farthest.
-    pub world_turn: Option<(MeasuredError, Target)>,
+    pub world_turn: Option<(MeasuredError, String)>,
     /// What was not looked at, and why.
     pub unjudged: Vec<(String, String)>,
     /// What is in the source and not in the result, or the other way round, and should not be.
@@ -152,7 +154,7 @@ impl Verdict {
         self.same += other.same;
         self.unjudged.extend(other.unjudged);
         self.missing.extend(other.missing);
-        let size = |world: &Option<(MeasuredError, Target)>| world.as_ref().map_or(-1.0, |w| w.0.largest);
+        let size = |world: &Option<(MeasuredError, String)>| world.as_ref().map_or(-1.0, |w| w.0.largest);
         if size(&other.world) > size(&self.world) {
             self.world = other.world;
         }
@@ -261,7 +263,7 @@ impl Verdict {
     }
 
     /// What is beyond its limit in the world, places first.
-    pub fn world_beyond(&self) -> Option<&(MeasuredError, Target)> {
+    pub fn world_beyond(&self) -> Option<&(MeasuredError, String)> {
         let place = self.world.as_ref().filter(|(error, _)| error.largest > self.limits.world);
         place.or_else(|| self.world_turn.as_ref().filter(|(error, _)| error.largest > self.limits.world_turn))
     }

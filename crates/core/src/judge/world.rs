@@ -12,7 +12,7 @@ use crate::address::NodeRef;
 use crate::controller::Samples;
 use crate::evaluate::{EvaluateError, Poses};
 use crate::ledger::MeasuredError;
-use crate::scene::{Scene, Take, Target};
+use crate::scene::{Scene, Take};
 use crate::value::Quantity;
 
 /// How many of the worst local instants are looked at.
@@ -105,7 +105,7 @@ fn take(farthest: &mut Farthest, apart: f64, time: f64, index: usize) {
 fn farthest(
     scenes: &Scenes<'_>,
     times: &[f64],
-) -> Result<[Option<(MeasuredError, Target)>; 2], EvaluateError> {
+) -> Result<[Option<(MeasuredError, String)>; 2], EvaluateError> {
     let at = |scene: &Scene, node: NodeRef| Some((node.0, scene.rigs.get(node.0)?.position(node.1)?));
     let (source_take, result_take) = scenes.takes();
     let pair = |node_of: (NodeRef, NodeRef), references, place| {
@@ -162,7 +162,7 @@ fn farthest(
         }
     }
     Ok(total.map(|(error, pair)| {
-        let (rig, node) = pairs[pair?].node;
-        Some((error.in_frames(scenes.result.rate), Target { rig, node, property: String::new() }))
+        let node = scenes.addresses.1.node(pairs[pair?].node).to_owned();
+        Some((error.in_frames(scenes.result.rate), node))
     }))
 }
