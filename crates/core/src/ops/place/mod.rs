@@ -270,8 +270,7 @@ impl Job<'_> {
 
     /// A weight that is nothing in the range and stays as it is outside.
     fn without(&self, weight: &Weight, of: TimeRange) -> Weight {
-        let flat = |time| Key::new(time, 0.0).with_interpolation(Interpolation::Linear);
-        let nothing = Curve::new(vec![flat(self.range.first), flat(self.range.last)]).unwrap_or_default();
+        let nothing = Curve::constant(self.range.first, 0.0);
         let (old, rest) = match weight {
             Weight::Constant(value) => (Curve::constant(of.first, *value), *value),
             Weight::Curve(curve) => (curve.clone(), 0.0),
@@ -698,17 +697,13 @@ impl Job<'_> {
 
 /// What leaves a property as it is without the controller, over a range and in the controller's own order.
 fn quiet(controller: &Controller, kind: PropertyKind, rest: &Value, range: TimeRange) -> Option<Controller> {
-    let flat = |value: f64| {
-        let key = |time| Key::new(time, value).with_slope(0.0);
-        Curve::new(vec![key(range.first), key(range.last)]).ok()
-    };
     let numbers = match (kind, controller.order()) {
         (PropertyKind::Rotation, Some(order)) => {
             crate::rotation::principal_euler(order, rest.rotation()?.normalize()).to_array().to_vec()
         }
         _ => rest.numbers()?,
     };
-    let curves: Vec<Curve> = numbers.into_iter().map(flat).collect::<Option<_>>()?;
+    let curves: Vec<Curve> = numbers.into_iter().map(|value| Curve::constant(range.first, value)).collect();
     match (kind, controller.order()) {
         (PropertyKind::Discrete, _) => None,
         (PropertyKind::Rotation, Some(order)) => {
