@@ -114,7 +114,7 @@ fn run_survey(args: &Reorder) -> Result<(), Failure> {
     print_survey(&mut out, &scene, &surveyed)
 }
 
-/// A row a node: how near it comes to the pole of each order, with the key times the order needs.
+/// A row a node: how near it comes to the pole of each order, with the keys that the order needs.
 fn print_survey(out: &mut impl Write, scene: &Scene, surveyed: &[NodeSurvey]) -> Result<(), Failure> {
     let mut table = Table::new(&[
         ("node", Align::Left),
@@ -149,7 +149,7 @@ fn print_survey(out: &mut impl Write, scene: &Scene, surveyed: &[NodeSurvey]) ->
     writeln!(
         out,
         "  {}",
-        Style::Faint.paint("closest approach to the pole of each order / key times that it needs")
+        Style::Faint.paint("closest approach to the pole of each order / keys that it needs")
     )?;
     Ok(())
 }
@@ -168,10 +168,10 @@ fn why(survey: &NodeSurvey) -> String {
         reasons.push(format!("{:.0}° farther from the pole", (best.closest - now.closest).to_degrees()));
     }
     if best.keys < now.keys {
-        reasons.push(counted(now.keys - best.keys, "key time") + " fewer");
+        reasons.push(counted(now.keys - best.keys, "key") + " fewer");
     }
     if best.keys > now.keys {
-        reasons.push(counted(best.keys - now.keys, "key time") + " more");
+        reasons.push(counted(best.keys - now.keys, "key") + " more");
     }
     reasons.join(", ")
 }
@@ -198,7 +198,7 @@ struct OrderJson {
     order: &'static str,
     closest_degrees: f64,
     at_frame: f64,
-    key_times: usize,
+    keys: usize,
 }
 
 impl<'a> SurveyJson<'a> {
@@ -207,7 +207,7 @@ impl<'a> SurveyJson<'a> {
             order: order.order.name(),
             closest_degrees: order.closest.to_degrees(),
             at_frame: order.frame,
-            key_times: order.keys,
+            keys: order.keys,
         });
         SurveyJson {
             node: addresses.node(survey.node),

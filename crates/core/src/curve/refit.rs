@@ -14,6 +14,9 @@ pub struct Refit {
     pub rate: Option<FrameRate>,
 }
 
+/// Where less than this part of what a piece covers is left to the end, the piece ends too close to it.
+const CLOSE: f64 = 0.1;
+
 /// Instants within a piece at which it is compared with the function.
 const CHECKS: i64 = 24;
 
@@ -130,9 +133,21 @@ fn farthest(
         }
         // A frame is too long: as far towards the next one as it goes.
         let limit = if first <= last { rate.ticks(first).0 - 1 } else { to.time.0 - 1 };
-        return longest(from.time.0 + 1, limit, |tick| reaches(Ticks(tick)));
+        let key = longest(from.time.0 + 1, limit, |tick| reaches(Ticks(tick)))?;
+        return Some(apart_from_the_end(from, to, key, reaches));
     }
-    longest(from.time.0 + 1, to.time.0 - 1, |tick| reaches(Ticks(tick)))
+    let key = longest(from.time.0 + 1, to.time.0 - 1, |tick| reaches(Ticks(tick)))?;
+    Some(apart_from_the_end(from, to, key, reaches))
+}
+
+/// A key that all but reaches the end of its piece stands halfway instead: two keys a hair apart are hard to edit, and a
+/// file that tells times less finely makes one of them.
+fn apart_from_the_end(from: &Key, to: &Key, key: Key, reaches: impl Fn(Ticks) -> Option<Key>) -> Key {
+    let (done, left) = ((key.time - from.time).as_f64(), (to.time - key.time).as_f64());
+    if left >= CLOSE * done {
+        return key;
+    }
+    reaches(Ticks(from.time.0 + (to.time.0 - from.time.0) / 2)).unwrap_or(key)
 }
 
 impl Curve {

@@ -1,26 +1,27 @@
 //! A scene said with what a format or an application holds: layers written together, rotations as quaternion keys or as
 //! angles, weighted handles and loops written out; exactly where that can be, else within a bound that is measured.
 
+mod wholes;
+
 use std::collections::{HashMap, HashSet};
 
 use glam::{DQuat, DVec3, DVec4};
 
-use super::channel::{Bookkeeper, Tolerance, count, each_track, property, times_added};
+use self::wholes::Wholes;
+use super::channel::{Tolerance, count, each_track, property, keys_added};
 use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
 use super::layers::{FlattenOptions, LayersError, flatten};
 use super::mixer::mixes_angles;
-use super::unbake::fit_samples;
 use crate::address::Addresses;
 use crate::controller::{
     Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
 use crate::curve::{Curve, Refit};
-use crate::evaluate::{Evaluator, Pose};
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue, TransformOp};
 use crate::rotation::{Between, RotationOrder, nearest_euler, quat_from_euler, to_quaternion_keys};
 use crate::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
-use crate::value::{Quantity, Value};
+use crate::value::Value;
 
 /// How rotations are held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -99,7 +100,7 @@ enum Plan {
     Keep,
     /// Its constant rotations go into the animated one, which becomes a quaternion.
     Fold { before: DQuat, after: DQuat },
-    /// It is sampled as a whole and fitted.
+    /// It is followed as a whole.
     Sample,
 }
 
@@ -137,10 +138,10 @@ impl<'a> Plans<'a> {
 fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     let plans = Plans::of(scene, holds);
-    let sampled = Sampled::of(scene, &plans, holds.rotations, tolerance);
+    let whole = Wholes::of(scene, &plans, holds, tolerance);
     let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
         if plans.of_step(&track.target) == Some(Plan::Sample) {
-            return (None, Some(sampled.entry(books, layer, track)));
+            return (None, Some(whole.entry(books, layer, track)));
         }
         let Some((kind, rest)) = property(scene, books.take, layer, track) else {
             return (Some(track.clone()), Some(books.kept(layer, track)));
@@ -163,7 +164,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = times_added(changed.added);
+                let note = keys_added(changed.added);
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }
@@ -179,7 +180,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
             }
         }
     });
-    sampled.put_into(&mut result);
+    whole.put_into(&mut result);
     for (&(rig, id), plan) in &plans.by_node {
         let Some(node) = result.rigs[rig].node_mut(id).filter(|_| *plan != Plan::Keep) else { continue };
         let (scale, rotation, translation) = match node.canonical() {
@@ -419,123 +420,6 @@ fn turned_samples(samples: &Samples, before: DQuat, after: DQuat) -> Option<Samp
         values.extend(last.to_array());
     }
     Some(Samples { kind: SampleKind::Quaternion, values, ..samples.clone() })
-}
-
-/// Transforms that are no translation, rotation and scale: sampled on whole frames, taken apart and fitted.
-struct Sampled {
-    rotations: Rotations,
-    /// By take.
-    tracks: Vec<Vec<Track>>,
-    errors: HashMap<(usize, NodeId, Quantity), MeasuredError>,
-}
-
-impl Sampled {
-    fn of(scene: &Scene, plans: &Plans<'_>, rotations: Rotations, tolerance: &Tolerance) -> Sampled {
-        let mut sampled =
-            Sampled { rotations, tracks: vec![Vec::new(); scene.takes.len()], errors: HashMap::new() };
-        for (index, take) in scene.takes.iter().enumerate() {
-            for rig in 0..scene.rigs.len() {
-                let on_it = |track: &Track| track.target.rig == rig;
-                let mut nodes: Vec<NodeId> = (take.tracks().map(|(_, track)| track))
-                    .filter(|track| on_it(track) && plans.of_step(&track.target) == Some(Plan::Sample))
-                    .map(|track| track.target.node)
-                    .collect();
-                nodes.sort_unstable();
-                nodes.dedup();
-                if !nodes.is_empty() {
-                    let tracks = sampled.take(scene, take, rig, &nodes, tolerance);
-                    sampled.tracks[index].extend(tracks);
-                }
-            }
-        }
-        sampled
-    }
-
-    fn take(
-        &mut self,
-        scene: &Scene,
-        take: &Take,
-        rig: usize,
-        nodes: &[NodeId],
-        tolerance: &Tolerance,
-    ) -> Vec<Track> {
-        let Ok(mut poses) = Evaluator::new(scene, Some(take), rig) else { return Vec::new() };
-        let rate = scene.rate;
-        let (first, last) =
-            (rate.frame(take.range.first).floor() as i64, rate.frame(take.range.last).ceil() as i64);
-        let parts = [
-            ("translation", SampleKind::Vector, PropertyKind::Vector(Quantity::Length)),
-            ("rotation", SampleKind::Quaternion, PropertyKind::Rotation),
-            ("scale", SampleKind::Vector, PropertyKind::Scale),
-        ];
-        let empty = |kind| Samples { start: rate.ticks(first), rate, kind, values: Vec::new() };
-        let mut rows: Vec<[Samples; 3]> =
-            nodes.iter().map(|_| parts.map(|(_, kind, _)| empty(kind))).collect();
-        let mut pose = Pose::default();
-        for frame in first..=last {
-            poses.pose_at(rate.ticks(frame).as_f64(), &mut pose);
-            for (id, [translation, rotation, scale]) in nodes.iter().zip(&mut rows) {
-                let Some(position) = scene.rigs[rig].position(*id) else { continue };
-                let (s, r, t) = pose.local[position].to_scale_rotation_translation();
-                let flips = rotation
-                    .values
-                    .last_chunk::<4>()
-                    .is_some_and(|last| DQuat::from_array(*last).dot(r) < 0.0);
-                translation.values.extend(t.to_array());
-                rotation.values.extend(if flips { -r } else { r }.to_array());
-                scale.values.extend(s.to_array());
-            }
-        }
-        let mut tracks = Vec::new();
-        for (&node, samples) in nodes.iter().zip(&rows) {
-            for ((name, _, kind), samples) in parts.iter().zip(samples) {
-                let tolerance = tolerance.of(kind.quantity(), &scene.space);
-                let Some((fitted, error)) = fit_samples(samples, *kind, RotationOrder::Xyz, 0.5 * tolerance)
-                else {
-                    continue;
-                };
-                let mut error = error.in_frames(rate);
-                let setting = Setting {
-                    kind: *kind,
-                    rest: Value::Euler { order: RotationOrder::Xyz, angles: DVec3::ZERO },
-                    tolerance: 0.5 * tolerance,
-                    rate,
-                    range: take.range,
-                };
-                let turns = *kind == PropertyKind::Rotation && self.rotations == Rotations::Quaternions;
-                let controller = if turns {
-                    let Ok(changed) = quaternions(&fitted, &setting, DQuat::IDENTITY, DQuat::IDENTITY) else {
-                        continue;
-                    };
-                    error.largest += changed.error.map_or(0.0, |error| error.largest);
-                    changed.controller
-                } else {
-                    fitted
-                };
-                self.errors
-                    .entry((rig, node, kind.quantity()))
-                    .or_insert(MeasuredError::none(kind.quantity()))
-                    .merge(&error);
-                let target = Target { rig, node, property: (*name).to_owned() };
-                tracks.push(Track { target, controller });
-            }
-        }
-        tracks
-    }
-
-    fn entry(&self, books: &Bookkeeper<'_>, layer: usize, track: &Track) -> Entry {
-        let error = self.errors.get(&(track.target.rig, track.target.node, Quantity::Angle)).copied();
-        let note = "its steps are no translation, rotation and scale: sampled as a whole and fitted";
-        books.changed(layer, track, Fate::Refitted, count(track), error, note)
-    }
-
-    fn put_into(self, scene: &mut Scene) {
-        for (take, tracks) in scene.takes.iter_mut().zip(self.tracks) {
-            if let Some(base) = take.layers.first_mut() {
-                base.tracks.extend(tracks);
-            }
-        }
-    }
 }
 
 /// Quaternion keys, samples of rotations or one rotation between two constant rotations, exactly: `before · R · after`.

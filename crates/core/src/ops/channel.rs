@@ -122,12 +122,12 @@ impl Bookkeeper<'_> {
     }
 }
 
-/// How many key times were added, in words; nothing where none were.
-pub(super) fn times_added(added: usize) -> String {
+/// How many keys were added, as they are counted elsewhere (each curve's own), in words; nothing where none were.
+pub(super) fn keys_added(added: usize) -> String {
     match added {
         0 => String::new(),
-        1 => "1 key time added".to_owned(),
-        _ => format!("{added} key times added"),
+        1 => "1 key added".to_owned(),
+        _ => format!("{added} keys added"),
     }
 }
 

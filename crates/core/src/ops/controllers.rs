@@ -5,7 +5,7 @@
 use glam::DVec3;
 use thiserror::Error;
 
-use super::channel::{Tolerance, count, each_track, property, times_added};
+use super::channel::{Tolerance, count, each_track, property, keys_added};
 use super::linear::{Sums, with_constants};
 use super::mixing::{of_one_type, share, stays_mixed};
 use super::trace::{Trace, union_times};
@@ -60,7 +60,7 @@ pub struct Changed {
     pub fate: Fate,
     /// The error, where there can be one; its place is in ticks.
     pub error: Option<MeasuredError>,
-    /// How many key times were added.
+    /// How many keys were added, counted on each curve.
     pub added: usize,
 }
 
@@ -351,7 +351,8 @@ pub(super) fn refitted_rotation(
             let order = setting.order();
             let conversion = Conversion::new(order, setting.tolerance, setting.rate, start);
             let made = convert(path, knots, &conversion);
-            (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error, made.added)
+            let added = made.keys_added();
+            (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error, added)
         }
     };
     Changed { controller, fate: Fate::Refitted, error: Some(error), added }
@@ -539,7 +540,7 @@ pub fn change_all(scene: &Scene, options: &ChangeOptions) -> (Scene, Ledger) {
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = times_added(changed.added);
+                let note = keys_added(changed.added);
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }

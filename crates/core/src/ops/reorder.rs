@@ -13,7 +13,7 @@ use super::mixing::share;
 use super::turn::Turning;
 use crate::address::{Addresses, NodeRef, matches};
 use crate::controller::{Controller, EulerCurves};
-use crate::curve::{Curve, Ticks};
+use crate::curve::Curve;
 use crate::evaluate::PropertySampler;
 use crate::fit::Handles;
 use crate::ledger::{Entry, Fate, Ledger};
@@ -392,7 +392,7 @@ pub struct OrderSurvey {
     pub closest: f64,
     /// The frame at which that is.
     pub frame: f64,
-    /// Key times of all takes and layers under the order; sampled values do not count.
+    /// Keys of all takes and layers under the order, each curve's own; sampled values do not count.
     pub keys: usize,
 }
 
@@ -498,18 +498,11 @@ fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64, handles: Option<Han
             for track in &on_node {
                 let turned = turning.apply(&track.controller, &rest);
                 let controller = turned.as_ref().map_or(&track.controller, |turned| &turned.controller);
-                survey.keys += key_times(controller);
+                survey.keys += controller.key_count();
             }
         }
     }
     moves.then_some(NodeSurvey { node, current, orders })
-}
-
-/// How many instants have keys in some channel.
-fn key_times(controller: &Controller) -> usize {
-    let times: BTreeSet<Ticks> =
-        controller.curves().iter().flat_map(|curve| curve.keys().iter().map(|key| key.time)).collect();
-    if controller.curves().is_empty() { controller.key_count() } else { times.len() }
 }
 
 /// How near a controller comes to the pole of each order, in order of [`RotationOrder::ALL`].

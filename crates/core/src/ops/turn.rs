@@ -2,7 +2,7 @@
 
 use glam::{DQuat, DVec3, DVec4};
 
-use super::channel::times_added;
+use super::channel::keys_added;
 use super::trace::Trace;
 use crate::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
@@ -212,12 +212,13 @@ impl Turning<'_> {
             converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
         }
         let mut notes = Vec::new();
+        let added = converted.keys_added();
         if converted.plainly > converted.added {
-            let added =
-                if converted.added == 0 { "no key times added".into() } else { times_added(converted.added) };
-            notes.push(format!("{added}, {} without weighted tangents", converted.plainly));
-        } else if converted.added > 0 {
-            notes.push(times_added(converted.added));
+            let moving = converted.curves.iter().filter(|curve| curve.keys().len() > 1).count();
+            let said = if added == 0 { "no keys added".into() } else { keys_added(added) };
+            notes.push(format!("{said}, {} without weighted tangents", moving * converted.plainly));
+        } else if added > 0 {
+            notes.push(keys_added(added));
         }
         let (distance, time) = converted.closest_to_pole;
         if distance < NEAR_POLE {

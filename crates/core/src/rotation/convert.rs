@@ -59,14 +59,21 @@ pub struct Converted {
     pub curves: [Curve; 3],
     /// The largest angle between source and result; its place is in ticks.
     pub error: MeasuredError,
-    /// How many key times were added.
+    /// At how many instants keys were added.
     pub added: usize,
-    /// How many it would be with plain handles.
+    /// At how many they would be with plain handles.
     pub plainly: usize,
     /// The least distance from the pole, in radians, and when, in ticks.
     pub closest_to_pole: (f64, f64),
     /// Instants where the path stops or turns exactly at the pole, so that a key has two values.
     pub split_at_pole: Vec<Ticks>,
+}
+
+impl Converted {
+    /// How many keys were added, counted on each of the three curves.
+    pub fn keys_added(&self) -> usize {
+        self.curves.iter().flat_map(Curve::keys).filter(|key| key.added).count()
+    }
 }
 
 /// Converts a path with keys at `knots`, in order of time, into curves of another order.

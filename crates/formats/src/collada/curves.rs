@@ -183,12 +183,12 @@ impl Sampler {
 
     /// The key times on the grid of a rate.
     pub fn times(&self, rate: FrameRate) -> Vec<Ticks> {
-        self.seconds.iter().map(|&second| grid::snapped(second, rate, slack(second))).collect()
+        grid::all_snapped(self.seconds.iter().map(|&second| (second, slack(second))), rate, grid::neighbours)
     }
 
     /// Whether all pieces are straight lines without a jump, so that evenly spaced keys may be samples.
     pub fn is_straight(&self) -> bool {
-        let meets = |pair: &[f64]| neighbours(pair[0], pair[1]);
+        let meets = |pair: &[f64]| grid::neighbours(pair[0], pair[1]);
         self.ways.iter().all(|way| *way == Way::Linear)
             && self.behaviours == (Behaviour::Held, Behaviour::Held)
             && !self.seconds.windows(2).any(meets)
@@ -243,7 +243,9 @@ impl Sampler {
                 key.tangent_in = left.tangent_in;
                 key.value_before = (left.value != key.value).then_some(left.value);
             }
-            if times.get(index + 1).is_some() && neighbours(self.seconds[index], self.seconds[index + 1]) {
+            if times.get(index + 1).is_some()
+                && grid::neighbours(self.seconds[index], self.seconds[index + 1])
+            {
                 left = Some(key);
                 continue;
             }
@@ -339,11 +341,6 @@ fn as_tangent((reach, rise): (Option<f64>, f64), gap: f64, factor: Factor) -> Ta
         Some(reach) if reach > 0.0 => Tangent::slope(factor.rise(rise) / reach),
         _ => Tangent::slope(factor.rise(rise) / third),
     }
-}
-
-/// Whether two times are neighbours in single precision: a jump.
-fn neighbours(a: f64, b: f64) -> bool {
-    (a as f32).to_bits().abs_diff((b as f32).to_bits()) <= 2
 }
 
 /// A word out of a file, short enough for a message.

@@ -412,22 +412,22 @@ impl Reader<'_> {
                 all.len()
             )));
         }
-        let mut times = Vec::with_capacity(seconds.len());
-        for (index, &second) in seconds.iter().enumerate() {
-            let time = grid::snapped(start + second, self.rate, f32_slack(second));
+        let with_slack = seconds.iter().map(|&second| (start + second, f32_slack(second)));
+        let is_jump = |a: f64, b: f64| grid::neighbours(a - start, b - start);
+        let times = grid::all_snapped(with_slack, self.rate, is_jump);
+        for (index, (&second, time)) in seconds.iter().zip(&times).enumerate() {
             if !time.is_allowed() {
                 return Err(fault(format!("key {index} lies more than 36 days from the start")));
             }
             if index > 0 && second <= seconds[index - 1] {
                 return Err(fault(format!("key {index} is not later than the key before it")));
             }
-            times.push(time);
         }
         // Two keys at neighbouring numbers in single precision are a jump.
-        let neighbours = |a: f64, b: f64| (b as f32).to_bits().abs_diff((a as f32).to_bits()) <= 2;
         let jumps = (0..seconds.len())
             .map(|index| {
-                let meets = seconds.get(index + 1).is_some_and(|next| neighbours(seconds[index], *next));
+                let meets =
+                    seconds.get(index + 1).is_some_and(|next| grid::neighbours(seconds[index], *next));
                 interpolation != Interpolation::Hold && meets
             })
             .collect();

@@ -365,14 +365,15 @@ impl Spline {
             _ => Tangent::slope(slope * rise * per_second),
         };
         let mut keys = Vec::with_capacity(self.knots.len());
-        for (index, knot) in self.knots.iter().enumerate() {
+        let seconds = self.knots.iter().map(|knot| (knot.time / rate.fps(), SLACK + knot.time.abs() * 1e-12));
+        let times = grid::all_snapped(seconds, rate, |_, _| false);
+        for ((index, knot), at) in self.knots.iter().enumerate().zip(times) {
             let before = index.checked_sub(1).map(|before| &self.knots[before]);
             let into = before
                 .filter(|before| before.way == Interpolation::Cubic)
                 .map(|before| knot.time - before.time);
             let next = self.knots.get(index + 1);
             let out = next.filter(|_| knot.way == Interpolation::Cubic).map(|next| next.time - knot.time);
-            let at = grid::snapped(knot.time / rate.fps(), rate, SLACK + knot.time.abs() * 1e-12);
             if !at.is_allowed() {
                 return Err("a knot lies more than 36 days from the start".to_owned());
             }
