@@ -192,3 +192,46 @@ fn files_that_end_early_and_names_that_are_nearly_right_are_said_so() {
         assert!(why.contains(near), "{line:?}: {why}");
     }
 }
+
+#[test]
+fn broken_files_say_where_and_what_in_words_of_this_program() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    succeed(at, &["convert", sample("bramble.ncurve").to_str().unwrap(), "whole.usda"]);
+    succeed(at, &["convert", sample("bramble.ncurve").to_str().unwrap(), "whole.dae"]);
+    let usd = std::fs::read_to_string(at.join("whole.usda")).unwrap();
+    let collada = std::fs::read_to_string(at.join("whole.dae")).unwrap();
+    // Behind the last spline, whose lines are read apart.
+    let late = usd.rfind("def Xform").unwrap();
+    let line = usd[..late].matches('\n').count() + 1;
+    let misspelt = format!("{}deff{}", &usd[..late], &usd[late + 3..]);
+    let table: [(&str, String, String); 11] = [
+        ("late.usda", misspelt, format!("late.usda:{line}: 'Xform' does not belong here")),
+        ("none.usda", "hello".into(), "does not begin with '#usda 1.0'".into()),
+        ("cut.usda", usd[..late].trim_end().to_owned(), "cut.usda".into()),
+        (
+            "word.usda",
+            "#usda 1.0\ndef Xform \"a\" {\n  double x = abc\n}".into(),
+            ":3: 'abc' does not".into(),
+        ),
+        ("kind.usda", "#usda 1.0\ndef Xform \"a\" {\n  wibble x = 1\n}".into(), ":3: ".into()),
+        ("cut.dae", collada[..collada.len() / 2].into(), "cut.dae: the file ends in the middle".into()),
+        (
+            "tag.dae",
+            collada.replacen("</animation>", "</animatio>", 1),
+            "</animatio> stands where </animation>".into(),
+        ),
+        ("sign.dae", collada.replacen("<node ", "<node & ", 1), ": is not XML here".into()),
+        ("name.dae", collada.replacen("name=\"", "name=\"&nope;", 1), "'&nope;' is no character".into()),
+        ("twice.dae", collada.replacen("<node ", "<node id=\"b\" ", 1), "'id' stands twice".into()),
+        ("text.dae", "hello".into(), "text.dae:1: is not XML here".into()),
+    ];
+    for (name, text, wanted) in table {
+        std::fs::write(at.join(name), text).unwrap();
+        let said = fail(at, &["inspect", name]);
+        assert!(said.contains(&wanted), "{name}: {said}");
+        let insides =
+            ["Token", "Punctuation", "Identifier", "ParseFloatError", "pseudo root", "stream", "tag,"];
+        assert!(insides.iter().all(|word| !said.contains(word)), "{name}: {said}");
+    }
+}

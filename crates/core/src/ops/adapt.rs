@@ -8,7 +8,7 @@ use std::collections::{HashMap, HashSet};
 use glam::{DQuat, DVec3, DVec4};
 
 use self::wholes::Wholes;
-use super::channel::{Tolerance, count, each_track, property, keys_added};
+use super::channel::{Tolerance, count, each_track, keys_added, property};
 use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
 use super::layers::{FlattenOptions, LayersError, flatten};
 use super::mixer::mixes_angles;

@@ -5,7 +5,7 @@
 use glam::DVec3;
 use thiserror::Error;
 
-use super::channel::{Tolerance, count, each_track, property, keys_added};
+use super::channel::{Tolerance, count, each_track, keys_added, property};
 use super::linear::{Sums, with_constants};
 use super::mixing::{of_one_type, share, stays_mixed};
 use super::trace::{Trace, union_times};

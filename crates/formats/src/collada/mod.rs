@@ -61,19 +61,41 @@ pub(crate) fn read_plain(text: &str, name: &str, rate: Option<FrameRate>) -> Res
 fn parsed(text: &str) -> Result<roxmltree::Document<'_>, Fault> {
     let options =
         roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
-    roxmltree::Document::parse_with_options(text, options)
-        .map_err(|error| Fault::on_line(error.pos().row as usize, plainly(&error)))
+    roxmltree::Document::parse_with_options(text, options).map_err(|error| match error {
+        roxmltree::Error::UnexpectedEndOfStream | roxmltree::Error::UnclosedRootNode => {
+            Fault::of_whole(plainly(&error))
+        }
+        _ => Fault::on_line(error.pos().row as usize, plainly(&error)),
+    })
 }
 
-/// An XML error in one line, without its place.
+/// What is wrong with an XML text, without its place.
 fn plainly(error: &roxmltree::Error) -> String {
+    use roxmltree::Error;
     match error {
-        roxmltree::Error::DtdDetected => "it has a DTD, which is not read: take the DOCTYPE out".to_owned(),
-        other => {
-            let text = other.to_string();
-            let plain = text.split(" at ").next().unwrap_or(&text);
-            format!("not well-formed XML: {plain}")
+        Error::DtdDetected => "it has a DTD, which is not read: take the DOCTYPE out".to_owned(),
+        Error::UnexpectedEndOfStream | Error::UnclosedRootNode | Error::NoRootNode => {
+            "the file ends in the middle: it was cut off, or not written to its end; make it again".to_owned()
         }
+        Error::UnexpectedCloseTag(open, close, _) => {
+            format!("</{close}> stands where </{open}> belongs: an element is not closed, or closed twice")
+        }
+        Error::UnknownEntityReference(name, _) => {
+            format!("'&{name};' is no character that XML knows: write '&amp;{name};' for the text itself")
+        }
+        Error::MalformedEntityReference(_) => "a lone '&' is not XML: write '&amp;'".to_owned(),
+        Error::DuplicatedAttribute(name, _) => format!("the attribute '{name}' stands twice in one element"),
+        Error::UnknownNamespace(prefix, _) => {
+            format!("the prefix '{prefix}' is not declared: give the root element an xmlns:{prefix}")
+        }
+        Error::InvalidAttributeValue(_) => "a '<' inside an attribute is not XML: write '&lt;'".to_owned(),
+        Error::NonXmlChar(sign, _) => {
+            format!("the character U+{:04X} may not stand in XML: take it out", u32::from(*sign))
+        }
+        Error::NodesLimitReached | Error::AttributesLimitReached | Error::NamespacesLimitReached => {
+            "it has more than four million elements: more than is read".to_owned()
+        }
+        _ => "is not XML here: elements are like <name attribute=\"value\">text</name>".to_owned(),
     }
 }
 

@@ -20,7 +20,7 @@ use std::io::Cursor;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
 
-use anyhow::{Context as _, ensure};
+use anyhow::{Context as _, anyhow, ensure};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use nimble_curve_core::address::NodeRef;
@@ -33,6 +33,7 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use nimble_curve_core::time::FrameRate;
 use openusd::sdf::{AbstractData, Data, Value};
+use openusd::usda::parser::{ErrorHighlight, Parser};
 use openusd::usdc::{CrateData, CrateFile, CrateWriter};
 use openusd::usdz::ArchiveWriter;
 
@@ -125,15 +126,61 @@ fn first_of_package(bytes: &[u8]) -> Result<&[u8], Fault> {
 
 fn text_data(text: &str) -> Result<(Data, Vec<spline::Spline>), Fault> {
     let cut = spline::cut(text)?;
-    let data = quietly(|| openusd::usda::parse(&cut.text))?;
-    Ok((data, cut.splines))
+    let mut parser = Parser::new(&cut.text);
+    let parsed = quietly(|| parser.parse());
+    match parsed {
+        Ok(specs) => Ok((Data::from_specs(specs), cut.splines)),
+        Err(fault) => Err(match parser.last_error_highlight() {
+            Some(place) => Fault::on_line(cut.own_line(place.line, text), of_text(&fault.message, &place)),
+            None => Fault::of_whole(of_beginning(&fault.message)),
+        }),
+    }
+}
+
+/// What the parser of texts complains of, in the words of this program.
+fn of_text(complaint: &str, place: &ErrorHighlight) -> String {
+    for start in ["Unsupported type: ", "Cannot parse value for unrecognized type: ", "Array of "] {
+        if let Some((_, kind)) = complaint.split_once(start) {
+            let kind = kind.split([':', ' ']).next().unwrap_or(kind);
+            return format!("values of the type '{kind}' cannot be read");
+        }
+    }
+    let rest: String = place.line_text.chars().skip(place.column.saturating_sub(1)).collect();
+    let is_name = |c: char| c.is_alphanumeric() || matches!(c, '_' | ':' | '.');
+    let word: String = match rest.chars().next() {
+        Some(first) if is_name(first) => rest.chars().take_while(|c| is_name(*c)).take(40).collect(),
+        Some(first) if !first.is_whitespace() => first.to_string(),
+        _ => return of_beginning(complaint),
+    };
+    if complaint.contains("magic token") {
+        return of_beginning(complaint);
+    }
+    if complaint.contains("Unexpected end") {
+        return format!(
+            "the file ends in the middle, after '{word}': it was cut off, or a bracket is missing"
+        );
+    }
+    format!("'{word}' does not belong here, or something is missing before it")
+}
+
+/// What is wrong where the parser has not come to any place.
+fn of_beginning(complaint: &str) -> String {
+    match complaint {
+        _ if complaint.contains("magic token") => {
+            "does not begin with '#usda 1.0': it is no text of USD".into()
+        }
+        _ if complaint.contains("Unsupported USDA version") => {
+            "is of another version than '#usda 1.0'".into()
+        }
+        _ => "the file ends in the middle: it was cut off, or a bracket is missing".into(),
+    }
 }
 
 /// What a binary layer says, as far as it is read here: values of other kinds, such as those of meshes, stay where they are.
 fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
     quietly(|| {
         check::tables(bytes)?;
-        let file = CrateFile::open(Cursor::new(bytes))?;
+        let file = CrateFile::open(Cursor::new(bytes)).map_err(|_| broken())?;
         let readable = check::fields(bytes, &file);
         // For each spec, by its path, the fields that can be read.
         let mut fields: HashMap<&str, HashMap<&str, bool>> = HashMap::with_capacity(file.specs.len());
@@ -150,7 +197,7 @@ fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
             }
             ensure!(fields.insert(path.as_str(), own).is_none(), "the spec '{path}' is there twice");
         }
-        let data = CrateData::open(Cursor::new(bytes), true)?;
+        let data = CrateData::open(Cursor::new(bytes), true).map_err(|_| broken())?;
         let mut made = Data::new();
         for path in data.spec_paths() {
             let Some(kind) = data.spec_type(&path) else { continue };
@@ -158,7 +205,7 @@ fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
             let mut read = Vec::new();
             for name in data.list_fields(&path).unwrap_or_default() {
                 let value = match known.is_some_and(|known| known.get(name.as_str()) == Some(&true)) {
-                    true => data.try_field(&path, &name)?.map(Cow::into_owned),
+                    true => data.try_field(&path, &name).map_err(|_| broken())?.map(Cow::into_owned),
                     false => None,
                 };
                 // That there is one is worth knowing, such as of references.
@@ -171,6 +218,11 @@ fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
         }
         Ok(made)
     })
+}
+
+/// In place of what the reader of binary layers says, which speaks of its own insides.
+fn broken() -> anyhow::Error {
+    anyhow!("it is broken: its tables do not fit together")
 }
 
 thread_local! {

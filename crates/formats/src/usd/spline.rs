@@ -20,6 +20,23 @@ pub struct Cut {
     pub text: String,
     /// The splines.
     pub splines: Vec<Spline>,
+    /// Where the text goes on behind each of them, and where it does so in the text that they were cut out of.
+    seams: Vec<(usize, usize)>,
+}
+
+impl Cut {
+    /// The line of the text that this was cut out of, by a line of this one; both count from 1.
+    pub fn own_line(&self, line: usize, whole: &str) -> usize {
+        let start = match line.checked_sub(2) {
+            Some(before) => {
+                self.text.match_indices('\n').nth(before).map_or(self.text.len(), |(at, _)| at + 1)
+            }
+            None => 0,
+        };
+        let seam = self.seams.partition_point(|(here, _)| *here <= start);
+        let (here, there) = seam.checked_sub(1).map_or((0, 0), |seam| self.seams[seam]);
+        lines(&whole[..there]) + lines(&self.text[here..start]) + 1
+    }
 }
 
 /// A spline as it stands, times in time codes.
@@ -57,7 +74,7 @@ struct Knot {
 /// Cuts the splines out of a text.
 pub fn cut(text: &str) -> Result<Cut, Fault> {
     let mut scanner = Scanner { text, at: 0 };
-    let mut made = Cut { text: String::with_capacity(text.len()), splines: Vec::new() };
+    let mut made = Cut { text: String::with_capacity(text.len()), splines: Vec::new(), seams: Vec::new() };
     let (mut copied, mut depth) = (0, 0_usize);
     let mut word_start = 0;
     while let Some(token) = scanner.token()? {
@@ -77,6 +94,7 @@ pub fn cut(text: &str) -> Result<Cut, Fault> {
                     made.splines.push(scanner.spline()?);
                     made.text.push_str(&format!("\nuniform string {name}:{MARK} = \"{number}\"\n"));
                     copied = scanner.at;
+                    made.seams.push((made.text.len(), copied));
                 }
                 // Where a statement's type starts, to be cut along with it.
                 word_start = scanner.at - word.len();
@@ -86,6 +104,11 @@ pub fn cut(text: &str) -> Result<Cut, Fault> {
     }
     made.text.push_str(&text[copied..]);
     Ok(made)
+}
+
+/// How many lines end in a text.
+fn lines(text: &str) -> usize {
+    text.bytes().filter(|byte| *byte == b'\n').count()
 }
 
 enum Token<'a> {
