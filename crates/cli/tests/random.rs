@@ -126,7 +126,7 @@ fn later(value: &mut serde_json::Value, by: f64) {
             for (name, value) in fields {
                 match (name.as_str(), value.as_f64()) {
                     ("frame" | "start", Some(frame)) => *value = serde_json::json!(frame + by),
-                    ("range", _) => {
+                    ("range" | "frames", _) => {
                         let ends = value.as_array_mut().unwrap().iter_mut();
                         ends.for_each(|end| *end = serde_json::json!(end.as_f64().unwrap() + by));
                     }

@@ -44,6 +44,47 @@ pub struct Curve {
     pub keys: Vec<Key>,
     pub before: Outside,
     pub after: Outside,
+    /// The clock of each piece; none for curves whose keys have no tension.
+    pub eases: Vec<Ease>,
+}
+
+/// A slow start and a slow end, as parts of a piece.
+#[derive(Clone, Copy, Debug)]
+pub struct Ease(f64, f64);
+
+impl Ease {
+    pub fn new(out: f64, into: f64) -> Ease {
+        let (out, into) = (out.clamp(0.0, 1.0), into.clamp(0.0, 1.0));
+        let too_much = (out + into).max(1.0);
+        Ease(out / too_much, into / too_much)
+    }
+
+    /// Where the piece is at a part of its time: a parabola, a line, a parabola, with one slope where they meet.
+    pub fn at(self, u: f64) -> f64 {
+        let Ease(out, into) = self;
+        let speed = 2.0 / (2.0 - out - into);
+        if u < out {
+            speed * u * u / (2.0 * out)
+        } else if u > 1.0 - into {
+            1.0 - speed * (1.0 - u) * (1.0 - u) / (2.0 * into)
+        } else {
+            speed * (u - out / 2.0)
+        }
+    }
+
+    /// The speed at the start and at the end.
+    fn ends(self) -> (f64, f64) {
+        let Ease(out, into) = self;
+        let speed = 2.0 / (2.0 - out - into);
+        (if out > 0.0 { 0.0 } else { speed }, if into > 0.0 { 0.0 } else { speed })
+    }
+}
+
+/// The instant that plays at another, between keys at some frames.
+pub fn eased(frames: &[f64], eases: &[Ease], frame: f64) -> f64 {
+    let Some(index) = frames.iter().rposition(|key| *key <= frame) else { return frame };
+    let (Some(ease), Some(next)) = (eases.get(index), frames.get(index + 1)) else { return frame };
+    frames[index] + ease.at((frame - frames[index]) / (next - frames[index])) * (next - frames[index])
 }
 
 pub fn outside(value: &Value) -> Outside {
@@ -118,8 +159,11 @@ impl Curve {
             (keys[index].into, keys[index].out) =
                 (found(&keys, index, into, true), found(&keys, index, out, false));
         }
+        if let Some(region) = value.get("inner_loop") {
+            keys = repeated(&keys, region);
+        }
         let behaviour = |name: &str| value.get(name).map_or(Outside::Held, outside);
-        Curve { keys, before: behaviour("before"), after: behaviour("after") }
+        Curve { keys, before: behaviour("before"), after: behaviour("after"), eases: Vec::new() }
     }
 
     pub fn at(&self, frame: f64) -> Option<f64> {
@@ -143,6 +187,7 @@ impl Curve {
         if frame >= last.frame {
             return Some(last.value);
         }
+        let frame = self.eased(frame);
         let index = self.keys.iter().rposition(|key| key.frame <= frame).unwrap_or(0);
         let (a, b) = (&self.keys[index], &self.keys[index + 1]);
         let gap = b.frame - a.frame;
@@ -185,6 +230,7 @@ impl Curve {
         if self.keys[index].frame != frame {
             return self.among(frame);
         }
+        // On a key every clock is on time.
         let Some(before) = index.checked_sub(1) else { return Some(self.keys[0].before) };
         match self.keys[before].way {
             Way::None => None,
@@ -193,7 +239,21 @@ impl Curve {
         }
     }
 
+    fn eased(&self, frame: f64) -> f64 {
+        if self.eases.is_empty() {
+            return frame;
+        }
+        let frames: Vec<f64> = self.keys.iter().map(|key| key.frame).collect();
+        eased(&frames, &self.eases, frame)
+    }
+
     fn end_slope(&self, at_last: bool) -> f64 {
+        let ends = if at_last { self.eases.last() } else { self.eases.first() }.map(|ease| ease.ends());
+        let speed = ends.map_or(1.0, |(start, end)| if at_last { end } else { start });
+        self.plain_end_slope(at_last) * speed
+    }
+
+    fn plain_end_slope(&self, at_last: bool) -> f64 {
         let count = self.keys.len();
         if count == 1 {
             let side = if at_last { self.keys[0].out } else { self.keys[0].into };
@@ -223,6 +283,39 @@ impl Curve {
             }
         }
     }
+}
+
+/// Keys with the pattern between two frames repeated: what lies where it repeats is hidden, and its first key closes the
+/// last round, leaving as the key that it hides did.
+fn repeated(keys: &[Key], region: &Value) -> Vec<Key> {
+    let frames = region["frames"].as_array().unwrap();
+    let (start, end) = (frames[0].as_f64().unwrap(), frames[1].as_f64().unwrap());
+    let count = |name: &str| region.get(name).and_then(Value::as_i64).unwrap_or(0);
+    let offset = region.get("offset").and_then(Value::as_f64).unwrap_or(0.0);
+    let (before, after, length) = (count("before"), count("after"), end - start);
+    let (first, last) = (start - length * before as f64, end + length * after as f64);
+    let moved = |key: &Key, round: i64| {
+        let up = offset * round as f64;
+        Key {
+            frame: key.frame + length * round as f64,
+            value: key.value + up,
+            before: key.before + up,
+            ..*key
+        }
+    };
+    let pattern: Vec<Key> =
+        keys.iter().filter(|key| start - 1e-9 <= key.frame && key.frame < end - 1e-9).copied().collect();
+    let mut all: Vec<Key> = keys.iter().filter(|key| key.frame < first - 1e-9).copied().collect();
+    for round in -before..=after {
+        all.extend(pattern.iter().map(|key| moved(key, round)));
+    }
+    let mut closing = moved(&pattern[0], after + 1);
+    if let Some(hidden) = keys.iter().find(|key| (key.frame - last).abs() < 1e-9) {
+        (closing.out, closing.way) = (hidden.out, hidden.way);
+    }
+    all.push(closing);
+    all.extend(keys.iter().filter(|key| key.frame > last + 1e-9).copied());
+    all
 }
 
 /// The handle of a tangent beside a gap.

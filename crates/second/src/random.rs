@@ -301,6 +301,9 @@ fn shift(mut curve: Value, by: f64) -> Value {
             }
         }
     }
+    if let Some(region) = curve.get_mut("inner_loop").and_then(Value::as_object_mut) {
+        region.remove("offset");
+    }
     curve
 }
 
@@ -371,6 +374,14 @@ pub fn curve(chance: &mut Chance, contents: &Contents, range: (i64, i64), size: 
         last = (last + chance.between(-size, size) * 0.5).clamp(-size, size);
     }
     let mut curve = json!({ "keys": keys });
+    if contents.outside && frames.len() > 2 && chance.one_in(8) {
+        let start = chance.below(frames.len() - 1);
+        let end = start + 1 + chance.below(frames.len() - 1 - start);
+        curve["inner_loop"] = json!({ "frames": [frames[start], frames[end]], "before": chance.below(2), "after": chance.below(3) });
+        if chance.one_in(2) {
+            curve["inner_loop"]["offset"] = json!(chance.between(-size, size) * 0.2);
+        }
+    }
     if contents.outside && chance.one_in(4) {
         let ways = [
             json!("linear"),
@@ -399,6 +410,7 @@ fn numbers(chance: &mut Chance, contents: &Contents, range: (i64, i64), width: u
                         json!({ "frame": frame, "value": value, "tension": chance.between(-0.5, 0.5), "bias": chance.between(-0.5, 0.5) })
                     })
                     .collect();
+                let keys = with_ease(keys, chance);
                 let mut body = serde_json::Map::new();
                 body.insert(kind.to_owned(), json!(keys));
                 return json!({ "tcb": body });
@@ -426,6 +438,20 @@ fn numbers(chance: &mut Chance, contents: &Contents, range: (i64, i64), width: u
     }
     let curves: Vec<Value> = (0..width).map(|_| curve(chance, contents, range, size)).collect();
     json!({ "components": curves })
+}
+
+/// Keys with tension, some of them with slow starts and ends.
+fn with_ease(mut keys: Vec<Value>, chance: &mut Chance) -> Vec<Value> {
+    if chance.one_in(3) {
+        for key in &mut keys {
+            for name in ["ease_in", "ease_out"] {
+                if chance.one_in(2) {
+                    key[name] = json!(chance.between(0.0, 0.8));
+                }
+            }
+        }
+    }
+    keys
 }
 
 fn samples(chance: &mut Chance, range: (i64, i64), kind: &str, width: usize, size: f64) -> Value {
@@ -469,7 +495,7 @@ fn rotation(chance: &mut Chance, contents: &Contents, range: (i64, i64), order: 
             let keys: Vec<Value> = (frames(chance, range, 2).into_iter())
                 .map(|frame| json!({ "frame": frame, "value": chance.turn(), "continuity": chance.between(-0.3, 0.3) }))
                 .collect();
-            json!({ "tcb": { "rotation": keys } })
+            json!({ "tcb": { "rotation": with_ease(keys, chance) } })
         }
         3 => {
             let order = order.unwrap_or_else(|| (*chance.of(&ORDERS)).to_owned());

@@ -7,7 +7,7 @@ use glam::{DAffine3, DMat3, DMat4, DQuat, DVec3};
 use serde_json::{Value as Json, json};
 
 use crate::curve::{Curve, outside};
-use crate::turn::{Turns, angles_near, arc, exp, log, log_near, of_angles, quat, shares};
+use crate::turn::{Turns, angles_near, arc, eases, exp, log, log_near, of_angles, quat, shares};
 
 /// What a property has at an instant.
 #[derive(Clone, Debug, PartialEq)]
@@ -803,6 +803,7 @@ fn tension(body: &Json) -> Vec<Curve> {
         let mut made = Curve::read(&json!({ "keys": own }));
         made.before = body.get("before").map_or(made.before, outside);
         made.after = body.get("after").map_or(made.after, outside);
+        made.eases = eases(keys);
         made
     };
     (0..width).map(curve).collect()

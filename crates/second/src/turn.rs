@@ -3,7 +3,7 @@
 use glam::{DQuat, DVec3, DVec4};
 use serde_json::Value;
 
-use crate::curve::{Outside, outside};
+use crate::curve::{Ease, Outside, eased, outside};
 
 pub fn axis(letter: char) -> usize {
     match letter {
@@ -95,6 +95,7 @@ pub struct Turns {
     pieces: Vec<Piece>,
     before: Outside,
     after: Outside,
+    eases: Vec<Ease>,
 }
 
 #[derive(Clone, Debug)]
@@ -104,6 +105,16 @@ enum Piece {
     Cubic(DVec4, DVec4),
     /// Angular velocities at both ends, in the keys' own frames, over the whole piece.
     Quad(DVec3, DVec3),
+}
+
+/// The clocks of the pieces between keys with tension; none where no key has ease.
+pub fn eases(keys: &[Value]) -> Vec<Ease> {
+    let number = |key: &Value, name: &str| key.get(name).and_then(Value::as_f64).unwrap_or(0.0);
+    let has_ease = |key: &Value| number(key, "ease_in") != 0.0 || number(key, "ease_out") != 0.0;
+    if !keys.iter().any(has_ease) {
+        return Vec::new();
+    }
+    keys.windows(2).map(|pair| Ease::new(number(&pair[0], "ease_out"), number(&pair[1], "ease_in"))).collect()
 }
 
 impl Turns {
@@ -156,7 +167,8 @@ impl Turns {
             });
         }
         let behaviour = |name: &str| body.get(name).map_or(Outside::Held, outside);
-        Turns { frames, values, pieces, before: behaviour("before"), after: behaviour("after") }
+        let eases = if is_tcb { eases(keys) } else { Vec::new() };
+        Turns { frames, values, pieces, before: behaviour("before"), after: behaviour("after"), eases }
     }
 
     pub fn frames(&self) -> &[f64] {
@@ -200,6 +212,7 @@ impl Turns {
     }
 
     fn among(&self, frame: f64) -> DQuat {
+        let frame = if self.eases.is_empty() { frame } else { eased(&self.frames, &self.eases, frame) };
         let last = self.frames.len() - 1;
         if frame >= self.frames[last] {
             return self.values[last];

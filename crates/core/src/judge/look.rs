@@ -56,6 +56,9 @@ const NOTHING: f64 = 1e-9;
 /// its source several times within a long piece.
 const APART: f64 = TICKS_PER_SECOND as f64 / 24.0;
 
+/// How many times looks that tell too little are halved.
+const REFINED: usize = 3;
+
 /// Where it is looked at between samples.
 const HALF: f64 = 0.5;
 
@@ -68,12 +71,14 @@ const BEFORE: f64 = 0.5;
 /// Looks at both sides over some instants in ascending order, each a first and a last time that cannot be told apart.
 pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
     let mut seen = Seen::default();
+    let mut pieces = Vec::new();
     for (index, &(first, last)) in knots.iter().enumerate() {
         let instant = match mode {
             Mode::Curves => last,
             _ => first,
         };
         let (from, own) = (sides.source(instant), sides.result(instant));
+        let begin = seen.at.len();
         seen.at.push((instant, sides.apart(&from, &own)));
         let Some(&(next, _)) = knots.get(index + 1) else { continue };
         if next - last <= 2.0 * BEFORE {
@@ -103,6 +108,9 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
                 let end = next - BEFORE;
                 let error = apart_at(sides, end);
                 seen.at.push((end, error));
+                if differs {
+                    pieces.push(begin..seen.at.len());
+                }
             }
             Mode::SameSamples => {}
             Mode::SampledSource => {
@@ -120,9 +128,49 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
         }
     }
     if mode == Mode::Curves {
+        refine(sides, pieces, &mut seen);
         climb(sides, knots, &mut seen);
     }
     seen
+}
+
+/// Looks between looks, where what was seen in the middle of three departs so far from what its neighbours let expect that
+/// more than the largest may lie beside it: handles that reach over their piece go up all but at once.
+fn refine(sides: &mut impl Sides, pieces: Vec<std::ops::Range<usize>>, seen: &mut Seen) {
+    let mut largest = seen.at.iter().map(|(_, error)| *error).fold(0.0, f64::max);
+    let mut looks: Vec<(f64, f64)> = Vec::new();
+    for piece in pieces {
+        looks.clear();
+        looks.extend_from_slice(&seen.at[piece]);
+        looks.sort_by(|a, b| a.0.total_cmp(&b.0));
+        for _ in 0..REFINED {
+            let known = looks.len();
+            let mut added_to = usize::MAX;
+            for index in 1..known.saturating_sub(1) {
+                let [a, middle, b] = [looks[index - 1], looks[index], looks[index + 1]];
+                let bend = (middle.1 - 0.5 * (a.1 + b.1)).abs();
+                let most = a.1.max(middle.1).max(b.1) + bend;
+                if most.is_nan() || most <= largest {
+                    continue;
+                }
+                for (pair, gap) in [(index - 1, [a, middle]), (index, [middle, b])] {
+                    if pair == added_to || gap[1].0 - gap[0].0 <= 2.0 * BEFORE {
+                        continue;
+                    }
+                    added_to = pair;
+                    let time = 0.5 * (gap[0].0 + gap[1].0);
+                    let error = apart_at(sides, time);
+                    largest = largest.max(error);
+                    looks.push((time, error));
+                }
+            }
+            if looks.len() == known {
+                break;
+            }
+            seen.at.extend_from_slice(&looks[known..]);
+            looks.sort_by(|a, b| a.0.total_cmp(&b.0));
+        }
+    }
 }
 
 /// In how many places a piece of some ticks is looked at.
