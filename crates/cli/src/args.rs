@@ -163,7 +163,7 @@ pub struct Unbake {
     pub file: PathBuf,
     #[command(flatten)]
     pub output: OutputArgs,
-    /// How far the result may be from the samples: angle of rotations, distance of positions, difference of scalars
+    /// How far the result may be from the samples: angle of rotations, distance of positions, difference of numbers
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
     pub tolerance: Tolerance,
     /// Another tolerance for some channels, by address or pattern with *: '*:foot_*:rotation=0.02deg'
@@ -570,9 +570,9 @@ pub enum Mode {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Rotations {
     /// Angle by angle
-    ByComponent,
+    Angles,
     /// As rotations
-    ByQuaternion,
+    Quaternions,
 }
 
 /// Draw curves with their keys, or a strip of poses, as .png or .svg

@@ -88,7 +88,7 @@ impl Promise {
     pub fn then(&self, next: &Promise) -> Promise {
         let (a, b) = (self.tolerance, next.tolerance);
         let tolerance =
-            Tolerance { angle: a.angle + b.angle, length: a.length + b.length, scalar: a.scalar + b.scalar };
+            Tolerance { angle: a.angle + b.angle, length: a.length + b.length, number: a.number + b.number };
         let both =
             |(a, b): (InWorld, InWorld)| InWorld { metres: a.metres + b.metres, angle: a.angle + b.angle };
         let after = |beside: &Beside| Beside { claim: beside.claim.then(&next.claim), ..beside.clone() };
@@ -133,7 +133,7 @@ impl Promise {
 }
 
 /// How far anything may be off that is the same but for rounding.
-pub const EXACT: Tolerance = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
+pub const EXACT: Tolerance = Tolerance { angle: 1e-6, length: 1e-6, number: 1e-6 };
 
 /// What a result was made of, and what was promised of it.
 #[derive(Clone, Copy, Debug)]
@@ -231,7 +231,7 @@ fn limits(tolerance: &Tolerance, world: Option<InWorld>, result: &Scene) -> Limi
     Limits {
         angle: of(Quantity::Angle),
         length: of(Quantity::Length),
-        scalar: of(Quantity::Scalar),
+        number: of(Quantity::Number),
         world: world.map_or(f64::INFINITY, in_units),
         world_turn: world.map_or(f64::INFINITY, |world| world.angle * slack),
         between: false,
@@ -299,7 +299,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         let limit = verdict.limits.of(error.quantity);
         error.largest > 1e-9 && !(limit.is_finite() && error.largest < TELLING * limit)
     };
-    let quantities = || [Quantity::Angle, Quantity::Length, Quantity::Scalar].into_iter();
+    let quantities = || [Quantity::Angle, Quantity::Length, Quantity::Number].into_iter();
     let farthest: Vec<String> = quantities()
         .filter_map(|quantity| verdict.worst(quantity, false))
         .filter(|(_, error)| is_telling(error))

@@ -35,7 +35,7 @@ pub fn frames(text: &str) -> Result<(f64, f64), String> {
 /// A tolerance: quantities separated by commas; kinds that are not given keep their default.
 pub fn tolerance(text: &str) -> Result<Tolerance, String> {
     // A lone number is nearly always an angle or a length whose unit was forgotten; beside others it is that of numbers.
-    if let Ok(Quantity::Scalar(_)) = parse(text)
+    if let Ok(Quantity::Number(_)) = parse(text)
         && !text.contains('%')
     {
         let text = text.trim();
@@ -43,7 +43,7 @@ pub fn tolerance(text: &str) -> Result<Tolerance, String> {
             "'{text}' has no unit: write {text}deg or {text}mm, or {text}% for numbers without one"
         ));
     }
-    let has_unit = |part: &str| part.contains('%') || !matches!(parse(part), Ok(Quantity::Scalar(_)));
+    let has_unit = |part: &str| part.contains('%') || !matches!(parse(part), Ok(Quantity::Number(_)));
     if !text.split(',').map(str::trim).any(has_unit) {
         return Err(format!("'{text}' has no units: write them like 0.05deg,0.1mm,0.001"));
     }
@@ -56,7 +56,7 @@ pub fn tolerance_over(mut tolerance: Tolerance, text: &str) -> Result<Tolerance,
         match parse(part)? {
             Quantity::Angle(radians) => tolerance.angle = radians,
             Quantity::Length(metres) => tolerance.length = metres,
-            Quantity::Scalar(number) => tolerance.scalar = number,
+            Quantity::Number(number) => tolerance.number = number,
         }
     }
     Ok(tolerance)
@@ -88,7 +88,7 @@ pub fn weight(text: &str) -> Result<f64, String> {
 /// A factor above zero.
 pub fn factor(text: &str) -> Result<f64, String> {
     match parse(text)? {
-        Quantity::Scalar(factor) => Ok(factor),
+        Quantity::Number(factor) => Ok(factor),
         _ => Err(format!("'{text}' is not a factor: write a number like 1.2, or 120%")),
     }
 }
@@ -99,7 +99,7 @@ enum Quantity {
     Angle(f64),
     /// Metres.
     Length(f64),
-    Scalar(f64),
+    Number(f64),
 }
 
 fn parse(text: &str) -> Result<Quantity, String> {
@@ -115,8 +115,8 @@ fn parse(text: &str) -> Result<Quantity, String> {
     match unit {
         "deg" | "°" => Ok(Quantity::Angle(number.to_radians())),
         "rad" => Ok(Quantity::Angle(number)),
-        "%" => Ok(Quantity::Scalar(number / 100.0)),
-        "" => Ok(Quantity::Scalar(number)),
+        "%" => Ok(Quantity::Number(number / 100.0)),
+        "" => Ok(Quantity::Number(number)),
         unit => Space::unit_metres(unit).map(|metres| Quantity::Length(number * metres)).ok_or_else(bad),
     }
 }
@@ -155,8 +155,8 @@ mod tests {
             ("180deg", Quantity::Angle(std::f64::consts::PI)),
             ("0.5 mm", Quantity::Length(0.0005)),
             ("1e-1cm", Quantity::Length(0.001)),
-            ("2%", Quantity::Scalar(0.02)),
-            ("0.25", Quantity::Scalar(0.25)),
+            ("2%", Quantity::Number(0.02)),
+            ("0.25", Quantity::Number(0.25)),
         ] {
             assert_eq!(parse(text), Ok(expected), "{text}");
         }
@@ -168,10 +168,10 @@ mod tests {
     #[test]
     fn a_tolerance_sets_the_kinds_it_names() {
         let found = tolerance("1rad, 3mm").unwrap();
-        assert_eq!((found.angle, found.length, found.scalar), (1.0, 0.003, Tolerance::default().scalar));
+        assert_eq!((found.angle, found.length, found.number), (1.0, 0.003, Tolerance::default().number));
         assert!(tolerance("1deg,").is_err());
         assert!(tolerance("0.1").unwrap_err().contains("0.1deg"));
-        assert_eq!(tolerance("1deg,0.1").unwrap().scalar, 0.1);
+        assert_eq!(tolerance("1deg,0.1").unwrap().number, 0.1);
         assert_eq!(weight("80%"), Ok(0.8));
         assert!(weight("80").unwrap_err().contains("80%"));
     }

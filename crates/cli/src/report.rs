@@ -24,7 +24,7 @@ pub fn amount(value: f64, quantity: Quantity, space: &Space) -> String {
                 _ => format!("{} mm", short(metres * 1000.0)),
             }
         }
-        Quantity::Scalar => short(value),
+        Quantity::Number => short(value),
     }
 }
 
@@ -61,7 +61,7 @@ pub fn kind_name(quantity: Quantity) -> &'static str {
     match quantity {
         Quantity::Angle => "rotation",
         Quantity::Length => "position",
-        Quantity::Scalar => "scalar",
+        Quantity::Number => "number",
     }
 }
 
@@ -102,7 +102,7 @@ impl ErrorJson {
         let (unit, factor) = match error.quantity {
             Quantity::Angle => ("deg", 1_f64.to_degrees()),
             Quantity::Length => ("mm", space.metres_per_unit * 1000.0),
-            Quantity::Scalar => ("", 1.0),
+            Quantity::Number => ("", 1.0),
         };
         ErrorJson { unit, largest: error.largest * factor, frame: error.frame, rms: error.rms() * factor }
     }
@@ -158,7 +158,7 @@ pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::
 }
 
 fn worst(ledger: &Ledger, space: &Space) -> (String, String) {
-    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Scalar] {
+    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Number] {
         if let Some(entry) = ledger.worst(quantity)
             && let Some(error) = entry.error
         {

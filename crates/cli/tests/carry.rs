@@ -136,7 +136,7 @@ fn the_authored_take_carries_with_the_map_as_it_is_proposed() {
     let smile = |scene: &Scene, node: &str, name: &str| {
         values(scene, node, name, [12.0 * scene.rate.fps() / 24.0].into_iter()).remove(0)
     };
-    let (Value::Scalar(a), Value::Scalar(b)) =
+    let (Value::Number(a), Value::Number(b)) =
         (smile(&before, "courier:face", "smile"), smile(&after, "Mask", "Smile"))
     else {
         panic!()
@@ -528,7 +528,7 @@ fn numbers_follow_gains_and_curves_of_values() {
         let frames = (4..388).map(|quarter| f64::from(quarter) / 4.0 * factor);
         values(scene, node, name, frames)
             .into_iter()
-            .map(|v| if let Value::Scalar(v) = v { v } else { panic!() })
+            .map(|v| if let Value::Number(v) = v { v } else { panic!() })
             .collect()
     };
     for (a, b) in numbers(&before, "courier:face", "smile").iter().zip(numbers(&after, "Mask", "Smile")) {

@@ -69,7 +69,7 @@ fn every_fault_of_the_faulty_file_is_found_at_its_place() {
         ("still-channel", "courier:tail_02:rotation"),
         ("near-pole", "courier:shoulder_l:rotation"),
         ("no-root", "courier:hips"),
-        ("helper-moves", "courier:head_end:rotation"),
+        ("locator-moves", "courier:head_end:rotation"),
         ("partial-weight", "second pass"),
         ("nearly-loops", "sway"),
     ];

@@ -223,7 +223,7 @@ fn skeletons_move_as_their_rigs_do_and_bring_the_curves_back() {
                     values(scene, &node, "smile", frames.iter().copied())
                 };
                 for (a, b) in smile(&source).into_iter().zip(smile(&found)) {
-                    let (Value::Scalar(a), Value::Scalar(b)) = (a, b) else { panic!("no numbers") };
+                    let (Value::Number(a), Value::Number(b)) = (a, b) else { panic!("no numbers") };
                     assert!((a - b).abs() < 1e-3, "{a} {b}");
                 }
                 let ledger = std::fs::read_to_string(&ledger).unwrap();

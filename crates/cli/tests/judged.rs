@@ -132,7 +132,7 @@ fn a_layer_that_mixes_angles_mixes_as_before_whatever_is_fitted_below() {
     let at = folder.path();
     let mut layered = one(&[("arm", "rotation", quaternion_samples(48))], range(0, 48));
     let track = lean(&layered.rigs[0]);
-    layered.takes[0].layers.push(added(RotationMixing::ByComponent, Weight::FULL, track));
+    layered.takes[0].layers.push(added(RotationMixing::Angles, Weight::FULL, track));
     save(&layered, &at.join("in.ncurve"));
     for (command, frames) in [
         (vec!["unbake", "in.ncurve", "-o", "out.ncurve", "--brief"], 0..=48),
@@ -164,7 +164,7 @@ fn a_baked_cycle_goes_on_round_after_it_is_fitted() {
     let keys = |f: &dyn Fn(f64) -> f64| {
         let key = |frame: i64| (frame, f(frame as f64), Interpolation::Linear);
         let keys: Vec<_> = (0..=24).map(key).collect();
-        curve(&keys).with_behaviours(Behaviour::LoopReset, Behaviour::LoopReset)
+        curve(&keys).with_behaviours(Behaviour::Loop, Behaviour::Loop)
     };
     let wave = |frame: f64| (frame / 24.0 * std::f64::consts::TAU).sin() * 0.6;
     let curves = [keys(&wave), keys(&|frame| wave(frame + 6.0)), keys(&|_| 0.1)];
@@ -196,7 +196,7 @@ fn a_layer_that_fades_out_leaves_whole_rows() {
         (24, 0.0, Interpolation::Linear),
     ]);
     let track = lean(&fading.rigs[0]);
-    fading.takes[0].layers.push(added(RotationMixing::ByQuaternion, Weight::Curve(weight), track));
+    fading.takes[0].layers.push(added(RotationMixing::Quaternions, Weight::Curve(weight), track));
     save(&fading, &at.join("in.ncurve"));
     succeed(at, &["layers", "flatten", "in.ncurve", "-o", "flat.ncurve"]);
     for file in ["flat.glb", "flat.dae", "flat.usda"] {
@@ -226,7 +226,7 @@ fn what_shows_through_a_gap_counts() {
         target: target(&layered.rigs[0], "hips", "translation"),
         controller: Controller::Components(vec![rise, still.clone(), still]),
     };
-    layered.takes[0].layers.push(added(RotationMixing::ByComponent, Weight::FULL, track));
+    layered.takes[0].layers.push(added(RotationMixing::Angles, Weight::FULL, track));
     save(&layered, &at.join("in.ncurve"));
     // At rest the hips are at 0: in the gap the layer alone shows.
     assert!((place(&layered, "hips", 5.0).x - 0.05).abs() < 1e-9);
@@ -275,7 +275,7 @@ fn a_single_key_that_loops_beside_others_goes_into_gltf() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     let only = curve(&[(3, 0.4, Interpolation::Cubic)])
-        .with_behaviours(Behaviour::LoopReset, Behaviour::LoopOscillate);
+        .with_behaviours(Behaviour::Loop, Behaviour::LoopOscillate);
     let way = curve(&[(0, 0.0, Interpolation::Linear), (12, 2.0, Interpolation::Linear)]);
     let controller = Controller::Components(vec![only, way, Curve::default()]);
     let own = one(&[("hips", "translation", controller)], range(0, 12));
@@ -426,7 +426,7 @@ fn a_result_beyond_its_limit_is_not_written_unless_accepted() {
     let mut own = one(&[("hips", "translation", moving())], range(0, 24));
     let controller = Controller::Quaternion(spin);
     let track = Track { target: target(&own.rigs[0], "arm", "rotation"), controller };
-    own.takes[0].layers.push(added(RotationMixing::ByQuaternion, Weight::Constant(0.3), track));
+    own.takes[0].layers.push(added(RotationMixing::Quaternions, Weight::Constant(0.3), track));
     save(&own, &at.join("in.ncurve"));
     let line = fail(at, &["convert", "in.ncurve", "cut.ncurve", "--frames", "20:24"]);
     assert!(line.contains("arm:rotation is off by") && line.contains("allowed"), "{line}");
@@ -560,7 +560,7 @@ fn errors_are_said_in_the_unit_of_the_scene() {
         target: target(&own.rigs[0], "hips", "translation"),
         controller: Controller::Components(vec![way, Curve::default(), Curve::default()]),
     };
-    own.takes[0].layers.push(added(RotationMixing::ByComponent, Weight::Curve(weight), track));
+    own.takes[0].layers.push(added(RotationMixing::Angles, Weight::Curve(weight), track));
     save(&own, &at.join("in.ncurve"));
     let printed = succeed(at, &["convert", "in.ncurve", "out.glb", "--json"]);
     let ledger: serde_json::Value = serde_json::from_str(&printed).unwrap();

@@ -68,7 +68,7 @@ fn the_authored_take_uses_every_controller_and_both_modes_and_poses_without_a_fl
     types.dedup();
     assert_eq!(types.len(), 9, "{types:?}");
     let tcb = |keys: &TcbKeys| match keys {
-        TcbKeys::Scalar(_) => 0,
+        TcbKeys::Number(_) => 0,
         TcbKeys::Vector(_) => 1,
         TcbKeys::Rotation(_) => 2,
     };
@@ -236,7 +236,7 @@ fn controllers_are_turned_on_request() {
     assert!(printed.contains("refitted"), "{printed}");
     let after = scene(&at.join("out.ncurve"));
     let smiles = values(&after, "courier:face", "smile", std::iter::once(12.0));
-    assert!(matches!(smiles[0], Value::Scalar(smile) if (smile - 0.9).abs() < 1e-3));
+    assert!(matches!(smiles[0], Value::Number(smile) if (smile - 0.9).abs() < 1e-3));
     let tcb =
         after.takes[0].tracks().filter(|(_, track)| matches!(track.controller, Controller::Tcb(_))).count();
     assert_eq!(tcb, 2, "the other two stay");

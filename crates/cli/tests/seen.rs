@@ -30,7 +30,7 @@ fn vectors(scene: &Scene, node: &str, property: &str, frames: &[f64]) -> Vec<DVe
 
 /// One node with a list of steps: it turns about a pivot, holding, jumping and swinging.
 fn about_a_pivot() -> serde_json::Value {
-    let angles = json!({ "euler": { "order": "xyz", "z": { "keys": [
+    let angles = json!({ "angles": { "order": "xyz", "z": { "keys": [
         { "frame": 0, "value": 0, "interpolation": "hold" },
         { "frame": 6, "value": 65, "interpolation": "linear" },
         { "frame": 12, "value": 5, "slope": 0 },

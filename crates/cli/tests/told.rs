@@ -15,7 +15,7 @@ fn write(at: &Path, name: &str, scene: &Value) {
 
 /// A body whose arm swings a hand over more than a metre, or a rig of controls whose hand stands beside the body.
 fn rig(hand_stands_on: &str, is_moved: bool) -> Value {
-    let turn = json!({ "euler": { "order": "xyz", "z": { "keys": [
+    let turn = json!({ "angles": { "order": "xyz", "z": { "keys": [
         { "frame": 0, "value": 0, "slope": 0 }, { "frame": 12, "value": 100, "slope": 0 },
     ] } } });
     let tracks =
@@ -89,7 +89,7 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
     let at = folder.path();
     write(at, "body.ncurve", &rig("arm", true));
     let mut layered = rig("arm", true);
-    let lift = json!({ "euler": { "order": "xyz", "x": { "keys": [
+    let lift = json!({ "angles": { "order": "xyz", "x": { "keys": [
         { "frame": 0, "value": 40, "slope": 0 }, { "frame": 12, "value": 55, "slope": 0 },
     ] } } });
     let layers = layered["takes"][0]["layers"].as_array_mut().unwrap();

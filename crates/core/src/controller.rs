@@ -14,7 +14,7 @@ use crate::value::Value;
 pub enum Controller {
     /// One value throughout.
     Constant(Value),
-    /// One curve a component: one for a scalar, three for a vector, sixteen for a matrix by columns. A curve
+    /// One curve a component: one for a number, three for a vector, sixteen for a matrix by columns. A curve
     /// without keys leaves its component at rest.
     Components(Vec<Curve>),
     /// Curves of three Euler angles.
@@ -116,7 +116,7 @@ pub struct TcbCurve {
 #[derive(Clone, Debug, PartialEq)]
 pub enum TcbKeys {
     /// Numbers.
-    Scalar(Vec<TcbKey<f64>>),
+    Number(Vec<TcbKey<f64>>),
     /// Vectors.
     Vector(Vec<TcbKey<DVec3>>),
     /// Rotations.
@@ -127,7 +127,7 @@ pub enum TcbKeys {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SampleKind {
     /// One number a sample.
-    Scalar,
+    Number,
     /// Three numbers a sample.
     Vector,
     /// Three Euler angles a sample, in radians, by axis.
@@ -142,7 +142,7 @@ impl SampleKind {
     /// How many numbers a sample has.
     pub fn width(self) -> usize {
         match self {
-            SampleKind::Scalar => 1,
+            SampleKind::Number => 1,
             SampleKind::Vector | SampleKind::Euler(_) => 3,
             SampleKind::Quaternion => 4,
             SampleKind::Matrix => 16,
@@ -349,7 +349,7 @@ impl Controller {
             Controller::Euler(euler) => euler.curves.iter().map(|c| c.keys().len()).sum(),
             Controller::Quaternion(curve) => curve.keys.len(),
             Controller::Tcb(curve) => match &curve.keys {
-                TcbKeys::Scalar(keys) => keys.len(),
+                TcbKeys::Number(keys) => keys.len(),
                 TcbKeys::Vector(keys) => keys.len(),
                 TcbKeys::Rotation(keys) => keys.len(),
             },
@@ -397,7 +397,7 @@ impl Controller {
             Controller::Components(_) | Controller::Euler(_) => self.curves().iter().map(of_curve).collect(),
             Controller::Quaternion(curve) => vec![curve.keys.iter().map(|key| key.time).collect()],
             Controller::Tcb(curve) => vec![match &curve.keys {
-                TcbKeys::Scalar(keys) => keys.iter().map(|key| key.time).collect(),
+                TcbKeys::Number(keys) => keys.iter().map(|key| key.time).collect(),
                 TcbKeys::Vector(keys) => keys.iter().map(|key| key.time).collect(),
                 TcbKeys::Rotation(keys) => keys.iter().map(|key| key.time).collect(),
             }],
@@ -422,7 +422,7 @@ impl Controller {
             Controller::Euler(euler) => union(&mut euler.curves.iter().map(Curve::range)),
             Controller::Quaternion(curve) => ends(&mut curve.keys.iter().map(|key| key.time)),
             Controller::Tcb(curve) => match &curve.keys {
-                TcbKeys::Scalar(keys) => ends(&mut keys.iter().map(|key| key.time)),
+                TcbKeys::Number(keys) => ends(&mut keys.iter().map(|key| key.time)),
                 TcbKeys::Vector(keys) => ends(&mut keys.iter().map(|key| key.time)),
                 TcbKeys::Rotation(keys) => ends(&mut keys.iter().map(|key| key.time)),
             },

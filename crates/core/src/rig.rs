@@ -19,12 +19,21 @@ pub enum NodeKind {
     Joint,
     /// What an animator grabs.
     Control,
-    /// Needed by the rig, not by whoever receives the animation: end sites, aim points.
-    Helper,
+    /// Where a chain ends: an end site, the tip of a finger. It moves with its parent alone.
+    End,
+    /// A place that the rig needs, and whoever receives the animation does not: an aim point, a pivot.
+    Locator,
     /// Carries the whole character.
     Root,
     /// Anything else.
     Other,
+}
+
+impl NodeKind {
+    /// Whether it is there for the rig alone, not for whoever receives the animation: ends and locators.
+    pub fn is_support(self) -> bool {
+        matches!(self, NodeKind::End | NodeKind::Locator)
+    }
 }
 
 /// How a node takes over the scale of its parent.
@@ -123,7 +132,7 @@ pub struct Attribute {
 #[derive(Clone, Debug, PartialEq)]
 pub enum AttributeKind {
     /// One number.
-    Scalar {
+    Number {
         /// The value where no track drives it.
         default: f64,
         /// The least value, if limited.

@@ -85,9 +85,9 @@ pub enum LayerMode {
 pub enum RotationMixing {
     /// Angle by angle.
     #[default]
-    ByComponent,
+    Angles,
     /// As rotations.
-    ByQuaternion,
+    Quaternions,
 }
 
 /// One layer of a take.
@@ -113,7 +113,7 @@ impl Layer {
         Layer {
             name: "base".into(),
             mode: LayerMode::Override,
-            rotations: RotationMixing::ByComponent,
+            rotations: RotationMixing::Angles,
             weight: Weight::FULL,
             muted: false,
             tracks,
@@ -155,7 +155,7 @@ pub struct Track {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PropertyKind {
     /// One number.
-    Scalar(Quantity),
+    Number(Quantity),
     /// Three numbers that add up.
     Vector(Quantity),
     /// Three factors, which multiply.
@@ -172,9 +172,9 @@ impl PropertyKind {
     /// What its numbers measure.
     pub fn quantity(self) -> Quantity {
         match self {
-            PropertyKind::Scalar(quantity) | PropertyKind::Vector(quantity) => quantity,
+            PropertyKind::Number(quantity) | PropertyKind::Vector(quantity) => quantity,
             PropertyKind::Rotation => Quantity::Angle,
-            PropertyKind::Scale | PropertyKind::Matrix | PropertyKind::Discrete => Quantity::Scalar,
+            PropertyKind::Scale | PropertyKind::Matrix | PropertyKind::Discrete => Quantity::Number,
         }
     }
 }
@@ -214,15 +214,15 @@ impl Rig {
         if let Some(op) = node.op(property) {
             return Some(match op.value {
                 OpValue::Translate(_) => PropertyKind::Vector(Quantity::Length),
-                OpValue::RotateAxis { .. } => PropertyKind::Scalar(Quantity::Angle),
+                OpValue::RotateAxis { .. } => PropertyKind::Number(Quantity::Angle),
                 OpValue::Rotate { .. } | OpValue::Orient(_) => PropertyKind::Rotation,
                 OpValue::Scale(_) => PropertyKind::Scale,
-                OpValue::Shear(_) => PropertyKind::Vector(Quantity::Scalar),
+                OpValue::Shear(_) => PropertyKind::Vector(Quantity::Number),
                 OpValue::Matrix(_) => PropertyKind::Matrix,
             });
         }
         Some(match &node.attribute(property)?.kind {
-            AttributeKind::Scalar { quantity, .. } => PropertyKind::Scalar(*quantity),
+            AttributeKind::Number { quantity, .. } => PropertyKind::Number(*quantity),
             AttributeKind::Vector { quantity, .. } => PropertyKind::Vector(*quantity),
             _ => PropertyKind::Discrete,
         })
@@ -234,7 +234,7 @@ impl Rig {
         if let Some(op) = node.op(property) {
             return Some(match op.value {
                 OpValue::Translate(v) | OpValue::Scale(v) | OpValue::Shear(v) => Value::Vector(v),
-                OpValue::RotateAxis { angle, .. } => Value::Scalar(angle),
+                OpValue::RotateAxis { angle, .. } => Value::Number(angle),
                 OpValue::Rotate { order, angles } => Value::Euler { order, angles },
                 OpValue::Orient(q) => Value::Quaternion(q),
                 OpValue::Matrix(m) => Value::Matrix(Box::new(m)),
@@ -242,7 +242,7 @@ impl Rig {
         }
         let attribute = node.attribute(property)?;
         Some(match &attribute.kind {
-            AttributeKind::Scalar { default, .. } => Value::Scalar(*default),
+            AttributeKind::Number { default, .. } => Value::Number(*default),
             AttributeKind::Vector { default, .. } => Value::Vector(*default),
             discrete => Value::Discrete(discrete.discrete_default()?),
         })

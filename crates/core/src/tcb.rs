@@ -103,7 +103,7 @@ impl TcbCurve {
     /// Without ease the curves alone are the whole, exactly.
     pub fn numbers(&self) -> Option<TcbNumbers> {
         match &self.keys {
-            TcbKeys::Scalar(keys) => Some(self.components(keys, 1, |value, _| *value)),
+            TcbKeys::Number(keys) => Some(self.components(keys, 1, |value, _| *value)),
             TcbKeys::Vector(keys) => Some(self.components(keys, 3, |value, axis| value[axis])),
             TcbKeys::Rotation(_) => None,
         }
@@ -112,7 +112,7 @@ impl TcbCurve {
     /// Whether no key has ease.
     pub fn is_without_ease(&self) -> bool {
         match &self.keys {
-            TcbKeys::Scalar(keys) => !keys.iter().any(TcbKey::has_ease),
+            TcbKeys::Number(keys) => !keys.iter().any(TcbKey::has_ease),
             TcbKeys::Vector(keys) => !keys.iter().any(TcbKey::has_ease),
             TcbKeys::Rotation(keys) => !keys.iter().any(TcbKey::has_ease),
         }
@@ -178,7 +178,7 @@ mod tests {
     }
 
     fn scalar(keys: Vec<TcbKey<f64>>, behaviour: Behaviour) -> TcbCurve {
-        TcbCurve { keys: TcbKeys::Scalar(keys), before: behaviour, after: behaviour }
+        TcbCurve { keys: TcbKeys::Number(keys), before: behaviour, after: behaviour }
     }
 
     fn any_shape() -> impl Strategy<Value = [f64; 3]> {
@@ -251,8 +251,8 @@ mod tests {
             };
             let inside = at(Behaviour::Held, u);
             let far = 2.0 * turn as f64 + u;
-            prop_assert!((at(Behaviour::LoopReset, far) - inside).abs() < 1e-6);
-            prop_assert!((at(Behaviour::LoopRepeat, far) - inside - turn as f64).abs() < 1e-6);
+            prop_assert!((at(Behaviour::Loop, far) - inside).abs() < 1e-6);
+            prop_assert!((at(Behaviour::LoopOffset, far) - inside - turn as f64).abs() < 1e-6);
             prop_assert!((at(Behaviour::LoopOscillate, 4.0 * turn as f64 - u) - inside).abs() < 1e-6);
         }
     }

@@ -107,7 +107,7 @@ fn wrong_with_node(node: &Node) -> Option<&'static str> {
     });
     let attributes = node.attributes.iter().find_map(|attribute| {
         let finite = match &attribute.kind {
-            AttributeKind::Scalar { default, min, max, .. } => {
+            AttributeKind::Number { default, min, max, .. } => {
                 [Some(*default), *min, *max].into_iter().flatten().all(f64::is_finite)
             }
             AttributeKind::Vector { default, .. } => default.is_finite(),
@@ -122,7 +122,7 @@ fn wrong_with_node(node: &Node) -> Option<&'static str> {
 pub fn fits(controller: &Controller, kind: PropertyKind) -> bool {
     use PropertyKind as Kind;
     let wide = |count: usize| match kind {
-        Kind::Scalar(_) => count == 1,
+        Kind::Number(_) => count == 1,
         Kind::Vector(_) | Kind::Scale => count == 3,
         Kind::Matrix => count == 16,
         Kind::Rotation | Kind::Discrete => false,
@@ -130,7 +130,7 @@ pub fn fits(controller: &Controller, kind: PropertyKind) -> bool {
     match controller {
         Controller::Constant(value) => matches!(
             (value, kind),
-            (Value::Scalar(_), Kind::Scalar(_))
+            (Value::Number(_), Kind::Number(_))
                 | (Value::Vector(_), Kind::Vector(_) | Kind::Scale)
                 | (Value::Euler { .. } | Value::Quaternion(_), Kind::Rotation)
                 | (Value::Matrix(_), Kind::Matrix)
@@ -140,7 +140,7 @@ pub fn fits(controller: &Controller, kind: PropertyKind) -> bool {
         Controller::Euler(_) | Controller::Quaternion(_) => kind == Kind::Rotation,
         Controller::Tcb(curve) => matches!(
             (&curve.keys, kind),
-            (TcbKeys::Scalar(_), Kind::Scalar(_))
+            (TcbKeys::Number(_), Kind::Number(_))
                 | (TcbKeys::Vector(_), Kind::Vector(_) | Kind::Scale)
                 | (TcbKeys::Rotation(_), Kind::Rotation)
         ),
@@ -177,7 +177,7 @@ fn wrong_with_controller(controller: &Controller) -> Option<&'static str> {
             wrong_with_times(curve.keys.iter().map(|key| key.time))
         }
         Controller::Tcb(curve) => match &curve.keys {
-            TcbKeys::Scalar(keys) => wrong_with_times(keys.iter().map(|key| key.time))
+            TcbKeys::Number(keys) => wrong_with_times(keys.iter().map(|key| key.time))
                 .or_else(|| (!keys.iter().all(|key| key.value.is_finite())).then_some(NOT_FINITE)),
             TcbKeys::Vector(keys) => wrong_with_times(keys.iter().map(|key| key.time))
                 .or_else(|| (!keys.iter().all(|key| key.value.is_finite())).then_some(NOT_FINITE)),
@@ -285,7 +285,7 @@ mod tests {
         };
         let euler = SampleKind::Euler(RotationOrder::Xyz);
         for (property, controller, expected) in [
-            ("translation", samples(SampleKind::Scalar, vec![1.0]), "does not fit"),
+            ("translation", samples(SampleKind::Number, vec![1.0]), "does not fit"),
             ("translation", samples(SampleKind::Vector, vec![1.0, 2.0]), "not whole"),
             ("translation", samples(SampleKind::Vector, vec![1.0, 2.0, f64::NAN]), "not finite"),
             ("rotation", samples(SampleKind::Quaternion, vec![0.0; 4]), "without length"),

@@ -14,14 +14,14 @@ pub enum Quantity {
     Length,
     /// A number without a unit: scale factors, weights, face controls.
     #[default]
-    Scalar,
+    Number,
 }
 
 /// The value of a property at an instant.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Value {
     /// One number.
-    Scalar(f64),
+    Number(f64),
     /// Three numbers.
     Vector(DVec3),
     /// Euler angles in radians, by axis.
@@ -60,7 +60,7 @@ impl Value {
     /// The numbers in the value; `None` for discrete ones.
     pub fn numbers(&self) -> Option<Vec<f64>> {
         Some(match self {
-            Value::Scalar(v) => vec![*v],
+            Value::Number(v) => vec![*v],
             Value::Vector(v) | Value::Euler { angles: v, .. } => v.to_array().to_vec(),
             Value::Quaternion(q) => q.to_array().to_vec(),
             Value::Matrix(m) => m.to_cols_array().to_vec(),

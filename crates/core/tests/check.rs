@@ -62,7 +62,7 @@ impl Figure {
         ] {
             let kind = match name {
                 "root" => NodeKind::Root,
-                "tip" => NodeKind::Helper,
+                "tip" => NodeKind::End,
                 _ => NodeKind::Joint,
             };
             let node = Node::new(name, kind, DVec3::from_array(place), RotationOrder::Xyz);
@@ -138,11 +138,11 @@ impl Figure {
     fn attribute(&mut self, max: f64) {
         self.node("head").attributes = vec![Attribute {
             name: "smile".into(),
-            kind: AttributeKind::Scalar {
+            kind: AttributeKind::Number {
                 default: 0.0,
                 min: Some(0.0),
                 max: Some(max),
-                quantity: Quantity::Scalar,
+                quantity: Quantity::Number,
             },
         }];
         self.drive(
@@ -448,7 +448,7 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             |f| f.slide(&[(1.0, 0.0), (48.0, 2.0)]),
         ),
         (
-            Code::HelperMoves,
+            Code::LocatorMoves,
             "tip:rotation",
             None,
             |f| f.drive("tip", "rotation", euler(0, &[(1.0, 0.0), (48.0, 9.0)])),

@@ -72,14 +72,14 @@ fn stack(controller: Controller, weight: Weight) -> Controller {
 
 /// Every type of controller on a number and on a rotation, by its name in the table.
 fn sources() -> Vec<(&'static str, PropertyKind, Value, Controller)> {
-    let number = PropertyKind::Scalar(Quantity::Scalar);
-    let at_zero = Value::Scalar(0.0);
+    let number = PropertyKind::Number(Quantity::Number);
+    let at_zero = Value::Number(0.0);
     let rotation = Value::Euler { order: RotationOrder::Zxy, angles: DVec3::ZERO };
     let numbers = |values: Vec<f64>, kind| Samples { start: RATE.ticks(0), rate: RATE, kind, values };
     let samples = || {
         let cursor = wave();
         let values = (0..=48).map(|frame| cursor.value_at(RATE.ticks(frame).as_f64()).unwrap()).collect();
-        Controller::Samples(numbers(values, SampleKind::Scalar))
+        Controller::Samples(numbers(values, SampleKind::Number))
     };
     let rotation_samples = || {
         let path = quaternion_keys(QuaternionInterpolation::Squad);
@@ -107,10 +107,10 @@ fn sources() -> Vec<(&'static str, PropertyKind, Value, Controller)> {
         [(0, q([0.0; 3])), (14, q([0.4, 0.3, 0.0])), (33, q([-0.2, 0.5, 0.3])), (48, q([0.1, 0.0, 0.0]))];
     let heights = [(0, 0.0), (14, 0.7), (33, -0.2), (48, 0.1)];
     let of_number = vec![
-        ("constant", Controller::Constant(Value::Scalar(0.5))),
+        ("constant", Controller::Constant(Value::Number(0.5))),
         ("component curves", Controller::Components(vec![wave()])),
-        ("tension-continuity-bias", tcb_curve(TcbKeys::Scalar(tcb(&heights, 0.0)))),
-        ("tension-continuity-bias, eased", tcb_curve(TcbKeys::Scalar(tcb(&heights, 0.4)))),
+        ("tension-continuity-bias", tcb_curve(TcbKeys::Number(tcb(&heights, 0.0)))),
+        ("tension-continuity-bias, eased", tcb_curve(TcbKeys::Number(tcb(&heights, 0.4)))),
         ("samples", samples()),
         ("stack, constant weights", stack(Controller::Components(vec![wave()]), Weight::FULL)),
         ("stack, animated weights", stack(Controller::Components(vec![wave()]), fade())),
@@ -222,12 +222,12 @@ fn the_table_in_the_docs_is_what_happens() {
 
 #[test]
 fn what_never_moves_becomes_a_constant() {
-    let number = PropertyKind::Scalar(Quantity::Scalar);
+    let number = PropertyKind::Number(Quantity::Number);
     let still = Controller::Components(vec![curve(&[(0, 2.0), (10, 2.0)])]);
-    let changed = change(&still, Form::Constant, &setting(number, &Value::Scalar(0.0))).unwrap();
+    let changed = change(&still, Form::Constant, &setting(number, &Value::Number(0.0))).unwrap();
     assert_eq!(
         (changed.controller, changed.fate),
-        (Controller::Constant(Value::Scalar(2.0)), Fate::Remapped)
+        (Controller::Constant(Value::Number(2.0)), Fate::Remapped)
     );
     let keys = tcb(&[(0, DQuat::IDENTITY), (20, DQuat::IDENTITY)], 0.3);
     let rest = Value::Euler { order: RotationOrder::Xyz, angles: DVec3::ZERO };

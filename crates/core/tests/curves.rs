@@ -100,8 +100,8 @@ proptest! {
         let expected = curve.value_at(inside).unwrap();
         // At jumps and ends a rounded time may fall on the other side.
         prop_assume!(curve.keys().iter().all(|key| (key.time.as_f64() - inside).abs() > 1.0));
-        prop_assert!((value(Behaviour::LoopReset, far) - expected).abs() < tolerance);
-        prop_assert!((value(Behaviour::LoopRepeat, far) - expected - turn as f64 * climb).abs() < tolerance);
+        prop_assert!((value(Behaviour::Loop, far) - expected).abs() < tolerance);
+        prop_assert!((value(Behaviour::LoopOffset, far) - expected - turn as f64 * climb).abs() < tolerance);
         let mirrored = start + 2.0 * turn as f64 * period - part * period;
         prop_assert!((value(Behaviour::LoopOscillate, mirrored) - expected).abs() < tolerance);
     }
@@ -401,10 +401,10 @@ fn sums_that_are_no_plain_cubics_are_refused() {
     let weighted = Curve::new(keys).unwrap();
     assert!(combine(&[(1.0, &plain), (1.0, &weighted)], 0.0).is_none());
     assert!(combine(&[(2.0, &weighted)], 1.0).is_some(), "alone it is only scaled");
-    let looped = plain.clone().with_behaviours(Behaviour::Held, Behaviour::LoopRepeat);
+    let looped = plain.clone().with_behaviours(Behaviour::Held, Behaviour::LoopOffset);
     assert!(combine(&[(1.0, &plain), (1.0, &looped)], 0.0).is_none());
     let same =
-        curve(&[(0, 2.0), (4, 5.0), (10, 1.0)]).with_behaviours(Behaviour::Held, Behaviour::LoopRepeat);
+        curve(&[(0, 2.0), (4, 5.0), (10, 1.0)]).with_behaviours(Behaviour::Held, Behaviour::LoopOffset);
     let sum = combine(&[(1.0, &same), (1.0, &looped)], 0.0).unwrap();
-    assert_eq!(sum.after, Behaviour::LoopRepeat);
+    assert_eq!(sum.after, Behaviour::LoopOffset);
 }

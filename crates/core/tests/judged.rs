@@ -37,7 +37,7 @@ fn limits(tolerance: &Tolerance, scene: &Scene) -> Limits {
     Limits {
         angle: of(Quantity::Angle),
         length: of(Quantity::Length),
-        scalar: of(Quantity::Scalar),
+        number: of(Quantity::Number),
         ..Limits::NONE
     }
 }
@@ -207,7 +207,7 @@ proptest! {
     fn another_space_is_the_same(scene in any_scene(WHOLE).prop_map(without_parts), up in one_of(vec![UpAxis::X, UpAxis::Y, UpAxis::Z])) {
         let space = Space { metres_per_unit: 0.01, up, handedness: Handedness::Left };
         let (result, ledger) = in_space(&scene, &space);
-        let exact = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
+        let exact = Tolerance { angle: 1e-6, length: 1e-6, number: 1e-6 };
         passes((&scene, &result), &judged(&scene, &result, &ledger, &exact))?;
     }
 
@@ -256,7 +256,7 @@ proptest! {
     #[test]
     fn samples_are_the_same_where_they_are(scene in any_scene(WHOLE).prop_map(without_parts)) {
         let (result, ledger) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
-        let exact = Tolerance { angle: 1e-6, length: 1e-6, scalar: 1e-6 };
+        let exact = Tolerance { angle: 1e-6, length: 1e-6, number: 1e-6 };
         let mut claim = Claim::same(&scene, &result).excusing(&scene, &ledger);
         claim.sampling = Sampling::Result;
         passes((&scene, &result), &judge(&scene, &result, &claim, limits(&exact, &scene), 1.0))?;

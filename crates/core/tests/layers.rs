@@ -16,7 +16,7 @@ use nimble_curve_core::value::Value;
 use proptest::prelude::*;
 
 fn layer(name: &str, mode: LayerMode, weight: Weight, tracks: Vec<Track>) -> Layer {
-    Layer { name: name.into(), mode, rotations: RotationMixing::ByComponent, weight, muted: false, tracks }
+    Layer { name: name.into(), mode, rotations: RotationMixing::Angles, weight, muted: false, tracks }
 }
 
 fn constant(value: f64) -> Curve {
@@ -33,7 +33,7 @@ fn euler(order: RotationOrder, curves: [Curve; 3]) -> Controller {
 }
 
 fn number(value: &Value) -> f64 {
-    let Value::Scalar(number) = value else { panic!("{value:?}") };
+    let Value::Number(number) = value else { panic!("{value:?}") };
     *number
 }
 
@@ -90,7 +90,7 @@ proptest! {
             track("scale", Controller::Components(vec![over.affine(0.2, 1.5), constant(1.0), constant(2.0)])),
             track("rotation", euler(RotationOrder::Zyx, [over.clone(), constant(0.3), base.clone()])),
         ]);
-        top.rotations = if by_quaternion { RotationMixing::ByQuaternion } else { RotationMixing::ByComponent };
+        top.rotations = if by_quaternion { RotationMixing::Quaternions } else { RotationMixing::Angles };
         let before = scene(vec![Layer::base(vec![
             track("smile", Controller::Components(vec![base.clone()])),
             track("scale", Controller::Components(vec![base.affine(0.2, 2.0), constant(1.0), constant(1.0)])),
@@ -137,7 +137,7 @@ proptest! {
         let options = SplitOptions { name: "fix".into(), tolerance: Default::default() };
         let (result, ledger) = split(&ours, &theirs, &options).unwrap();
         let fix = result.takes[0].layers.last().unwrap();
-        prop_assert_eq!(fix.rotations == RotationMixing::ByQuaternion, by_quaternion);
+        prop_assert_eq!(fix.rotations == RotationMixing::Quaternions, by_quaternion);
         let size = span(&base) + span(&fixed);
         for (property, tolerance) in [("smile", 1e-11 * size), ("translation", 1e-11 * size)] {
             for (a, b) in all(&result, property).into_iter().zip(all(&theirs, property)) {
@@ -182,7 +182,7 @@ fn half_of_more_than_half_a_turn_does_not_flip() {
     let base = euler(RotationOrder::Xyz, [degrees(&[(0, 40.0)]), constant(0.0), constant(0.0)]);
     for (mode, expected) in [(LayerMode::Additive, 150.0), (LayerMode::Override, f64::NAN)] {
         let mut top = layer("top", mode, Weight::Constant(0.5), vec![track("rotation", turning.clone())]);
-        top.rotations = RotationMixing::ByQuaternion;
+        top.rotations = RotationMixing::Quaternions;
         let scene = scene(vec![Layer::base(vec![track("rotation", base.clone())]), top]);
         let path: Vec<DQuat> =
             all(&scene, "rotation").iter().map(|value| value.rotation().unwrap()).collect();
@@ -197,7 +197,7 @@ fn half_of_more_than_half_a_turn_does_not_flip() {
     }
     // The order in which times are asked for does not matter.
     let mut top = layer("top", LayerMode::Additive, Weight::Constant(0.5), vec![track("rotation", turning)]);
-    top.rotations = RotationMixing::ByQuaternion;
+    top.rotations = RotationMixing::Quaternions;
     let scene = scene(vec![top]);
     let last = values(&scene, "rotation", std::iter::once(48.0 * RATE.ticks_per_frame())).remove(0);
     assert!(angle_between(last.rotation().unwrap(), from_vector(DVec3::Z * 150_f64.to_radians())) < 1e-9);
@@ -271,7 +271,7 @@ fn switches_and_samples_flatten_as_what_they_are() {
     let samples = Samples {
         start: RATE.ticks(0),
         rate: RATE,
-        kind: SampleKind::Scalar,
+        kind: SampleKind::Number,
         values: (0..=60).map(|frame| f64::from(frame) * 0.1).collect(),
     };
     let fade = Curve::new(vec![Key::new(RATE.ticks(10), 0.0), Key::new(RATE.ticks(20), 1.0)]).unwrap();

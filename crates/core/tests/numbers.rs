@@ -34,7 +34,7 @@ fn numbers_alone(scene: Scene) -> Scene {
         let is_attribute =
             rig.node(target.node).is_some_and(|node| node.attribute(&target.property).is_some());
         is_attribute
-            && matches!(rig.property_kind(target.node, &target.property), Some(PropertyKind::Scalar(_)))
+            && matches!(rig.property_kind(target.node, &target.property), Some(PropertyKind::Number(_)))
     })
 }
 
@@ -43,7 +43,7 @@ fn targets(scene: &Scene) -> Vec<(Target, Quantity)> {
     let rig = &scene.rigs[0];
     let of_node = |(node, own): (_, &nimble_curve_core::rig::Node)| {
         let number = move |attribute: &nimble_curve_core::rig::Attribute| match attribute.kind {
-            AttributeKind::Scalar { quantity, .. } => {
+            AttributeKind::Number { quantity, .. } => {
                 Some((Target { rig: 0, node, property: attribute.name.clone() }, quantity))
             }
             _ => None,
@@ -56,7 +56,7 @@ fn targets(scene: &Scene) -> Vec<(Target, Quantity)> {
 fn values(scene: &Scene, take: &Take, target: &Target, times: &[f64]) -> Vec<f64> {
     let mut sampler = PropertySampler::new(scene, take, target).unwrap();
     let number = |&time: &f64| match sampler.value_at(time) {
-        Value::Scalar(value) => value,
+        Value::Number(value) => value,
         other => panic!("{other:?}"),
     };
     times.iter().map(number).collect()
@@ -76,7 +76,7 @@ proptest! {
         for ((number, _), &new) in numbers.iter().zip(&defaults) {
             let node = target.rigs[0].node_mut(number.node).unwrap();
             let attribute = node.attributes.iter_mut().find(|attribute| attribute.name == number.property).unwrap();
-            let AttributeKind::Scalar { default, .. } = &mut attribute.kind else { panic!() };
+            let AttributeKind::Number { default, .. } = &mut attribute.kind else { panic!() };
             *default = new;
         }
         let addresses = Addresses::new(&scene);

@@ -49,7 +49,7 @@ fn whole() -> Scene {
     let hips = bramble.add(None, joint("hips", 0.0, RotationOrder::Xyz)).unwrap();
     let mut arm = joint("arm", 0.3, RotationOrder::Zyx);
     arm.bind = Some(DAffine3::from_translation(DVec3::new(0.3, 2.0, 0.0)));
-    let bend = AttributeKind::Scalar { default: 0.0, min: None, max: None, quantity: Quantity::Scalar };
+    let bend = AttributeKind::Number { default: 0.0, min: None, max: None, quantity: Quantity::Number };
     arm.attributes.push(Attribute { name: "bend".into(), kind: bend });
     arm.attributes.push(Attribute { name: "grip".into(), kind: AttributeKind::Switch { default: false } });
     let arm = bramble.add(Some(hips), arm).unwrap();
@@ -105,7 +105,7 @@ fn whole() -> Scene {
     let layer = |name: &str, mode, muted, tracks| Layer {
         name: name.into(),
         mode,
-        rotations: RotationMixing::ByComponent,
+        rotations: RotationMixing::Angles,
         weight: Weight::Constant(0.5),
         muted,
         tracks,
@@ -335,7 +335,7 @@ fn said(source: &Scene, result: &Scene, claim: &Claim, scope: Scope) -> Vec<Stri
     let limits = Limits {
         angle: of(Quantity::Angle),
         length: of(Quantity::Length),
-        scalar: of(Quantity::Scalar),
+        number: of(Quantity::Number),
         ..Limits::NONE
     };
     let verdict = judge(source, result, claim, limits, 1.0);

@@ -405,7 +405,7 @@ impl Print {
 
     fn tcb(&mut self, keys: &TcbKeys) {
         match keys {
-            TcbKeys::Scalar(keys) => {
+            TcbKeys::Number(keys) => {
                 for key in keys {
                     self.time(key.time);
                     self.numbers(&[

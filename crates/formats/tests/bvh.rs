@@ -61,7 +61,7 @@ fn channels_go_to_their_axes_in_the_order_they_are_listed() {
     assert_eq!(degrees, [20.0, 30.0, 10.0]);
     assert_eq!(samples(&scene, "head", "rotation").kind, SampleKind::Euler(RotationOrder::Zxy));
     let kinds: Vec<NodeKind> = scene.rigs[0].nodes().map(|(_, node)| node.kind).collect();
-    assert_eq!(kinds, [NodeKind::Joint, NodeKind::Joint, NodeKind::Helper]);
+    assert_eq!(kinds, [NodeKind::Joint, NodeKind::Joint, NodeKind::End]);
 }
 
 #[test]

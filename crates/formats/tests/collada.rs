@@ -183,7 +183,7 @@ fn tangents_of_one_and_two_numbers_and_hermite_ones_mean_their_slopes() {
     assert!(
         matches!(z.keys()[1].tangent_in.shape, TangentShape::Slope(slope) if (slope - 3.0).abs() < 1e-12)
     );
-    assert_eq!((z.before, z.after), (Behaviour::Linear, Behaviour::LoopRepeat));
+    assert_eq!((z.before, z.after), (Behaviour::Linear, Behaviour::LoopOffset));
 }
 
 #[test]

@@ -175,7 +175,7 @@ fn with(property: &str, controller: Controller) -> Scene {
     node.attributes = vec![
         attribute(
             "gilt",
-            AttributeKind::Scalar { default: 0.0, min: None, max: None, quantity: Quantity::Scalar },
+            AttributeKind::Number { default: 0.0, min: None, max: None, quantity: Quantity::Number },
         ),
         attribute("lit", AttributeKind::Switch { default: false }),
         attribute("sign", AttributeKind::Text { default: "open".into() }),
@@ -239,7 +239,7 @@ fn features() -> Vec<(&'static str, Scene)> {
         keys[1].value_before = Some(0.25);
         Curve::new(keys).unwrap()
     };
-    let looping = curve(Interpolation::Cubic).with_behaviours(Behaviour::Held, Behaviour::LoopRepeat);
+    let looping = curve(Interpolation::Cubic).with_behaviours(Behaviour::Held, Behaviour::LoopOffset);
     let layered = {
         let mut scene = with("translation", vector(curve(Interpolation::Cubic)));
         let mut layer = Layer::base(scene.takes[0].layers[0].tracks.clone());

@@ -92,8 +92,8 @@ fn any_curve() -> impl Strategy<Value = Curve> {
     let behaviour = prop_oneof![
         Just(Behaviour::Held),
         Just(Behaviour::Linear),
-        Just(Behaviour::LoopRepeat),
-        Just(Behaviour::LoopReset),
+        Just(Behaviour::LoopOffset),
+        Just(Behaviour::Loop),
         Just(Behaviour::LoopOscillate),
         Just(Behaviour::None),
         (-9.0..9.0_f64).prop_map(Behaviour::Sloped),

@@ -113,7 +113,7 @@ fn knots_mean_what_the_standard_says() {
     let keys = curve.keys();
     let per_second = 24.0_f64.to_radians();
     assert_eq!(curve.before, Behaviour::Sloped(2.0 * per_second));
-    assert_eq!(curve.after, Behaviour::LoopRepeat);
+    assert_eq!(curve.after, Behaviour::LoopOffset);
     assert_eq!(
         keys.iter().map(|key| key.time).collect::<Vec<_>>(),
         [1, 9, 12, 15, 20].map(|f| FrameRate::FPS_24.ticks(f))

@@ -82,7 +82,7 @@ fn rig() -> (Rig, HashMap<&'static str, NodeId>) {
             name if name.starts_with("shin") => RotationOrder::Xzy,
             _ => RotationOrder::Xyz,
         };
-        let kind = if name.ends_with("_end") { NodeKind::Helper } else { NodeKind::Joint };
+        let kind = if name.ends_with("_end") { NodeKind::End } else { NodeKind::Joint };
         let mut node = Node::new(format!("{NAMESPACE}{name}"), kind, DVec3::new(*x, 0.0 - *z, *y), order);
         if kind == NodeKind::Joint {
             node.locked = vec!["scale".into()];
@@ -98,12 +98,12 @@ fn rig() -> (Rig, HashMap<&'static str, NodeId>) {
     );
     let scalar = |name: &str, min, max, quantity| Attribute {
         name: name.into(),
-        kind: AttributeKind::Scalar { default: 0.0, min: Some(min), max: Some(max), quantity },
+        kind: AttributeKind::Number { default: 0.0, min: Some(min), max: Some(max), quantity },
     };
     face.attributes = vec![
-        scalar("smile", -1.0, 1.0, Quantity::Scalar),
-        scalar("blink", 0.0, 1.0, Quantity::Scalar),
-        scalar("whiskers", -1.0, 1.0, Quantity::Scalar),
+        scalar("smile", -1.0, 1.0, Quantity::Number),
+        scalar("blink", 0.0, 1.0, Quantity::Number),
+        scalar("whiskers", -1.0, 1.0, Quantity::Number),
         scalar("jaw", 0.0, angle::radians(40.0), Quantity::Angle),
         Attribute {
             name: "gaze".into(),
@@ -187,7 +187,7 @@ fn base(on: On<'_>) -> Layer {
     };
     let tail_sway =
         curve(vec![key(1, 0.0), key(9, angle::radians(9.0)), key(17, angle::radians(-9.0)), key(25, 0.0)])
-            .with_behaviours(Behaviour::LoopRepeat, Behaviour::LoopRepeat);
+            .with_behaviours(Behaviour::LoopOffset, Behaviour::LoopOffset);
     let mut tap = degrees(&[(1, 0.0), (5, 0.0), (8, -14.0), (11, 0.0), (60, 0.0)]);
     let pattern =
         InnerLoop { start: RATE.ticks(5), end: RATE.ticks(11), before: 0, after: 3, value_offset: 0.0 };
@@ -313,7 +313,7 @@ fn tcb_smile() -> TcbCurve {
         tcb(40, 0.75, [0.0, -0.5, 0.3], [0.0; 2]),
         tcb(97, 0.2, [0.0; 3], [0.0; 2]),
     ];
-    TcbCurve { keys: TcbKeys::Scalar(keys), before: Behaviour::Held, after: Behaviour::Held }
+    TcbCurve { keys: TcbKeys::Number(keys), before: Behaviour::Held, after: Behaviour::Held }
 }
 
 fn tcb_gaze() -> TcbCurve {
@@ -367,19 +367,19 @@ fn whisker_samples() -> Samples {
     let values = (1..=97)
         .map(|frame| ((0.2 * wave(f64::from(frame) / 24.0, 1.43, 0.0)) * 1e4).round() / 1e4)
         .collect();
-    Samples { start: RATE.ticks(1), rate: RATE, kind: SampleKind::Scalar, values }
+    Samples { start: RATE.ticks(1), rate: RATE, kind: SampleKind::Number, values }
 }
 
 fn breathing(on: On<'_>) -> Layer {
     let breath = degrees(&[(1, 0.0), (19, 2.2), (37, 0.0)])
-        .with_behaviours(Behaviour::LoopRepeat, Behaviour::LoopRepeat);
+        .with_behaviours(Behaviour::LoopOffset, Behaviour::LoopOffset);
     let swell = curve(vec![key(1, 1.0), key(19, 1.03), key(37, 1.0)])
-        .with_behaviours(Behaviour::LoopRepeat, Behaviour::LoopRepeat);
+        .with_behaviours(Behaviour::LoopOffset, Behaviour::LoopOffset);
     let one = || Curve::constant(RATE.ticks(1), 1.0);
     Layer {
         name: "breathing".into(),
         mode: LayerMode::Additive,
-        rotations: RotationMixing::ByComponent,
+        rotations: RotationMixing::Angles,
         weight: Weight::Constant(0.8),
         muted: false,
         tracks: vec![
@@ -402,7 +402,7 @@ fn look(on: On<'_>) -> Layer {
     Layer {
         name: "look".into(),
         mode: LayerMode::Additive,
-        rotations: RotationMixing::ByQuaternion,
+        rotations: RotationMixing::Quaternions,
         weight: Weight::Curve(curve(vec![
             key(1, 0.0).with_slope(0.0),
             key(49, 1.0).with_slope(0.0),
@@ -438,7 +438,7 @@ fn reach(on: On<'_>) -> Layer {
     Layer {
         name: "reach".into(),
         mode: LayerMode::Override,
-        rotations: RotationMixing::ByComponent,
+        rotations: RotationMixing::Angles,
         weight: Weight::Curve(curve(vec![
             key(49, 0.0).with_slope(0.0),
             key(61, 1.0).with_slope(0.0),
@@ -475,7 +475,7 @@ fn old_arm(on: On<'_>) -> Layer {
     Layer {
         name: "old arm".into(),
         mode: LayerMode::Override,
-        rotations: RotationMixing::ByQuaternion,
+        rotations: RotationMixing::Quaternions,
         weight: Weight::FULL,
         muted: true,
         tracks: vec![on(

@@ -46,7 +46,7 @@ pub fn scene() -> Scene {
     }
     let mast = add("mast", Some(bed), NodeKind::Joint, [0.0, 30.0, -28.0], RotationOrder::Xyz);
     let vane = add("vane", Some(mast), NodeKind::Joint, [0.0, 24.0, 0.0], RotationOrder::Zxy);
-    add("vane_end", Some(vane), NodeKind::Helper, [0.0, 0.0, 16.0], RotationOrder::Xyz);
+    add("vane_end", Some(vane), NodeKind::End, [0.0, 0.0, 16.0], RotationOrder::Xyz);
 
     let track = |node: NodeId, property: &str, controller| Track {
         target: Target { rig: 0, node, property: property.into() },
@@ -75,7 +75,7 @@ pub fn scene() -> Scene {
         key(8, angle::radians(-0.9)).with_interpolation(Interpolation::Linear),
         key(12, 0.0),
     ])
-    .with_behaviours(Behaviour::Held, Behaviour::LoopRepeat);
+    .with_behaviours(Behaviour::Held, Behaviour::LoopOffset);
     tracks.push(track(bed, "rotation", euler(RotationOrder::Xyz, none(), none(), rattle)));
 
     let range = |first, last| TimeRange::new(RATE.ticks(first), RATE.ticks(last));

@@ -45,7 +45,7 @@ fn rig() -> (Rig, HashMap<String, NodeId>) {
     let mut rig = Rig::new("bramble");
     let mut ids: HashMap<String, NodeId> = HashMap::new();
     for (name, parent, at) in BONES {
-        let kind = if name.ends_with("_end") { NodeKind::Helper } else { NodeKind::Joint };
+        let kind = if name.ends_with("_end") { NodeKind::End } else { NodeKind::Joint };
         let node = Node::new(format!("courier:{name}"), kind, DVec3::from_array(*at), RotationOrder::Xyz);
         let id = rig.add(parent.map(|parent| ids[parent]), node).expect("parents are listed first");
         ids.insert((*name).to_owned(), id);
@@ -72,11 +72,11 @@ fn rig() -> (Rig, HashMap<String, NodeId>) {
     if let Some(head) = rig.node_mut(ids["head"]) {
         head.attributes = vec![Attribute {
             name: "smile".into(),
-            kind: AttributeKind::Scalar {
+            kind: AttributeKind::Number {
                 default: 0.0,
                 min: Some(0.0),
                 max: Some(1.0),
-                quantity: Quantity::Scalar,
+                quantity: Quantity::Number,
             },
         }];
     }

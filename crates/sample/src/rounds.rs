@@ -196,7 +196,7 @@ pub fn scene() -> Scene {
     let mut rig = Rig::new("bramble");
     let mut ids: HashMap<&str, NodeId> = HashMap::new();
     for (name, parent, at) in BONES {
-        let kind = if name.ends_with("_end") { NodeKind::Helper } else { NodeKind::Joint };
+        let kind = if name.ends_with("_end") { NodeKind::End } else { NodeKind::Joint };
         // The turn about the up axis acts last in the hips, so that it stays what it is.
         let order = if *name == "hips" { RotationOrder::Zxy } else { RotationOrder::Xyz };
         let node = Node::new(*name, kind, DVec3::from_array(*at), order);

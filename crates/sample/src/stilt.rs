@@ -90,7 +90,7 @@ pub fn scene() -> Scene {
     let mut ids: HashMap<&str, NodeId> = HashMap::new();
     for (name, parent, at, order) in BONES {
         let is_tip = name.ends_with("Tip") || *name == "Beak";
-        let kind = if is_tip { NodeKind::Helper } else { NodeKind::Joint };
+        let kind = if is_tip { NodeKind::End } else { NodeKind::Joint };
         let mut node = Node::new(*name, kind, DVec3::from_array(*at), *order);
         node.locked = vec!["scale".into()];
         let id = rig.add(parent.map(|parent| ids[parent]), node).expect("parents are listed first");
@@ -99,11 +99,11 @@ pub fn scene() -> Scene {
     let mut mask = Node::new("Mask", NodeKind::Control, DVec3::new(0.0, 0.02, 0.06), Xyz);
     let scalar = |name: &str, min, max, quantity| Attribute {
         name: name.into(),
-        kind: AttributeKind::Scalar { default: 0.0, min: Some(min), max: Some(max), quantity },
+        kind: AttributeKind::Number { default: 0.0, min: Some(min), max: Some(max), quantity },
     };
     mask.attributes = vec![
-        scalar("Smile", -100.0, 100.0, Quantity::Scalar),
-        scalar("Blink", 0.0, 100.0, Quantity::Scalar),
+        scalar("Smile", -100.0, 100.0, Quantity::Number),
+        scalar("Blink", 0.0, 100.0, Quantity::Number),
         scalar("Jaw", 0.0, angle::radians(40.0), Quantity::Angle),
         Attribute { name: "Letter".into(), kind: AttributeKind::Switch { default: false } },
         Attribute {

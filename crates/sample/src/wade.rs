@@ -135,7 +135,7 @@ pub fn scene() -> Scene {
     let mut rig = Rig::new("bramble");
     let mut ids: HashMap<&str, NodeId> = HashMap::new();
     for (name, parent, at) in BONES {
-        let kind = if name.ends_with("_end") { NodeKind::Helper } else { NodeKind::Joint };
+        let kind = if name.ends_with("_end") { NodeKind::End } else { NodeKind::Joint };
         let node = Node::new(*name, kind, DVec3::from_array(*at), order);
         let id = rig.add(parent.map(|parent| ids[parent]), node).expect("parents are listed first");
         ids.insert(name, id);

@@ -91,8 +91,8 @@ pub fn outside(value: &Value) -> Outside {
     match value {
         Value::String(word) => match word.as_str() {
             "linear" => Outside::Linear,
-            "loop-repeat" => Outside::Repeat,
-            "loop-reset" => Outside::Reset,
+            "loop-offset" => Outside::Repeat,
+            "loop" => Outside::Reset,
             "loop-oscillate" => Outside::Oscillate,
             "none" => Outside::None,
             _ => Outside::Held,

@@ -173,7 +173,7 @@ fn attribute(chance: &mut Chance, at: usize) -> Value {
     match chance.below(4) {
         0 => json!({ "name": name, "switch": chance.one_in(2) }),
         1 => json!({ "name": name, "vector": { "default": chance.vector(1.0) } }),
-        _ => json!({ "name": name, "scalar": { "default": chance.between(-1.0, 1.0) } }),
+        _ => json!({ "name": name, "number": { "default": chance.between(-1.0, 1.0) } }),
     }
 }
 
@@ -205,7 +205,7 @@ fn take(chance: &mut Chance, contents: &Contents, rigs: &[Value], index: usize) 
             }
         }
         if chance.one_in(3) {
-            layer["rotations"] = json!("by-quaternion");
+            layer["rotations"] = json!("quaternions");
         }
         let adds = layer.get("mode").is_some();
         let mut tracks = Vec::new();
@@ -385,8 +385,8 @@ pub fn curve(chance: &mut Chance, contents: &Contents, range: (i64, i64), size: 
     if contents.outside && chance.one_in(4) {
         let ways = [
             json!("linear"),
-            json!("loop-repeat"),
-            json!("loop-reset"),
+            json!("loop-offset"),
+            json!("loop"),
             json!("loop-oscillate"),
             json!({ "sloped": 0.01 }),
         ];
@@ -399,7 +399,7 @@ pub fn curve(chance: &mut Chance, contents: &Contents, range: (i64, i64), size: 
 }
 
 fn numbers(chance: &mut Chance, contents: &Contents, range: (i64, i64), width: usize, size: f64) -> Value {
-    let kind = if width == 1 { "scalar" } else { "vector" };
+    let kind = if width == 1 { "number" } else { "vector" };
     if contents.all_controllers {
         match chance.below(8) {
             0 => return samples(chance, range, kind, width, size),
@@ -489,7 +489,7 @@ fn rotation(chance: &mut Chance, contents: &Contents, range: (i64, i64), order: 
                     key
                 })
                 .collect();
-            json!({ "quaternion": { "keys": keys } })
+            json!({ "quaternions": { "keys": keys } })
         }
         2 => {
             let keys: Vec<Value> = (frames(chance, range, 2).into_iter())
@@ -499,7 +499,7 @@ fn rotation(chance: &mut Chance, contents: &Contents, range: (i64, i64), order: 
         }
         3 => {
             let order = order.unwrap_or_else(|| (*chance.of(&ORDERS)).to_owned());
-            let mut made = samples(chance, range, "euler", 3, contents.angles);
+            let mut made = samples(chance, range, "angles", 3, contents.angles);
             made["samples"]["order"] = json!(order);
             made
         }
@@ -514,7 +514,7 @@ fn rotation(chance: &mut Chance, contents: &Contents, range: (i64, i64), order: 
                     body[axis] = curve(chance, contents, range, contents.angles);
                 }
             }
-            json!({ "euler": body })
+            json!({ "angles": body })
         }
     }
 }

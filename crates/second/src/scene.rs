@@ -206,7 +206,7 @@ impl Node {
             let fields = attribute.as_object().unwrap();
             let of =
                 |kind: &str| fields.get(kind).map(|body| body.get("default").cloned().unwrap_or(Json::Null));
-            let rest = if let Some(default) = of("scalar") {
+            let rest = if let Some(default) = of("number") {
                 Value::Numbers(vec![default.as_f64().unwrap_or(0.0)])
             } else if let Some(default) = of("vector") {
                 Value::Numbers(if default.is_null() { vec![0.0; 3] } else { numbers(&default) })
@@ -305,7 +305,7 @@ impl Scene {
                 }
                 layers.push(Layer {
                     adds: word("mode") == "additive",
-                    by_quaternion: word("rotations") == "by-quaternion",
+                    by_quaternion: word("rotations") == "quaternions",
                     weight: layer.get("weight").and_then(Json::as_f64).unwrap_or(1.0),
                     weight_curve: layer.get("weight_curve").map(Curve::read),
                     muted: layer.get("muted").and_then(Json::as_bool).unwrap_or(false),
@@ -422,12 +422,12 @@ impl Controller {
             "components" => {
                 Controller::Components(body.as_array().unwrap().iter().map(Curve::read).collect())
             }
-            "euler" => {
+            "angles" => {
                 let none = Json::Null;
                 let curves = ["x", "y", "z"].map(|axis| Curve::read(body.get(axis).unwrap_or(&none)));
-                Controller::Angles(body["order"].as_str().unwrap().to_owned(), Box::new(curves))
+                Controller::Angles(body.get("order").and_then(Json::as_str).unwrap_or("xyz").to_owned(), Box::new(curves))
             }
-            "quaternion" => Controller::Turns(Turns::read(&keys(), body, false)),
+            "quaternions" => Controller::Turns(Turns::read(&keys(), body, false)),
             "tcb" => match body.get("rotation").and_then(Json::as_array) {
                 Some(keys) => Controller::Turns(Turns::read(keys, body, true)),
                 None => Controller::Components(tension(body)),
@@ -724,14 +724,14 @@ impl Samples {
         let part = if part < 1e-6 { 0.0 } else { part };
         let (a, b) = (&self.rows[index], &self.rows[next]);
         Some(match self.kind.as_str() {
-            "euler" if part == 0.0 => Value::Angles(self.order.clone(), [a[0], a[1], a[2]]),
-            "euler" => {
+            "angles" if part == 0.0 => Value::Angles(self.order.clone(), [a[0], a[1], a[2]]),
+            "angles" => {
                 let turn = |row: &[f64]| of_angles(&self.order, [row[0], row[1], row[2]]);
                 let straight = [0, 1, 2].map(|axis| a[axis] + (b[axis] - a[axis]) * part);
                 let between = arc(turn(a), turn(b), part);
                 Value::Angles(self.order.clone(), angles_near(&self.order, between, straight))
             }
-            "quaternion" => {
+            "quaternions" => {
                 let turn = |row: &[f64]| DQuat::from_xyzw(row[0], row[1], row[2], row[3]).normalize();
                 Value::Turn(arc(turn(a), turn(b), part))
             }
@@ -747,12 +747,12 @@ fn constant(body: &Json) -> Value {
         Json::Object(fields) => {
             let (name, body) = fields.iter().next().unwrap();
             match name.as_str() {
-                "euler" => {
+                "rotate" => {
                     let angles = body.get("angles").map_or([0.0; 3], |angles| vector(angles).to_array());
-                    Value::Angles(body["order"].as_str().unwrap().to_owned(), angles)
+                    Value::Angles(body.get("order").and_then(Json::as_str).unwrap_or("xyz").to_owned(), angles)
                 }
-                "quaternion" => Value::Turn(quat(body)),
-                "scalar" => Value::Numbers(vec![body.as_f64().unwrap()]),
+                "orient" => Value::Turn(quat(body)),
+                "number" => Value::Numbers(vec![body.as_f64().unwrap()]),
                 "vector" | "matrix" => Value::Numbers(numbers(body)),
                 _ => Value::Word(body.clone()),
             }
@@ -779,7 +779,7 @@ fn filled(rest: &Value, curves: &[Option<f64>]) -> Value {
 
 /// Numbers with tension as plain curves.
 fn tension(body: &Json) -> Vec<Curve> {
-    let keys = body.get("scalar").or_else(|| body.get("vector")).and_then(Json::as_array).unwrap();
+    let keys = body.get("number").or_else(|| body.get("vector")).and_then(Json::as_array).unwrap();
     let width = numbers(&keys[0]["value"]).len();
     let last = keys.len() - 1;
     let time = |index: usize| keys[index]["frame"].as_f64().unwrap();

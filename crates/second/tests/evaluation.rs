@@ -60,7 +60,7 @@ fn both_evaluators_agree() {
                         let own = sampler.value_at(frame * first.rate.ticks_per_frame());
                         let other = second.value(index, at, &attribute.name, frame);
                         let same = match (&own, &other) {
-                            (Own::Scalar(v), Value::Numbers(list)) => (v - list[0]).abs() < 1e-6,
+                            (Own::Number(v), Value::Numbers(list)) => (v - list[0]).abs() < 1e-6,
                             (Own::Vector(v), Value::Numbers(list)) => {
                                 (0..3).all(|axis| (v[axis] - list[axis]).abs() < 1e-6)
                             }

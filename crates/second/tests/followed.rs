@@ -162,7 +162,7 @@ fn limits(result: &Own, world: bool) -> Limits {
     Limits {
         angle: of(Quantity::Angle),
         length: of(Quantity::Length),
-        scalar: of(Quantity::Scalar),
+        number: of(Quantity::Number),
         world: if world { of(Quantity::Length) } else { f64::INFINITY },
         world_turn: if world { of(Quantity::Angle) } else { f64::INFINITY },
         ..Limits::NONE
@@ -309,7 +309,7 @@ fn shows(done: &Done, fault: &Fault) -> bool {
                                 wrong.value(fault.take, position, name, at as f64),
                             ) {
                                 (Value::Numbers(a), Value::Numbers(b)) => {
-                                    (a[0] - b[0]).abs() > 4.0 * tolerance.scalar
+                                    (a[0] - b[0]).abs() > 4.0 * tolerance.number
                                 }
                                 (a, b) => a != b,
                             }

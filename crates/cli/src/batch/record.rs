@@ -79,7 +79,7 @@ pub struct Made {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position_mm: Option<f64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub scalar: Option<f64>,
+    pub number: Option<f64>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<LeftOut>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

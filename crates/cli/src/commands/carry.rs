@@ -18,7 +18,7 @@ use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::{body_part, body_part_rank};
-use nimble_curve_core::rig::{NodeId, NodeKind};
+use nimble_curve_core::rig::NodeId;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_core::value::Quantity;
@@ -525,7 +525,7 @@ fn parts(ledger: &Ledger, source: &Scene, target: &Scene, result: &Scene) -> Vec
     let own = target.takes.len();
     let moved: HashSet<NodeId> =
         (result.takes[own..].iter().flat_map(Take::tracks)).map(|(_, track)| track.target.node).collect();
-    for (id, node) in target.rigs[0].nodes().filter(|(_, node)| node.kind != NodeKind::Helper) {
+    for (id, node) in target.rigs[0].nodes().filter(|(_, node)| !node.kind.is_support()) {
         let is_control = !node.attributes.is_empty();
         let part = of(&mut parts, part_of(target, id, is_control));
         part.joints += 1;

@@ -252,7 +252,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         Code::StillChannel => "leave it, if the pose is meant to be held by keys; else take them out".into(),
         Code::NearPole => format!("nimble-curve reorder {file} --survey, then --to best"),
         Code::NoRoot => format!("fine for shots; engines want one: nimble-curve root lift {file} -o OUT"),
-        Code::HelperMoves => format!("nimble-curve convert {file} OUT --only the nodes that are wanted"),
+        Code::LocatorMoves => format!("nimble-curve convert {file} OUT --only the nodes that are wanted"),
         Code::PartialWeight => {
             format!(
                 "if that is not meant: nimble-curve layers set {file} --layer {place} --weight 100% -o OUT"

@@ -299,7 +299,7 @@ fn conclusion(out: &mut impl Write, verdict: Verdict, tolerance: Option<Toleranc
         "{} deg, {} mm, {}",
         short(tolerance.angle.to_degrees()),
         short(tolerance.length * 1000.0),
-        short(tolerance.scalar)
+        short(tolerance.number)
     );
     match verdict {
         Verdict::Beyond => {
@@ -360,7 +360,7 @@ fn summary(out: &mut impl Write, take: &TakeComparison, space: &Space, bound: Bo
     row("nodes in the world, rotation", largest(rotations, space, bound));
     let positions = joints().filter_map(|joint| Some((joint.position.as_ref()?, joint.node.as_str())));
     row("nodes in the world, position", largest(positions, space, bound));
-    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Scalar] {
+    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Number] {
         let of_kind = take.channels.iter().filter(|channel| channel.error.quantity == quantity);
         let errors = of_kind.map(|channel| (&channel.error, channel.channel.as_str()));
         row(&format!("channels, {}", kind_name(quantity)), largest(errors, space, bound));
@@ -608,7 +608,7 @@ fn as_json<'a>(found: &'a Comparison, scene: &Scene, bound: Bound, verdict: Verd
         let (unit, factor) = match curve.quantity {
             Quantity::Angle => ("deg", 1_f64.to_degrees()),
             Quantity::Length => ("mm", space.metres_per_unit * 1000.0),
-            Quantity::Scalar => ("", 1.0),
+            Quantity::Number => ("", 1.0),
         };
         let gap = |gap: Gap| GapJson { largest: gap.largest * factor, frame: gap.frame };
         CurveJson {

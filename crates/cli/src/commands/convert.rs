@@ -109,7 +109,7 @@ fn made(
 
 /// The same motion, but for what was not selected; exactly the same where nothing is done to it.
 fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledger>) -> Promise {
-    let exact = Tolerance { angle: 1e-9, length: 1e-9, scalar: 1e-9 };
+    let exact = Tolerance { angle: 1e-9, length: 1e-9, number: 1e-9 };
     let Some(ledger) = ledger else { return Promise::same(source, result, exact) };
     let mut promise = Promise::same(source, result, args.tolerance);
     promise.claim = promise.claim.excusing(source, ledger);

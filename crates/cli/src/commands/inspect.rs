@@ -59,7 +59,8 @@ fn kinds(rig: &Rig) -> String {
         (NodeKind::Root, "root"),
         (NodeKind::Joint, "joint"),
         (NodeKind::Control, "control"),
-        (NodeKind::Helper, "helper"),
+        (NodeKind::End, "end"),
+        (NodeKind::Locator, "locator"),
         (NodeKind::Other, "other node"),
     ];
     let parts: Vec<String> = names
@@ -80,7 +81,8 @@ fn print_tree(out: &mut impl Write, rig: &Rig) -> Result<(), Failure> {
         };
         let mut about = match node.kind {
             NodeKind::Joint => order,
-            NodeKind::Helper => "helper".to_owned(),
+            NodeKind::End => "end".to_owned(),
+            NodeKind::Locator => "locator".to_owned(),
             NodeKind::Root => format!("root, {order}"),
             NodeKind::Control => format!("control, {order}"),
             NodeKind::Other => format!("other, {order}"),
@@ -229,7 +231,7 @@ fn print_most(
         heads.push(("over time", Align::Left));
     }
     let mut table = Table::new(&heads);
-    for quantity in [Quantity::Length, Quantity::Angle, Quantity::Scalar] {
+    for quantity in [Quantity::Length, Quantity::Angle, Quantity::Number] {
         let mut kind: Vec<&&Movement> =
             moving.iter().filter(|movement| movement.quantity == quantity).collect();
         kind.sort_by(|a, b| b.span().total_cmp(&a.span()).then_with(|| a.channel.cmp(&b.channel)));
@@ -330,7 +332,7 @@ impl<'a> TakeJson<'a> {
             let (unit, factor) = match movement.quantity {
                 Quantity::Angle => ("deg", 1_f64.to_degrees()),
                 Quantity::Length => ("unit", 1.0),
-                Quantity::Scalar => ("", 1.0),
+                Quantity::Number => ("", 1.0),
             };
             let (least, greatest) = (movement.range.0 * factor, movement.range.1 * factor);
             ChannelJson { layer: movement.layer, channel: movement.channel, unit, least, greatest }

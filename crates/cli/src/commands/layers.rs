@@ -127,8 +127,8 @@ fn mode_name(mode: LayerMode) -> &'static str {
 
 fn mixing_name(mixing: RotationMixing) -> &'static str {
     match mixing {
-        RotationMixing::ByComponent => "by component",
-        RotationMixing::ByQuaternion => "by quaternion",
+        RotationMixing::Angles => "by component",
+        RotationMixing::Quaternions => "by quaternion",
     }
 }
 
@@ -246,8 +246,8 @@ impl Step for LayersSet {
                 Mode::Override => LayerMode::Override,
             }),
             rotations: self.rotations.map(|rotations| match rotations {
-                Rotations::ByComponent => RotationMixing::ByComponent,
-                Rotations::ByQuaternion => RotationMixing::ByQuaternion,
+                Rotations::Angles => RotationMixing::Angles,
+                Rotations::Quaternions => RotationMixing::Quaternions,
             }),
             name: self.rename.clone(),
         };

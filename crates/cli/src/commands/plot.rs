@@ -193,7 +193,7 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
         }
         let Some(row) = rows.last_mut() else { continue };
         let lane = match scene.rigs[node.0].property_kind(node.1, &track.target.property) {
-            Some(PropertyKind::Rotation | PropertyKind::Scalar(Quantity::Angle)) => Lane::Rotation,
+            Some(PropertyKind::Rotation | PropertyKind::Number(Quantity::Angle)) => Lane::Rotation,
             Some(PropertyKind::Vector(Quantity::Length)) => Lane::Position,
             _ => Lane::Other,
         } as usize;
@@ -279,7 +279,7 @@ fn most_moving(scene: &Scene, take: &Take, count: usize) -> Vec<String> {
     for (quantity, most) in [
         (Quantity::Length, count.div_ceil(3)),
         (Quantity::Angle, count),
-        (Quantity::Scalar, count),
+        (Quantity::Number, count),
         (Quantity::Length, count),
     ] {
         for movement in all.iter().filter(|movement| movement.quantity == quantity).take(most) {
@@ -301,17 +301,17 @@ pub fn channels_of<'a>(scene: &'a Scene, take: &'a Take, names: &[String]) -> Ve
             let component = component_of(name, &address)?;
             let kind =
                 scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property)?;
-            let is_one = matches!(kind, PropertyKind::Scalar(_));
+            let is_one = matches!(kind, PropertyKind::Number(_));
             // Of several components one has to be named.
             (is_one || *name != address).then_some((layer, track, component))
         });
         let Some((layer, track, component)) = found else { continue };
         let kind = scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property);
-        let quantity = kind.map_or(Quantity::Scalar, |kind| kind.quantity());
+        let quantity = kind.map_or(Quantity::Number, |kind| kind.quantity());
         let (factor, unit) = match quantity {
             Quantity::Angle => (1_f64.to_degrees(), "°"),
             Quantity::Length => (1.0, scene.space.unit_name().unwrap_or("")),
-            Quantity::Scalar => (1.0, ""),
+            Quantity::Number => (1.0, ""),
         };
         let source = match track.controller.curves().get(component).filter(|curve| !curve.is_empty()) {
             Some(curve) => Source::Curve(curve),
@@ -353,7 +353,7 @@ fn sampled(scene: &Scene, take: &Take, layer: usize, track: &Track, component: u
 fn number(value: &Value, component: usize) -> Option<f64> {
     match value {
         Value::Quaternion(q) => q.to_scaled_axis().to_array().get(component).copied(),
-        Value::Scalar(number) => (component == 0).then_some(*number),
+        Value::Number(number) => (component == 0).then_some(*number),
         Value::Vector(v) | Value::Euler { angles: v, .. } => v.to_array().get(component).copied(),
         Value::Matrix(m) => m.to_cols_array().get(component).copied(),
         Value::Discrete(_) => None,

@@ -82,7 +82,7 @@ fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Re
         widest = Tolerance {
             angle: widest.angle.max(own.angle),
             length: widest.length.max(own.length),
-            scalar: widest.scalar.max(own.scalar),
+            number: widest.number.max(own.number),
         };
     }
     let mut promise = Promise::same(source, result, widest);
@@ -196,7 +196,7 @@ fn print_table(out: &mut impl Write, ledger: &Ledger, space: &Space, args: &Unba
         ("largest at", Align::Left),
     ]);
     let refitted: Vec<&Entry> = ledger.entries.iter().filter(|entry| entry.fate == Fate::Refitted).collect();
-    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Scalar] {
+    for quantity in [Quantity::Angle, Quantity::Length, Quantity::Number] {
         let part: Vec<&&Entry> = refitted
             .iter()
             .filter(|entry| entry.error.is_some_and(|error| error.quantity == quantity))

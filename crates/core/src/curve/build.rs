@@ -58,7 +58,7 @@ impl Curve {
             Behaviour::Linear => self.end_slope(at_last) == 0.0,
             Behaviour::Sloped(slope) => slope == 0.0,
             Behaviour::None => false,
-            Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate => self.keys().len() < 2,
+            Behaviour::LoopOffset | Behaviour::Loop | Behaviour::LoopOscillate => self.keys().len() < 2,
         };
         self.is_empty() || still(self.before, false) && still(self.after, true)
     }
@@ -89,7 +89,7 @@ impl Curve {
             }
             times.push(outermost);
             let is_loop =
-                matches!(behaviour, Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate);
+                matches!(behaviour, Behaviour::LoopOffset | Behaviour::Loop | Behaviour::LoopOscillate);
             if !is_loop || period == 0 {
                 continue;
             }

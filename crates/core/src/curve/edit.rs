@@ -451,7 +451,7 @@ impl Curve {
                 Behaviour::LoopOscillate if turn.rem_euclid(2) == 1 => {
                     played.reversed(own.first).shifted(period + by)
                 }
-                Behaviour::LoopRepeat => played.affine(1.0, curve.climb() * turn as f64).shifted(by),
+                Behaviour::LoopOffset => played.affine(1.0, curve.climb() * turn as f64).shifted(by),
                 _ => played.shifted(by),
             };
             result.append(played);

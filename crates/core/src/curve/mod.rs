@@ -109,9 +109,9 @@ pub enum Behaviour {
     /// A straight line with this slope, in value per second.
     Sloped(f64),
     /// The keys repeat, values going on from where they ended.
-    LoopRepeat,
+    LoopOffset,
     /// The keys repeat, values starting over.
-    LoopReset,
+    Loop,
     /// The keys repeat, every other time backwards.
     LoopOscillate,
     /// There is no value.
@@ -121,7 +121,7 @@ pub enum Behaviour {
 impl Behaviour {
     /// Whether the keys repeat.
     pub fn is_loop(self) -> bool {
-        matches!(self, Behaviour::LoopRepeat | Behaviour::LoopReset | Behaviour::LoopOscillate)
+        matches!(self, Behaviour::LoopOffset | Behaviour::Loop | Behaviour::LoopOscillate)
     }
 
     /// The same with its slope, where it has one, multiplied.

@@ -67,11 +67,11 @@ pub(crate) fn place(
         Behaviour::Linear => along(Line::AsItEnds),
         Behaviour::Sloped(slope) => along(Line::Sloped(slope)),
         _ if period == 0.0 => along(Line::Still),
-        Behaviour::LoopRepeat => {
+        Behaviour::LoopOffset => {
             let (time, side, climbed) = fold(time, first, period, side);
             Place::Among(Folded { time, side, climbed, backwards: false })
         }
-        Behaviour::LoopReset => {
+        Behaviour::Loop => {
             let (time, side, _) = fold(time, first, period, side);
             Place::Among(Folded { time, side, climbed: 0.0, backwards: false })
         }

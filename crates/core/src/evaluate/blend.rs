@@ -97,7 +97,7 @@ impl Winding {
             let time = start + index as f64 * STEP;
             let over = blend.sampler.value_at(time);
             let under = under(time);
-            if blend.rotations == RotationMixing::ByComponent && mix::same_order(&under, &over) {
+            if blend.rotations == RotationMixing::Angles && mix::same_order(&under, &over) {
                 return None;
             }
             let turn = mix::turn(blend.mode, &under, &over)?;

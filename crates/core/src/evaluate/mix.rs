@@ -11,7 +11,7 @@ use crate::value::Value;
 pub(crate) fn neutral(kind: PropertyKind, rest: &Value) -> Value {
     match (kind, rest) {
         (PropertyKind::Scale, _) => Value::Vector(DVec3::ONE),
-        (_, Value::Scalar(_)) => Value::Scalar(0.0),
+        (_, Value::Number(_)) => Value::Number(0.0),
         (_, Value::Vector(_)) => Value::Vector(DVec3::ZERO),
         (_, Value::Euler { order, .. }) => Value::Euler { order: *order, angles: DVec3::ZERO },
         (_, Value::Quaternion(_)) => Value::Quaternion(DQuat::IDENTITY),
@@ -48,12 +48,12 @@ pub(super) fn layered(
             (under, _) => under,
         },
         (_, LayerMode::Additive) => match (under, over) {
-            (Value::Scalar(u), Value::Scalar(v)) => Value::Scalar(u + weight * v),
+            (Value::Number(u), Value::Number(v)) => Value::Number(u + weight * v),
             (Value::Vector(u), Value::Vector(v)) => Value::Vector(u + weight * v),
             (under, _) => under,
         },
         (_, LayerMode::Override) => match (under, over) {
-            (Value::Scalar(u), Value::Scalar(v)) => Value::Scalar(u + weight * (v - u)),
+            (Value::Number(u), Value::Number(v)) => Value::Number(u + weight * (v - u)),
             (Value::Vector(u), Value::Vector(v)) => Value::Vector(u + weight * (v - u)),
             (under, over) => switched(under, over),
         },
@@ -80,7 +80,7 @@ fn rotated(
     reference: Option<DVec3>,
 ) -> Value {
     if let (
-        RotationMixing::ByComponent,
+        RotationMixing::Angles,
         Value::Euler { order, angles: u },
         Value::Euler { order: other, angles: v },
     ) = (mixing, &under, &over)

@@ -252,7 +252,7 @@ fn with_value(rest: OpValue, value: Value) -> OpValue {
         (OpValue::Translate(_), Value::Vector(v)) => OpValue::Translate(v),
         (OpValue::Scale(_), Value::Vector(v)) => OpValue::Scale(v),
         (OpValue::Shear(_), Value::Vector(v)) => OpValue::Shear(v),
-        (OpValue::RotateAxis { axis, .. }, Value::Scalar(angle)) => OpValue::RotateAxis { axis, angle },
+        (OpValue::RotateAxis { axis, .. }, Value::Number(angle)) => OpValue::RotateAxis { axis, angle },
         (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Euler { order, angles }) => {
             OpValue::Rotate { order, angles }
         }

@@ -134,8 +134,8 @@ fn stack<'a>(
     let nothing = mix::neutral(kind, rest);
     let driven = |component: usize| entries.iter().any(|entry| entry.controller.drives(component));
     let base = match (&nothing, rest) {
-        (Value::Scalar(nothing), Value::Scalar(rest)) => {
-            Value::Scalar(if driven(0) { *nothing } else { *rest })
+        (Value::Number(nothing), Value::Number(rest)) => {
+            Value::Number(if driven(0) { *nothing } else { *rest })
         }
         (Value::Vector(nothing), Value::Vector(rest)) => {
             let at = |axis: usize| if driven(axis) { nothing[axis] } else { rest[axis] };
@@ -153,7 +153,7 @@ fn stack<'a>(
         blends.push(Blend::new(
             kind,
             LayerMode::Additive,
-            RotationMixing::ByComponent,
+            RotationMixing::Angles,
             &entry.weight,
             sampler,
         ));
@@ -164,7 +164,7 @@ fn stack<'a>(
 
 fn components(rest: &Value, mut at: impl FnMut(usize, f64) -> f64) -> Value {
     match rest {
-        Value::Scalar(rest) => Value::Scalar(at(0, *rest)),
+        Value::Number(rest) => Value::Number(at(0, *rest)),
         Value::Vector(rest) => Value::Vector(DVec3::new(at(0, rest.x), at(1, rest.y), at(2, rest.z))),
         Value::Euler { order, angles: rest } => {
             Value::Euler { order: *order, angles: DVec3::new(at(0, rest.x), at(1, rest.y), at(2, rest.z)) }
@@ -194,7 +194,7 @@ fn sample(samples: &Samples, time: f64) -> Option<Value> {
     let at = |i: usize| from[i] + (to[i] - from[i]) * part;
     let vector = || DVec3::new(at(0), at(1), at(2));
     Some(match samples.kind {
-        SampleKind::Scalar => Value::Scalar(at(0)),
+        SampleKind::Number => Value::Number(at(0)),
         SampleKind::Vector => Value::Vector(vector()),
         SampleKind::Euler(order) if part == 0.0 => Value::Euler { order, angles: vector() },
         SampleKind::Euler(order) => {

@@ -143,7 +143,7 @@ impl<'a> Scenes<'a> {
             let quantity = match part {
                 Part::Rotation => Quantity::Angle,
                 Part::Place => Quantity::Length,
-                _ => Quantity::Scalar,
+                _ => Quantity::Number,
             };
             // The property that this is about: one that is animated, else the first.
             let property = |drivers: &Drivers<'a>, node: &Node| {
@@ -464,7 +464,7 @@ impl Number<'_> {
     /// A value of the source said in other axes and units.
     fn mapped(&self, map: &AxisMap, value: Value) -> Value {
         match (self.kind, value) {
-            (PropertyKind::Scalar(Quantity::Length), Value::Scalar(v)) => Value::Scalar(v * map.scale),
+            (PropertyKind::Number(Quantity::Length), Value::Number(v)) => Value::Number(v * map.scale),
             (PropertyKind::Vector(Quantity::Length), Value::Vector(v)) => Value::Vector(map.length(v)),
             (PropertyKind::Scale, Value::Vector(v)) => Value::Vector(map.unsigned(v)),
             (PropertyKind::Matrix, Value::Matrix(m)) => {
@@ -487,8 +487,8 @@ impl Sides for Number<'_> {
         let value = self.source.value_at(self.scenes.span.clock.source_at(time));
         let value = self.mapped(self.map, value);
         match (self.then, value) {
-            (Some(amount), Value::Scalar(v)) => {
-                self.mapped(&amount.out, Value::Scalar(amount.range.value(v)))
+            (Some(amount), Value::Number(v)) => {
+                self.mapped(&amount.out, Value::Number(amount.range.value(v)))
             }
             (Some(amount), value) => self.mapped(&amount.out, value),
             (None, value) => value,
@@ -501,7 +501,7 @@ impl Sides for Number<'_> {
 
     fn apart(&self, source: &Value, result: &Value) -> f64 {
         match (source, result) {
-            (Value::Scalar(a), Value::Scalar(b)) => (a - b).abs(),
+            (Value::Number(a), Value::Number(b)) => (a - b).abs(),
             (Value::Vector(a), Value::Vector(b)) => (*a - *b).length(),
             (Value::Discrete(a), Value::Discrete(b)) if a == b => 0.0,
             (Value::Matrix(a), Value::Matrix(b)) => {
@@ -515,7 +515,7 @@ impl Sides for Number<'_> {
 
     fn between(&self, from: &Value, to: &Value, part: f64) -> Value {
         match (from, to) {
-            (Value::Scalar(a), Value::Scalar(b)) => Value::Scalar(a + (b - a) * part),
+            (Value::Number(a), Value::Number(b)) => Value::Number(a + (b - a) * part),
             (Value::Vector(a), Value::Vector(b)) => Value::Vector(a.lerp(*b, part)),
             (a, b) => match (a.rotation(), b.rotation()) {
                 (Some(from), Some(to)) => Value::Quaternion(along_arc(from, to, part)),

@@ -15,7 +15,7 @@ pub struct Limits {
     /// For places, in units of the result.
     pub length: f64,
     /// For numbers, scale factors and shear.
-    pub scalar: f64,
+    pub number: f64,
     /// For places in the world, in units of the result.
     pub world: f64,
     /// For rotations in the world, in radians.
@@ -29,7 +29,7 @@ impl Limits {
     pub const NONE: Limits = Limits {
         angle: f64::INFINITY,
         length: f64::INFINITY,
-        scalar: f64::INFINITY,
+        number: f64::INFINITY,
         world: f64::INFINITY,
         world_turn: f64::INFINITY,
         between: false,
@@ -40,7 +40,7 @@ impl Limits {
         match quantity {
             Quantity::Angle => self.angle,
             Quantity::Length => self.length,
-            Quantity::Scalar => self.scalar,
+            Quantity::Number => self.number,
         }
     }
 }
@@ -210,7 +210,7 @@ impl Verdict {
 
     /// What is farthest beyond its limit, relative to that; `None` where everything is within.
     pub fn beyond(&self) -> Option<(&Judged, MeasuredError)> {
-        let quantities = [Quantity::Angle, Quantity::Length, Quantity::Scalar];
+        let quantities = [Quantity::Angle, Quantity::Length, Quantity::Number];
         let sides: &[bool] = if self.limits.between { &[false, true] } else { &[false] };
         let ratio =
             |error: &MeasuredError| error.largest / self.limits.of(error.quantity).max(f64::MIN_POSITIVE);

@@ -97,7 +97,7 @@ fn keyed(times: &[Ticks], values: &[Value]) -> Option<Controller> {
         Curve::new(keys.collect::<Option<Vec<Key>>>()?).ok()
     };
     Some(match values.first()? {
-        Value::Scalar(_) => Controller::Components(vec![curve(0)?]),
+        Value::Number(_) => Controller::Components(vec![curve(0)?]),
         Value::Vector(_) => Controller::Components(vec![curve(0)?, curve(1)?, curve(2)?]),
         Value::Euler { order, .. } => {
             Controller::Euler(EulerCurves { order: *order, curves: [curve(0)?, curve(1)?, curve(2)?] })

@@ -16,20 +16,20 @@ pub struct Tolerance {
     /// For positions: the distance, in metres.
     pub length: f64,
     /// For numbers without a unit.
-    pub scalar: f64,
+    pub number: f64,
 }
 
 impl Default for Tolerance {
     /// 0.1°, 0.5 mm, 0.001.
     fn default() -> Tolerance {
-        Tolerance { angle: 0.1_f64.to_radians(), length: 0.0005, scalar: 0.001 }
+        Tolerance { angle: 0.1_f64.to_radians(), length: 0.0005, number: 0.001 }
     }
 }
 
 impl Tolerance {
     /// A part of the tolerance.
     pub fn times(&self, factor: f64) -> Tolerance {
-        Tolerance { angle: self.angle * factor, length: self.length * factor, scalar: self.scalar * factor }
+        Tolerance { angle: self.angle * factor, length: self.length * factor, number: self.number * factor }
     }
 
     /// The tolerance for a quantity, in radians, units of the scene or as it is.
@@ -37,7 +37,7 @@ impl Tolerance {
         match quantity {
             Quantity::Angle => self.angle,
             Quantity::Length => self.length / space.metres_per_unit,
-            Quantity::Scalar => self.scalar,
+            Quantity::Number => self.number,
         }
     }
 }

@@ -221,7 +221,7 @@ pub(super) fn sampled(
     // Where a layer counts for nothing, or a curve has no value, what is left may be angles among turns.
     of_one_type(&mut all);
     let kind = match all.first() {
-        Some(Value::Scalar(_)) | None => SampleKind::Scalar,
+        Some(Value::Number(_)) | None => SampleKind::Number,
         Some(Value::Vector(_)) => SampleKind::Vector,
         Some(Value::Euler { order, .. }) => SampleKind::Euler(*order),
         Some(Value::Quaternion(_)) => SampleKind::Quaternion,
@@ -242,7 +242,7 @@ pub(super) fn sampled(
 /// Adds the numbers of a value to a row.
 fn push_numbers(value: &Value, row: &mut Vec<f64>) {
     match value {
-        Value::Scalar(number) => row.push(*number),
+        Value::Number(number) => row.push(*number),
         Value::Vector(v) | Value::Euler { angles: v, .. } => row.extend(v.to_array()),
         Value::Quaternion(q) => row.extend(q.to_array()),
         Value::Matrix(m) => row.extend(m.to_cols_array()),

@@ -190,7 +190,7 @@ impl<'a> Flatten<'a> {
         let kind = self.scene.rigs[target.rig].property_kind(target.node, &target.property);
         let adds_up = |layer: &Layer| {
             layer.mode == LayerMode::Additive
-                && (kind != Some(PropertyKind::Rotation) || layer.rotations == RotationMixing::ByComponent)
+                && (kind != Some(PropertyKind::Rotation) || layer.rotations == RotationMixing::Angles)
         };
         let active = |layer: usize| self.take.layers[layer].is_active();
         for &(stays, _) in on.iter().filter(|(layer, _)| !self.chosen[*layer] && active(*layer)) {
@@ -384,7 +384,7 @@ impl Split<'_> {
             .iter()
             .zip(&exact)
             .all(|(pair, exact)| pair.kind != PropertyKind::Rotation || exact.is_some());
-        let rotations = if by_component { RotationMixing::ByComponent } else { RotationMixing::ByQuaternion };
+        let rotations = if by_component { RotationMixing::Angles } else { RotationMixing::Quaternions };
         let mut layer = Layer {
             name: self.options.name.clone(),
             mode: LayerMode::Additive,

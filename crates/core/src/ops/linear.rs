@@ -68,7 +68,7 @@ impl Sums {
     /// A value that does not change; `None` for values that are no numbers to add up.
     pub fn of_value(value: &Value) -> Option<Sums> {
         let (order, numbers) = match value {
-            Value::Scalar(v) => (None, vec![*v]),
+            Value::Number(v) => (None, vec![*v]),
             Value::Vector(v) => (None, v.to_array().to_vec()),
             Value::Euler { order, angles } => (Some(*order), angles.to_array().to_vec()),
             Value::Quaternion(_) | Value::Matrix(_) | Value::Discrete(_) => return None,
@@ -156,7 +156,7 @@ impl Sums {
                 let adds_up = match (kind, layer.mode) {
                     (PropertyKind::Discrete | PropertyKind::Matrix, _) => false,
                     (PropertyKind::Scale, LayerMode::Additive) => false,
-                    (PropertyKind::Rotation, _) => is_full || layer.rotations == RotationMixing::ByComponent,
+                    (PropertyKind::Rotation, _) => is_full || layer.rotations == RotationMixing::Angles,
                     _ => true,
                 };
                 if !adds_up {

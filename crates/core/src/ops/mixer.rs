@@ -382,7 +382,7 @@ pub(super) fn zeroed(rest: &Value) -> Value {
 pub(super) fn mixes_angles(layer: &Layer, index: usize) -> bool {
     let replaces = layer.mode == LayerMode::Override && layer.weight.constant() == Some(1.0);
     let is_alone = index == 0 && layer.mode == LayerMode::Override;
-    layer.rotations == RotationMixing::ByComponent && !replaces && !is_alone
+    layer.rotations == RotationMixing::Angles && !replaces && !is_alone
 }
 
 /// The weight at which a layer counts most; 1 where it never counts.

@@ -58,17 +58,17 @@ pub(super) fn stays_mixed(
     // Of a part of an added turn, how far round its angles came is part of the form.
     let weight = own.weight.constant();
     let is_partial = !matches!(weight, Some(weight) if weight == 0.0 || weight == 1.0);
-    let by_form = own.rotations == RotationMixing::ByComponent
+    let by_form = own.rotations == RotationMixing::Angles
         || is_partial && own.mode == LayerMode::Additive && (goes_round(before) || goes_round(after));
     // Those above mix with whatever form is under them where they mix turns.
     let above = (layer + 1..take.layers.len()).filter(|&index| on_it(index)).map(|index| &take.layers[index]);
     let mut mixing = above.filter(|layer| !layer.is_whole());
-    (own.is_whole() || !by_form) && !mixing.any(|layer| layer.rotations == RotationMixing::ByComponent)
+    (own.is_whole() || !by_form) && !mixing.any(|layer| layer.rotations == RotationMixing::Angles)
 }
 
 /// Whether the angles of a track are added to others one by one, or others to them.
 pub(super) fn adds_angles(take: &Take, layer: usize, target: &Target) -> bool {
-    let mixes = |layer: &Layer| !layer.is_whole() && layer.rotations == RotationMixing::ByComponent;
+    let mixes = |layer: &Layer| !layer.is_whole() && layer.rotations == RotationMixing::Angles;
     let above = take.layers.iter().skip(layer + 1).filter(|layer| layer.is_active());
     let mut on_it = above.filter(|layer| layer.tracks.iter().any(|track| track.target == *target));
     mixes(&take.layers[layer]) || on_it.any(mixes)

@@ -275,7 +275,7 @@ impl Matching<'_> {
             let mut groups: BTreeMap<Key, Vec<usize>> = BTreeMap::new();
             for at in (0..body.len()).filter(|at| !used.contains(at)) {
                 let name = &body.names[at];
-                if name.words.is_empty() || body.kind(at) == NodeKind::Helper {
+                if name.words.is_empty() || body.kind(at).is_support() {
                     continue;
                 }
                 let side = name.side.map(|side| side == BodySide::Left);
@@ -431,12 +431,12 @@ impl Matching<'_> {
             };
             let onto_known: HashSet<usize> = partner.values().copied().collect();
             for a in (0..self.from.len()).filter(|a| !from_used.contains(a)) {
-                if self.from.kind(a) == NodeKind::Helper {
+                if self.from.kind(a).is_support() {
                     continue;
                 }
                 let top_a = above(self.from, a, &|at| partner.contains_key(&at)).map(|at| partner[&at]);
                 for b in (0..self.onto.len()).filter(|b| !onto_used.contains(b)) {
-                    if self.onto.kind(b) == NodeKind::Helper
+                    if self.onto.kind(b).is_support()
                         || above(self.onto, b, &|at| onto_known.contains(&at)) != top_a
                     {
                         continue;
@@ -615,7 +615,7 @@ impl Matching<'_> {
         listed.sort_by_key(|(at, _)| *at);
         let (from_used, onto_used) = self.used();
         let left = |body: &Body<'_>, used: &HashSet<usize>, name: &dyn Fn(usize) -> String| {
-            let all = (0..body.len()).filter(|at| !used.contains(at) && body.kind(*at) != NodeKind::Helper);
+            let all = (0..body.len()).filter(|at| !used.contains(at) && !body.kind(*at).is_support());
             all.map(name).collect()
         };
         let (numbers, numbers_left) = numbers(self.from.rig, self.onto.rig, from_addresses, onto_addresses);
@@ -685,7 +685,7 @@ fn numbers(
 /// The change that takes the limits of one attribute to those of another, and whether there is one.
 fn by_limits(from: &AttributeKind, onto: &AttributeKind) -> (NumberRange, bool) {
     let limits = |kind: &AttributeKind| match kind {
-        AttributeKind::Scalar { min: Some(min), max: Some(max), .. } if max > min => Some((*min, *max)),
+        AttributeKind::Number { min: Some(min), max: Some(max), .. } if max > min => Some((*min, *max)),
         _ => None,
     };
     match (limits(from), limits(onto)) {

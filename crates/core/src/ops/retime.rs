@@ -151,7 +151,7 @@ impl Clock {
             }
             Controller::Tcb(curve) => {
                 let keys = match &curve.keys {
-                    TcbKeys::Scalar(keys) => TcbKeys::Scalar(self.tcb(keys)),
+                    TcbKeys::Number(keys) => TcbKeys::Number(self.tcb(keys)),
                     TcbKeys::Vector(keys) => TcbKeys::Vector(self.tcb(keys)),
                     TcbKeys::Rotation(keys) => TcbKeys::Rotation(self.tcb(keys)),
                 };

@@ -69,7 +69,7 @@ fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
 fn touches(map: &AxisMap, kind: PropertyKind) -> bool {
     match kind {
         PropertyKind::Discrete => false,
-        PropertyKind::Scalar(quantity) => quantity == Quantity::Length && map.scale != 1.0,
+        PropertyKind::Number(quantity) => quantity == Quantity::Length && map.scale != 1.0,
         PropertyKind::Vector(Quantity::Length) | PropertyKind::Matrix => !map.is_identity(),
         PropertyKind::Vector(_) => false,
         PropertyKind::Scale | PropertyKind::Rotation => !map.keeps_axes(),
@@ -102,7 +102,7 @@ fn respace(map: &AxisMap, node: &mut Node) {
     }
     for attribute in &mut node.attributes {
         match &mut attribute.kind {
-            AttributeKind::Scalar { default, min, max, quantity: Quantity::Length } => {
+            AttributeKind::Number { default, min, max, quantity: Quantity::Length } => {
                 for number in [Some(default), min.as_mut(), max.as_mut()].into_iter().flatten() {
                     *number *= map.scale;
                 }
@@ -124,7 +124,7 @@ fn matrix(map: &AxisMap, m: DMat4) -> DMat4 {
 /// The factor from an old number to the new one at a component, and which old component it is.
 fn component(map: &AxisMap, kind: PropertyKind, new: usize) -> (usize, f64) {
     match kind {
-        PropertyKind::Scalar(Quantity::Length) => (new, map.scale),
+        PropertyKind::Number(Quantity::Length) => (new, map.scale),
         PropertyKind::Vector(Quantity::Length) => (map.source[new], map.sign[new] * map.scale),
         PropertyKind::Scale => (map.source[new], 1.0),
         PropertyKind::Rotation => (map.source[new], map.angle_sign(new)),
@@ -156,7 +156,7 @@ fn value(map: &AxisMap, kind: PropertyKind, value: &Value) -> Value {
         }
         Value::Quaternion(q) => Value::Quaternion(map.rotation(*q)),
         Value::Matrix(m) => Value::Matrix(Box::new(matrix(map, **m))),
-        Value::Scalar(v) => Value::Scalar(v * component(map, kind, 0).1),
+        Value::Number(v) => Value::Number(v * component(map, kind, 0).1),
         Value::Vector(v) => Value::Vector(vector(map, kind, *v)),
         Value::Discrete(_) => value.clone(),
     }
@@ -190,9 +190,9 @@ fn controller(map: &AxisMap, kind: PropertyKind, old: &Controller) -> Controller
         }
         Controller::Tcb(curve) => {
             let keys = match &curve.keys {
-                TcbKeys::Scalar(keys) => {
+                TcbKeys::Number(keys) => {
                     let factor = component(map, kind, 0).1;
-                    TcbKeys::Scalar(keys.iter().map(|k| TcbKey { value: k.value * factor, ..*k }).collect())
+                    TcbKeys::Number(keys.iter().map(|k| TcbKey { value: k.value * factor, ..*k }).collect())
                 }
                 TcbKeys::Vector(keys) => {
                     let key = |k: &TcbKey<DVec3>| TcbKey { value: vector(map, kind, k.value), ..*k };
@@ -204,7 +204,7 @@ fn controller(map: &AxisMap, kind: PropertyKind, old: &Controller) -> Controller
                 }
             };
             let factor = match keys {
-                TcbKeys::Scalar(_) => component(map, kind, 0).1,
+                TcbKeys::Number(_) => component(map, kind, 0).1,
                 _ => 1.0,
             };
             let (before, after) = (curve.before.steeper(factor), curve.after.steeper(factor));

@@ -64,7 +64,7 @@ impl<'a> Trace<'a> {
             Source::Controller(sampler) => sampler.value_at(time),
             Source::Function(function) => function(time),
             Source::Difference(from, to, is_factor) => match (from.value(time), to.value(time)) {
-                (Value::Scalar(a), Value::Scalar(b)) => Value::Scalar(b - a),
+                (Value::Number(a), Value::Number(b)) => Value::Number(b - a),
                 (Value::Vector(a), Value::Vector(b)) if *is_factor => Value::Vector(b / a),
                 (Value::Vector(a), Value::Vector(b)) => Value::Vector(b - a),
                 (_, other) => other,
@@ -95,7 +95,7 @@ impl<'a> Trace<'a> {
     /// One number of the value at a time in ticks, from the right.
     pub fn component(&self, component: usize, time: f64) -> f64 {
         match self.value(time) {
-            Value::Scalar(v) => v,
+            Value::Number(v) => v,
             Value::Vector(v) | Value::Euler { angles: v, .. } => v[component],
             other => other.numbers().map_or(0.0, |numbers| numbers[component]),
         }

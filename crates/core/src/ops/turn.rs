@@ -202,7 +202,7 @@ impl Turning<'_> {
         let path = path.between(self.before, self.after);
         let mut converted = convert(&path, if looped.is_some() { &one_period } else { &all }, &conversion);
         // Through the pole a loop may come round on the other branch of angles, which does not repeat.
-        let repeats = looped.is_some_and(|(_, (a, b))| [a, b].contains(&Behaviour::LoopRepeat));
+        let repeats = looped.is_some_and(|(_, (a, b))| [a, b].contains(&Behaviour::LoopOffset));
         if repeats && !converted.curves.iter().all(comes_round) {
             looped = None;
             converted = convert(&path, &all, &conversion);
@@ -279,7 +279,7 @@ impl Turning<'_> {
                 && (curve.before, curve.after) == (before, after)
                 && curve.inner_loop().is_none()
         };
-        let repeats = [before, after].contains(&Behaviour::LoopRepeat);
+        let repeats = [before, after].contains(&Behaviour::LoopOffset);
         let fits = |behaviour: Behaviour| behaviour.is_loop() || behaviour == Behaviour::Held;
         let all = euler.curves.iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
         let mut all_alike = all.map(|curve| alike(curve) && (!repeats || comes_round(curve)));

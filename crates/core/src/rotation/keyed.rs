@@ -478,7 +478,7 @@ mod tests {
                     .rotation(seconds * SECOND as f64, side)
             };
             let seam = 2.0 * turn as f64;
-            let repeat = |seconds, side| at(Behaviour::LoopRepeat, seconds, side);
+            let repeat = |seconds, side| at(Behaviour::LoopOffset, seconds, side);
             prop_assert!(angle_between(repeat(seam, Side::Left), repeat(seam, Side::Right)) < 1e-9);
             let climb = repeat(seam + 2.0 + u, Side::Right) * repeat(seam + u, Side::Right).conjugate();
             prop_assert!(angle_between(climb, q[2] * q[0].conjugate()) < 1e-9);

@@ -69,8 +69,8 @@ pub fn any_behaviour() -> impl Strategy<Value = Behaviour> {
         Just(Behaviour::Held),
         Just(Behaviour::Linear),
         (-5.0..5.0_f64).prop_map(Behaviour::Sloped),
-        Just(Behaviour::LoopRepeat),
-        Just(Behaviour::LoopReset),
+        Just(Behaviour::LoopOffset),
+        Just(Behaviour::Loop),
         Just(Behaviour::LoopOscillate),
     ]
 }
@@ -137,7 +137,7 @@ pub fn span(curve: &Curve) -> f64 {
     })
 }
 
-/// A scene of one node, `arm`, with a scalar `smile` and a switch `lamp`, and one take of frames 0 to 60.
+/// A scene of one node, `arm`, with a number `smile` and a switch `lamp`, and one take of frames 0 to 60.
 pub fn scene(layers: Vec<nimble_curve_core::scene::Layer>) -> nimble_curve_core::scene::Scene {
     use glam::DVec3;
     use nimble_curve_core::rig::{Attribute, AttributeKind, Node, NodeKind, Rig};
@@ -150,7 +150,7 @@ pub fn scene(layers: Vec<nimble_curve_core::scene::Layer>) -> nimble_curve_core:
     node.attributes = vec![
         Attribute {
             name: "smile".into(),
-            kind: AttributeKind::Scalar { default: 0.25, min: None, max: None, quantity: Quantity::Scalar },
+            kind: AttributeKind::Number { default: 0.25, min: None, max: None, quantity: Quantity::Number },
         },
         Attribute { name: "lamp".into(), kind: AttributeKind::Switch { default: false } },
     ];

@@ -12,7 +12,7 @@ pub fn cases(cases: u32) -> ProptestConfig {
     ProptestConfig { cases, max_shrink_iters: 0, failure_persistence: None, ..ProptestConfig::default() }
 }
 
-pub const THOUSANDTH: Tolerance = Tolerance { angle: 1e-3, length: 1e-3, scalar: 1e-3 };
+pub const THOUSANDTH: Tolerance = Tolerance { angle: 1e-3, length: 1e-3, number: 1e-3 };
 
 /// How far two takes may be apart: a distance in metres, an angle in radians, and what else transforms do.
 #[derive(Clone, Copy)]

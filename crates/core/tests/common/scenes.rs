@@ -119,17 +119,17 @@ fn any_space() -> impl Strategy<Value = Space> {
 
 fn any_attribute() -> impl Strategy<Value = AttributeKind> {
     prop_oneof![
-        4 => (-1.0..1.0_f64, prop::bool::ANY).prop_map(|(default, limited)| AttributeKind::Scalar {
+        4 => (-1.0..1.0_f64, prop::bool::ANY).prop_map(|(default, limited)| AttributeKind::Number {
             default,
             min: limited.then_some(-2.5),
             max: limited.then_some(2.5),
-            quantity: Quantity::Scalar,
+            quantity: Quantity::Number,
         }),
         1 => (-1.0..1.0_f64, select(vec![Quantity::Angle, Quantity::Length])).prop_map(|(default, quantity)| {
-            AttributeKind::Scalar { default, min: None, max: None, quantity }
+            AttributeKind::Number { default, min: None, max: None, quantity }
         }),
         1 => any_vector(2.0)
-            .prop_map(|default| AttributeKind::Vector { default, quantity: Quantity::Scalar }),
+            .prop_map(|default| AttributeKind::Vector { default, quantity: Quantity::Number }),
         1 => prop::bool::ANY.prop_map(|default| AttributeKind::Switch { default }),
         1 => Just(AttributeKind::Choice {
             options: vec!["open".into(), "half shut".into()],
@@ -193,7 +193,7 @@ fn any_transform(lists: bool) -> impl Strategy<Value = Vec<TransformOp>> {
 
 fn any_node(contents: Contents) -> impl Strategy<Value = Node> {
     let kind =
-        select(vec![NodeKind::Joint, NodeKind::Control, NodeKind::Helper, NodeKind::Root, NodeKind::Other]);
+        select(vec![NodeKind::Joint, NodeKind::Control, NodeKind::End, NodeKind::Locator, NodeKind::Root, NodeKind::Other]);
     let locked = select(vec![vec![], vec![], vec!["scale"], vec!["rotation.x", "translation"]]);
     (
         any_name(),
@@ -365,7 +365,7 @@ fn any_controller(
 ) -> BoxedStrategy<Controller> {
     let row = |count: usize| prop::collection::vec(-3.0..3.0_f64, count);
     let plain = match kind {
-        PropertyKind::Scalar(_) => components(contents, 1),
+        PropertyKind::Number(_) => components(contents, 1),
         PropertyKind::Vector(_) => components(contents, 3),
         PropertyKind::Scale => factors(),
         PropertyKind::Rotation => {
@@ -387,10 +387,10 @@ fn any_controller(
         return plain;
     }
     let other = match kind {
-        PropertyKind::Scalar(_) => prop_oneof![
-            tcb(-3.0..3.0_f64, TcbKeys::Scalar),
-            samples(SampleKind::Scalar, row(1)),
-            (-3.0..3.0_f64).prop_map(|v| Controller::Constant(Value::Scalar(v))),
+        PropertyKind::Number(_) => prop_oneof![
+            tcb(-3.0..3.0_f64, TcbKeys::Number),
+            samples(SampleKind::Number, row(1)),
+            (-3.0..3.0_f64).prop_map(|v| Controller::Constant(Value::Number(v))),
         ]
         .boxed(),
         PropertyKind::Scale => prop_oneof![
@@ -468,7 +468,7 @@ fn any_layer(contents: Contents, rigs: &[Rig]) -> impl Strategy<Value = Layer> +
         Just(Weight::FULL).boxed()
     };
     let mode = select(vec![LayerMode::Additive, LayerMode::Override]);
-    let rotations = select(vec![RotationMixing::ByComponent, RotationMixing::ByQuaternion]);
+    let rotations = select(vec![RotationMixing::Angles, RotationMixing::Quaternions]);
     (
         select(vec!["look", "breathing", "hand & head"]),
         mode,

@@ -2,7 +2,7 @@
 //!
 //! The format states neither unit nor up axis; whoever reads it says them. A joint's rotation channels, as listed
 //! from left to right, are the factors of the product from left to right (`Zrotation Xrotation Yrotation` is
-//! `R = Rz·Rx·Ry`), position channels replace the joint's offset, and end sites become helper nodes.
+//! `R = Rz·Rx·Ry`), position channels replace the joint's offset, and end sites become nodes of the kind end.
 
 mod hierarchy;
 mod motion;

@@ -57,7 +57,7 @@ fn rig_of(name: &str, joints: &[Joint]) -> (Rig, Vec<NodeId>) {
     let mut rig = Rig::new(name);
     let mut ids: Vec<NodeId> = Vec::with_capacity(joints.len());
     for joint in joints {
-        let kind = if joint.is_end { NodeKind::Helper } else { NodeKind::Joint };
+        let kind = if joint.is_end { NodeKind::End } else { NodeKind::Joint };
         let node = Node::new(&joint.name, kind, DVec3::from_array(joint.offset), order_of(&joint.rotation));
         // Parents were added before, so this cannot fail.
         ids.push(rig.add(joint.parent.map(|parent| ids[parent]), node).expect("the parent comes first"));

@@ -7,7 +7,7 @@ use nimble_curve_core::angle;
 use nimble_curve_core::controller::{Controller, Samples};
 use nimble_curve_core::evaluate::{Evaluator, Pose, PropertySampler};
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::rig::{Node, NodeId, NodeKind, Rig};
+use nimble_curve_core::rig::{Node, NodeId, Rig};
 use nimble_curve_core::rotation::{RotationOrder, nearest_euler, principal_euler};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
 use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
@@ -280,9 +280,9 @@ fn is_on(track: &Track, id: NodeId, property: &str) -> bool {
     track.target.rig == 0 && track.target.node == id && track.target.property == property
 }
 
-/// Whether a node is written as an end site: a helper without children below a joint.
+/// Whether a node is written as an end site: an end or a locator without children below a joint.
 fn is_end_site(rig: &Rig, id: NodeId, node: &Node) -> bool {
-    node.kind == NodeKind::Helper && rig.parent(id).is_some() && rig.children(Some(id)).next().is_none()
+    node.kind.is_support() && rig.parent(id).is_some() && rig.children(Some(id)).next().is_none()
 }
 
 /// The order in which a joint's rotation is animated, else that of its rest.

@@ -137,8 +137,8 @@ impl Sampler {
         };
         let behaviour = |name: &str| match sampler.attribute(name) {
             Some("GRADIENT") => Behaviour::Linear,
-            Some("CYCLE") => Behaviour::LoopReset,
-            Some("CYCLE_RELATIVE") => Behaviour::LoopRepeat,
+            Some("CYCLE") => Behaviour::Loop,
+            Some("CYCLE_RELATIVE") => Behaviour::LoopOffset,
             Some("OSCILLATE") => Behaviour::LoopOscillate,
             _ => Behaviour::Held,
         };
@@ -320,7 +320,7 @@ impl Sampler {
             ease_in: 0.0,
             ease_out: 0.0,
         };
-        let keys = TcbKeys::Scalar((0..times.len()).map(key).collect());
+        let keys = TcbKeys::Number((0..times.len()).map(key).collect());
         let curve = TcbCurve { keys, before: self.behaviours.0, after: self.behaviours.1 };
         curve.numbers().and_then(|numbers| numbers.curves.into_iter().next()).unwrap_or_default()
     }

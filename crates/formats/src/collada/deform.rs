@@ -186,7 +186,7 @@ fn morph<'a, 'i>(
             name.push_str(" (again)");
         }
         let default = defaults.get(index).copied().unwrap_or(0.0);
-        let kind = AttributeKind::Scalar { default, min: None, max: None, quantity: Quantity::Scalar };
+        let kind = AttributeKind::Number { default, min: None, max: None, quantity: Quantity::Number };
         Attribute { name, kind }
     };
     let all = targets.words().enumerate().map(attribute).collect();

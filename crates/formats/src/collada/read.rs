@@ -568,7 +568,7 @@ impl File<'_, '_> {
                 weights.enumerate().map(move |(index, weight)| {
                     let column = (&channel.sampler, index, Factor { by: 1.0, is_angle: false });
                     let curve = || channel.sampler.curve(index, column.2, self.rate);
-                    let controller = sampled(&[Some(column)], SampleKind::Scalar, self.rate)
+                    let controller = sampled(&[Some(column)], SampleKind::Number, self.rate)
                         .unwrap_or_else(|| Controller::Components(vec![curve()]));
                     let property = morph.weights[weight].name.clone();
                     Track { target: Target { rig: 0, node: self.ids[morph.node], property }, controller }
@@ -633,7 +633,7 @@ impl Part<'_> {
         }
         let kind = match op.value {
             OpValue::Rotate { order, .. } => SampleKind::Euler(order),
-            OpValue::RotateAxis { .. } => SampleKind::Scalar,
+            OpValue::RotateAxis { .. } => SampleKind::Number,
             OpValue::Matrix(_) => SampleKind::Matrix,
             _ => SampleKind::Vector,
         };

@@ -251,7 +251,7 @@ fn morphs(document: &Document, index: usize) -> Result<Vec<Attribute>, Fault> {
         let default = weights.and_then(|weights| weights.get(target)).copied().unwrap_or(0.0);
         Attribute {
             name,
-            kind: AttributeKind::Scalar { default, min: None, max: None, quantity: Quantity::Scalar },
+            kind: AttributeKind::Number { default, min: None, max: None, quantity: Quantity::Number },
         }
     });
     Ok(attributes.collect())
@@ -463,7 +463,7 @@ impl Reader<'_> {
             return Controller::Samples(Samples {
                 start: rows.times[0],
                 rate,
-                kind: SampleKind::Scalar,
+                kind: SampleKind::Number,
                 values,
             });
         }

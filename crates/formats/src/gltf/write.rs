@@ -252,7 +252,7 @@ impl Writer {
                 ("translation" | "scale", Some(Number::Vector(rest))) => {
                     of_numbers(&[Some(&track.controller)], &rest.to_array(), timing)
                 }
-                (property, Some(Number::Scalar(_))) => {
+                (property, Some(Number::Number(_))) => {
                     let names = self.morphs(place);
                     if names.iter().any(|name| name == property) {
                         match weights.iter_mut().find(|(node, _, _)| *node == place) {
@@ -286,7 +286,7 @@ impl Writer {
             let rests: Vec<f64> = (names.iter())
                 .map(|name| {
                     match scene.rigs[rig].node(node).and_then(|node| node.attribute(name)).map(|a| &a.kind) {
-                        Some(AttributeKind::Scalar { default, .. }) => *default,
+                        Some(AttributeKind::Number { default, .. }) => *default,
                         _ => 0.0,
                     }
                 })

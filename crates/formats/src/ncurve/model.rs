@@ -94,7 +94,8 @@ pub enum Kind {
     #[default]
     Joint,
     Control,
-    Helper,
+    End,
+    Locator,
     Root,
     Other,
 }
@@ -187,11 +188,17 @@ pub struct Op {
     pub matrix: Option<Vec<Num>>,
 }
 
+/// The order where none is said.
+fn xyz() -> String {
+    "xyz".to_owned()
+}
+
 /// Euler angles.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rotate {
     /// The order; the axis that acts first comes first.
+    #[serde(default = "xyz")]
     pub order: String,
     /// Degrees about x, y and z; zero where they are left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -208,7 +215,7 @@ pub enum Quantity {
     Length,
     /// No unit.
     #[default]
-    Scalar,
+    Number,
 }
 
 /// A custom attribute: its name and exactly one of the kinds.
@@ -219,7 +226,7 @@ pub struct Attribute {
     pub name: String,
     /// One number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub scalar: Option<ScalarAttribute>,
+    pub number: Option<NumberAttribute>,
     /// Three numbers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vector: Option<VectorAttribute>,
@@ -237,7 +244,7 @@ pub struct Attribute {
 /// A number with limits.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct ScalarAttribute {
+pub struct NumberAttribute {
     /// The value where nothing drives it.
     pub default: Num,
     /// The least value.
@@ -333,8 +340,8 @@ pub enum Mode {
 #[allow(missing_docs)]
 pub enum Mixing {
     #[default]
-    ByComponent,
-    ByQuaternion,
+    Angles,
+    Quaternions,
 }
 
 /// A layer.
@@ -382,8 +389,10 @@ pub enum Controller {
     /// One curve a component.
     Components(Vec<Curve>),
     /// Curves of three Euler angles, in degrees.
+    #[serde(rename = "angles")]
     Euler(Box<Euler>),
     /// Keys that are rotations.
+    #[serde(rename = "quaternions")]
     Quaternion(QuaternionCurve),
     /// Keys with tension, continuity and bias.
     Tcb(TcbCurve),
@@ -402,12 +411,14 @@ pub enum Controller {
 #[serde(rename_all = "kebab-case")]
 pub enum Value {
     /// One number.
-    Scalar(Num),
+    Number(Num),
     /// Three numbers.
     Vector([Num; 3]),
     /// Euler angles in degrees.
+    #[serde(rename = "rotate")]
     Euler(Rotate),
     /// A quaternion: x, y, z, w.
+    #[serde(rename = "orient")]
     Quaternion([Num; 4]),
     /// A matrix by columns.
     Matrix(Vec<Num>),
@@ -424,6 +435,7 @@ pub enum Value {
 #[serde(deny_unknown_fields)]
 pub struct Euler {
     /// The order; the axis that acts first comes first.
+    #[serde(default = "xyz")]
     pub order: String,
     /// The angle about x; at rest where it is left out.
     #[serde(default, skip_serializing_if = "is_default")]
@@ -448,9 +460,9 @@ pub enum Behaviour {
     /// A straight line with this slope, in value per frame.
     Sloped(Num),
     /// The keys repeat, values going on from where they ended.
-    LoopRepeat,
+    LoopOffset,
     /// The keys repeat, values starting over.
-    LoopReset,
+    Loop,
     /// The keys repeat, every other time backwards.
     LoopOscillate,
     /// No value.
@@ -675,7 +687,7 @@ pub struct TcbCurve {
     pub after: Behaviour,
     /// Keys of one number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub scalar: Option<Vec<TcbKey<Num>>>,
+    pub number: Option<Vec<TcbKey<Num>>>,
     /// Keys of three numbers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vector: Option<Vec<TcbKey<[Num; 3]>>>,
@@ -734,9 +746,11 @@ pub enum DiscreteValue {
 #[serde(rename_all = "lowercase")]
 #[allow(missing_docs)]
 pub enum SampleKind {
-    Scalar,
+    Number,
     Vector,
+    #[serde(rename = "angles")]
     Euler,
+    #[serde(rename = "quaternions")]
     Quaternion,
     Matrix,
 }
@@ -751,10 +765,10 @@ pub struct Samples {
     pub rate: String,
     /// What the numbers are.
     pub kind: SampleKind,
-    /// The order of Euler angles.
+    /// The order of angles; xyz where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub order: Option<String>,
-    /// The numbers of scalar samples.
+    /// The samples of one number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub values: Option<Vec<Num>>,
     /// The numbers of other samples, one list a sample.

@@ -157,7 +157,8 @@ fn read_node(file: &dto::Node, units: &Units) -> Read<rig::Node> {
         kind: match file.kind {
             dto::Kind::Joint => rig::NodeKind::Joint,
             dto::Kind::Control => rig::NodeKind::Control,
-            dto::Kind::Helper => rig::NodeKind::Helper,
+            dto::Kind::End => rig::NodeKind::End,
+            dto::Kind::Locator => rig::NodeKind::Locator,
             dto::Kind::Root => rig::NodeKind::Root,
             dto::Kind::Other => rig::NodeKind::Other,
         },
@@ -215,13 +216,13 @@ fn euler(file: &dto::Rotate, angle: Scale) -> Read<(RotationOrder, DVec3)> {
 fn attribute(file: &dto::Attribute, units: &Units) -> Read<rig::Attribute> {
     use rig::AttributeKind;
     let mut found = Vec::new();
-    if let Some(scalar) = &file.scalar {
-        let quantity = quantity(scalar.quantity);
+    if let Some(number) = &file.number {
+        let quantity = quantity(number.quantity);
         let scale = units.scale(quantity);
-        found.push(AttributeKind::Scalar {
-            default: scale.value(&scalar.default),
-            min: scalar.min.as_ref().map(|n| scale.value(n)),
-            max: scalar.max.as_ref().map(|n| scale.value(n)),
+        found.push(AttributeKind::Number {
+            default: scale.value(&number.default),
+            min: number.min.as_ref().map(|n| scale.value(n)),
+            max: number.max.as_ref().map(|n| scale.value(n)),
             quantity,
         });
     }
@@ -244,7 +245,7 @@ fn attribute(file: &dto::Attribute, units: &Units) -> Read<rig::Attribute> {
     match (found.pop(), count) {
         (Some(kind), 1) => Ok(rig::Attribute { name: file.name.clone(), kind }),
         _ => {
-            Err(format!("attribute '{}' has exactly one of scalar, vector, switch, choice, text", file.name))
+            Err(format!("attribute '{}' has exactly one of number, vector, switch, choice, text", file.name))
         }
     }
 }
@@ -253,7 +254,7 @@ fn quantity(file: dto::Quantity) -> Quantity {
     match file {
         dto::Quantity::Angle => Quantity::Angle,
         dto::Quantity::Length => Quantity::Length,
-        dto::Quantity::Scalar => Quantity::Scalar,
+        dto::Quantity::Number => Quantity::Number,
     }
 }
 
@@ -331,8 +332,8 @@ impl Reader<'_> {
                 dto::Mode::Override => scene::LayerMode::Override,
             },
             rotations: match file.rotations {
-                dto::Mixing::ByComponent => scene::RotationMixing::ByComponent,
-                dto::Mixing::ByQuaternion => scene::RotationMixing::ByQuaternion,
+                dto::Mixing::Angles => scene::RotationMixing::Angles,
+                dto::Mixing::Quaternions => scene::RotationMixing::Quaternions,
             },
             weight: self
                 .weight(&file.weight, &file.weight_curve)
@@ -345,7 +346,7 @@ impl Reader<'_> {
     fn weight(&self, constant: &Option<Num>, curve: &Option<dto::Curve>) -> Read<ctl::Weight> {
         match (constant, curve) {
             (Some(_), Some(_)) => Err("give either 'weight' or 'weight_curve'".into()),
-            (None, Some(curve)) => Ok(ctl::Weight::Curve(self.curve(curve, Quantity::Scalar)?)),
+            (None, Some(curve)) => Ok(ctl::Weight::Curve(self.curve(curve, Quantity::Number)?)),
             (constant, None) => Ok(ctl::Weight::Constant(constant.as_ref().map_or(1.0, plain))),
         }
     }
@@ -354,7 +355,7 @@ impl Reader<'_> {
         let rig = &self.scene.rigs[target.rig];
         let kind = rig.property_kind(target.node, &target.property).ok_or("there is no such property")?;
         let width = match kind {
-            PropertyKind::Scalar(_) => 1,
+            PropertyKind::Number(_) => 1,
             PropertyKind::Vector(_) | PropertyKind::Scale | PropertyKind::Rotation => 3,
             PropertyKind::Matrix => 16,
             PropertyKind::Discrete => 0,
@@ -365,7 +366,7 @@ impl Reader<'_> {
             dto::Controller::Constant(value) => Controller::Constant(self.value(value, kind)?),
             dto::Controller::Components(_) if is_rotation => {
                 return Err(
-                    "a rotation is driven by 'euler', 'quaternion' or 'tcb', not by 'components'".into()
+                    "a rotation is driven by 'angles', 'quaternions' or 'tcb', not by 'components'".into()
                 );
             }
             dto::Controller::Components(curves) if curves.len() != width => {
@@ -415,7 +416,7 @@ impl Reader<'_> {
     fn value(&self, file: &dto::Value, kind: PropertyKind) -> Read<Value> {
         let scale = self.units.scale(kind.quantity());
         let value = match file {
-            dto::Value::Scalar(n) => Value::Scalar(scale.value(n)),
+            dto::Value::Number(n) => Value::Number(scale.value(n)),
             dto::Value::Vector([x, y, z]) => {
                 Value::Vector(DVec3::new(scale.value(x), scale.value(y), scale.value(z)))
             }
@@ -431,7 +432,7 @@ impl Reader<'_> {
         };
         let fits = matches!(
             (&value, kind),
-            (Value::Scalar(_), PropertyKind::Scalar(_))
+            (Value::Number(_), PropertyKind::Number(_))
                 | (Value::Vector(_), PropertyKind::Vector(_) | PropertyKind::Scale)
                 | (Value::Euler { .. } | Value::Quaternion(_), PropertyKind::Rotation)
                 | (Value::Matrix(_), PropertyKind::Matrix)
@@ -445,8 +446,8 @@ impl Reader<'_> {
             dto::Behaviour::Held => crv::Behaviour::Held,
             dto::Behaviour::Linear => crv::Behaviour::Linear,
             dto::Behaviour::Sloped(slope) => crv::Behaviour::Sloped(scale.slope(slope)),
-            dto::Behaviour::LoopRepeat => crv::Behaviour::LoopRepeat,
-            dto::Behaviour::LoopReset => crv::Behaviour::LoopReset,
+            dto::Behaviour::LoopOffset => crv::Behaviour::LoopOffset,
+            dto::Behaviour::Loop => crv::Behaviour::Loop,
             dto::Behaviour::LoopOscillate => crv::Behaviour::LoopOscillate,
             dto::Behaviour::None => crv::Behaviour::None,
         }
@@ -531,7 +532,7 @@ impl Reader<'_> {
     }
 
     fn quaternion_curve(&self, file: &dto::QuaternionCurve) -> Read<ctl::QuaternionCurve> {
-        let scale = self.units.scale(Quantity::Scalar);
+        let scale = self.units.scale(Quantity::Number);
         let slopes = |t: &Option<[Num; 4]>| {
             t.as_ref().map_or(DVec4::ZERO, |t| DVec4::from_array([0, 1, 2, 3].map(|i| scale.slope(&t[i]))))
         };
@@ -562,9 +563,9 @@ impl Reader<'_> {
 
     fn tcb(&self, file: &dto::TcbCurve, kind: PropertyKind) -> Read<ctl::TcbCurve> {
         let scale = self.units.scale(kind.quantity());
-        let keys = match (&file.scalar, &file.vector, &file.rotation, kind) {
-            (Some(keys), None, None, PropertyKind::Scalar(_)) => {
-                ctl::TcbKeys::Scalar(self.tcb_keys(keys, |n| Ok(scale.value(n)))?)
+        let keys = match (&file.number, &file.vector, &file.rotation, kind) {
+            (Some(keys), None, None, PropertyKind::Number(_)) => {
+                ctl::TcbKeys::Number(self.tcb_keys(keys, |n| Ok(scale.value(n)))?)
             }
             (None, Some(keys), None, PropertyKind::Vector(_) | PropertyKind::Scale) => ctl::TcbKeys::Vector(
                 self.tcb_keys(keys, |v| Ok(DVec3::from_array([0, 1, 2].map(|i| scale.value(&v[i])))))?,
@@ -572,7 +573,7 @@ impl Reader<'_> {
             (None, None, Some(keys), PropertyKind::Rotation) => {
                 ctl::TcbKeys::Rotation(self.tcb_keys(keys, quaternion)?)
             }
-            _ => return Err("'tcb' has exactly one of scalar, vector, rotation, as the property is".into()),
+            _ => return Err("'tcb' has exactly one of number, vector, rotation, as the property is".into()),
         };
         Ok(ctl::TcbCurve {
             keys,
@@ -637,22 +638,19 @@ impl Reader<'_> {
 
     fn samples(&self, file: &dto::Samples, kind: PropertyKind) -> Read<ctl::Samples> {
         let sample_kind = match (file.kind, kind, &file.order) {
-            (dto::SampleKind::Scalar, PropertyKind::Scalar(_), None) => ctl::SampleKind::Scalar,
+            (dto::SampleKind::Number, PropertyKind::Number(_), None) => ctl::SampleKind::Number,
             (dto::SampleKind::Vector, PropertyKind::Vector(_) | PropertyKind::Scale, None) => {
                 ctl::SampleKind::Vector
             }
-            (dto::SampleKind::Euler, PropertyKind::Rotation, Some(text)) => {
-                ctl::SampleKind::Euler(order(text)?)
-            }
-            (dto::SampleKind::Euler, PropertyKind::Rotation, None) => {
-                return Err("euler samples need an order".into());
+            (dto::SampleKind::Euler, PropertyKind::Rotation, text) => {
+                ctl::SampleKind::Euler(order(text.as_deref().unwrap_or("xyz"))?)
             }
             (dto::SampleKind::Quaternion, PropertyKind::Rotation, None) => ctl::SampleKind::Quaternion,
             (dto::SampleKind::Matrix, PropertyKind::Matrix, None) => ctl::SampleKind::Matrix,
             _ => return Err("the samples do not fit this property".into()),
         };
         let quantity =
-            if sample_kind == ctl::SampleKind::Quaternion { Quantity::Scalar } else { kind.quantity() };
+            if sample_kind == ctl::SampleKind::Quaternion { Quantity::Number } else { kind.quantity() };
         let scale = self.units.scale(quantity);
         let width = sample_kind.width();
         let values = match (&file.values, &file.rows) {
@@ -667,7 +665,7 @@ impl Reader<'_> {
                 }
                 values
             }
-            _ if width == 1 => return Err("scalar samples are given as 'values'".into()),
+            _ if width == 1 => return Err("number samples are given as 'values'".into()),
             _ => return Err("samples of several numbers are given as 'rows'".into()),
         };
         let rate: FrameRate = file.rate.parse().map_err(|error| format!("{error}"))?;

@@ -47,7 +47,7 @@ impl Units {
     pub fn scale(&self, quantity: Quantity) -> Scale {
         let value = match quantity {
             Quantity::Angle => Double::RADIANS_PER_DEGREE,
-            Quantity::Length | Quantity::Scalar => Double::ONE,
+            Quantity::Length | Quantity::Number => Double::ONE,
         };
         Scale { value, slope: value.times(self.fps) }
     }

@@ -87,7 +87,8 @@ impl Writer<'_> {
             kind: match node.kind {
                 rig::NodeKind::Joint => dto::Kind::Joint,
                 rig::NodeKind::Control => dto::Kind::Control,
-                rig::NodeKind::Helper => dto::Kind::Helper,
+                rig::NodeKind::End => dto::Kind::End,
+                rig::NodeKind::Locator => dto::Kind::Locator,
                 rig::NodeKind::Root => dto::Kind::Root,
                 rig::NodeKind::Other => dto::Kind::Other,
             },
@@ -161,16 +162,16 @@ impl Writer<'_> {
         use rig::AttributeKind;
         let mut file = dto::Attribute {
             name: attribute.name.clone(),
-            scalar: None,
+            number: None,
             vector: None,
             switch: None,
             choice: None,
             text: None,
         };
         match &attribute.kind {
-            AttributeKind::Scalar { default, min, max, quantity } => {
+            AttributeKind::Number { default, min, max, quantity } => {
                 let scale = self.units.scale(*quantity);
-                file.scalar = Some(dto::ScalarAttribute {
+                file.number = Some(dto::NumberAttribute {
                     default: scale.num(*default),
                     min: min.map(|n| scale.num(n)),
                     max: max.map(|n| scale.num(n)),
@@ -226,8 +227,8 @@ impl Writer<'_> {
                 scene::LayerMode::Override => dto::Mode::Override,
             },
             rotations: match layer.rotations {
-                scene::RotationMixing::ByComponent => dto::Mixing::ByComponent,
-                scene::RotationMixing::ByQuaternion => dto::Mixing::ByQuaternion,
+                scene::RotationMixing::Angles => dto::Mixing::Angles,
+                scene::RotationMixing::Quaternions => dto::Mixing::Quaternions,
             },
             weight,
             weight_curve,
@@ -244,13 +245,13 @@ impl Writer<'_> {
     fn weight(&self, weight: &ctl::Weight) -> (Option<Num>, Option<dto::Curve>) {
         match weight {
             ctl::Weight::Constant(constant) => (unless(*constant, 1.0).map(num), None),
-            ctl::Weight::Curve(curve) => (None, Some(self.curve(curve, Quantity::Scalar))),
+            ctl::Weight::Curve(curve) => (None, Some(self.curve(curve, Quantity::Number))),
         }
     }
 
     fn controller(&self, controller: &Controller, target: &Target) -> dto::Controller {
         let kind = self.scene.rigs[target.rig].property_kind(target.node, &target.property);
-        let quantity = kind.map_or(Quantity::Scalar, scene::PropertyKind::quantity);
+        let quantity = kind.map_or(Quantity::Number, scene::PropertyKind::quantity);
         match controller {
             Controller::Constant(value) => dto::Controller::Constant(self.value(value, quantity)),
             Controller::Components(curves) => {
@@ -301,7 +302,7 @@ impl Writer<'_> {
     fn value(&self, value: &Value, quantity: Quantity) -> dto::Value {
         let scale = self.units.scale(quantity);
         match value {
-            Value::Scalar(n) => dto::Value::Scalar(scale.num(*n)),
+            Value::Number(n) => dto::Value::Number(scale.num(*n)),
             Value::Vector(v) => dto::Value::Vector(v.to_array().map(|n| scale.num(n))),
             Value::Euler { order, angles } => dto::Value::Euler(self.rotate(*order, *angles)),
             Value::Quaternion(q) => dto::Value::Quaternion(quaternion(*q)),
@@ -317,8 +318,8 @@ impl Writer<'_> {
             crv::Behaviour::Held => dto::Behaviour::Held,
             crv::Behaviour::Linear => dto::Behaviour::Linear,
             crv::Behaviour::Sloped(slope) => dto::Behaviour::Sloped(scale.slope_num(slope)),
-            crv::Behaviour::LoopRepeat => dto::Behaviour::LoopRepeat,
-            crv::Behaviour::LoopReset => dto::Behaviour::LoopReset,
+            crv::Behaviour::LoopOffset => dto::Behaviour::LoopOffset,
+            crv::Behaviour::Loop => dto::Behaviour::Loop,
             crv::Behaviour::LoopOscillate => dto::Behaviour::LoopOscillate,
             crv::Behaviour::None => dto::Behaviour::None,
         }
@@ -395,7 +396,7 @@ impl Writer<'_> {
     }
 
     fn quaternion_curve(&self, curve: &ctl::QuaternionCurve) -> dto::QuaternionCurve {
-        let slope = self.units.scale(Quantity::Scalar);
+        let slope = self.units.scale(Quantity::Number);
         let slopes = |t: DVec4| unless(t, DVec4::ZERO).map(|t| t.to_array().map(|n| slope.slope_num(n)));
         let angle = self.units.scale(Quantity::Angle);
         dto::QuaternionCurve {
@@ -423,12 +424,12 @@ impl Writer<'_> {
         let mut file = dto::TcbCurve {
             before: self.behaviour(curve.before, scale),
             after: self.behaviour(curve.after, scale),
-            scalar: None,
+            number: None,
             vector: None,
             rotation: None,
         };
         match &curve.keys {
-            ctl::TcbKeys::Scalar(keys) => file.scalar = Some(self.tcb_keys(keys, |v| scale.num(v))),
+            ctl::TcbKeys::Number(keys) => file.number = Some(self.tcb_keys(keys, |v| scale.num(v))),
             ctl::TcbKeys::Vector(keys) => {
                 file.vector = Some(self.tcb_keys(keys, |v| v.to_array().map(|n| scale.num(n))));
             }
@@ -454,13 +455,13 @@ impl Writer<'_> {
 
     fn samples(&self, samples: &ctl::Samples, quantity: Quantity) -> dto::Samples {
         let (kind, order) = match samples.kind {
-            ctl::SampleKind::Scalar => (dto::SampleKind::Scalar, None),
+            ctl::SampleKind::Number => (dto::SampleKind::Number, None),
             ctl::SampleKind::Vector => (dto::SampleKind::Vector, None),
             ctl::SampleKind::Euler(order) => (dto::SampleKind::Euler, Some(order.to_string())),
             ctl::SampleKind::Quaternion => (dto::SampleKind::Quaternion, None),
             ctl::SampleKind::Matrix => (dto::SampleKind::Matrix, None),
         };
-        let quantity = if samples.kind == ctl::SampleKind::Quaternion { Quantity::Scalar } else { quantity };
+        let quantity = if samples.kind == ctl::SampleKind::Quaternion { Quantity::Number } else { quantity };
         let scale = self.units.scale(quantity);
         let write = |values: &[f64]| values.iter().map(|&n| scale.num(n)).collect::<Vec<Num>>();
         let width = samples.kind.width();
@@ -479,6 +480,6 @@ fn quantity(quantity: Quantity) -> dto::Quantity {
     match quantity {
         Quantity::Angle => dto::Quantity::Angle,
         Quantity::Length => dto::Quantity::Length,
-        Quantity::Scalar => dto::Quantity::Scalar,
+        Quantity::Number => dto::Quantity::Number,
     }
 }

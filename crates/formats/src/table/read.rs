@@ -262,7 +262,7 @@ impl Build {
                 return Err(Fault::on_line(1, message));
             }
             let kind = match (columns.len(), order) {
-                (1, _) => SampleKind::Scalar,
+                (1, _) => SampleKind::Number,
                 (3, Some(order)) => SampleKind::Euler(order),
                 (3, None) => SampleKind::Vector,
                 (4, _) => SampleKind::Quaternion,
@@ -276,9 +276,9 @@ impl Build {
             let numbers = rows.iter().flat_map(|(_, row)| columns.iter().map(|&(column, _)| row[column]));
             let values: Vec<f64> =
                 numbers.map(|number| if is_angle { radians(number) } else { number }).collect();
-            let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
+            let quantity = if is_angle { Quantity::Angle } else { Quantity::Number };
             let attribute = match kind {
-                SampleKind::Scalar => AttributeKind::Scalar { default: 0.0, min: None, max: None, quantity },
+                SampleKind::Number => AttributeKind::Number { default: 0.0, min: None, max: None, quantity },
                 _ => AttributeKind::Vector { default: DVec3::ZERO, quantity },
             };
             let target = self.property(&node, &property, attribute, order);
@@ -319,7 +319,7 @@ impl Build {
                 .map_err(|error| Fault::on_line(1, format!("'{node}:{property}': {error}")))
         };
         let curves = [curve(0)?, curve(1)?, curve(2)?];
-        let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
+        let quantity = if is_angle { Quantity::Angle } else { Quantity::Number };
         let attribute = AttributeKind::Vector { default: DVec3::ZERO, quantity };
         let target = self.property(&node, &property, attribute, order);
         let controller = match (property.as_str(), order) {
@@ -396,8 +396,8 @@ impl KeyTable {
                     let slope = number(slope, line)?;
                     Behaviour::Sloped(if is_angle { slope.to_radians() } else { slope } * rate.fps())
                 }
-                ("loop-repeat", _) => Behaviour::LoopRepeat,
-                ("loop-reset", _) => Behaviour::LoopReset,
+                ("loop-offset", _) => Behaviour::LoopOffset,
+                ("loop", _) => Behaviour::Loop,
                 ("loop-oscillate", _) => Behaviour::LoopOscillate,
                 ("none", _) => Behaviour::None,
                 _ => return Err(wrong(column, "behaviour outside the keys")),
@@ -523,12 +523,12 @@ impl KeyTable {
         for (channel, curves) in groups {
             let quantity = match channel.unit.as_str() {
                 "deg" => Quantity::Angle,
-                "" => Quantity::Scalar,
+                "" => Quantity::Number,
                 _ => Quantity::Length,
             };
             let kind = match channel.component {
                 Some(_) => AttributeKind::Vector { default: DVec3::ZERO, quantity },
-                None => AttributeKind::Scalar { default: 0.0, min: None, max: None, quantity },
+                None => AttributeKind::Number { default: 0.0, min: None, max: None, quantity },
             };
             let target = build.property(&channel.node, &channel.property, kind, channel.order);
             let controller = match (channel.component, channel.order) {

@@ -58,14 +58,14 @@ impl<'a> Table<'a> {
 
     fn quantity(&self, target: &Target) -> Quantity {
         let kind = self.scene.rigs[target.rig].property_kind(target.node, &target.property);
-        kind.map_or(Quantity::Scalar, |kind| kind.quantity())
+        kind.map_or(Quantity::Number, |kind| kind.quantity())
     }
 
     fn unit(&self, quantity: Quantity) -> String {
         match quantity {
             Quantity::Angle => "deg".to_owned(),
             Quantity::Length => self.scene.space.unit_name().unwrap_or("unit").to_owned(),
-            Quantity::Scalar => String::new(),
+            Quantity::Number => String::new(),
         }
     }
 
@@ -76,7 +76,7 @@ impl<'a> Table<'a> {
             let unit = match samples.kind {
                 SampleKind::Euler(order) => format!(" (deg {order})"),
                 SampleKind::Quaternion => " (quaternion)".to_owned(),
-                _ if quantity == Quantity::Scalar => String::new(),
+                _ if quantity == Quantity::Number => String::new(),
                 _ => format!(" ({})", self.unit(quantity)),
             };
             let width = samples.kind.width();
@@ -91,7 +91,7 @@ impl<'a> Table<'a> {
             let mut row = vec![self.scene.rate.frame(first.time(index)).to_string()];
             for (_, samples) in tracks {
                 let is_angle = matches!(samples.kind, SampleKind::Euler(_));
-                let quantity = if is_angle { Quantity::Angle } else { Quantity::Scalar };
+                let quantity = if is_angle { Quantity::Angle } else { Quantity::Number };
                 row.extend(samples.row(index).iter().map(|&number| shown(number, quantity).to_string()));
             }
             self.rows.write_record(&row)?;
@@ -132,7 +132,7 @@ impl<'a> Table<'a> {
                 self.discrete(take, &address, self.scene.rate.frame(start), value)?;
                 return Ok(true);
             }
-            Controller::Constant(value @ (Value::Scalar(_) | Value::Vector(_))) => {
+            Controller::Constant(value @ (Value::Number(_) | Value::Vector(_))) => {
                 let numbers = value.numbers().unwrap_or_default();
                 (numbers.into_iter().map(|number| Curve::constant(start, number)).collect(), None)
             }
@@ -228,8 +228,8 @@ impl<'a> Table<'a> {
                 Behaviour::Held => "held".to_owned(),
                 Behaviour::Linear => "linear".to_owned(),
                 Behaviour::Sloped(slope) => format!("sloped {}", slope * rise / rate.fps()),
-                Behaviour::LoopRepeat => "loop-repeat".to_owned(),
-                Behaviour::LoopReset => "loop-reset".to_owned(),
+                Behaviour::LoopOffset => "loop-offset".to_owned(),
+                Behaviour::Loop => "loop".to_owned(),
                 Behaviour::LoopOscillate => "loop-oscillate".to_owned(),
                 Behaviour::None => "none".to_owned(),
             };

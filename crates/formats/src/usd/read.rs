@@ -481,7 +481,7 @@ impl Reader<'_> {
                 continue;
             };
             let (count, kind) = match op {
-                OpValue::RotateAxis { .. } => (1, SampleKind::Scalar),
+                OpValue::RotateAxis { .. } => (1, SampleKind::Number),
                 OpValue::Rotate { order, .. } => (3, SampleKind::Euler(order)),
                 OpValue::Matrix(_) => (16, SampleKind::Matrix),
                 _ => (3, SampleKind::Vector),
@@ -580,15 +580,15 @@ impl Reader<'_> {
                         continue;
                     }
                     let default = default.unwrap_or(0.0);
-                    AttributeKind::Scalar { default, min: None, max: None, quantity: Quantity::Scalar }
+                    AttributeKind::Number { default, min: None, max: None, quantity: Quantity::Number }
                 }
             };
             let controller = match &kind {
-                AttributeKind::Scalar { .. } => match self.layer.values(&place)? {
+                AttributeKind::Number { .. } => match self.layer.values(&place)? {
                     Some(values) => {
                         let values = std::rc::Rc::new(values);
                         let column = Column { attribute: place, values, number: 0, is_angle: false, by: 1.0 };
-                        Some(self.controller(&[Some(column)], SampleKind::Scalar)?)
+                        Some(self.controller(&[Some(column)], SampleKind::Number)?)
                     }
                     None => None,
                 },

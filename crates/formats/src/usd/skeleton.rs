@@ -185,11 +185,11 @@ fn blend_shapes(reader: &mut Reader<'_>, animation: &Path, node: NodeId) -> Resu
         if own.attribute(shape).is_some() {
             return Err(fault(format!("has the blend shape '{shape}' twice")));
         }
-        let kind = AttributeKind::Scalar { default, min: None, max: None, quantity: Quantity::Scalar };
+        let kind = AttributeKind::Number { default, min: None, max: None, quantity: Quantity::Number };
         own.attributes.push(Attribute { name: shape.clone(), kind });
         if !weights.is_empty() {
             let target = Target { rig: 0, node, property: shape.clone() };
-            let controller = straight(&times, step, SampleKind::Scalar, weights);
+            let controller = straight(&times, step, SampleKind::Number, weights);
             reader.tracks.push(Track { target, controller });
         }
     }

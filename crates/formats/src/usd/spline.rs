@@ -413,8 +413,8 @@ impl Spline {
             Outside::Held => Behaviour::Held,
             Outside::Linear => Behaviour::Linear,
             Outside::Sloped(slope) => Behaviour::Sloped(slope * rise * per_second),
-            Outside::Repeat => Behaviour::LoopRepeat,
-            Outside::Reset => Behaviour::LoopReset,
+            Outside::Repeat => Behaviour::LoopOffset,
+            Outside::Reset => Behaviour::Loop,
             Outside::Oscillate => Behaviour::LoopOscillate,
             Outside::None => Behaviour::None,
         };
@@ -444,8 +444,8 @@ pub fn text(curve: &Curve, rate: FrameRate, shown: impl Fn(f64) -> f64, rise: f6
         Behaviour::Held => "held".to_owned(),
         Behaviour::Linear => "linear".to_owned(),
         Behaviour::Sloped(slope) => format!("sloped({})", per_frame(slope) + 0.0),
-        Behaviour::LoopRepeat => "loop repeat".to_owned(),
-        Behaviour::LoopReset => "loop reset".to_owned(),
+        Behaviour::LoopOffset => "loop repeat".to_owned(),
+        Behaviour::Loop => "loop reset".to_owned(),
         Behaviour::LoopOscillate => "loop oscillate".to_owned(),
         Behaviour::None => "none".to_owned(),
     };

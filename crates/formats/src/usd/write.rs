@@ -378,7 +378,7 @@ impl Writer<'_> {
             let track = tracks.into_iter().flatten().find(|track| track.target == target);
             let name = format!("{USER}{}", attribute.name);
             match &attribute.kind {
-                AttributeKind::Scalar { default, .. } => {
+                AttributeKind::Number { default, .. } => {
                     let driven = match track.map(|track| &track.controller) {
                         Some(Controller::Components(curves)) if !curves.is_empty() => {
                             Driven::Curve(&curves[0], false)
@@ -389,7 +389,7 @@ impl Writer<'_> {
                         _ => Driven::Not,
                     };
                     let default = match track.map(|track| &track.controller) {
-                        Some(Controller::Constant(Value::Scalar(held))) => held,
+                        Some(Controller::Constant(Value::Number(held))) => held,
                         _ => default,
                     };
                     let _ = writeln!(self.text, "{indent}custom double {name} = {}", default + 0.0);

@@ -174,7 +174,7 @@ fn animation(
         for frame in first..=last {
             let time = scene.rate.ticks(frame).as_f64();
             let row = listed(samplers.iter_mut(), |sampler| match sampler.value_at(time) {
-                Value::Scalar(number) => format!("{}", number as f32 + 0.0),
+                Value::Number(number) => format!("{}", number as f32 + 0.0),
                 _ => "0".to_owned(),
             });
             let _ = writeln!(text, "            {frame}: [{row}],");
@@ -192,8 +192,8 @@ fn shapes(rig: &Rig, index: usize) -> Vec<(String, Target)> {
     let mut shapes = Vec::new();
     for (id, node) in rig.nodes() {
         for attribute in &node.attributes {
-            let is_number = matches!(attribute.kind, AttributeKind::Scalar { .. })
-                && matches!(rig.property_kind(id, &attribute.name), Some(PropertyKind::Scalar(_)));
+            let is_number = matches!(attribute.kind, AttributeKind::Number { .. })
+                && matches!(rig.property_kind(id, &attribute.name), Some(PropertyKind::Number(_)));
             if !is_number {
                 continue;
             }

@@ -123,7 +123,7 @@ impl Reader<'_> {
             input.fps = self.noted(line, text.parse().map_err(|error| format!("{error}")));
         }
         // As of convert.
-        let mut tolerance = Tolerance { angle: 0.05_f64.to_radians(), length: 0.0001, scalar: 0.001 };
+        let mut tolerance = Tolerance { angle: 0.05_f64.to_radians(), length: 0.0001, number: 0.001 };
         if let Some((line, text)) = text(self, "tolerance") {
             tolerance = self.noted(line, quantity::tolerance(&text)).unwrap_or(tolerance);
         }

@@ -205,7 +205,7 @@ impl<'a> Summary<'a> {
             "keys_after",
             "rotation_deg",
             "position_mm",
-            "scalar",
+            "number",
             "left_out",
             "to_look_at",
             "seconds",
@@ -227,7 +227,7 @@ impl<'a> Summary<'a> {
                     json!(made.after),
                     json!(rounded(made.rotation_deg)),
                     json!(rounded(made.position_mm)),
-                    json!(rounded(made.scalar)),
+                    json!(rounded(made.number)),
                     json!(left_out.join(", ")),
                     json!(made.warnings.join("; ")),
                     seconds.clone(),
@@ -408,7 +408,7 @@ fn largest(made: &Made) -> String {
     let said = |value: Option<f64>, unit: &str| {
         value.filter(|value| *value > 0.0).map(|value| format!("{}{unit}", short(value)))
     };
-    let all = [said(made.rotation_deg, " deg"), said(made.position_mm, " mm"), said(made.scalar, "")];
+    let all = [said(made.rotation_deg, " deg"), said(made.position_mm, " mm"), said(made.number, "")];
     all.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
@@ -503,7 +503,7 @@ fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<()
     for made in table.rows.iter().flat_map(Row::made) {
         before += made.before;
         after += made.after;
-        for (most, own) in error.iter_mut().zip([made.rotation_deg, made.position_mm, made.scalar]) {
+        for (most, own) in error.iter_mut().zip([made.rotation_deg, made.position_mm, made.number]) {
             *most = [*most, own].into_iter().flatten().reduce(f64::max);
         }
     }
@@ -522,7 +522,7 @@ fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<()
             style.map_or(text.clone(), |style| style.paint(&text))
         })
         .collect();
-    let worst = Made { rotation_deg: error[0], position_mm: error[1], scalar: error[2], ..Made::default() };
+    let worst = Made { rotation_deg: error[0], position_mm: error[1], number: error[2], ..Made::default() };
     let largest = match largest(&worst) {
         text if text.is_empty() => String::new(),
         text => format!("; largest error {text}"),

@@ -117,7 +117,7 @@ impl Job<'_> {
         let partner = self.onto.rig.property_kind(target.node, &target.property);
         let output = match (kind, partner) {
             (PropertyKind::Discrete, Some(PropertyKind::Discrete)) => self.discrete(layer, track, &target),
-            (PropertyKind::Scalar(_), Some(PropertyKind::Scalar(quantity))) => {
+            (PropertyKind::Number(_), Some(PropertyKind::Number(quantity))) => {
                 let number = Number { take, target: &target, quantity, range: &range };
                 return self.number(&number, layer, track, tolerance);
             }
@@ -322,7 +322,7 @@ impl Job<'_> {
     /// The number at rest, where that is another one than the target's.
     fn resting(&self, number: &Number<'_, '_>, source: &Target) -> Option<Turned> {
         let at_rest = |rig: &Rig, target: &Target| match rig.rest_value(target.node, &target.property) {
-            Some(Value::Scalar(value)) => Some(value),
+            Some(Value::Number(value)) => Some(value),
             _ => None,
         };
         let rest = at_rest(self.from.rig, source)?;
@@ -331,7 +331,7 @@ impl Job<'_> {
             return None;
         }
         Some(Turned {
-            controller: Controller::Constant(Value::Scalar(wanted)),
+            controller: Controller::Constant(Value::Number(wanted)),
             fate: Fate::Remapped,
             error: None,
             note: format!("rests at {rest:.4} in the source, which is {wanted:.4} here"),
@@ -384,7 +384,7 @@ impl Job<'_> {
                 .map_err(|e| e.to_string())
         };
         let of = |value: Value| match value {
-            Value::Scalar(value) => value,
+            Value::Number(value) => value,
             _ => 0.0,
         };
         let note = "under a curve of values".to_owned();
@@ -439,7 +439,7 @@ impl Job<'_> {
         times.dedup();
         drop(plain);
         let mut sampler = sampler()?;
-        let bent = Trace::of_function(move |time| Value::Scalar(range.value(of(sampler.value_at(time)))));
+        let bent = Trace::of_function(move |time| Value::Number(range.value(of(sampler.value_at(time)))));
         // What lies between the instants that are looked at may be a little farther off.
         let options = Refit { tolerance: 0.98 * tolerance, rate: Some(self.source.rate) };
         let value = |time| bent.component(0, time);
@@ -463,7 +463,7 @@ impl Job<'_> {
             NumberRange::Points(_) => 1.0,
         };
         let attribute = self.onto.rig.node(target.node).and_then(|node| node.attribute(&target.property));
-        let Some(AttributeKind::Scalar { min, max, .. }) = attribute.map(|attribute| &attribute.kind) else {
+        let Some(AttributeKind::Number { min, max, .. }) = attribute.map(|attribute| &attribute.kind) else {
             return String::new();
         };
         let own: Vec<f64> = match &track.controller {
@@ -471,7 +471,7 @@ impl Job<'_> {
                 curves.iter().flat_map(|curve| curve.keys().iter().map(|key| key.value)).collect()
             }
             Controller::Samples(samples) => samples.values.clone(),
-            Controller::Constant(Value::Scalar(value)) => vec![*value],
+            Controller::Constant(Value::Number(value)) => vec![*value],
             _ => return String::new(),
         };
         let values = own.into_iter().map(|value| number.range.value(value) * lengths);
@@ -512,7 +512,7 @@ impl<'t> Number<'_, 't> {
 fn loops_of(controller: &Controller) -> Option<(Behaviour, Behaviour)> {
     let Controller::Components(curves) = controller else { return None };
     let curve = curves.first().filter(|curve| curve.inner_loop().is_none())?;
-    let again = |behaviour: Behaviour| matches!(behaviour, Behaviour::LoopReset | Behaviour::LoopOscillate);
+    let again = |behaviour: Behaviour| matches!(behaviour, Behaviour::Loop | Behaviour::LoopOscillate);
     let fits = |behaviour: Behaviour| again(behaviour) || behaviour == Behaviour::Held;
     let (before, after) = (curve.before, curve.after);
     (fits(before) && fits(after) && (again(before) || again(after))).then_some((before, after))

@@ -210,7 +210,7 @@ impl Job<'_> {
         let (result, range) = self.attribute_target(track)?;
         let partner = self.onto.rig.property_kind(result.node, &result.property)?;
         let (into, range) = match (partner, range) {
-            (PropertyKind::Scalar(Quantity::Length), NumberRange::Linear { gain, offset }) => {
+            (PropertyKind::Number(Quantity::Length), NumberRange::Linear { gain, offset }) => {
                 (*space, NumberRange::Linear { gain: gain * self.scale, offset })
             }
             (PropertyKind::Vector(Quantity::Length), range) => {

@@ -54,7 +54,7 @@ use crate::evaluate::EvaluateError;
 use crate::fit::Handles;
 use crate::judge::Claim;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
-use crate::rig::{NodeId, NodeKind, Rig};
+use crate::rig::{NodeId, Rig};
 use crate::rotation::Memory;
 use crate::scene::{NodeSet, Scene, Take, Target, Track};
 use crate::time::Ticks;
@@ -712,7 +712,7 @@ impl Job<'_> {
     fn list_unpaired(&self, moved: &HashSet<NodeId>, ledger: &mut Ledger) {
         let names = |rig: &Rig, addresses: &Addresses, is_paired: &dyn Fn(NodeId) -> bool| -> Vec<String> {
             rig.nodes()
-                .filter(|(id, node)| !is_paired(*id) && node.kind != NodeKind::Helper)
+                .filter(|(id, node)| !is_paired(*id) && !node.kind.is_support())
                 .map(|(id, _)| addresses.node((0, id)).to_owned())
                 .collect()
         };

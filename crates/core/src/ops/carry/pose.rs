@@ -36,7 +36,7 @@ pub fn pose_from(scene: &Scene, other: &Scene, at: Option<(&Take, Ticks)>) -> Re
             let fits = match (op.value, &value) {
                 (OpValue::Rotate { .. } | OpValue::Orient(_), value) => value.rotation().is_some(),
                 (OpValue::Translate(_) | OpValue::Scale(_) | OpValue::Shear(_), Value::Vector(_)) => true,
-                (OpValue::RotateAxis { .. }, Value::Scalar(_)) => true,
+                (OpValue::RotateAxis { .. }, Value::Number(_)) => true,
                 (OpValue::Matrix(_), Value::Matrix(_)) => true,
                 _ => false,
             };
@@ -55,7 +55,7 @@ pub fn pose_from(scene: &Scene, other: &Scene, at: Option<(&Take, Ticks)>) -> Re
 fn resting(step: OpValue) -> Value {
     match step {
         OpValue::Translate(v) | OpValue::Scale(v) | OpValue::Shear(v) => Value::Vector(v),
-        OpValue::RotateAxis { angle, .. } => Value::Scalar(angle),
+        OpValue::RotateAxis { angle, .. } => Value::Number(angle),
         OpValue::Rotate { order, angles } => Value::Euler { order, angles },
         OpValue::Orient(q) => Value::Quaternion(q),
         OpValue::Matrix(m) => Value::Matrix(Box::new(m)),
@@ -98,7 +98,7 @@ pub fn keyed(take: &Take) -> Take {
         let Controller::Constant(value) = &track.controller else { continue };
         let curves = |v: glam::DVec3| v.to_array().map(|number| Curve::constant(time, number));
         track.controller = match value {
-            Value::Scalar(number) => Controller::Components(vec![Curve::constant(time, *number)]),
+            Value::Number(number) => Controller::Components(vec![Curve::constant(time, *number)]),
             Value::Vector(v) => Controller::Components(curves(*v).to_vec()),
             Value::Euler { order, angles } => {
                 Controller::Euler(EulerCurves { order: *order, curves: curves(*angles) })

@@ -230,7 +230,7 @@ impl Job<'_> {
         rest: &Value,
     ) -> Output {
         let on = &take.layers[layer];
-        let adds = on.mode == LayerMode::Additive && on.rotations == RotationMixing::ByQuaternion;
+        let adds = on.mode == LayerMode::Additive && on.rotations == RotationMixing::Quaternions;
         let (before, rest) = match adds {
             true => (change.after.conjugate(), neutral(PropertyKind::Rotation, rest)),
             false => (change.before, rest.clone()),

@@ -112,7 +112,7 @@ pub(super) fn common_samples(tracks: &[OnLayer<'_>]) -> Option<(Samples, bool)> 
     }
     let count = ((last - grid.start).as_f64() / grid.rate.ticks_per_frame() + 1e-6).floor() as usize + 1;
     // One number a sample for now: what they are is for the caller to say.
-    (grid.kind, grid.values) = (SampleKind::Scalar, vec![0.0; count]);
+    (grid.kind, grid.values) = (SampleKind::Number, vec![0.0; count]);
     let same_length = |(_, track): &OnLayer<'_>| {
         track.controller.samples().is_none_or(|own| own.len() == count && own.start == grid.start)
     };

@@ -193,18 +193,18 @@ pub(super) fn linear_number(controller: &Controller, factor: f64, offset: f64) -
     let number = |v: f64| v * factor + offset;
     Some(match controller {
         _ if factor == 1.0 && offset == 0.0 => controller.clone(),
-        Controller::Constant(Value::Scalar(v)) => Controller::Constant(Value::Scalar(number(*v))),
+        Controller::Constant(Value::Number(v)) => Controller::Constant(Value::Number(number(*v))),
         Controller::Components(curves) => {
             Controller::Components(curves.iter().map(|curve| curve.affine(factor, offset)).collect())
         }
         Controller::Euler(EulerCurves { .. }) => return None,
-        Controller::Samples(samples) if samples.kind == SampleKind::Scalar => {
+        Controller::Samples(samples) if samples.kind == SampleKind::Number => {
             let values = samples.values.iter().map(|v| number(*v)).collect();
             Controller::Samples(Samples { values, ..samples.clone() })
         }
-        Controller::Tcb(TcbCurve { keys: TcbKeys::Scalar(keys), before, after }) => {
+        Controller::Tcb(TcbCurve { keys: TcbKeys::Number(keys), before, after }) => {
             let key = |key: &TcbKey<f64>| TcbKey { value: number(key.value), ..*key };
-            let keys = TcbKeys::Scalar(keys.iter().map(key).collect());
+            let keys = TcbKeys::Number(keys.iter().map(key).collect());
             Controller::Tcb(TcbCurve { keys, before: before.steeper(factor), after: after.steeper(factor) })
         }
         Controller::Stack(entries) if offset == 0.0 => {

@@ -6,7 +6,7 @@ use crate::controller::{Controller, Samples, TcbKeys};
 use crate::curve::{Curve, Ticks};
 use crate::evaluate::Sampler;
 use crate::ops::unbake::baked;
-use crate::rig::{AttributeKind, NodeKind};
+use crate::rig::AttributeKind;
 use crate::value::Value;
 
 /// Samples of fewer frames are a pose, not a bake.
@@ -80,7 +80,7 @@ fn not_finite(controller: &Controller) -> bool {
         Controller::Constant(value) => value.numbers().is_some_and(|all| all.iter().any(|v| !v.is_finite())),
         Controller::Quaternion(curve) => curve.keys.iter().any(|key| !key.value.is_finite()),
         Controller::Tcb(curve) => match &curve.keys {
-            TcbKeys::Scalar(keys) => keys.iter().any(|key| !key.value.is_finite()),
+            TcbKeys::Number(keys) => keys.iter().any(|key| !key.value.is_finite()),
             TcbKeys::Vector(keys) => keys.iter().any(|key| !key.value.is_finite()),
             TcbKeys::Rotation(keys) => keys.iter().any(|key| !key.value.is_finite()),
         },
@@ -124,8 +124,8 @@ fn node(channel: &Channel<'_>) -> Vec<Finding> {
     let target = &channel.track.target;
     let Some(node) = channel.scene.rigs[target.rig].node(target.node) else { return Vec::new() };
     let mut found = Vec::new();
-    if node.kind == NodeKind::Helper {
-        found.push(channel.finding(Code::HelperMoves, "a helper is animated"));
+    if node.kind.is_support() {
+        found.push(channel.finding(Code::LocatorMoves, "an end or a locator is animated"));
     }
     let locked = |component| {
         channel.track.controller.drives(component) && node.is_locked(&target.property, Some(component))
@@ -133,13 +133,13 @@ fn node(channel: &Channel<'_>) -> Vec<Finding> {
     if !matches!(channel.track.controller, Controller::Constant(_)) && (0..3).any(locked) {
         found.push(channel.finding(Code::LockedMoves, "locked, and animated"));
     }
-    if let Some(AttributeKind::Scalar { min, max, .. }) = node.attribute(&target.property).map(|a| &a.kind) {
+    if let Some(AttributeKind::Number { min, max, .. }) = node.attribute(&target.property).map(|a| &a.kind) {
         found.extend(beyond(channel, *min, *max));
     }
     found
 }
 
-/// Values of a scalar below or above its limits, at whole frames.
+/// Values of a number below or above its limits, at whole frames.
 pub(super) fn beyond(channel: &Channel<'_>, min: Option<f64>, max: Option<f64>) -> Option<Finding> {
     if channel.take.layers[channel.layer].mode == crate::scene::LayerMode::Additive {
         return None;
@@ -149,7 +149,7 @@ pub(super) fn beyond(channel: &Channel<'_>, min: Option<f64>, max: Option<f64>) 
     let rate = channel.scene.rate;
     let mut worst: Option<(f64, f64, f64)> = None;
     for frame in rate.nearest_frame(range.first)..=rate.nearest_frame(range.last) {
-        let Value::Scalar(value) = sampler.value_at(rate.ticks(frame).as_f64()) else { return None };
+        let Value::Number(value) = sampler.value_at(rate.ticks(frame).as_f64()) else { return None };
         let (below, above) = (min.map_or(0.0, |min| min - value), max.map_or(0.0, |max| value - max));
         let over = below.max(above);
         // Rounding is no fault.

@@ -104,8 +104,8 @@ pub enum Code {
     NearPole,
     /// Hips that travel without a root above them.
     NoRoot,
-    /// A helper that is animated.
-    HelperMoves,
+    /// An end or a locator that is animated.
+    LocatorMoves,
     /// A weight left below full.
     PartialWeight,
     /// Ends that nearly meet.
@@ -144,7 +144,7 @@ impl Code {
         Code::StillChannel,
         Code::NearPole,
         Code::NoRoot,
-        Code::HelperMoves,
+        Code::LocatorMoves,
         Code::PartialWeight,
         Code::NearlyLoops,
     ];
@@ -209,7 +209,7 @@ impl Code {
             Code::StillChannel => ("still-channel", "keys that never change anything"),
             Code::NearPole => ("near-pole", "close to the gimbal pole of the rotation order"),
             Code::NoRoot => ("no-root", "the hips travel, and no root stands above them"),
-            Code::HelperMoves => ("helper-moves", "helpers among what is animated"),
+            Code::LocatorMoves => ("locator-moves", "ends and locators among what is animated"),
             Code::PartialWeight => ("partial-weight", "weights left below 100%"),
             Code::NearlyLoops => ("nearly-loops", "the ends nearly meet"),
         }

@@ -7,7 +7,7 @@ use crate::address::Addresses;
 use crate::evaluate::{EvaluateError, Evaluator, Pose};
 use crate::ops::contact::{contacts, spread};
 use crate::ops::names::Name;
-use crate::rig::{NodeId, NodeKind, Rig};
+use crate::rig::{NodeId, Rig};
 use crate::rotation::angle_between;
 use crate::scene::{Scene, Take};
 use crate::time::{Ticks, TimeRange};
@@ -114,7 +114,7 @@ fn with(mut v: DVec3, axis: usize, value: f64) -> DVec3 {
 fn foot(rig: &Rig, id: NodeId) -> Option<Foot> {
     let node = rig.node(id)?;
     let is_foot = Name::of(&node.name).words.iter().any(|word| word == "foot");
-    if !is_foot || node.kind == NodeKind::Helper {
+    if !is_foot || node.kind.is_support() {
         return None;
     }
     let shin = rig.parent(id)?;

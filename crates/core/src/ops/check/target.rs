@@ -88,7 +88,7 @@ pub(super) fn limits(channel: &Channel<'_>, rig: &Scene) -> Option<Finding> {
     let node = channel.scene.rigs[target.rig].node(target.node)?;
     let (_, other) = counterpart(&node.name, rig)?;
     match &other.attribute(&target.property)?.kind {
-        AttributeKind::Scalar { min, max, .. } => {
+        AttributeKind::Number { min, max, .. } => {
             let finding = beyond(channel, *min, *max)?;
             Some(Finding { detail: format!("{} on the target rig", finding.detail), ..finding })
         }

@@ -58,7 +58,7 @@ pub(super) fn differences(pairs: &Pairs<'_>, (a, b): (&Take, &Take)) -> (Vec<Cur
             let side = Side {
                 layer: &layer.name,
                 channel: pairs.addresses.0.property(&track.target),
-                quantity: kind.map_or(Quantity::Scalar, |kind| kind.quantity()),
+                quantity: kind.map_or(Quantity::Number, |kind| kind.quantity()),
                 frame: &|time| pairs.first.rate.frame(time),
             };
             let Some(target) = pairs.partner(&track.target) else { continue };
@@ -93,7 +93,7 @@ pub(super) fn differences(pairs: &Pairs<'_>, (a, b): (&Take, &Take)) -> (Vec<Cur
             let side = Side {
                 layer: &layer.name,
                 channel: pairs.addresses.0.property(&own),
-                quantity: kind.map_or(Quantity::Scalar, |kind| kind.quantity()),
+                quantity: kind.map_or(Quantity::Number, |kind| kind.quantity()),
                 frame: &|time| pairs.first.rate.frame(time),
             };
             found.push(side.alone(None, Some(track)));

@@ -140,7 +140,7 @@ fn turned(a: DQuat, b: DQuat) -> f64 {
 /// How far two values are apart.
 fn apart(a: &Value, b: &Value) -> f64 {
     match (a, b) {
-        (Value::Scalar(a), Value::Scalar(b)) => (a - b).abs(),
+        (Value::Number(a), Value::Number(b)) => (a - b).abs(),
         (Value::Vector(a), Value::Vector(b)) => (*a - *b).length(),
         (Value::Matrix(a), Value::Matrix(b)) => {
             let apart = a.to_cols_array().into_iter().zip(b.to_cols_array()).map(|(a, b)| (a - b).abs());

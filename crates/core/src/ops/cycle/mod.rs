@@ -527,7 +527,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     let mut ledger = Ledger::default();
     for (at, layer) in take.layers.iter().enumerate() {
         if let Weight::Curve(curve) = &layer.weight {
-            let looped = curve.trimmed(range).with_behaviours(Behaviour::Held, Behaviour::LoopReset);
+            let looped = curve.trimmed(range).with_behaviours(Behaviour::Held, Behaviour::Loop);
             made.layers[at].weight = Weight::Curve(looped.written_out(whole));
         }
         for (place, track) in layer.tracks.iter().enumerate() {
@@ -588,7 +588,7 @@ impl Round<'_> {
             if curve.is_empty() || curve.is_constant() {
                 return curve.clone();
             }
-            let after = if goes(component) { Behaviour::LoopRepeat } else { Behaviour::LoopReset };
+            let after = if goes(component) { Behaviour::LoopOffset } else { Behaviour::Loop };
             // A key at both ends, so that the round is as long as the range.
             let round = curve.trimmed(self.range).with_ends(self.range);
             let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
@@ -650,7 +650,7 @@ impl Round<'_> {
         }
         knots.sort_by_key(|knot| knot.time);
         let round = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate).curve;
-        QuaternionCurve { after: Behaviour::LoopReset, ..round }
+        QuaternionCurve { after: Behaviour::Loop, ..round }
     }
 
     /// The samples of all rounds, at the instants at which the samples stand; between two of them where a round is no whole

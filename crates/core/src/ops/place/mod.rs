@@ -318,7 +318,7 @@ impl Job<'_> {
                 return Err(PlaceError::LayerExists { take: take.name.clone(), layer: name });
             }
             let weight = self.windowed(&layer.weight, take.range);
-            let rotations = if index == 0 { RotationMixing::ByQuaternion } else { layer.rotations };
+            let rotations = if index == 0 { RotationMixing::Quaternions } else { layer.rotations };
             take.layers.push(Layer { name, weight, rotations, tracks: layer.tracks.clone(), ..*layer });
         }
         Ok(())

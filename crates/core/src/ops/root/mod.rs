@@ -250,7 +250,7 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
     let mut scene = scene.clone();
     let mut ledger = Ledger::default();
     let mixed = scene.takes.iter().flat_map(|take| take.layers.iter().skip(1)).find(|layer| {
-        layer.rotations == RotationMixing::ByQuaternion
+        layer.rotations == RotationMixing::Quaternions
             && layer.tracks.iter().any(|track| carrier.is_mine(&track.target, "rotation"))
     });
     if let Some(layer) = mixed.filter(|_| options.turn) {

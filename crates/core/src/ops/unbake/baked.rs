@@ -32,7 +32,7 @@ pub(in crate::ops) fn baked<'a>(
     for index in 0..count {
         let value = sampler.value_at((start + rate.ticks(index as i64)).as_f64());
         sample_kind = Some(match value {
-            Value::Scalar(_) => SampleKind::Scalar,
+            Value::Number(_) => SampleKind::Number,
             Value::Vector(_) => SampleKind::Vector,
             Value::Euler { order, .. } => SampleKind::Euler(order),
             Value::Quaternion(_) => SampleKind::Quaternion,

@@ -75,7 +75,7 @@ impl Fitting {
                 let order = order.unwrap_or(node_order);
                 of_angles(order, followed(order, &rotations, DVec3::ZERO), rotations)
             }
-            SampleKind::Scalar => (by_component(1), None),
+            SampleKind::Number => (by_component(1), None),
             SampleKind::Vector => (by_component(3), None),
             SampleKind::Matrix => return None,
         };

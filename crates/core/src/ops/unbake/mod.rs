@@ -535,7 +535,7 @@ pub fn trade_off(
     let scaled = |tolerance: &Tolerance, factor: f64| Tolerance {
         angle: tolerance.angle * factor,
         length: tolerance.length * factor,
-        scalar: tolerance.scalar * factor,
+        number: tolerance.number * factor,
     };
     factors
         .iter()
