@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 const FRAMES: usize = 120;
 
 const RECIPE: &str = "sources = 'clips/*.bvh'\noutput = 'game/{stem}.ncurve'\nunit = 'cm'\n\
-                      rig = 'stilt.ncurve'\nmap = 'map.toml'\n\
+                      target = 'stilt.ncurve'\nmap = 'map.toml'\n\
                       [[step]]\ndo = 'unbake'\n[[step]]\ndo = 'carry'\n";
 
 /// The capture of the sample scenario, a window of it a file.
@@ -83,8 +83,8 @@ fn main() {
         for number in 0..count {
             let source = format!("clips/clip_{number:04}.bvh");
             for words in [
-                vec!["unbake", &source, "--unit", "cm", "--brief", "-o", "a.ncurve"],
-                vec!["carry", "a.ncurve", "--onto", "stilt.ncurve", "--map", "map.toml", "-o", "b.ncurve"],
+                vec!["unbake", &source, "--unit", "cm", "--no-other-tolerances", "-o", "a.ncurve"],
+                vec!["carry", "a.ncurve", "--target", "stilt.ncurve", "--map", "map.toml", "-o", "b.ncurve"],
             ] {
                 let (time, most) = timed(at, threads, &words);
                 total += time;
@@ -105,7 +105,7 @@ fn main() {
     row("run, nothing changed", again, memory);
     let few = count / 10;
     let only: Vec<String> = (0..few).map(|number| format!("clips/clip_{number:04}.bvh")).collect();
-    let mut words = vec!["run", "pack.toml", "--all", "--only"];
+    let mut words = vec!["run", "pack.toml", "--all", "--source"];
     words.extend(only.iter().map(String::as_str));
     let (time, memory) = timed(at, cores, &words);
     println!(

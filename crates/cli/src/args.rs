@@ -16,6 +16,7 @@ use nimble_curve_core::rotation::RotationOrderError;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
 
+use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OutputArgs, OverArgs, up_axis};
 use crate::quantity;
 
@@ -76,7 +77,7 @@ pub struct Inspect {
     pub tree: bool,
     /// How many of the channels that move most to list
     #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 8)]
-    pub most: usize,
+    pub rows: usize,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
@@ -89,20 +90,22 @@ pub struct Inspect {
 pub struct Convert {
     /// File to read; - is standard input
     pub file: PathBuf,
-    /// File to write; - is standard output
-    #[arg(value_name = "OUT")]
-    pub output: PathBuf,
+    /// File to write, as with --output
+    #[arg(value_name = "OUT", required_unless_present_any = ["output", "replace"], conflicts_with = "output")]
+    pub out: Option<PathBuf>,
+    /// File to write; its ending says the format, - is standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
     #[command(flatten)]
     pub over: OverArgs,
     /// Takes to convert, by name or pattern with *; all where left out
-    #[arg(long, value_name = "NAME", num_args = 1..)]
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',')]
     pub take: Vec<String>,
     /// Range of frames, both ends included; keys are put in at its edges, keys outside it go
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
-    /// Channels or nodes to convert, by address or pattern with *; all where left out
-    #[arg(long, value_name = "PATTERN", num_args = 1..)]
-    pub only: Vec<String>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// Unit of the result: m, cm, mm, in, ft, or the metres in one unit
     #[arg(long, value_name = "UNIT", value_parser = quantity::unit)]
     pub to_unit: Option<f64>,
@@ -112,7 +115,7 @@ pub struct Convert {
     /// Frame rate of the result; keys keep their time in seconds
     #[arg(long, value_name = "RATE")]
     pub to_rate: Option<FrameRate>,
-    /// Turn controllers into another type: curves, quaternion, constant, or samples (at the file's rate)
+    /// Turn controllers into another type: curves, quaternions, constant, or samples (at the file's rate)
     #[arg(long, value_name = "TYPE", value_enum)]
     pub controllers: Option<ControllerType>,
     /// How far curves may be from their source where they cannot be exact
@@ -146,10 +149,10 @@ pub struct Convert {
 /// A type of controller to turn others into.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum ControllerType {
-    /// Component curves; Euler curves for rotations
+    /// A curve a component; angles for rotations
     Curves,
     /// Quaternion keys for rotations, curves for anything else
-    Quaternion,
+    Quaternions,
     /// One value, where nothing moves
     Constant,
     /// A sample a frame
@@ -173,8 +176,8 @@ pub struct Unbake {
     #[arg(long, value_name = "LENGTH", value_parser = quantity::length)]
     pub world: Option<f64>,
     /// Nodes that must not move by more than --world, peak to peak, while they stand still: feet, a hand on a rail
-    #[arg(long, value_name = "NODE", num_args = 1.., requires = "world")]
-    pub watch: Vec<String>,
+    #[arg(long, value_name = "NODE", num_args = 1.., value_delimiter = ',', requires = "world")]
+    pub planted: Vec<String>,
     /// Which key times are common
     #[arg(long, value_enum, default_value_t = Keys::Free)]
     pub keys: Keys,
@@ -182,23 +185,23 @@ pub struct Unbake {
     #[arg(long, value_enum, default_value_t = Tangents::Plain)]
     pub tangents: Tangents,
     /// What rotations become
-    #[arg(long, value_enum, default_value_t = Rotation::Euler)]
-    pub rotation: Rotation,
+    #[arg(long, value_enum, default_value_t = Rotations::Angles)]
+    pub rotations: Rotations,
     /// Order in which rotations are fitted: one of the six, or best; their own where left out
     #[arg(long, value_name = "ORDER", value_parser = new_order)]
     pub order: Option<NewOrder>,
     /// Frames that must become keys
-    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., value_delimiter = ',', allow_negative_numbers = true)]
     pub keep: Vec<f64>,
     /// Range to unbake, both ends included; outside it every sample stays a key
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
-    /// Fit curves anew that are sparse already
+    /// Fit sparse curves anew, too, not only samples and keys on every frame
     #[arg(long)]
-    pub again: bool,
+    pub refit: bool,
     /// Leave out how many keys other tolerances would give
     #[arg(long)]
-    pub brief: bool,
+    pub no_other_tolerances: bool,
     /// Print the report as JSON
     #[arg(long)]
     pub json: bool,
@@ -243,15 +246,6 @@ impl From<Tangents> for Handles {
     }
 }
 
-/// What rotations become.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
-pub enum Rotation {
-    /// Euler curves
-    Euler,
-    /// Quaternion keys
-    Quaternion,
-}
-
 /// Turn curves into samples
 #[derive(Args, Clone, Debug)]
 pub struct Bake {
@@ -261,7 +255,7 @@ pub struct Bake {
     pub output: OutputArgs,
     /// Samples a second; the file's rate where left out
     #[arg(long, value_name = "RATE")]
-    pub rate: Option<FrameRate>,
+    pub to_rate: Option<FrameRate>,
     /// Every so many frames, and the last one; above 1 this gives keys with straight lines between them
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = quantity::whole::<u32>(1, 4294967295))]
     pub step: u32,
@@ -289,15 +283,14 @@ pub struct Reorder {
     /// The new order: xyz, xzy, yxz, yzx, zxy or zyx (the axis that acts first comes first), or best for each node's own
     #[arg(long, value_name = "ORDER", group = "what", value_parser = new_order)]
     pub to: Option<NewOrder>,
-    /// Show how near each node comes to the pole of each order, and how many keys the order needs; write nothing
+    /// Show how near each node comes to the gimbal lock of each order, and how many keys the order needs; write nothing
     #[arg(long, group = "what", conflicts_with = "output")]
     pub survey: bool,
     /// Keep the orders, and repair channels that flip between neighbouring keys
     #[arg(long, group = "what")]
     pub unwind: bool,
-    /// Nodes to change, by name or pattern with *; all where left out
-    #[arg(long, value_name = "PATTERN", num_args = 1..)]
-    pub only: Vec<String>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// The largest angle between source and result
     #[arg(long, value_name = "ANGLE", value_parser = quantity::angle, default_value = "0.05deg")]
     pub tolerance: f64,
@@ -346,7 +339,7 @@ pub struct Carry {
     pub source: PathBuf,
     /// File with the rig that gets it
     #[arg(long, value_name = "TARGET")]
-    pub onto: PathBuf,
+    pub target: PathBuf,
     /// File to write; its ending says the format, - is standard output
     #[arg(short, long, value_name = "FILE", required_unless_present = "dry_run")]
     pub output: Option<PathBuf>,
@@ -363,26 +356,26 @@ pub struct Carry {
     /// has such
     #[arg(long, value_enum)]
     pub tangents: Option<Tangents>,
-    /// Factor on translations in metres: a number, or hips for the ratio of the hip heights
-    #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel)]
-    pub travel: Travel,
-    /// What feet do while they stand: turn as the source's do, or hold the place where they were planted, scaled
-    #[arg(long, value_enum, default_value_t = Feet::Turn)]
+    /// Scale of travel, in metres: a number, or hips for the ratio of the hip heights
+    #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel_scale)]
+    pub scale: TravelScale,
+    /// What feet do while they stand: free, as the legs turn, or hold the place where they were planted, scaled
+    #[arg(long, value_enum, default_value_t = Feet::Free)]
     pub feet: Feet,
     /// Takes to carry, by name or pattern with *; all where left out
-    #[arg(long, value_name = "NAME", num_args = 1.., help_heading = "What to carry")]
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',', help_heading = "What to carry")]
     pub take: Vec<String>,
     /// Range of frames, both ends included; keys are put in at its edges, keys outside it go
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true, help_heading = "What to carry")]
     pub frames: Option<(f64, f64)>,
     /// Nodes or channels of either side, by pattern with * or as @SET; all where left out
-    #[arg(long, value_name = "PATTERN", num_args = 1.., help_heading = "What to carry")]
+    #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',', help_heading = "What to carry")]
     pub only: Vec<String>,
     /// Nodes or channels of either side that stay behind, by pattern with * or as @SET
-    #[arg(long, value_name = "PATTERN", num_args = 1.., help_heading = "What to carry")]
+    #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',', help_heading = "What to carry")]
     pub except: Vec<String>,
     /// Carry one pose: that of this frame
-    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true, conflicts_with_all = ["frames", "fit_frames", "flatten"], help_heading = "What to carry")]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true, conflicts_with_all = ["frames", "to_frames", "flatten"], help_heading = "What to carry")]
     pub pose: Option<f64>,
     /// Write layers together before they are carried
     #[arg(long, help_heading = "What to carry")]
@@ -395,10 +388,10 @@ pub struct Carry {
     pub target_pose: Option<String>,
     /// Unit of the target's file, where it states none
     #[arg(long, value_name = "UNIT", value_parser = quantity::unit, help_heading = "Rigs")]
-    pub onto_unit: Option<f64>,
+    pub target_unit: Option<f64>,
     /// Up axis of the target's file, where it states none
     #[arg(long, value_name = "AXIS", value_parser = up_axis, help_heading = "Rigs")]
-    pub onto_up: Option<UpAxis>,
+    pub target_up: Option<UpAxis>,
     /// Profile of the application that gets the result: a file, or curves, plain-curves, quaternions or samples
     #[arg(long, value_name = "PROFILE", help_heading = "Rigs")]
     pub profile: Option<PathBuf>,
@@ -407,20 +400,20 @@ pub struct Carry {
     pub at: Option<f64>,
     /// Stretch to this many frames, both ends counted
     #[arg(long, value_name = "N", value_parser = quantity::whole::<i64>(2, 1_000_000_000), help_heading = "Where it goes")]
-    pub fit_frames: Option<i64>,
-    /// Place on a take that the target has: overwrite, ripple (later keys make room), fill (channels without keys only),
+    pub to_frames: Option<i64>,
+    /// Place on a take that the target has: overwrite, ripple (later keys make room), unkeyed (channels without keys only),
     /// or layer:NAME; as a take of its own where left out
     #[arg(long, value_name = "HOW", value_parser = placement, help_heading = "Where it goes")]
     pub place: Option<Placement>,
     /// The target's take to place on, where it has several
     #[arg(long, value_name = "TAKE", requires = "place", help_heading = "Where it goes")]
-    pub into: Option<String>,
+    pub target_take: Option<String>,
     /// Leave aside the takes that the target has itself
     #[arg(long, conflicts_with = "place", help_heading = "Where it goes")]
-    pub only_carried: bool,
-    /// Frames over which seams join
+    pub without_target_takes: bool,
+    /// Frames over which the seams are blended
     #[arg(long, value_parser = quantity::frame_number, value_name = "N", default_value_t = 1.0, requires = "place", help_heading = "Where it goes")]
-    pub ease: f64,
+    pub blend: f64,
     /// Print what would become of everything, and write nothing
     #[arg(long, conflicts_with = "output", help_heading = "Reports")]
     pub dry_run: bool,
@@ -440,8 +433,8 @@ pub struct Carry {
 /// What feet do while they stand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Feet {
-    /// Turn as the source's do: they may slide where proportions differ
-    Turn,
+    /// Where the source's turns put them: they may slide where proportions differ
+    Free,
     /// Hold the place where they were planted
     Hold,
 }
@@ -450,10 +443,10 @@ fn placement(text: &str) -> Result<Placement, String> {
     match text {
         "overwrite" => Ok(Placement::Overwrite),
         "ripple" => Ok(Placement::Ripple),
-        "fill" => Ok(Placement::Fill),
+        "unkeyed" => Ok(Placement::Unkeyed),
         _ => match text.strip_prefix("layer:") {
             Some(name) if !name.is_empty() => Ok(Placement::Layer(name.to_owned())),
-            _ => Err(format!("'{text}' is no way to place: write overwrite, ripple, fill or layer:NAME")),
+            _ => Err(format!("'{text}' is no way to place: write overwrite, ripple, unkeyed or layer:NAME")),
         },
     }
 }
@@ -477,7 +470,7 @@ pub struct Layers {
 #[derive(Clone, Debug, Subcommand)]
 pub enum LayersAction {
     Flatten(LayersFlatten),
-    Split(LayersSplit),
+    Difference(LayersDifference),
     Set(LayersSet),
 }
 
@@ -489,8 +482,8 @@ pub struct LayersFlatten {
     #[command(flatten)]
     pub output: OutputArgs,
     /// Layers to write onto the base; all where left out
-    #[arg(long, value_name = "LAYER", num_args = 1..)]
-    pub only: Vec<String>,
+    #[arg(long, value_name = "LAYER", num_args = 1.., value_delimiter = ',')]
+    pub layer: Vec<String>,
     /// How far the result may be from the layers where it cannot be exact
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,
@@ -503,7 +496,7 @@ pub struct LayersFlatten {
 
 /// Add the difference to another file, in which the motion was changed, as a new additive layer
 #[derive(Args, Clone, Debug)]
-pub struct LayersSplit {
+pub struct LayersDifference {
     /// File that gets the layer; - is standard input
     pub file: PathBuf,
     /// File with the changed motion of the same rig
@@ -566,12 +559,12 @@ pub enum Mode {
     Override,
 }
 
-/// How rotations of a layer join those under it.
+/// How rotations are held, or how those of a layer join what lies under it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Rotations {
-    /// Angle by angle
+    /// Angles, axis by axis
     Angles,
-    /// As rotations
+    /// Quaternions: turns as a whole
     Quaternions,
 }
 
@@ -595,9 +588,8 @@ pub struct Plot {
     /// Range of frames to draw; the take's where left out
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
-    /// Channels of curves, or nodes of keys, by address or pattern with *; those that move most where left out
-    #[arg(long, value_name = "PATTERN", num_args = 1..)]
-    pub only: Vec<String>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// How many channels to draw at most
     #[arg(long, value_name = "N", default_value_t = 3, value_parser = quantity::whole::<u8>(1, 24))]
     pub channels: u8,
@@ -605,10 +597,10 @@ pub struct Plot {
     #[arg(long)]
     pub overlay: bool,
     /// Frames at which poses are drawn; nine, spread over the take, where left out
-    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., allow_negative_numbers = true)]
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., value_delimiter = ',', allow_negative_numbers = true)]
     pub at: Vec<f64>,
     /// Nodes whose ways between the poses are drawn, by name or pattern with *; hands and feet where left out
-    #[arg(long, value_name = "NODE", num_args = 1..)]
+    #[arg(long, value_name = "NODE", num_args = 1.., value_delimiter = ',')]
     pub trail: Vec<String>,
     /// Width and height in pixels
     #[arg(long, value_name = "WxH", default_value = "1280x800", value_parser = picture_size)]
@@ -647,19 +639,19 @@ pub struct Check {
     pub files: Vec<PathBuf>,
     /// File with the rig that is to get the animation
     #[arg(long, value_name = "TARGET")]
-    pub rig: Option<PathBuf>,
+    pub target: Option<PathBuf>,
     /// Profile of the application that gets it: a file, or curves, plain-curves, quaternions or samples
     #[arg(long, value_name = "PROFILE")]
     pub profile: Option<PathBuf>,
     /// Exit with code 1 where there is a finding of this level or above
     #[arg(long, value_name = "LEVEL", value_enum)]
-    pub deny: Option<Level>,
+    pub fail_on: Option<Level>,
     /// Codes to leave out, such as still-channel
-    #[arg(long, value_name = "CODE", num_args = 1.., value_parser = code)]
-    pub allow: Vec<Code>,
+    #[arg(long, value_name = "CODE", num_args = 1.., value_delimiter = ',', value_parser = code)]
+    pub ignore: Vec<Code>,
     /// How many places of each finding to list; 0 lists all
     #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 4)]
-    pub most: usize,
+    pub rows: usize,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
@@ -681,7 +673,7 @@ pub enum Level {
 fn code(text: &str) -> Result<Code, String> {
     let names = || Code::ALL.iter().map(|code| code.name());
     Code::ALL.into_iter().find(|code| code.name() == text).ok_or_else(|| {
-        match nimble_curve_core::ops::carry::similar(text, names()) {
+        match nimble_curve_core::similar::similar(text, names()) {
             Some(name) => format!("there is no finding '{text}': did you mean '{name}'?"),
             None => format!("there is no finding '{text}': {}", names().collect::<Vec<_>>().join(", ")),
         }
@@ -695,7 +687,7 @@ pub struct Compare {
     #[arg(value_name = "A")]
     pub first: PathBuf,
     /// The other file
-    #[arg(value_name = "B", id = "with")]
+    #[arg(value_name = "B", id = "against")]
     pub second: PathBuf,
     /// Name map, where the nodes have other names
     #[arg(long, value_name = "MAP.toml")]
@@ -709,12 +701,11 @@ pub struct Compare {
     /// Range of frames to compare; the first file's takes where left out
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
-    /// Nodes of the first file to compare, by name or pattern with *; all where left out
-    #[arg(long, value_name = "PATTERN", num_args = 1..)]
-    pub only: Vec<String>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// How many rows of each table to list; 0 lists all
     #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 6)]
-    pub most: usize,
+    pub rows: usize,
     /// Draw the curves that are farthest apart: .png or .svg
     #[arg(long, value_name = "FILE")]
     pub plot: Option<PathBuf>,
@@ -725,15 +716,15 @@ pub struct Compare {
     pub input: InputArgs,
 }
 
-/// How translations grow.
+/// How travel grows.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Travel {
+pub enum TravelScale {
     Hips,
     Factor(f64),
 }
 
-fn travel(text: &str) -> Result<Travel, String> {
-    if text == "hips" { Ok(Travel::Hips) } else { quantity::factor(text).map(Travel::Factor) }
+fn travel_scale(text: &str) -> Result<TravelScale, String> {
+    if text == "hips" { Ok(TravelScale::Hips) } else { quantity::factor(text).map(TravelScale::Factor) }
 }
 
 /// What a schema describes.

@@ -4,7 +4,7 @@ use std::io;
 use std::path::Path;
 
 use nimble_curve_core::evaluate::EvaluateError;
-use nimble_curve_core::ops::carry::{CarryError, similar};
+use nimble_curve_core::ops::carry::CarryError;
 use nimble_curve_core::ops::clips::JoinError;
 use nimble_curve_core::ops::cycle::CycleError;
 use nimble_curve_core::ops::layers::LayersError;
@@ -14,6 +14,7 @@ use nimble_curve_core::ops::retime::RetimeError;
 use nimble_curve_core::ops::root::RootError;
 use nimble_curve_core::ops::select::SelectError;
 use nimble_curve_core::ops::unbake::UnbakeError;
+use nimble_curve_core::similar::similar;
 use nimble_curve_formats::FormatError;
 use thiserror::Error;
 

@@ -26,7 +26,7 @@ pub struct InputArgs {
     pub up: Option<UpAxis>,
     /// Frame rate of files that state none, such as glTF [default: one that fits all key times]
     #[arg(long, value_name = "RATE")]
-    pub fps: Option<FrameRate>,
+    pub rate: Option<FrameRate>,
     /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it
     #[arg(long)]
     pub ignore_extra: bool,
@@ -35,7 +35,7 @@ pub struct InputArgs {
 impl InputArgs {
     /// What a reader takes for granted.
     pub fn assumed(self) -> Assume {
-        Assume { metres_per_unit: self.unit, up: self.up, rate: self.fps, without_extra: self.ignore_extra }
+        Assume { metres_per_unit: self.unit, up: self.up, rate: self.rate, without_extra: self.ignore_extra }
     }
 }
 
@@ -53,7 +53,7 @@ pub fn up_axis(text: &str) -> Result<UpAxis, String> {
 #[derive(Args, Clone, Debug)]
 pub struct OutputArgs {
     /// File to write; its ending says the format, - is standard output
-    #[arg(short, long, value_name = "FILE", required_unless_present = "in_place")]
+    #[arg(short, long, value_name = "FILE", required_unless_present = "replace")]
     output: Option<PathBuf>,
     #[command(flatten)]
     pub over: OverArgs,
@@ -62,10 +62,7 @@ pub struct OutputArgs {
 /// What a result may do to a file that is there, and what it has to be.
 #[derive(Args, Clone, Copy, Debug, Default)]
 pub struct OverArgs {
-    /// Allow the output to replace the input; without --output it does
-    #[arg(long)]
-    pub in_place: bool,
-    /// Allow the output to replace another file that is there
+    /// Replace the output where it is there already, be it the input; without an output the input is replaced
     #[arg(long)]
     pub replace: bool,
     /// Write the result even where it is farther from its source than it may be
@@ -129,8 +126,8 @@ impl Output {
             _ => false,
         };
         match inputs.iter().find(|input| is_same(input)) {
-            Some(input) if !self.over.in_place => Err(Failure::new(format!(
-                "{}: is an input: write to another file, or say --in-place",
+            Some(input) if !self.over.replace => Err(Failure::new(format!(
+                "{}: is an input: write to another file, or say --replace",
                 input.display()
             ))),
             _ => Ok(()),
@@ -153,7 +150,7 @@ impl Output {
         origin: Option<Origin<'_>>,
     ) -> Result<Written, Failure> {
         let prepared = self.prepare(scene, (saving, &saving.tolerance), origin)?;
-        self.finish(prepared, scene, saving)
+        self.finish(prepared, scene)
     }
 
     /// Makes the file, reads it back and judges it; nothing is written yet.
@@ -172,16 +169,11 @@ impl Output {
     }
 
     /// Writes what was prepared, if it may be.
-    pub fn finish(
-        &self,
-        Prepared { made, verdict }: Prepared,
-        scene: &Scene,
-        saving: &Saving<'_>,
-    ) -> Result<Written, Failure> {
+    pub fn finish(&self, Prepared { made, verdict }: Prepared, scene: &Scene) -> Result<Written, Failure> {
         if let Some(why) = gate::refusal(&verdict, scene).filter(|_| !self.over.accept) {
             return Err(Failure::new(format!("{}: {why}", self.path.display())));
         }
-        self.may_take(saving, &made.bytes)?;
+        self.may_take(&made.bytes)?;
         nimble_curve_formats::write_encoded(&made, &self.path)?;
         let lost: Vec<&str> = (made.ledger.entries.iter())
             .filter(|entry| entry.fate == Fate::LeftOut)
@@ -201,12 +193,8 @@ impl Output {
     }
 
     /// Refuses to write over a file that is there and is something else, unless that was asked for.
-    fn may_take(&self, saving: &Saving<'_>, bytes: &[u8]) -> Result<(), Failure> {
-        let is_base = saving.base.is_some_and(|base| {
-            self.over.in_place
-                && matches!((base.canonicalize(), self.path.canonicalize()), (Ok(a), Ok(b)) if a == b)
-        });
-        let is_free = self.over.replace || is_base || self.path == Path::new("-") || !self.path.is_file();
+    fn may_take(&self, bytes: &[u8]) -> Result<(), Failure> {
+        let is_free = self.over.replace || self.path == Path::new("-") || !self.path.is_file();
         if is_free || std::fs::read(&self.path).is_ok_and(|there| there == bytes) {
             return Ok(());
         }

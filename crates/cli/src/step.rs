@@ -154,7 +154,7 @@ pub fn between_files(
         factor *= prepared.tightening().unwrap_or(1.0);
         let again = prepared.tightening().and_then(|_| step.closer(factor)).filter(|_| attempt < ATTEMPTS);
         let Some(closer) = again else {
-            written = Some(output.finish(prepared, &worked.scene, &saving)?);
+            written = Some(output.finish(prepared, &worked.scene)?);
             break;
         };
         saving.tolerance = allowed.times(factor);

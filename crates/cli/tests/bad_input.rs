@@ -91,10 +91,10 @@ fn an_input_is_not_written_over_unless_asked() {
     fs::copy(sample("cart.ncurve"), at.join("cart.ncurve")).unwrap();
     let before = fs::read(at.join("cart.ncurve")).unwrap();
     let line = fail(at, &["reorder", "cart.ncurve", "--to", "zyx", "-o", "./cart.ncurve"]);
-    assert!(line.contains("--in-place"), "{line}");
+    assert!(line.contains("--replace"), "{line}");
     assert_eq!(fs::read(at.join("cart.ncurve")).unwrap(), before);
     assert!(
-        run(at, &["reorder", "cart.ncurve", "--to", "zyx", "-o", "cart.ncurve", "--in-place"])
+        run(at, &["reorder", "cart.ncurve", "--to", "zyx", "-o", "cart.ncurve", "--replace"])
             .status
             .success()
     );
@@ -108,7 +108,8 @@ fn mistyped_names_get_a_suggestion() {
     let (capture, stilt, cart) = (sample("bramble_wade.bvh"), sample("stilt.ncurve"), sample("cart.ncurve"));
     let (capture, stilt, cart) = (capture.to_str().unwrap(), stilt.to_str().unwrap(), cart.to_str().unwrap());
     fs::write(at.join("map.toml"), "[nodes]\nhips = \"Pelvsi\"\n").unwrap();
-    let carry = |map: &str| fail(at, &["carry", capture, "--onto", stilt, "--map", map, "-o", "out.ncurve"]);
+    let carry =
+        |map: &str| fail(at, &["carry", capture, "--target", stilt, "--map", map, "-o", "out.ncurve"]);
     assert!(carry("map.toml").contains("did you mean 'Pelvis'?"));
     fs::write(at.join("map.toml"), "[nodes]\nhisp = \"Pelvis\"\n").unwrap();
     assert!(carry("map.toml").contains("did you mean 'hips'?"));
@@ -140,12 +141,12 @@ fn rigs_without_common_names_need_a_map() {
     let (capture, stilt) = (sample("bramble_wade.bvh"), sample("stilt.ncurve"));
     let line = fail(
         folder.path(),
-        &["carry", capture.to_str().unwrap(), "--onto", stilt.to_str().unwrap(), "-o", "out.ncurve"],
+        &["carry", capture.to_str().unwrap(), "--target", stilt.to_str().unwrap(), "-o", "out.ncurve"],
     );
     assert!(line.contains("--map"), "{line}");
     let line = fail(
         folder.path(),
-        &["carry", stilt.to_str().unwrap(), "--onto", stilt.to_str().unwrap(), "-o", "out.ncurve"],
+        &["carry", stilt.to_str().unwrap(), "--target", stilt.to_str().unwrap(), "-o", "out.ncurve"],
     );
     assert!(line.contains("no take"), "{line}");
 }
@@ -156,9 +157,12 @@ fn every_command_has_a_manual_page_and_a_completion() {
     let at = folder.path();
     common::succeed(at, &["man", "man1"]);
     let pages = names(&at.join("man1"));
-    for page in
-        ["nimble-curve.1", "nimble-curve-carry.1", "nimble-curve-clips-split.1", "nimble-curve-root-pin.1"]
-    {
+    for page in [
+        "nimble-curve.1",
+        "nimble-curve-carry.1",
+        "nimble-curve-clips-split.1",
+        "nimble-curve-root-in-place.1",
+    ] {
         assert!(pages.contains(&page.to_owned()), "{page}: {pages:?}");
     }
     let split = fs::read_to_string(at.join("man1/nimble-curve-clips-split.1")).unwrap();

@@ -47,7 +47,7 @@ fn with_map(target: &str) -> TempDir {
 
 /// Carries with more arguments, and returns the result and what was printed as JSON.
 fn carried(at: &Path, source: &str, onto: &str, more: &[&str]) -> (Scene, Json) {
-    let mut arguments = vec!["carry", source, "--onto", onto, "-o", "out.ncurve", "--json"];
+    let mut arguments = vec!["carry", source, "--target", onto, "-o", "out.ncurve", "--json"];
     arguments.extend(more);
     let printed = succeed(at, &arguments);
     (scene(&at.join("out.ncurve")), serde_json::from_str(&printed).unwrap())
@@ -254,7 +254,7 @@ fn other_rest_poses_and_joint_orientations_turn_alike_relative_to_rest() {
     }
     // Said, too: the arms do not correspond.
     let said =
-        succeed(at, &["carry", &bramble(), "--onto", "turned.ncurve", "--map", "map.toml", "--dry-run"]);
+        succeed(at, &["carry", &bramble(), "--target", "turned.ncurve", "--map", "map.toml", "--dry-run"]);
     assert!(said.contains("elsewhere in the two rest poses"), "{said}");
 }
 
@@ -449,12 +449,12 @@ fn selections_and_sets_take_what_they_name() {
     assert_eq!(moved(&["--only", "face:smile"]), ["Mask:Smile".to_owned()].into());
     let wrong = fail(
         at,
-        &["carry", &bramble(), "--onto", &stilt(), "--map", "map.toml", "--only", "@arm", "-o", "x.ncurve"],
+        &["carry", &bramble(), "--target", &stilt(), "--map", "map.toml", "--only", "@arm", "-o", "x.ncurve"],
     );
     assert!(wrong.contains("did you mean '@arms'"), "{wrong}");
     let wrong = fail(
         at,
-        &["carry", &bramble(), "--onto", &stilt(), "--map", "map.toml", "--only", "hed", "-o", "x.ncurve"],
+        &["carry", &bramble(), "--target", &stilt(), "--map", "map.toml", "--only", "hed", "-o", "x.ncurve"],
     );
     assert!(wrong.contains("matches 'hed'") && wrong.contains("head"), "{wrong}");
     assert!(!at.join("x.ncurve").exists());
@@ -500,7 +500,7 @@ fn locked_channels_are_respected_and_named() {
         &[
             "carry",
             &bramble(),
-            "--onto",
+            "--target",
             "locked.ncurve",
             "--map",
             "map.toml",
@@ -566,7 +566,7 @@ fn a_reference_pose_stands_in_for_the_rest_pose() {
         &[
             "carry",
             &bramble(),
-            "--onto",
+            "--target",
             &stilt(),
             "--map",
             "map.toml",
@@ -613,7 +613,7 @@ fn flattened_layers_become_one_and_dry_runs_write_nothing() {
         }
     }
     let names = common::names(at);
-    let said = succeed(at, &["carry", &bramble(), "--onto", &stilt(), "--map", "map.toml", "--dry-run"]);
+    let said = succeed(at, &["carry", &bramble(), "--target", &stilt(), "--map", "map.toml", "--dry-run"]);
     assert!(said.contains("left arm") && said.contains("locked in the target"), "{said}");
     assert_eq!(common::names(at), names, "a dry run writes nothing");
 }
@@ -626,7 +626,7 @@ fn curves_go_through_standard_input_and_output() {
     let piped = assert_cmd::Command::cargo_bin("nimble-curve")
         .unwrap()
         .current_dir(at)
-        .args(["carry", "-", "--onto", &stilt(), "--map", "map.toml", "-o", "-"])
+        .args(["carry", "-", "--target", &stilt(), "--map", "map.toml", "-o", "-"])
         .write_stdin(std::fs::read(sample("bramble.ncurve")).unwrap())
         .output()
         .unwrap();
@@ -655,7 +655,7 @@ fn a_left_arm_that_does_not_come_over_is_seen_at_a_glance() {
         .map(|line| format!("{line}\n"))
         .collect();
     std::fs::write(at.join("map.toml"), without).unwrap();
-    let said = succeed(at, &["carry", &bramble(), "--onto", &stilt(), "--map", "map.toml", "--dry-run"]);
+    let said = succeed(at, &["carry", &bramble(), "--target", &stilt(), "--map", "map.toml", "--dry-run"]);
     let line = said.lines().find(|line| line.trim_start().starts_with("left arm")).unwrap();
     assert!(line.contains("did not come over") && line.contains("0 of 4"), "{said}");
 }
@@ -675,7 +675,7 @@ fn mistakes_in_a_map_are_one_line_each() {
     ] {
         std::fs::write(at.join("map.toml"), map).unwrap();
         let line =
-            fail(at, &["carry", &bramble(), "--onto", &stilt(), "--map", "map.toml", "-o", "x.ncurve"]);
+            fail(at, &["carry", &bramble(), "--target", &stilt(), "--map", "map.toml", "-o", "x.ncurve"]);
         assert!(line.contains(said), "{map}: {line}");
     }
 }
@@ -720,7 +720,7 @@ fn planted_feet_stay_where_they_were_planted() {
     let at = folder.path();
     let capture = text(&sample("bramble_wade.bvh"));
     let map = text(&sample("bramble_to_stilt.toml"));
-    succeed(at, &["unbake", &capture, "-o", "wade.ncurve", "--brief"]);
+    succeed(at, &["unbake", &capture, "-o", "wade.ncurve", "--no-other-tolerances"]);
     let (turned, _) = carried(at, "wade.ncurve", &stilt(), &["--map", &map]);
     let (held, json) = carried(at, "wade.ncurve", &stilt(), &["--map", &map, "--feet", "hold"]);
     assert!(

@@ -101,7 +101,7 @@ fn the_remedies_that_are_commands_cure_what_they_are_for() {
         ("silent-layer", vec!["layers", "set", file, "--layer", "old pass", "--unmute", "-o", "out.ncurve"]),
         (
             "sliding-foot",
-            "carry FILE --onto FILE --take rush --feet hold --place overwrite --into rush -o out.ncurve"
+            "carry FILE --target FILE --take rush --feet hold --place overwrite --target-take rush -o out.ncurve"
                 .split(' ')
                 .map(|word| if word == "FILE" { file } else { word })
                 .collect(),
@@ -121,13 +121,13 @@ fn a_level_is_denied_by_the_exit_code() {
     let (faulty, cart, stilt) = (faulty.to_str().unwrap(), cart.to_str().unwrap(), stilt.to_str().unwrap());
     let code = |arguments: &[&str]| run(at, &[&["check"], arguments].concat()).status.code();
     assert_eq!(code(&[faulty]), Some(0));
-    assert_eq!(code(&[faulty, "--deny", "error"]), Some(1));
-    assert_eq!(code(&[cart, "--deny", "warning"]), Some(0));
-    assert_eq!(code(&[cart, "--deny", "note"]), Some(1));
-    assert_eq!(code(&[cart, "--deny", "note", "--allow", "near-pole"]), Some(0));
-    assert_eq!(code(&[stilt, cart, "--deny", "note"]), Some(1));
-    assert_eq!(code(&[cart, "--allow", "near-poll"]), Some(2));
-    let said = String::from_utf8(run(at, &["check", cart, "--allow", "near-poll"]).stderr).unwrap();
+    assert_eq!(code(&[faulty, "--fail-on", "error"]), Some(1));
+    assert_eq!(code(&[cart, "--fail-on", "warning"]), Some(0));
+    assert_eq!(code(&[cart, "--fail-on", "note"]), Some(1));
+    assert_eq!(code(&[cart, "--fail-on", "note", "--ignore", "near-pole"]), Some(0));
+    assert_eq!(code(&[stilt, cart, "--fail-on", "note"]), Some(1));
+    assert_eq!(code(&[cart, "--ignore", "near-poll"]), Some(2));
+    let said = String::from_utf8(run(at, &["check", cart, "--ignore", "near-poll"]).stderr).unwrap();
     assert!(said.contains("did you mean 'near-pole'?"), "{said}");
 }
 
@@ -144,8 +144,8 @@ fn the_text_names_file_place_and_remedy() {
         "{text}"
     );
     assert!(!text.contains('\u{1b}'), "no colour where no terminal is");
-    let all = succeed(at, &["check", "f.ncurve", "--most", "1"]);
-    assert!(all.contains("and 1 more: --most 0 lists all"), "{all}");
+    let all = succeed(at, &["check", "f.ncurve", "--rows", "1"]);
+    assert!(all.contains("and 1 more: --rows 0 lists all"), "{all}");
     let stilt = sample("stilt.ncurve");
     assert!(succeed(at, &["check", stilt.to_str().unwrap()]).contains("nothing found"));
 }
@@ -156,8 +156,8 @@ fn a_target_rig_and_a_profile_are_looked_at() {
     let at = folder.path();
     let (cart, stilt) = (sample("cart.ncurve"), sample("stilt.ncurve"));
     let (cart, stilt) = (cart.to_str().unwrap(), stilt.to_str().unwrap());
-    assert!(codes(&[cart, "--rig", stilt]).contains(&"not-on-rig".to_owned()));
-    assert!(!codes(&[cart, "--rig", cart]).contains(&"not-on-rig".to_owned()));
+    assert!(codes(&[cart, "--target", stilt]).contains(&"not-on-rig".to_owned()));
+    assert!(!codes(&[cart, "--target", cart]).contains(&"not-on-rig".to_owned()));
     fs::write(at.join("engine.toml"), "name = \"engine\"\nfirst_frame = 0\nrate = 30\n").unwrap();
     let profile = at.join("engine.toml");
     let found = findings(&[cart, "--profile", profile.to_str().unwrap()]);

@@ -224,7 +224,7 @@ fn takes_are_shifted_stretched_trimmed_and_renamed_with_all_that_is_in_them() {
     }
     succeed(at, &["clips", "shift", "late.ncurve", "--to", "1", "-o", "back.ncurve"]);
     assert_eq!(run(at, &["compare", &bramble, "back.ncurve"]).status.code(), Some(0));
-    succeed(at, &["clips", "stretch", &path("cart.ncurve"), "--frames", "191", "-o", "slow.ncurve"]);
+    succeed(at, &["clips", "stretch", &path("cart.ncurve"), "--to-frames", "191", "-o", "slow.ncurve"]);
     let slow = scene(&at.join("slow.ncurve"));
     assert_eq!(slow.takes[0].range.frames(slow.rate), 191);
     // Trimmed of its stray keys a file has none.
@@ -250,20 +250,20 @@ fn a_bank_takes_takes_in_and_gives_them_out() {
     let base = "parts/rounds_idle.ncurve";
     let added =
         ["clips", "add", base, "parts/rounds_walk.ncurve", "parts/rounds_run.ncurve", "--folder", "gaits"];
-    succeed(at, &[&added[..], &["-o", "bank.ncurve"]].concat());
-    let bank = scene(&at.join("bank.ncurve"));
+    succeed(at, &[&added[..], &["-o", "library.ncurve"]].concat());
+    let library = scene(&at.join("library.ncurve"));
     let all: Vec<(Option<&str>, &str)> =
-        bank.takes.iter().map(|take| (take.folder.as_deref(), take.name.as_str())).collect();
+        library.takes.iter().map(|take| (take.folder.as_deref(), take.name.as_str())).collect();
     assert_eq!(all, [(None, "idle"), (Some("gaits"), "walk"), (Some("gaits"), "run")]);
-    succeed(at, &["clips", "take", "bank.ncurve", "gaits/w*", "-o", "walk.ncurve"]);
+    succeed(at, &["clips", "extract", "library.ncurve", "gaits/w*", "-o", "walk.ncurve"]);
     let (out, part) = (scene(&at.join("walk.ncurve")), scene(&at.join("parts/rounds_walk.ncurve")));
     assert_eq!(out.takes[0].layers, part.takes[0].layers);
     let again =
-        ["clips", "add", "bank.ncurve", "parts/rounds_walk.ncurve", "--folder", "gaits", "-o", "x.ncurve"];
+        ["clips", "add", "library.ncurve", "parts/rounds_walk.ncurve", "--folder", "gaits", "-o", "x.ncurve"];
     assert!(fail(at, &again).contains("'walk' there already"));
     let line = fail(at, &["clips", "add", base, &path("cart.ncurve"), "-o", "x.ncurve"]);
     assert!(line.contains("carry brings it"), "{line}");
-    assert!(fail(at, &["clips", "take", "bank.ncurve", "wlak", "-o", "x.ncurve"]).contains("'walk'"));
+    assert!(fail(at, &["clips", "extract", "library.ncurve", "wlak", "-o", "x.ncurve"]).contains("'walk'"));
 }
 
 #[test]
@@ -277,13 +277,13 @@ fn bad_lists_ranges_and_names_are_told_and_write_nothing() {
     assert!(name("list.csv").contains("clip 'idle' is 1:4900, take 'rounds' 1:233"));
     assert!(name("none.csv").contains("none.csv"));
     let split = |more: &[&str]| fail(at, &[&["clips", "split", &rounds, "-o", "parts"], more].concat());
-    assert!(split(&["--only", "wlak"]).contains("did you mean 'walk'?"));
+    assert!(split(&["--clip", "wlak"]).contains("did you mean 'walk'?"));
     assert!(split(&["--name", "same"]).contains("two clips would be written"));
     assert!(split(&["--name", "{clop}"]).contains("{clip}"));
     assert!(fail(at, &["clips", &path("stilt.ncurve")]).contains("there is no take"));
     let line = fail(at, &["clips", "join", &path("cart.ncurve"), &rounds, "-o", "x.ncurve"]);
     assert!(line.contains("carry brings it there"), "{line}");
     assert_eq!(names(at), before);
-    succeed(at, &["clips", "split", &rounds, "-o", "parts", "--only", "walk"]);
-    assert!(split(&["--only", "walk"]).contains("--replace"));
+    succeed(at, &["clips", "split", &rounds, "-o", "parts", "--clip", "walk"]);
+    assert!(split(&["--clip", "walk"]).contains("--replace"));
 }

@@ -72,12 +72,15 @@ fn what_unbaking_and_carrying_did_can_be_held_to_their_bounds() {
     let at = folder.path();
     let (capture, stilt, map) =
         (path("bramble_wade.bvh"), path("stilt.ncurve"), path("bramble_to_stilt.toml"));
-    succeed(at, &["unbake", &capture, "--unit", "cm", "--world", "1mm", "--brief", "-o", "wade.ncurve"]);
+    succeed(
+        at,
+        &["unbake", &capture, "--unit", "cm", "--world", "1mm", "--no-other-tolerances", "-o", "wade.ncurve"],
+    );
     let code = |arguments: &[&str]| run(at, &[&["compare"], arguments].concat()).status.code();
     // The bound of the unbaking is on places in the world; angles of the world add up along chains.
     assert_eq!(code(&["wade.ncurve", &capture, "--unit", "cm", "--tolerance", "2deg,1.01mm"]), Some(0));
     assert_eq!(code(&["wade.ncurve", &capture, "--unit", "cm", "--tolerance", "2deg,0.1mm"]), Some(1));
-    succeed(at, &["carry", "wade.ncurve", "--onto", &stilt, "--map", &map, "-o", "stilt.ncurve"]);
+    succeed(at, &["carry", "wade.ncurve", "--target", &stilt, "--map", &map, "-o", "stilt.ncurve"]);
     let found = json(at, &["wade.ncurve", "stilt.ncurve", "--map", &map]);
     let take = &found["takes"][0];
     assert_eq!(found["rest_alike"], false);
@@ -169,10 +172,10 @@ fn pictures_show_what_was_asked_for() {
     succeed(at, &["plot", &cart, "-o", "whole.png"]);
     assert_eq!(png_size(&at.join("whole.png")), (1280, 800));
     for (arguments, said) in [
-        (vec!["--only", "vain"], "no channel matches"),
+        (vec!["--only", "vain"], "no node or channel matches 'vain': did you mean 'vane'?"),
         (vec!["--take", "quai"], "did you mean 'quay'?"),
         (vec!["--view", "poses", "--trail", "vain"], "did you mean 'vane'?"),
-        (vec!["--view", "keys", "--only", "vain"], "no animated node matches"),
+        (vec!["--view", "keys", "--only", "vain"], "did you mean 'vane'?"),
         (vec!["--view", "keys", "--against", &cart], "one file"),
     ] {
         let line = fail(at, &[&["plot", &cart, "-o", "no.png"], arguments.as_slice()].concat());

@@ -134,7 +134,7 @@ fn selections_that_select_nothing_are_errors_that_help() {
         fail(folder.path(), &arguments)
     };
     assert!(convert(&["--take", "gret"]).contains("did you mean 'greet'?"));
-    assert!(convert(&["--only", "nobody"]).contains("no animated channel matches 'nobody'"));
+    assert!(convert(&["--only", "nobody"]).contains("no node or channel matches 'nobody'"));
     assert!(convert(&["--frames", "1000:2000"]).contains("outside every take"));
     assert!(!folder.path().join("out.ncurve").exists());
 }
@@ -256,7 +256,7 @@ fn numbers_of_a_text_document_lie_beside_it_on_request() {
     // The file itself again: what lay beside it is replaced together with it.
     succeed(
         at,
-        &["convert", "the cart.gltf", "the cart.gltf", "--in-place", "--frames", "0:24", "--buffer-beside"],
+        &["convert", "the cart.gltf", "the cart.gltf", "--replace", "--frames", "0:24", "--buffer-beside"],
     );
     assert!(std::fs::metadata(at.join("the cart.bin")).unwrap().len() < length);
     let part = scene(&at.join("the cart.gltf"));

@@ -135,8 +135,8 @@ fn a_layer_that_mixes_angles_mixes_as_before_whatever_is_fitted_below() {
     layered.takes[0].layers.push(added(RotationMixing::Angles, Weight::FULL, track));
     save(&layered, &at.join("in.ncurve"));
     for (command, frames) in [
-        (vec!["unbake", "in.ncurve", "-o", "out.ncurve", "--brief"], 0..=48),
-        (vec!["cycle", "close", "in.ncurve", "--over", "0", "-o", "out.ncurve"], 0..=47),
+        (vec!["unbake", "in.ncurve", "-o", "out.ncurve", "--no-other-tolerances"], 0..=48),
+        (vec!["cycle", "close", "in.ncurve", "--blend", "0", "-o", "out.ncurve"], 0..=47),
         (vec!["convert", "in.ncurve", "out.ncurve", "--frames", "6:30"], 6..=30),
         (vec!["convert", "in.ncurve", "out.ncurve", "--controllers", "curves"], 0..=48),
     ] {
@@ -171,7 +171,7 @@ fn a_baked_cycle_goes_on_round_after_it_is_fitted() {
     let controller = Controller::Euler(EulerCurves { order: RotationOrder::Zyx, curves });
     let cycle = one(&[("arm", "rotation", controller)], range(0, 96));
     save(&cycle, &at.join("in.ncurve"));
-    succeed(at, &["unbake", "in.ncurve", "-o", "out.ncurve", "--brief"]);
+    succeed(at, &["unbake", "in.ncurve", "-o", "out.ncurve", "--no-other-tolerances"]);
     let result = scene(&at.join("out.ncurve"));
     let keys = result.takes[0].tracks().map(|(_, track)| track.controller.key_count()).sum::<usize>();
     assert!(keys < 30, "{keys} keys");
@@ -274,8 +274,8 @@ fn moving() -> Controller {
 fn a_single_key_that_loops_beside_others_goes_into_gltf() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    let only = curve(&[(3, 0.4, Interpolation::Cubic)])
-        .with_behaviours(Behaviour::Loop, Behaviour::LoopOscillate);
+    let only =
+        curve(&[(3, 0.4, Interpolation::Cubic)]).with_behaviours(Behaviour::Loop, Behaviour::LoopOscillate);
     let way = curve(&[(0, 0.0, Interpolation::Linear), (12, 2.0, Interpolation::Linear)]);
     let controller = Controller::Components(vec![only, way, Curve::default()]);
     let own = one(&[("hips", "translation", controller)], range(0, 12));
@@ -449,7 +449,7 @@ fn a_file_that_is_there_stays_unless_it_may_be_replaced() {
     assert!(run(at, &["bake", "in.ncurve", "-o", "out.ncurve", "--replace"]).status.success());
     // The same again is no other.
     assert!(run(at, &["bake", "in.ncurve", "-o", "out.ncurve"]).status.success());
-    assert!(run(at, &["bake", "out.ncurve", "--in-place", "--step", "1"]).status.success());
+    assert!(run(at, &["bake", "out.ncurve", "--replace", "--step", "1"]).status.success());
 }
 
 #[test]

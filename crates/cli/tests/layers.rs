@@ -137,13 +137,13 @@ fn a_flattened_take_moves_as_its_layers_did() {
 fn one_layer_flattened_leaves_the_others() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    succeed(at, &["layers", "flatten", &bramble(), "--only", "breathing", "-o", "out.ncurve"]);
+    succeed(at, &["layers", "flatten", &bramble(), "--layer", "breathing", "-o", "out.ncurve"]);
     let (before, after) = (scene(bramble().as_ref()), scene(&at.join("out.ncurve")));
     let names: Vec<&str> = after.takes[0].layers.iter().map(|layer| layer.name.as_str()).collect();
     assert_eq!(names, ["body", "look", "reach", "old arm"]);
     let (numbers, angle) = differences(&before, &after);
     assert!(numbers <= 0.01 && angle < 1e-6, "{numbers} {angle}");
-    let error = fail(at, &["layers", "flatten", &bramble(), "--only", "breething", "-o", "x.ncurve"]);
+    let error = fail(at, &["layers", "flatten", &bramble(), "--layer", "breething", "-o", "x.ncurve"]);
     assert!(error.contains("did you mean 'breathing'?"), "{error}");
     assert!(!at.join("x.ncurve").exists());
 }
@@ -159,8 +159,17 @@ fn a_fix_made_elsewhere_comes_back_as_a_sparse_layer() {
     let fixed = fixed.replacen("{\"frame\": 25, \"value\": 8}", "{\"frame\": 25, \"value\": -4}", 1);
     assert_ne!(text, fixed);
     std::fs::write(at.join("fixed.ncurve"), fixed).unwrap();
-    let arguments =
-        ["layers", "split", "flat.ncurve", "--against", "fixed.ncurve", "--name", "fix", "-o", "out.ncurve"];
+    let arguments = [
+        "layers",
+        "difference",
+        "flat.ncurve",
+        "--against",
+        "fixed.ncurve",
+        "--name",
+        "fix",
+        "-o",
+        "out.ncurve",
+    ];
     succeed(at, &arguments);
     let (fixed, out) = (scene(&at.join("fixed.ncurve")), scene(&at.join("out.ncurve")));
     let layer = &out.takes[0].layers[1];
@@ -170,7 +179,17 @@ fn a_fix_made_elsewhere_comes_back_as_a_sparse_layer() {
     assert!(numbers < 1e-9 && angle < 1e-6, "{numbers} {angle}");
     let again = fail(
         at,
-        &["layers", "split", "out.ncurve", "--against", "fixed.ncurve", "--name", "fix", "-o", "b.ncurve"],
+        &[
+            "layers",
+            "difference",
+            "out.ncurve",
+            "--against",
+            "fixed.ncurve",
+            "--name",
+            "fix",
+            "-o",
+            "b.ncurve",
+        ],
     );
     assert!(again.contains("'fix'"), "{again}");
 }
@@ -205,7 +224,7 @@ fn controllers_are_turned_on_request() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     for (form, tolerance) in
-        [("curves", (0.01, 0.05)), ("quaternion", (0.01, 0.05)), ("samples", (f64::MAX, f64::MAX))]
+        [("curves", (0.01, 0.05)), ("quaternions", (0.01, 0.05)), ("samples", (f64::MAX, f64::MAX))]
     {
         succeed(at, &["convert", &bramble(), "out.ncurve", "--controllers", form]);
         let (before, after) = (scene(bramble().as_ref()), scene(&at.join("out.ncurve")));
@@ -223,7 +242,7 @@ fn controllers_are_turned_on_request() {
         let name = |track: &Track| after.rigs[0].node(track.target.node).unwrap().name.clone();
         for (_, track) in after.takes[0].tracks() {
             // Layers mix these angles one by one, which quaternions cannot.
-            if form == "quaternion"
+            if form == "quaternions"
                 && ["courier:chest", "courier:arm_l", "courier:forearm_l"].contains(&name(track).as_str())
             {
                 continue;

@@ -109,7 +109,18 @@ fn carrying_keeps_world_rotations_relative_to_rest() {
     for (source, tolerance) in [("wade.ncurve", 0.1), (capture, 1e-4)] {
         let printed = succeed(
             at,
-            &["carry", source, "--onto", stilt, "--map", map, "-o", "out.ncurve", "--ledger", "ledger.json"],
+            &[
+                "carry",
+                source,
+                "--target",
+                stilt,
+                "--map",
+                map,
+                "-o",
+                "out.ncurve",
+                "--ledger",
+                "ledger.json",
+            ],
         );
         for node in ["tail_02", "tail_04", "Mask"] {
             assert!(printed.contains(node), "{node} has no partner: {printed}");
@@ -162,7 +173,16 @@ fn the_carried_controllers_stay_what_they_were() {
     let carry = |source: &str, out: &str| {
         succeed(
             folder.path(),
-            &["carry", source, "--onto", stilt.to_str().unwrap(), "--map", map.to_str().unwrap(), "-o", out],
+            &[
+                "carry",
+                source,
+                "--target",
+                stilt.to_str().unwrap(),
+                "--map",
+                map.to_str().unwrap(),
+                "-o",
+                out,
+            ],
         );
         scene(&folder.path().join(out))
     };

@@ -25,7 +25,7 @@ fn greeting() -> TempDir {
         &[
             "carry",
             &text("bramble.ncurve"),
-            "--onto",
+            "--target",
             &text("stilt.ncurve"),
             "--map",
             "map.toml",
@@ -43,7 +43,7 @@ fn placed(at: &Path, more: &[&str]) -> (Scene, String) {
     let mut arguments = vec![
         "carry",
         &bramble,
-        "--onto",
+        "--target",
         "base.ncurve",
         "--map",
         "map.toml",
@@ -95,7 +95,7 @@ fn overwriting_replaces_its_range_and_nothing_else() {
     let at = folder.path();
     let base = scene(&at.join("base.ncurve"));
     for ease in [1, 6] {
-        let (out, _) = placed(at, &["--place", "overwrite", "--at", "21", "--ease", &ease.to_string()]);
+        let (out, _) = placed(at, &["--place", "overwrite", "--at", "21", "--blend", &ease.to_string()]);
         assert_eq!(out.takes.len(), 1);
         let ranges = [(1, 21 - ease, 0), (45 + ease, 97, 0)];
         for (first, last, by) in ranges {
@@ -152,13 +152,13 @@ fn filling_leaves_what_has_keys() {
     let folder = greeting();
     let at = folder.path();
     let base = scene(&at.join("base.ncurve"));
-    let (same, said) = placed(at, &["--place", "fill", "--at", "21"]);
+    let (same, said) = placed(at, &["--place", "unkeyed", "--at", "21"]);
     assert_eq!(same.takes[0].layers, base.takes[0].layers);
     assert!(said.contains("stay as they are"), "{said}");
     // Without the head's keys the head is filled, and stays at rest elsewhere.
     succeed(at, &["convert", "base.ncurve", "headless.ncurve", "--only", "*Wing*", "Pelvis*"]);
     std::fs::rename(at.join("headless.ncurve"), at.join("base.ncurve")).unwrap();
-    let (out, _) = placed(at, &["--place", "fill", "--at", "21", "--only", "head", "R_Wing"]);
+    let (out, _) = placed(at, &["--place", "unkeyed", "--at", "21", "--only", "head", "R_Wing"]);
     let skull = |frames: &[f64]| -> Vec<DQuat> {
         let world = world(&out, Some(0), frames);
         world["Throat3"].iter().zip(&world["Skull"]).map(|(neck, head)| neck.conjugate() * *head).collect()
@@ -178,7 +178,7 @@ fn a_new_layer_counts_in_its_range_only() {
     let folder = greeting();
     let at = folder.path();
     let base = scene(&at.join("base.ncurve"));
-    let (out, _) = placed(at, &["--place", "layer:again", "--at", "21", "--ease", "4"]);
+    let (out, _) = placed(at, &["--place", "layer:again", "--at", "21", "--blend", "4"]);
     assert_eq!(
         out.takes[0].layers.iter().map(|layer| layer.name.as_str()).collect::<Vec<_>>().last(),
         Some(&"again")
@@ -196,7 +196,7 @@ fn a_new_layer_counts_in_its_range_only() {
         &[
             "carry",
             &text("bramble.ncurve"),
-            "--onto",
+            "--target",
             "out.ncurve",
             "--map",
             "map.toml",
@@ -214,7 +214,7 @@ fn takes_stretch_and_shift_as_a_whole() {
     let folder = greeting();
     let at = folder.path();
     let base = scene(&at.join("base.ncurve"));
-    let (out, said) = placed(at, &["--fit-frames", "49", "--at", "-10"]);
+    let (out, said) = placed(at, &["--to-frames", "49", "--at", "-10"]);
     assert!(said.contains("49 frames"), "{said}");
     assert_eq!(out.takes.len(), 2, "a take of its own where nothing else is said");
     assert_eq!([&*out.takes[0].name, &*out.takes[1].name], ["greet 2", "greet"]);
@@ -243,7 +243,7 @@ fn formats_of_one_take_get_the_carried_one_and_the_targets_own_stay_behind_where
     let carry = |output: &str, more: &[&str]| {
         let bramble = text("bramble.ncurve");
         let words =
-            ["carry", &bramble, "--onto", "base.ncurve", "--map", "map.toml", "--at", "101", "-o", output];
+            ["carry", &bramble, "--target", "base.ncurve", "--map", "map.toml", "--at", "101", "-o", output];
         succeed(at, &[&words, more].concat());
         scene(&at.join(output))
     };
@@ -253,7 +253,7 @@ fn formats_of_one_take_get_the_carried_one_and_the_targets_own_stay_behind_where
     assert_eq!(out.takes[0].range.frames(out.rate), whole.takes[0].range.frames(whole.rate));
     assert_eq!(whole.rate.frame(whole.takes[0].range.first), 101.0);
     assert_ne!(whole.takes[1].range, whole.takes[0].range);
-    let alone = carry("alone.ncurve", &["--only-carried"]);
+    let alone = carry("alone.ncurve", &["--without-target-takes"]);
     assert_eq!(alone.takes, whole.takes[..1]);
 }
 
@@ -263,13 +263,15 @@ fn what_cannot_be_placed_is_said() {
     let at = folder.path();
     let onto = |target: &str, more: &[&str]| {
         let bramble = text("bramble.ncurve");
-        let mut arguments = vec!["carry", &bramble, "--onto", target, "--map", "map.toml", "-o", "x.ncurve"];
+        let mut arguments =
+            vec!["carry", &bramble, "--target", target, "--map", "map.toml", "-o", "x.ncurve"];
         arguments.extend(more);
         fail(at, &arguments)
     };
     assert!(onto(&text("stilt.ncurve"), &["--place", "overwrite"]).contains("no take to place onto"));
     assert!(
-        onto("base.ncurve", &["--place", "overwrite", "--into", "great"]).contains("did you mean 'greet'")
+        onto("base.ncurve", &["--place", "overwrite", "--target-take", "great"])
+            .contains("did you mean 'greet'")
     );
     placed(at, &[]);
     assert!(onto("out.ncurve", &["--place", "ripple"]).contains("greet 2, greet"));

@@ -40,7 +40,7 @@ fn case(chance: &mut Chance, source: &Scene) -> Case {
     match chance.below(9) {
         0 => plain("convert in.ncurve out.ncurve".into(), Looked::Everywhere),
         1 => {
-            let form = *chance.of(&["curves", "quaternion"]);
+            let form = *chance.of(&["curves", "quaternions"]);
             plain(format!("convert in.ncurve out.ncurve --controllers {form}"), Looked::Everywhere)
         }
         2 => {
@@ -65,7 +65,7 @@ fn case(chance: &mut Chance, source: &Scene) -> Case {
             Case {
                 steps: vec![
                     words(&format!("convert in.ncurve between.{ending} --keep-start --buffer-beside")),
-                    words(&format!("convert between.{ending} out.ncurve --ignore-extra --fps 24")),
+                    words(&format!("convert between.{ending} out.ncurve --ignore-extra --rate 24")),
                 ],
                 clock: same(),
                 looked: Looked::Everywhere,

@@ -46,14 +46,17 @@ fn keys(scene: &Scene) -> usize {
 fn lifted_the_motion_in_the_world_stays_and_the_keys_stay_few() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    succeed(at, &["unbake", &path("bramble_wade.bvh"), "--unit", "cm", "--brief", "-o", "wade.ncurve"]);
+    succeed(
+        at,
+        &["unbake", &path("bramble_wade.bvh"), "--unit", "cm", "--no-other-tolerances", "-o", "wade.ncurve"],
+    );
     succeed(at, &["layers", "flatten", &path("bramble.ncurve"), "-o", "flat.ncurve"]);
     let cases: [(&str, String, &[&str], &str); 7] = [
         ("a timeline, turns and all", path("rounds.ncurve"), &[], "root"),
         ("the height too", path("rounds.ncurve"), &["--height"], "root"),
         ("its own name", path("rounds.ncurve"), &["--root", "mover", "--no-turn"], "mover"),
         ("another order", "wade.ncurve".into(), &[], "root"),
-        ("a steady speed", "wade.ncurve".into(), &["--no-turn", "--speed", "steady"], "root"),
+        ("a steady speed", "wade.ncurve".into(), &["--no-turn", "--speed", "constant"], "root"),
         ("samples", path("bramble_wade.bvh"), &["--unit", "cm"], "root"),
         ("onto a root that moves, z up", "flat.ncurve".into(), &["--no-turn"], "courier:root"),
     ];
@@ -90,14 +93,14 @@ fn other_formats_are_lifted_cut_and_looked_through_as_they_are() {
         let (file, out) = (format!("rounds.{ending}"), format!("lifted.{ending}"));
         // Without extra data, as another program would write it.
         succeed(at, &["convert", &path("rounds.ncurve"), &file, "--without-extra"]);
-        let said = succeed(at, &["root", "lift", &file, "-o", &out, "--fps", "24", "--json"]);
+        let said = succeed(at, &["root", "lift", &file, "-o", &out, "--rate", "24", "--json"]);
         let said: Value = serde_json::from_str(&said).unwrap();
         let largest = |what: &str| said[what]["largest"].as_f64().unwrap();
         assert!(largest("world_position") < 0.1 && largest("world_rotation") < 0.01, "{ending}: {said}");
-        succeed(at, &["clips", "split", &file, "-o", ending, "--fps", "24"]);
+        succeed(at, &["clips", "split", &file, "-o", ending, "--rate", "24"]);
         assert!(!common::names(&at.join(ending)).is_empty());
-        succeed(at, &["cycle", "find", &file, "--most", "0", "--fps", "24"]);
-        succeed(at, &["cycle", "close", &file, "--frames", "158:194", "--fps", "24", "-o", &out]);
+        succeed(at, &["cycle", "find", &file, "--rows", "0", "--rate", "24"]);
+        succeed(at, &["cycle", "close", &file, "--frames", "158:194", "--rate", "24", "-o", &out]);
     }
 }
 
@@ -108,14 +111,14 @@ fn steady_travel_is_a_line_and_the_rest_stays_on_the_hips() {
     succeed(at, &["clips", "split", &path("rounds.ncurve"), "-o", "parts"]);
     succeed(
         at,
-        &["root", "lift", "parts/rounds_walk.ncurve", "--no-turn", "--speed", "steady", "-o", "out.ncurve"],
+        &["root", "lift", "parts/rounds_walk.ncurve", "--no-turn", "--speed", "constant", "-o", "out.ncurve"],
     );
     let result = scene(&at.join("out.ncurve"));
     let frames = half_frames(&result);
     let root = &world_places(&result, 0, &frames)["root"];
     let step = (root[1] - root[0]).z;
     assert!(root.windows(2).all(|pair| ((pair[1] - pair[0]).z - step).abs() < 1e-12) && step > 0.0);
-    let line = fail(at, &["root", "lift", &path("rounds.ncurve"), "--speed", "steady", "-o", "x.ncurve"]);
+    let line = fail(at, &["root", "lift", &path("rounds.ncurve"), "--speed", "constant", "-o", "x.ncurve"]);
     assert!(line.contains("--no-turn"), "{line}");
 }
 
@@ -124,11 +127,11 @@ fn pinned_a_body_stays_in_place_and_restored_it_is_what_it_was_to_the_bit() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     for name in ["rounds.ncurve", "bramble.ncurve", "cart.ncurve"] {
-        succeed(at, &["root", "pin", &path(name), "-o", "pinned.ncurve"]);
+        succeed(at, &["root", "in-place", &path(name), "-o", "pinned.ncurve"]);
         succeed(at, &["root", "restore", "pinned.ncurve", "-o", "restored.ncurve"]);
         assert_eq!(fs::read(at.join("restored.ncurve")).unwrap(), fs::read(path(name)).unwrap(), "{name}");
     }
-    succeed(at, &["root", "pin", &path("rounds.ncurve"), "-o", "pinned.ncurve"]);
+    succeed(at, &["root", "in-place", &path("rounds.ncurve"), "-o", "pinned.ncurve"]);
     let (source, pinned) = (scene(Path::new(&path("rounds.ncurve"))), scene(&at.join("pinned.ncurve")));
     let frames = half_frames(&source);
     let (before, after) = (world_places(&source, 0, &frames), world_places(&pinned, 0, &frames));
@@ -140,7 +143,7 @@ fn pinned_a_body_stays_in_place_and_restored_it_is_what_it_was_to_the_bit() {
     let facing = world(&pinned, Some(0), &[149.0])["hips"][0] * DVec3::Z;
     assert!((facing - DVec3::Z).length() < 1e-9, "{facing}");
     // Through another format and back.
-    succeed(at, &["root", "pin", &path("rounds.ncurve"), "-o", "pinned.glb"]);
+    succeed(at, &["root", "in-place", &path("rounds.ncurve"), "-o", "pinned.glb"]);
     succeed(at, &["root", "restore", "pinned.glb", "-o", "again.ncurve"]);
     assert_eq!(run(at, &["compare", &path("rounds.ncurve"), "again.ncurve"]).status.code(), Some(0));
     assert!(
@@ -188,7 +191,7 @@ fn the_way_is_shown_in_numbers_and_from_above() {
 }
 
 fn candidates(folder: &Path, file: &str, most: &str) -> Vec<(String, String, f64)> {
-    let all = succeed(folder, &["cycle", "find", file, "--most", most, "--json"]);
+    let all = succeed(folder, &["cycle", "find", file, "--rows", most, "--json"]);
     let all: Value = serde_json::from_str(&all).unwrap();
     let row = |row: &Value| {
         let name = row["name"].as_str().unwrap_or("inside").to_owned();
@@ -220,7 +223,7 @@ fn loops_are_found_near_ones_graded_and_closed_ones_loop() {
     }
     assert!(pops.is_sorted() && pops[0] < pops[2], "{pops:?}");
     for over in ["0", "8"] {
-        succeed(at, &["cycle", "close", &rounds, "--clip", "sort", "--over", over, "-o", "closed.ncurve"]);
+        succeed(at, &["cycle", "close", &rounds, "--clip", "sort", "--blend", over, "-o", "closed.ncurve"]);
         let closed = candidates(at, "closed.ncurve", "0");
         let sort = closed.iter().find(|(name, ..)| name == "sort").unwrap();
         assert_eq!(sort.1, "loops");
@@ -254,7 +257,7 @@ fn the_best_loops_inside_a_capture_are_its_strides() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     let found =
-        succeed(at, &["cycle", "find", &path("bramble_wade.bvh"), "--unit", "cm", "--most", "6", "--json"]);
+        succeed(at, &["cycle", "find", &path("bramble_wade.bvh"), "--unit", "cm", "--rows", "6", "--json"]);
     let found: Value = serde_json::from_str(&found).unwrap();
     let frames = |row: &Value| row["last"].as_f64().unwrap() - row["first"].as_f64().unwrap();
     let strides = found
@@ -279,17 +282,17 @@ fn a_closed_stride_written_out_travels_on_and_its_planted_foot_stays() {
             "cm",
             "--world",
             "0.5mm",
-            "--watch",
+            "--planted",
             "foot_l",
             "foot_r",
-            "--brief",
+            "--no-other-tolerances",
             "-o",
             "wade.ncurve",
         ],
     );
     succeed(at, &["convert", "wade.ncurve", "stride.ncurve", "--frames", "237:391"]);
-    succeed(at, &["cycle", "close", "stride.ncurve", "--over", "40", "-o", "closed.ncurve"]);
-    succeed(at, &["cycle", "extend", "closed.ncurve", "--times", "3", "-o", "long.ncurve"]);
+    succeed(at, &["cycle", "close", "stride.ncurve", "--blend", "40", "-o", "closed.ncurve"]);
+    succeed(at, &["cycle", "extend", "closed.ncurve", "--rounds", "3", "-o", "long.ncurve"]);
     let (closed, long) = (scene(&at.join("closed.ncurve")), scene(&at.join("long.ncurve")));
     let first: Vec<f64> = (237..=391).map(f64::from).collect();
     let third: Vec<f64> = first.iter().map(|frame| frame + 308.0).collect();
@@ -310,8 +313,8 @@ fn a_closed_stride_written_out_travels_on_and_its_planted_foot_stays() {
 fn a_quarter_turn_four_times_comes_back() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    succeed(at, &["clips", "split", &path("rounds.ncurve"), "-o", "parts", "--only", "turn"]);
-    succeed(at, &["cycle", "extend", "parts/rounds_turn.ncurve", "--times", "4", "-o", "round.ncurve"]);
+    succeed(at, &["clips", "split", &path("rounds.ncurve"), "-o", "parts", "--clip", "turn"]);
+    succeed(at, &["cycle", "extend", "parts/rounds_turn.ncurve", "--rounds", "4", "-o", "round.ncurve"]);
     let round = scene(&at.join("round.ncurve"));
     let hips = &world_places(&round, 0, &[1.0, 31.0, 61.0, 91.0, 121.0])["hips"];
     assert!((hips[4] - hips[0]).length() < 1e-9);

@@ -45,7 +45,7 @@ const CHARACTERS: [&str; 3] = ["otter", "stork", "heron"];
 const RECIPE: &str = r#"
 sources = "exports/**/*.bvh"
 output = "game/{folder}/{stem}.ncurve"
-rig = "target.bvh"
+target = "target.bvh"
 map = "maps/{folder}.toml"
 unit = "cm"
 
@@ -56,7 +56,7 @@ tolerance = "0.1deg,0.5mm"
 [[step]]
 do = "carry"
 tolerance = "0.2deg,1mm"
-only-carried = true
+without-target-takes = true
 "#;
 
 /// A folder with so many captures of three characters, a map for each, and a recipe.
@@ -159,7 +159,17 @@ fn three_hundred_files_are_done_once_and_again_only_where_something_changed() {
         let source = format!("exports/{character}/clip_{number:03}.bvh");
         succeed(
             at,
-            &["unbake", &source, "--unit", "cm", "--tolerance", "0.1deg,0.5mm", "--brief", "-o", "a.ncurve"],
+            &[
+                "unbake",
+                &source,
+                "--unit",
+                "cm",
+                "--tolerance",
+                "0.1deg,0.5mm",
+                "--no-other-tolerances",
+                "-o",
+                "a.ncurve",
+            ],
         );
         let map = format!("maps/{character}.toml");
         succeed(
@@ -167,13 +177,13 @@ fn three_hundred_files_are_done_once_and_again_only_where_something_changed() {
             &[
                 "carry",
                 "a.ncurve",
-                "--onto",
+                "--target",
                 "target.bvh",
                 "--map",
                 &map,
                 "--tolerance",
                 "0.2deg,1mm",
-                "--only-carried",
+                "--without-target-takes",
                 "-o",
                 "b.ncurve",
             ],
@@ -259,7 +269,7 @@ fn the_bytes_are_the_same_at_any_number_of_jobs_and_shares() {
         ("two", &[&["--jobs", "2"]]),
         ("shares", &[&["--shard", "1/3"], &["--shard", "3/3"], &["--shard", "2/3", "--jobs", "1"]]),
         ("many", &[&["--shard", "2/2"], &["--shard", "1/2"]]),
-        ("only", &[&["--only", "exports/otter/*"], &["--only", "exports/stork/*", "exports/heron/*"]]),
+        ("only", &[&["--source", "exports/otter/*"], &["--source", "exports/stork/*", "exports/heron/*"]]),
     ];
     for (name, runs) in arrangements {
         let (at, counts) = arrange(name, runs);
@@ -308,7 +318,7 @@ fn a_share_is_what_the_array_job_says_and_a_missing_one_is_told() {
     let table = fs::read_to_string(at.join("table.md")).unwrap();
     assert_eq!(table.lines().count(), 2 + 12, "{table}");
     assert!(table.lines().nth(2).unwrap().contains("| game/heron/clip_002.ncurve | done | 300 |"), "{table}");
-    let message = fail(at, &["run", "pack.toml", "--shard", "1/2", "--only", "exports/otter/clip_0"]);
+    let message = fail(at, &["run", "pack.toml", "--shard", "1/2", "--source", "exports/otter/clip_0"]);
     assert!(message.contains("did you mean 'exports/otter/clip_00"), "{message}");
     let usage = run(at, &["run", "pack.toml", "--shard", "3/2"]);
     assert_eq!(usage.status.code(), Some(2));
@@ -569,19 +579,23 @@ const STEPS: &[(&str, &str, &str)] = &[
         "convert",
         "controllers = 'samples'\nto_unit = 'm'\nto_up = 'y'",
     ),
-    ("unbake SOURCE -o OUT --again --world 1mm --brief", "unbake", "again = true\nworld = '1mm'"),
+    (
+        "unbake SOURCE -o OUT --refit --world 1mm --no-other-tolerances",
+        "unbake",
+        "refit = true\nworld = '1mm'",
+    ),
     ("bake SOURCE -o OUT --step 4", "bake", "step = 4"),
     ("reorder SOURCE -o OUT --to best --tolerance 0.1deg", "reorder", "to = 'best'\ntolerance = '0.1deg'"),
     ("reorder SOURCE -o OUT --unwind", "reorder", "unwind = true"),
     (
-        "carry SOURCE -o OUT --onto stilt.ncurve --map bramble_to_stilt.toml --travel 1.5",
+        "carry SOURCE -o OUT --target stilt.ncurve --map bramble_to_stilt.toml --scale 1.5",
         "carry",
-        "onto = 'stilt.ncurve'\nmap = 'bramble_to_stilt.toml'\ntravel = 1.5",
+        "target = 'stilt.ncurve'\nmap = 'bramble_to_stilt.toml'\nscale = 1.5",
     ),
     ("layers flatten SOURCE -o OUT", "layers flatten", ""),
     (
-        "layers split SOURCE -o OUT --against flat.ncurve --name more",
-        "layers split",
+        "layers difference SOURCE -o OUT --against flat.ncurve --name more",
+        "layers difference",
         "against = 'flat.ncurve'\nname = 'more'",
     ),
     ("layers set SOURCE -o OUT --layer reach --weight 0.5", "layers set", "layer = 'reach'\nweight = 0.5"),
@@ -590,17 +604,17 @@ const STEPS: &[(&str, &str, &str)] = &[
     ("clips rename SOURCE greet hello -o OUT", "clips rename", "old = 'greet'\nnew = 'hello'"),
     ("clips shift SOURCE -o OUT --to 101", "clips shift", "to = 101"),
     ("clips trim SOURCE -o OUT", "clips trim", ""),
-    ("clips stretch SOURCE -o OUT --frames 60", "clips stretch", "frames = 60"),
-    ("clips take SOURCE greet -o OUT", "clips take", "takes = ['greet']"),
+    ("clips stretch SOURCE -o OUT --to-frames 60", "clips stretch", "to-frames = 60"),
+    ("clips extract SOURCE greet -o OUT", "clips extract", "takes = ['greet']"),
     (
         "root lift SOURCE -o OUT --node courier:hips --no-turn",
         "root lift",
         "node = 'courier:hips'\nno-turn = true",
     ),
-    ("root pin SOURCE -o OUT", "root pin", ""),
+    ("root in-place SOURCE -o OUT", "root in-place", ""),
     ("root centre SOURCE courier:hips -o OUT", "root centre", "node = 'courier:hips'"),
-    ("cycle close SOURCE -o OUT --over 4", "cycle close", "over = 4"),
-    ("cycle extend SOURCE -o OUT --times 2", "cycle extend", "times = 2"),
+    ("cycle close SOURCE -o OUT --blend 4", "cycle close", "blend = 4"),
+    ("cycle extend SOURCE -o OUT --rounds 2", "cycle extend", "rounds = 2"),
 ];
 
 #[test]
@@ -650,7 +664,7 @@ fn clips_become_files_and_formats_are_those_of_the_endings() {
     let recipe = "sources = 'rounds.ncurve'\noutput = 'game/{stem}_{clip}.glb'\nwithout-extra = true\n\
                   [[step]]\ndo = 'root lift'\n\
                   [[step]]\ndo = 'plot'\noutput = 'game/{stem}.svg'\nview = 'keys'\n\
-                  [[step]]\ndo = 'clips split'\nonly = ['walk', 'turn*']\nstart = 0\n\
+                  [[step]]\ndo = 'clips split'\nclip = ['walk', 'turn*']\nstart = 0\n\
                   [[step]]\ndo = 'cycle close'\n";
     fs::write(at.join("b.toml"), recipe).unwrap();
     succeed(at, &["run", "b.toml"]);
@@ -659,7 +673,7 @@ fn clips_become_files_and_formats_are_those_of_the_endings() {
     succeed(at, &["root", "lift", "rounds.ncurve", "-o", "lifted.ncurve"]);
     succeed(
         at,
-        &["clips", "split", "lifted.ncurve", "--only", "walk", "--start", "0", "--name", "{clip}", "-o", "."],
+        &["clips", "split", "lifted.ncurve", "--clip", "walk", "--start", "0", "--name", "{clip}", "-o", "."],
     );
     succeed(at, &["cycle", "close", "walk.ncurve", "-o", "closed.ncurve"]);
     succeed(at, &["convert", "closed.ncurve", "closed.glb", "--without-extra"]);
@@ -676,8 +690,8 @@ fn two_files_of_one_name_are_refused_whichever_run_makes_them() {
     let made = tree(&at.join("run"));
     assert_eq!(made.len(), 6, "clips of one file alone name files");
     // Another file has a clip of the same name; what is there stays that of the first, in the next run as well.
-    succeed(at, &["clips", "take", "a.ncurve", "*", "-o", "b.ncurve"]);
-    for more in [&["--jobs", "1"][..], &["--only", "b.ncurve", "--all", "--replace"], &["--all"]] {
+    succeed(at, &["clips", "extract", "a.ncurve", "*", "-o", "b.ncurve"]);
+    for more in [&["--jobs", "1"][..], &["--source", "b.ncurve", "--all", "--replace"], &["--all"]] {
         let output = run(at, &[&["run", "a.toml", "--json"], more].concat());
         assert_eq!(output.status.code(), Some(1));
         let table = json(&output);
@@ -706,18 +720,18 @@ fn gates_end_the_work_on_a_file_and_warnings_are_told() {
         .unwrap();
         json(&run(at, &["run", "gate.toml", "--json"]))
     };
-    let table = with("[[step]]\ndo = 'check'\ndeny = 'error'\n");
+    let table = with("[[step]]\ndo = 'check'\nfail-on = 'error'\n");
     assert_eq!(in_state(&table, "failed"), BTreeSet::from(["faulty.ncurve".to_owned()]));
     let text = table["rows"].to_string();
     assert!(text.contains("step 1 (check): found ") && text.contains("silent-layer"), "{text}");
     assert!(!at.join("out/faulty.ncurve").exists() && at.join("out/bramble.ncurve").exists());
     // What came of it is held against the source.
     let table = with(
-        "[[step]]\ndo = 'unbake'\nagain = true\n[[step]]\ndo = 'compare'\nwith = '{source}'\ntolerance = '0.5deg,5mm,0.01'\n",
+        "[[step]]\ndo = 'unbake'\nrefit = true\n[[step]]\ndo = 'compare'\nagainst = '{source}'\ntolerance = '0.5deg,5mm,0.01'\n",
     );
     assert!(in_state(&table, "done").contains("stilt.ncurve"), "{table}");
     let table = with(
-        "[[step]]\ndo = 'bake'\nstep = 8\n[[step]]\ndo = 'compare'\nwith = '{source}'\ntolerance = '0.1deg,1mm,0.01'\n",
+        "[[step]]\ndo = 'bake'\nstep = 8\n[[step]]\ndo = 'compare'\nagainst = '{source}'\ntolerance = '0.1deg,1mm,0.01'\n",
     );
     assert!(in_state(&table, "failed").contains("bramble.ncurve"), "{table}");
     assert!(
@@ -731,10 +745,10 @@ fn recipes_are_checked_as_a_whole_with_lines_and_suggestions() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     show(at, 3);
-    let recipe = "sorces = 'x'\noutput = 'a/{stam}.ncurve'\nrig = 'no.bvh'\nup = 'w'\n\n[[step]]\ndo = 'cary'\n\n[[step]]\ndo = 'unbake'\n\
+    let recipe = "sorces = 'x'\noutput = 'a/{stam}.ncurve'\ntarget = 'no.bvh'\nup = 'w'\n\n[[step]]\ndo = 'cary'\n\n[[step]]\ndo = 'unbake'\n\
                   tolerance = '0.1 parsec'\nwrld = '1mm'\n\n[[step]]\ndo = 'carry'\nmap = 'maps/{stemm}.toml'\n[[step]]\ndo = 'inspect'\n\
-                  [[step]]\norder = 'xyz'\n[[step]]\ndo = 'root centre'\nnode = 'hips'\nfps = 30\n[[step]]\ndo = 'reorder'\nto = 'xxy'\n\
-                  [[step]]\ndo = 'layers split'\nname = 'more'\nagainst = 'nothing.ncurve'\n[[step]]\ndo = 'clips join'\n";
+                  [[step]]\norder = 'xyz'\n[[step]]\ndo = 'root centre'\nnode = 'hips'\nrate = 30\n[[step]]\ndo = 'reorder'\nto = 'xxy'\n\
+                  [[step]]\ndo = 'layers difference'\nname = 'more'\nagainst = 'nothing.ncurve'\n[[step]]\ndo = 'clips join'\n";
     fs::write(at.join("bad.toml"), recipe).unwrap();
     let output = run(at, &["run", "bad.toml"]);
     assert_eq!(output.status.code(), Some(1));
@@ -743,7 +757,7 @@ fn recipes_are_checked_as_a_whole_with_lines_and_suggestions() {
         "bad.toml:1: there is no 'sorces' in a recipe: did you mean 'sources'?",
         "bad.toml:1: sources are missing",
         "bad.toml:2: {stam} cannot be filled in here: did you mean {stem}?",
-        "bad.toml:3: rig: there is no file 'no.bvh'",
+        "bad.toml:3: target: there is no file 'no.bvh'",
         "bad.toml:4: 'w' is not an axis",
         "bad.toml:7: step 1: there is no step 'cary': did you mean 'carry'?",
         "bad.toml:11: step 2 (unbake): invalid value '0.1 parsec' for 'tolerance'",
@@ -751,9 +765,9 @@ fn recipes_are_checked_as_a_whole_with_lines_and_suggestions() {
         "bad.toml:16: step 3: {stemm} cannot be filled in here: did you mean {stem}?",
         "bad.toml:18: step 4: 'inspect' makes no animation",
         "bad.toml:19: step 5 does not say what to do",
-        "bad.toml:24: step 6 (root centre): 'fps' stands at the top of a recipe",
+        "bad.toml:24: step 6 (root centre): 'rate' stands at the top of a recipe",
         "bad.toml:27: step 7 (reorder): invalid value 'xxy' for 'to'",
-        "bad.toml:31: step 8 (layers split): against: there is no file 'nothing.ncurve'",
+        "bad.toml:31: step 8 (layers difference): against: there is no file 'nothing.ncurve'",
         "bad.toml:33: step 9: 'clips join' works on several files at once",
     ] {
         assert!(errors.contains(said), "{said}\n{errors}");
@@ -777,7 +791,7 @@ fn recipes_are_checked_as_a_whole_with_lines_and_suggestions() {
         ("sources = '*.bvh'\noutput = '{stem}.doc'", "bad.toml:2: {stem}.doc: its ending names no format"),
         (
             "sources = '*.bvh'\noutput = '{stem}.ncurve'\n[[step]]\ndo = 'carry'",
-            "step 1 (carry): needs 'onto', or 'rig' at the top",
+            "step 1 (carry): needs 'target', here or at the top",
         ),
         ("sources = '*.bvh'\noutput = '{stem}.ncurve'\nprofile = 'nobody.toml'", "bad.toml:3: nobody.toml: "),
         ("sources = 3.5\noutput = true", "bad.toml:2: 'output' is a text"),

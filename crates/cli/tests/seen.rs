@@ -158,7 +158,7 @@ fn keys_a_hair_beside_a_frame_stay_two_keys() {
     let near = near.replace("0 0.6 0.25 1.5 1 1.25", "0 1 0.25 1.5 0.49999975 1.25");
     let near = near.replace("0 1.25 0.75 1.5 1 1.25", "0.1 1 0.49999975 1.5 0.5 1");
     std::fs::write(at.join("near.dae"), near).unwrap();
-    succeed(at, &["convert", "near.dae", "near.ncurve", "--fps", "24"]);
+    succeed(at, &["convert", "near.dae", "near.ncurve", "--rate", "24"]);
     let scene = common::scene(&at.join("near.ncurve"));
     assert_eq!(scene.takes[0].layers[0].tracks[0].controller.curves()[1].keys().len(), 3);
     let heights = vectors(&scene, "hips", "translation", &[0.0, 11.9999, 12.0, 12.5]);

@@ -38,16 +38,16 @@ fn a_hand_that_stays_put_beside_one_that_swings_is_named_and_left_out() {
     let at = folder.path();
     write(at, "body.ncurve", &rig("arm", true));
     write(at, "controls.ncurve", &rig("hips", false));
-    let said = succeed(at, &["carry", "body.ncurve", "--onto", "controls.ncurve", "-o", "out.ncurve"]);
+    let said = succeed(at, &["carry", "body.ncurve", "--target", "controls.ncurve", "-o", "out.ncurve"]);
     assert!(said.contains("its place in the world did not come over"), "{said}");
-    let strict = ["carry", "body.ncurve", "--onto", "controls.ncurve", "--strict", "-o", "strict.ncurve"];
+    let strict = ["carry", "body.ncurve", "--target", "controls.ncurve", "--strict", "-o", "strict.ncurve"];
     let why = fail_beside_report(at, &strict);
     assert!(why.contains("--strict allows none"), "{why}");
     assert!(!at.join("strict.ncurve").exists());
     // Where it hangs on the arm there is nothing to say.
     write(at, "same.ncurve", &rig("arm", false));
     let said =
-        succeed(at, &["carry", "body.ncurve", "--onto", "same.ncurve", "--strict", "-o", "out.ncurve"]);
+        succeed(at, &["carry", "body.ncurve", "--target", "same.ncurve", "--strict", "-o", "out.ncurve"]);
     assert!(!said.contains("did not come over"), "{said}");
 }
 
@@ -67,7 +67,7 @@ fn what_is_placed_between_keys_that_stay_is_not_called_exact() {
     let line = [
         "carry",
         "body.ncurve",
-        "--onto",
+        "--target",
         "full.ncurve",
         "--place",
         "fill",
@@ -98,7 +98,7 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
     let line = [
         "carry",
         "body.ncurve",
-        "--onto",
+        "--target",
         "layered.ncurve",
         "--place",
         "overwrite",
@@ -116,7 +116,7 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
     let line = [
         "carry",
         "body.ncurve",
-        "--onto",
+        "--target",
         "layered.ncurve",
         "--pose",
         "12",
@@ -136,11 +136,11 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
 fn what_stands_for_an_option_that_no_step_takes_is_said() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    let recipe = "sources = [\"*.ncurve\"]\noutput = \"out/{stem}.glb\"\nset = \"arms\"\n\n[[step]]\ndo = \"unbake\"\n";
+    let recipe = "sources = [\"*.ncurve\"]\noutput = \"out/{stem}.glb\"\nonly = \"@arms\"\n\n[[step]]\ndo = \"unbake\"\n";
     std::fs::write(at.join("r.toml"), recipe).unwrap();
     write(at, "body.ncurve", &rig("arm", true));
     let why = fail(at, &["run", "r.toml"]);
-    assert!(why.contains("r.toml:3: 'set' does nothing"), "{why}");
+    assert!(why.contains("r.toml:3: 'only' does nothing"), "{why}");
 }
 
 #[test]
@@ -156,12 +156,12 @@ fn values_that_are_none_are_said_in_our_own_words() {
             "'x' is not a frame: write a number like 12",
         ),
         (
-            &["cycle", "extend", &file, "--times", "99999", "-o", "o.ncurve"],
+            &["cycle", "extend", &file, "--rounds", "99999", "-o", "o.ncurve"],
             "'99999' is too large: 10000 at most",
         ),
         (&["unbake", &file, "--keep", "x", "-o", "o.ncurve"], "'x' is not a frame"),
         (&["convert", &file, "o.ncurve", "--tolerance", "1,2"], "'1,2' has no units"),
-        (&["check", &file, "--most", "-1"], "-1"),
+        (&["check", &file, "--rows", "-1"], "-1"),
     ];
     for (line, words) in table {
         let output = run(at, line);

@@ -68,11 +68,11 @@ fn every_way_of_fitting_keeps_its_bound() {
         vec!["--keys", "pose"],
         vec!["--order", "best"],
         vec!["--order", "zyx"],
-        vec!["--rotation", "quaternion"],
+        vec!["--rotations", "quaternions"],
         vec!["--keep", "100", "333", "--frames", "60:700"],
     ] {
         let input = wade();
-        let mut arguments = vec!["unbake", &input, "-o", "out.ncurve", "--brief"];
+        let mut arguments = vec!["unbake", &input, "-o", "out.ncurve", "--no-other-tolerances"];
         arguments.extend(&options);
         succeed(folder.path(), &arguments);
         let after = scene(&folder.path().join("out.ncurve"));
@@ -85,7 +85,10 @@ fn every_way_of_fitting_keeps_its_bound() {
 fn key_sets_are_common_where_they_are_asked_for() {
     let folder = tempdir().unwrap();
     let keyed = |keys: &str| {
-        succeed(folder.path(), &["unbake", &wade(), "-o", "out.ncurve", "--brief", "--keys", keys]);
+        succeed(
+            folder.path(),
+            &["unbake", &wade(), "-o", "out.ncurve", "--no-other-tolerances", "--keys", keys],
+        );
         scene(&folder.path().join("out.ncurve"))
     };
     let poses = key_frames(&keyed("pose"));
@@ -108,11 +111,11 @@ fn key_sets_are_common_where_they_are_asked_for() {
 fn kept_frames_are_keys_and_a_range_leaves_the_rest() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    succeed(at, &["unbake", &wade(), "-o", "out.ncurve", "--brief", "--keep", "123", "456"]);
+    succeed(at, &["unbake", &wade(), "-o", "out.ncurve", "--no-other-tolerances", "--keep", "123", "456"]);
     for frames in key_frames(&scene(&at.join("out.ncurve"))) {
         assert!(frames.contains(&123.0) && frames.contains(&456.0));
     }
-    succeed(at, &["unbake", &wade(), "-o", "part.ncurve", "--brief", "--frames", "200:400"]);
+    succeed(at, &["unbake", &wade(), "-o", "part.ncurve", "--no-other-tolerances", "--frames", "200:400"]);
     let (before, part) = (scene(wade().as_ref()), scene(&at.join("part.ncurve")));
     for frames in key_frames(&part) {
         let outside = frames.iter().filter(|frame| !(200.0..=400.0).contains(*frame)).count();
@@ -129,8 +132,18 @@ fn kept_frames_are_keys_and_a_range_leaves_the_rest() {
 #[test]
 fn a_bound_in_world_space_holds_for_all_joints_and_feet_stay_planted() {
     let folder = tempdir().unwrap();
-    let arguments =
-        ["unbake", &wade(), "-o", "out.ncurve", "--brief", "--world", "0.5mm", "--watch", "foot_*", "toes_*"];
+    let arguments = [
+        "unbake",
+        &wade(),
+        "-o",
+        "out.ncurve",
+        "--no-other-tolerances",
+        "--world",
+        "0.5mm",
+        "--planted",
+        "foot_*",
+        "toes_*",
+    ];
     let printed = succeed(folder.path(), &arguments);
     assert!(printed.contains("in the world: places within"), "{printed}");
     let (before, after) = (scene(wade().as_ref()), scene(&folder.path().join("out.ncurve")));
@@ -150,7 +163,7 @@ fn a_bound_in_world_space_holds_for_all_joints_and_feet_stay_planted() {
         }
     }
     let error =
-        fail(folder.path(), &["unbake", &wade(), "-o", "x.ncurve", "--world", "1mm", "--watch", "fot_l"]);
+        fail(folder.path(), &["unbake", &wade(), "-o", "x.ncurve", "--world", "1mm", "--planted", "fot_l"]);
     assert!(error.contains("did you mean 'foot_l'?"), "{error}");
 }
 
@@ -175,7 +188,7 @@ fn small_shakes_stay_and_what_stands_still_stays_still() {
     let folder = tempdir().unwrap();
     succeed(
         folder.path(),
-        &["unbake", &wade(), "-o", "out.ncurve", "--brief", "--tolerance", "0.1deg,0.5mm"],
+        &["unbake", &wade(), "-o", "out.ncurve", "--no-other-tolerances", "--tolerance", "0.1deg,0.5mm"],
     );
     let (before, after) = (scene(wade().as_ref()), scene(&folder.path().join("out.ncurve")));
     let (hertz, from, to) = SHIVER;
@@ -240,7 +253,7 @@ fn a_bake_of_authored_curves_gives_their_keys_back() {
     // What is sparse stays, unless it is asked for again.
     let again = succeed(at, &["unbake", &cart, "-o", "same.ncurve"]);
     assert!(again.contains("nothing is baked"), "{again}");
-    let again = succeed(at, &["unbake", &cart, "-o", "again.ncurve", "--again", "--brief"]);
+    let again = succeed(at, &["unbake", &cart, "-o", "again.ncurve", "--refit", "--no-other-tolerances"]);
     assert!(again.contains("recovered"), "{again}");
 }
 
@@ -250,7 +263,10 @@ fn weighted_handles_come_back_where_they_are_asked_for() {
     let at = folder.path();
     let bramble = sample("bramble.ncurve").to_str().unwrap().to_owned();
     succeed(at, &["bake", &bramble, "-o", "baked.ncurve"]);
-    succeed(at, &["unbake", "baked.ncurve", "-o", "back.ncurve", "--brief", "--tangents", "weighted"]);
+    succeed(
+        at,
+        &["unbake", "baked.ncurve", "-o", "back.ncurve", "--no-other-tolerances", "--tangents", "weighted"],
+    );
     let height = |scene: &Scene| {
         let track = scene.takes[0].layers[0].tracks.iter().find(|track| {
             scene.rigs[0].node(track.target.node).unwrap().name == "courier:hips"
@@ -276,7 +292,7 @@ fn keys_on_every_frame_of_a_curve_count_as_baked() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     let cart = sample("cart.ncurve").to_str().unwrap().to_owned();
-    succeed(at, &["bake", &cart, "--rate", "24", "-o", "baked.ncurve"]);
+    succeed(at, &["bake", &cart, "--to-rate", "24", "-o", "baked.ncurve"]);
     succeed(at, &["convert", "baked.ncurve", "dense.ncurve"]);
     // Baked every second frame, and the last one: keys, not samples.
     succeed(at, &["bake", &cart, "--step", "2", "--frames", "1:96", "-o", "twos.ncurve"]);
@@ -284,11 +300,11 @@ fn keys_on_every_frame_of_a_curve_count_as_baked() {
     for frames in key_frames(&twos) {
         assert_eq!((frames[0], frames[1], frames[frames.len() - 1]), (1.0, 3.0, 96.0));
     }
-    let printed = succeed(at, &["unbake", "twos.ncurve", "-o", "out.ncurve", "--brief"]);
+    let printed = succeed(at, &["unbake", "twos.ncurve", "-o", "out.ncurve", "--no-other-tolerances"]);
     // The last key stands off the step, so that these are sparse curves of straight lines.
     assert!(printed.contains("nothing is baked"), "{printed}");
     succeed(at, &["bake", &cart, "--step", "2", "--frames", "1:95", "-o", "twos.ncurve"]);
-    let printed = succeed(at, &["unbake", "twos.ncurve", "-o", "out.ncurve", "--brief"]);
+    let printed = succeed(at, &["unbake", "twos.ncurve", "-o", "out.ncurve", "--no-other-tolerances"]);
     assert!(printed.contains("rotation"), "{printed}");
 }
 
@@ -338,7 +354,7 @@ fn loops_stay_loops() {
         rows.join("\n")
     );
     std::fs::write(at.join("sway.bvh"), text).unwrap();
-    succeed(at, &["unbake", "sway.bvh", "-o", "out.ncurve", "--brief"]);
+    succeed(at, &["unbake", "sway.bvh", "-o", "out.ncurve", "--no-other-tolerances"]);
     let after = scene(&at.join("out.ncurve"));
     let (_, track) = after.takes[0].tracks().find(|(_, track)| track.target.property == "rotation").unwrap();
     for curve in track.controller.curves().iter().filter(|curve| curve.keys().len() > 1) {

@@ -446,6 +446,23 @@ impl Controller {
         times
     }
 
+    /// Where one of its curves goes up or down all but at once between keys, in ticks.
+    pub fn steep_times(&self, range: TimeRange) -> Vec<f64> {
+        match self {
+            Controller::Stack(entries) => entries
+                .iter()
+                .flat_map(|entry| {
+                    let of_weight = match &entry.weight {
+                        Weight::Curve(curve) => curve.steep_times(range),
+                        Weight::Constant(_) => Vec::new(),
+                    };
+                    of_weight.into_iter().chain(entry.controller.steep_times(range)).collect::<Vec<_>>()
+                })
+                .collect(),
+            other => other.curves().iter().flat_map(|curve| curve.steep_times(range)).collect(),
+        }
+    }
+
     fn collect_key_times(&self, range: TimeRange, times: &mut Vec<Ticks>) {
         let of_curve = |curve: &Curve, times: &mut Vec<Ticks>| {
             times.extend(curve.key_times(range));

@@ -6,6 +6,7 @@
 
 pub mod address;
 pub mod angle;
+pub mod choice;
 pub mod controller;
 pub mod curve;
 pub mod ease;
@@ -18,6 +19,7 @@ pub mod rig;
 pub mod rotation;
 pub mod scene;
 mod search;
+pub mod similar;
 pub mod space;
 pub mod tcb;
 pub mod time;

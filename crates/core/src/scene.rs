@@ -38,7 +38,7 @@ pub struct NodeSet {
 pub struct Take {
     /// The take's name.
     pub name: String,
-    /// The folder it is kept in, where a file is a bank of takes; parts separated by `/`.
+    /// The folder it is kept in, where a file is a library of takes; parts separated by `/`.
     pub folder: Option<String>,
     /// The range that is meant to be used, both ends included.
     pub range: TimeRange,

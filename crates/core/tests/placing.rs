@@ -97,7 +97,7 @@ proptest! {
 
     #[test]
     fn filling_leaves_what_has_keys_alone((scene, new) in case()) {
-        let Some(result) = placed(&scene, &new, Placement::Fill) else { return Ok(()) };
+        let Some(result) = placed(&scene, &new, Placement::Unkeyed) else { return Ok(()) };
         let (old, made) = (&scene.takes[0], &result.takes[0]);
         for target in &targets(old) {
             let own = |take: &Take| {

@@ -253,7 +253,7 @@ fn obey(scene: &mut Scene, format: Format, assume: Assume, notes: &mut Vec<Strin
     if let Some(rate) = assume.rate.filter(|&rate| rate != scene.rate) {
         let name = format.name();
         notes.push(format!(
-            "{name} states its frame rate, {}: --fps {rate} has no effect (convert --to-rate counts in another one)",
+            "{name} states its frame rate, {}: --rate {rate} has no effect (convert --to-rate counts in another one)",
             scene.rate
         ));
     }

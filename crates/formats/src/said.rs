@@ -50,7 +50,7 @@ fn of_data(message: &str) -> String {
                 quoted(others.trim_start_matches("one of ").trim_start_matches("there are no fields"));
             let list: Vec<&str> = others.split(", ").map(|name| name.trim_matches('\'')).collect();
             let name = name.trim_matches('`');
-            match nimble_curve_core::ops::carry::similar(name, list.iter().copied()) {
+            match nimble_curve_core::similar::similar(name, list.iter().copied()) {
                 Some(near) => format!("there is no '{name}' here: did you mean '{near}'?"),
                 None => format!("there is no '{name}' here: there are {}", list.join(", ")),
             }

@@ -425,7 +425,10 @@ impl Controller {
             "angles" => {
                 let none = Json::Null;
                 let curves = ["x", "y", "z"].map(|axis| Curve::read(body.get(axis).unwrap_or(&none)));
-                Controller::Angles(body.get("order").and_then(Json::as_str).unwrap_or("xyz").to_owned(), Box::new(curves))
+                Controller::Angles(
+                    body.get("order").and_then(Json::as_str).unwrap_or("xyz").to_owned(),
+                    Box::new(curves),
+                )
             }
             "quaternions" => Controller::Turns(Turns::read(&keys(), body, false)),
             "tcb" => match body.get("rotation").and_then(Json::as_array) {
@@ -749,7 +752,10 @@ fn constant(body: &Json) -> Value {
             match name.as_str() {
                 "rotate" => {
                     let angles = body.get("angles").map_or([0.0; 3], |angles| vector(angles).to_array());
-                    Value::Angles(body.get("order").and_then(Json::as_str).unwrap_or("xyz").to_owned(), angles)
+                    Value::Angles(
+                        body.get("order").and_then(Json::as_str).unwrap_or("xyz").to_owned(),
+                        angles,
+                    )
                 }
                 "orient" => Value::Turn(quat(body)),
                 "number" => Value::Numbers(vec![body.as_f64().unwrap()]),

@@ -74,7 +74,7 @@ fn rooted() -> Vec<Done> {
     };
     vec![
         done("root lift", &source, lift_claim, lifting, true),
-        done("root pin", &source, pin_claim, pinning, false),
+        done("root in-place", &source, pin_claim, pinning, false),
         done("root restore", &before, restore_claim, restored, false),
         done("root centre", &source, centre_claim, middle, false),
     ]
@@ -152,7 +152,7 @@ fn put_together() -> Vec<Done> {
         Done { name: "clips join", claims, result: all, world: false },
         Done { name: "clips add", claims: vec![(other, claim)], result: library, world: false },
         Done { name: "place", claims: placed, result: onto, world: false },
-        Done { name: "layers split", claims: vec![(against, split)], result: apart, world: false },
+        Done { name: "layers difference", claims: vec![(against, split)], result: apart, world: false },
     ]
 }
 

@@ -36,7 +36,7 @@ pub enum ClipsAction {
     Trim(ClipsTrim),
     Stretch(ClipsStretch),
     Add(ClipsAdd),
-    Take(ClipsTake),
+    Extract(ClipsExtract),
 }
 
 /// Propose clips where none are named: between holds and jumps of the pose
@@ -89,8 +89,8 @@ pub struct ClipsSplit {
     #[arg(long, value_name = "FRAME", default_value = "1", value_parser = start, allow_negative_numbers = true)]
     pub start: Start,
     /// Clips to write, by name or pattern with *; all where left out
-    #[arg(long, value_name = "CLIP", num_args = 1..)]
-    pub only: Vec<String>,
+    #[arg(long, value_name = "CLIP", num_args = 1.., value_delimiter = ',')]
+    pub clip: Vec<String>,
     /// How far controllers that cannot be cut exactly may be from their source
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,
@@ -199,7 +199,7 @@ pub struct ClipsShift {
     #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true)]
     pub to: f64,
     /// Takes to move, by name or pattern with *; all where left out
-    #[arg(long, value_name = "NAME", num_args = 1..)]
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',')]
     pub take: Vec<String>,
     #[command(flatten)]
     pub output: OutputArgs,
@@ -228,7 +228,7 @@ pub struct ClipsStretch {
     pub file: PathBuf,
     /// How many frames
     #[arg(long, value_name = "N", value_parser = quantity::whole::<i64>(2, 1_000_000_000))]
-    pub frames: i64,
+    pub to_frames: i64,
     /// Take to stretch, where there are several
     #[arg(long, value_name = "NAME")]
     pub take: Option<String>,
@@ -238,30 +238,30 @@ pub struct ClipsStretch {
     pub input: InputArgs,
 }
 
-/// Put the takes of other files into a bank: one file that holds many takes in folders
+/// Put the takes of other files into a library: one file that holds many takes in folders
 #[derive(Args, Clone, Debug)]
 pub struct ClipsAdd {
-    /// The bank; its rig stays as it is
-    #[arg(value_name = "BANK")]
-    pub bank: PathBuf,
+    /// The library; its rig stays as it is
+    #[arg(value_name = "LIBRARY")]
+    pub library: PathBuf,
     /// Files with takes of the same rig
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub output: OutputArgs,
-    /// Folder of the bank for them, parts separated by /
+    /// Folder of the library for them, parts separated by /
     #[arg(long, value_name = "FOLDER")]
     pub folder: Option<String>,
     #[command(flatten)]
     pub input: InputArgs,
 }
 
-/// Take takes out of a bank, into a file of their own
+/// Take takes out of a library, into a file of their own
 #[derive(Args, Clone, Debug)]
-pub struct ClipsTake {
-    /// The bank; - is standard input
-    #[arg(value_name = "BANK")]
-    pub bank: PathBuf,
+pub struct ClipsExtract {
+    /// The library; - is standard input
+    #[arg(value_name = "LIBRARY")]
+    pub library: PathBuf,
     /// Takes, by name, by folder/name, or pattern with *
     #[arg(required = true, value_name = "NAME")]
     pub takes: Vec<String>,

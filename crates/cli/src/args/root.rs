@@ -18,7 +18,7 @@ pub struct Root {
 #[derive(Clone, Debug, Subcommand)]
 pub enum RootAction {
     Lift(RootLift),
-    Pin(RootPin),
+    InPlace(RootInPlace),
     Restore(RootRestore),
     Show(RootShow),
     Centre(RootCentre),
@@ -33,8 +33,8 @@ pub struct RootParts {
     /// Take the height along
     #[arg(long)]
     pub height: bool,
-    /// What travel goes: all of it, or a constant speed, with what is uneven left on the hips
-    #[arg(long, value_enum, default_value_t = Speed::Whole)]
+    /// Speed of the travel that goes: as it is, or constant, with what is uneven left on the hips
+    #[arg(long, value_enum, default_value_t = Speed::AsIs)]
     pub speed: Speed,
     /// Node that carries the body; the hips, by their name, where left out
     #[arg(long, value_name = "NODE")]
@@ -47,10 +47,10 @@ pub struct RootParts {
 /// What travel goes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Speed {
-    /// All of it
-    Whole,
-    /// A constant speed
-    Steady,
+    /// As it is
+    AsIs,
+    /// One speed from start to end
+    Constant,
 }
 
 /// Move travel and turn from the hips to a root above them, made where there is none; the motion in the world stays
@@ -74,7 +74,7 @@ pub struct RootLift {
 
 /// Take travel and turn out: motion in place; they stay in the file with weight 0
 #[derive(Args, Clone, Debug)]
-pub struct RootPin {
+pub struct RootInPlace {
     /// File to read; - is standard input
     pub file: PathBuf,
     #[command(flatten)]
@@ -88,7 +88,7 @@ pub struct RootPin {
     pub input: InputArgs,
 }
 
-/// Put back what pin took out, exactly
+/// Put back what in-place took out, exactly
 #[derive(Args, Clone, Debug)]
 pub struct RootRestore {
     /// File to read; - is standard input
@@ -161,7 +161,7 @@ pub struct CycleFind {
     pub file: PathBuf,
     /// How many ranges inside each take to propose
     #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 3)]
-    pub most: usize,
+    pub rows: usize,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
@@ -193,9 +193,9 @@ pub struct CycleClose {
     pub file: PathBuf,
     #[command(flatten)]
     pub output: OutputArgs,
-    /// Frames over which the correction is spread; 0 changes the last key alone
+    /// Frames over which the ends are blended; 0 changes the last key alone
     #[arg(long, value_parser = quantity::whole::<u32>(0, 1_000_000_000), value_name = "N", default_value_t = 8)]
-    pub over: u32,
+    pub blend: u32,
     #[command(flatten)]
     pub which: Which,
     /// Print the report as JSON
@@ -214,7 +214,7 @@ pub struct CycleExtend {
     pub output: OutputArgs,
     /// How many rounds
     #[arg(long, value_name = "N", value_parser = quantity::whole::<u32>(1, 10_000))]
-    pub times: u32,
+    pub rounds: u32,
     #[command(flatten)]
     pub which: Which,
     /// Print the report as JSON

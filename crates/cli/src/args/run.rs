@@ -15,8 +15,8 @@ pub struct Run {
     #[arg(value_name = "RECIPE.toml", required_unless_present = "example")]
     pub recipe: Option<PathBuf>,
     /// Sources to do, by path or pattern with *; all where left out
-    #[arg(long, value_name = "SOURCE", num_args = 1..)]
-    pub only: Vec<String>,
+    #[arg(long, value_name = "SOURCE", num_args = 1.., value_delimiter = ',')]
+    pub source: Vec<String>,
     /// Do files again whose sources, maps, steps and outputs are as they were
     #[arg(long)]
     pub all: bool,
@@ -38,7 +38,7 @@ pub struct Run {
     /// Do one share of the sources: 2/8, or queue for the one that an array job's variables say (queue/8 says how many)
     #[arg(long, value_name = "K/N", help_heading = "Several machines")]
     pub shard: Option<Shard>,
-    /// Print the sources that are to be done, one a line, for another runner; each is done with --only
+    /// Print the sources that are to be done, one a line, for another runner; each is done with --source
     #[arg(long, group = "mode", help_heading = "Several machines")]
     pub list: bool,
     /// Print the table of all that was done, by whichever run or machine
@@ -49,7 +49,7 @@ pub struct Run {
     pub summary: Option<PathBuf>,
     /// How many files that need no look to list; 0 lists all
     #[arg(long, value_parser = quantity::whole::<usize>(0, 1_000_000_000), value_name = "N", default_value_t = 20, help_heading = "Reports")]
-    pub most: usize,
+    pub rows: usize,
     /// Print JSON
     #[arg(long, help_heading = "Reports")]
     pub json: bool,

@@ -1,6 +1,6 @@
 //! Names with holes in them, such as `{stem}_{clip}.glb`.
 
-use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::similar::similar;
 
 /// What is filled in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nimble_curve_core::address::matches;
-use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::similar::similar;
 use rayon::prelude::*;
 
 use super::pattern::{Hole, Pattern};

@@ -35,7 +35,7 @@ pub fn schema() -> Value {
         let mut property = match key {
             "sources" | "except" => one_or_several(json!({ "type": "string" })),
             "without-extra" | "skeletons" => json!({ "type": "boolean" }),
-            "unit" | "fps" => json!({ "type": ["string", "number"] }),
+            "unit" | "rate" => json!({ "type": ["string", "number"] }),
             "up" => json!({ "enum": ["x", "y", "z"] }),
             "step" => json!({ "type": "array", "items": { "oneOf": steps } }),
             _ => json!({ "type": "string" }),

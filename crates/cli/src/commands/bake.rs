@@ -19,7 +19,7 @@ impl Step for Bake {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let frame = |frame: f64| scene.rate.ticks_at(frame);
         let range = self.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
-        let (result, ledger) = bake(scene, &BakeOptions { rate: self.rate, step: self.step, range });
+        let (result, ledger) = bake(scene, &BakeOptions { rate: self.to_rate, step: self.step, range });
         let mut worked = Worked::same(scene, result, ledger, Tolerance::default());
         if let Some(promise) = &mut worked.promise {
             promise.claim.sampling = Sampling::Result;

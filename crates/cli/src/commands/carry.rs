@@ -9,9 +9,7 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::{Claim, Clock, Scope, Span, Verdict};
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
-use nimble_curve_core::ops::carry::{
-    Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from, similar,
-};
+use nimble_curve_core::ops::carry::{Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::place::{PlaceOptions, Placed, Placement, place, placed};
 use nimble_curve_core::ops::profile::fit;
@@ -20,6 +18,7 @@ use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::{body_part, body_part_rank};
 use nimble_curve_core::rig::NodeId;
 use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::similar::similar;
 use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::Saving;
@@ -27,7 +26,7 @@ use nimble_curve_formats::name_map::read_name_map;
 use nimble_curve_formats::profile::read_profile;
 use serde::Serialize;
 
-use crate::args::{Carry, Feet, Travel};
+use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
 use crate::gate::{self, Beside, Held, InWorld, Line, Origin, Promise};
@@ -95,9 +94,9 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     let options = CarryOptions {
         tolerance: args.tolerance,
         handles: args.tangents.map(Handles::from).or(sloping.then_some(Handles::Plain)),
-        scale: match args.travel {
-            Travel::Hips => None,
-            Travel::Factor(factor) => Some(factor),
+        scale: match args.scale {
+            TravelScale::Hips => None,
+            TravelScale::Factor(factor) => Some(factor),
         },
         hold_feet: args.feet == Feet::Hold,
         only: args.only.clone(),
@@ -123,12 +122,12 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
             ledger.notes.extend(notes);
             let options = PlaceOptions {
                 placement: placement.clone(),
-                onto: args.into.clone(),
-                ease: Ticks((args.ease * into.rate.ticks_per_frame()).round() as i64),
+                onto: args.target_take.clone(),
+                ease: Ticks((args.blend * into.rate.ticks_per_frame()).round() as i64),
                 tolerance: args.tolerance,
             };
             let (result, more) = place(&into, &take, &options)?;
-            if *placement == Placement::Fill {
+            if *placement == Placement::Unkeyed {
                 stays(&mut ledger, &into, args);
             }
             ledger.notes.extend(more.notes);
@@ -189,7 +188,7 @@ impl Promised<'_> {
         let world = InWorld { metres: f64::INFINITY, angle: tolerance.angle };
         let mut of_target = Claim::same(self.target, result);
         of_target.spans.retain(|span| self.target.takes[span.source].name == result.takes[span.result].name);
-        of_target.takes_chosen = self.args.only_carried;
+        of_target.takes_chosen = self.args.without_target_takes;
         let beside = Beside {
             source: Arc::clone(self.target),
             claim: of_target,
@@ -220,7 +219,7 @@ fn of_placed(into: &Scene, placed: Placed, args: &Carry) -> Promise {
 impl Carry {
     /// What is taken for granted of the target's file.
     fn onto_input(&self) -> InputArgs {
-        InputArgs { unit: self.onto_unit, up: self.onto_up, ..InputArgs::default() }
+        InputArgs { unit: self.target_unit, up: self.target_up, ..InputArgs::default() }
     }
 
     fn refusal(&self, left_out: usize) -> Option<Failure> {
@@ -234,7 +233,7 @@ impl Carry {
 
 impl Step for Carry {
     fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
-        let target = shelf.scene(&self.onto, self.onto_input())?;
+        let target = shelf.scene(&self.target, self.onto_input())?;
         let came = came(self, scene, &target)?;
         if let Some(refusal) = self.refusal(came.ledger.count(Fate::LeftOut)) {
             return Err(refusal);
@@ -257,10 +256,10 @@ impl Step for Carry {
 pub fn run(args: &Carry) -> Result<(), Failure> {
     let output = args.output.as_ref().map(|output| Output::new(output.clone(), args.over));
     if let Some(output) = &output {
-        output.check(&[&args.source, &args.onto])?;
+        output.check(&[&args.source, &args.target])?;
     }
     let source = files::read(&args.source, args.input)?.scene;
-    let target = Arc::new(files::read(&args.onto, args.onto_input())?.scene);
+    let target = Arc::new(files::read(&args.target, args.onto_input())?.scene);
     let mut came = came(args, &source, &target)?;
     let refusal = args.refusal(came.ledger.count(Fate::LeftOut));
     let verdict = match output.as_ref().filter(|_| refusal.is_none()) {
@@ -309,7 +308,7 @@ fn written(
     came: &mut Came,
     (source, target): (&Scene, &Arc<Scene>),
 ) -> Result<Verdict, Failure> {
-    let mut saving = Saving { base: Some(&args.onto), ..Saving::default() };
+    let mut saving = Saving { base: Some(&args.target), ..Saving::default() };
     let allowed = saving.tolerance;
     let promised = came.promise.tolerance;
     let (mut factor, mut attempt) = (1.0, 0);
@@ -320,7 +319,7 @@ fn written(
         factor *= prepared.tightening().unwrap_or(1.0);
         let again = prepared.tightening().and_then(|_| args.closer(factor)).filter(|_| attempt < ATTEMPTS);
         let Some(closer) = again else {
-            return Ok(output.finish(prepared, &came.scene, &saving)?.verdict);
+            return Ok(output.finish(prepared, &came.scene)?.verdict);
         };
         saving.tolerance = allowed.times(factor);
         *came = self::came(&closer, source, target)?;
@@ -413,7 +412,7 @@ fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
 /// Entries of channels that have keys where a take was placed between them: these stay, and what was carried does not come.
 fn stays(ledger: &mut Ledger, into: &Scene, args: &Carry) {
     let addresses = Addresses::new(into);
-    let onto = into.takes.iter().find(|take| args.into.as_ref().is_none_or(|name| *name == take.name));
+    let onto = into.takes.iter().find(|take| args.target_take.as_ref().is_none_or(|name| *name == take.name));
     let full: HashSet<String> = (onto.into_iter().flat_map(Take::tracks))
         .map(|(_, track)| addresses.property(&track.target))
         .collect();
@@ -444,7 +443,7 @@ fn only(takes: &[Take]) -> Result<&Take, Failure> {
 fn timed(take: &Take, args: &Carry, rate: FrameRate) -> Result<(Take, Vec<String>), Failure> {
     let mut notes = Vec::new();
     let mut take = if args.pose.is_some() { keyed(take) } else { take.clone() };
-    if let Some(frames) = args.fit_frames {
+    if let Some(frames) = args.to_frames {
         take = stretched(&take, frames, rate)?;
         notes.push(format!("'{}' is stretched to {frames} frames", take.name));
     }
@@ -484,7 +483,7 @@ fn landed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Lan
         landed.push(Landed { take: index, range: take.range, clock: clock(old.range, take.range) });
         fresh.push(take);
     }
-    if args.only_carried && !scene.takes.is_empty() {
+    if args.without_target_takes && !scene.takes.is_empty() {
         let names: Vec<&str> = scene.takes.iter().map(|take| take.name.as_str()).collect();
         notes.push(format!("left aside of the target: {}", report::listed(&names, 6)));
         scene.takes.clear();
@@ -544,9 +543,10 @@ fn print(
     target: &Scene,
 ) -> Result<(), Failure> {
     let space = target.space;
-    let arrow = format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.onto.display());
+    let arrow =
+        format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.target.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    let travel = if args.travel == Travel::Hips { " (ratio of hip heights)" } else { "" };
+    let travel = if args.scale == TravelScale::Hips { " (ratio of hip heights)" } else { "" };
     writeln!(
         out,
         "  {} of the target have partners; travel is scaled by {:.3}{travel}",

@@ -48,7 +48,7 @@ struct Against {
 
 impl Against {
     fn new(args: &Check, shelf: &Shelf) -> Result<Against, Failure> {
-        let rig = args.rig.as_ref().map(|path| shelf.scene(path, args.input)).transpose()?;
+        let rig = args.target.as_ref().map(|path| shelf.scene(path, args.input)).transpose()?;
         let profile = args.profile.as_ref().map(|path| read_profile(path)).transpose()?;
         Ok(Against { rig, profile })
     }
@@ -57,7 +57,7 @@ impl Against {
     fn findings(&self, scene: &Scene, args: &Check) -> Result<Vec<Finding>, Failure> {
         let options = CheckOptions { rig: self.rig.as_deref(), profile: self.profile.as_ref() };
         let mut findings = check(scene, &options)?;
-        findings.retain(|finding| !args.allow.contains(&finding.code));
+        findings.retain(|finding| !args.ignore.contains(&finding.code));
         Ok(findings)
     }
 }
@@ -71,7 +71,7 @@ impl Step for Check {
             let of = |group: &[&Finding]| format!("{} × {}", group.len(), group[0].code.name());
             groups.map(of).collect::<Vec<_>>().join(", ")
         };
-        let denied = self.deny.map(Level::severity);
+        let denied = self.fail_on.map(Level::severity);
         let is_denied = |finding: &&Finding| denied.is_some_and(|denied| finding.code.severity() >= denied);
         let refused: Vec<&Finding> = findings.iter().filter(is_denied).collect();
         if !refused.is_empty() {
@@ -107,7 +107,7 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     if args.json {
         print_json(&mut out, &all)?;
     }
-    let denied = args.deny.map(Level::severity);
+    let denied = args.fail_on.map(Level::severity);
     let is_denied = denied.is_some_and(|denied| worst.is_some_and(|worst| worst >= denied));
     Ok(if is_denied { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
@@ -166,7 +166,7 @@ fn print(out: &mut impl Write, path: &Path, findings: &[Finding], args: &Check) 
         };
         let head = format!("{:<7}  {}", code.severity().to_string(), code.name());
         writeln!(out, "\n  {}  {}", style.paint(&head), code.meaning())?;
-        places(out, group, args.most)?;
+        places(out, group, args.rows)?;
         writeln!(
             out,
             "           {} {}",
@@ -196,7 +196,7 @@ fn places(out: &mut impl Write, group: &[Finding], most: usize) -> Result<(), Fa
     }
     table.print(out)?;
     if group.len() > shown {
-        let more = format!("           and {} more: --most 0 lists all", group.len() - shown);
+        let more = format!("           and {} more: --rows 0 lists all", group.len() - shown);
         writeln!(out, "{}", Style::Faint.paint(&more))?;
     }
     Ok(())
@@ -219,7 +219,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
             format!("nimble-curve map {file} TARGET -o MAP.toml, and carry with --map MAP.toml")
         }
         Code::KeysOutsideRange => format!("nimble-curve clips trim {file} -o OUT"),
-        Code::EmptyTake => format!("nimble-curve clips take {file} the others -o OUT"),
+        Code::EmptyTake => format!("nimble-curve clips extract {file} the others -o OUT"),
         Code::ClipOutsideTake | Code::RangePastKeys | Code::UnevenParts => {
             format!("set the range, or nimble-curve convert {file} OUT --frames FIRST:LAST")
         }
@@ -231,7 +231,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         Code::SlidingFoot => {
             let take = finding.take.as_deref().unwrap_or("TAKE");
             format!(
-                "nimble-curve carry {file} --onto {file} --take {take} --feet hold --place overwrite --into {take} -o OUT"
+                "nimble-curve carry {file} --target {file} --take {take} --feet hold --place overwrite --target-take {take} -o OUT"
             )
         }
         Code::SilentLayer => {

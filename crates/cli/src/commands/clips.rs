@@ -8,13 +8,13 @@ use std::sync::Arc;
 use nimble_curve_core::address::matches;
 use nimble_curve_core::judge::{Claim, Clock, Scope, Verdict};
 use nimble_curve_core::ledger::Ledger;
-use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::clips::{
     Found, JoinOptions, Summary, added, cut, find, join, joined, summaries, taken, transplanted,
 };
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{SelectError, Selection, select};
 use nimble_curve_core::scene::{Clip, Scene, Take};
+use nimble_curve_core::similar::similar;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::sheet::{SheetFormat, read_clip_list, sheet_text};
@@ -22,8 +22,8 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::args::{
-    Clips, ClipsAction, ClipsAdd, ClipsFind, ClipsJoin, ClipsName, ClipsRename, ClipsSheet, ClipsShift,
-    ClipsSplit, ClipsStretch, ClipsTake, ClipsTrim, Start,
+    Clips, ClipsAction, ClipsAdd, ClipsExtract, ClipsFind, ClipsJoin, ClipsName, ClipsRename, ClipsSheet,
+    ClipsShift, ClipsSplit, ClipsStretch, ClipsTrim, Start,
 };
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, OverArgs};
@@ -46,7 +46,9 @@ pub fn run(args: &Clips) -> Result<(), Failure> {
         Some(ClipsAction::Trim(args)) => run_trim(args),
         Some(ClipsAction::Stretch(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Add(args)) => run_add(args),
-        Some(ClipsAction::Take(args)) => noted(args, &args.bank, args.input, &args.output.of(&args.bank)),
+        Some(ClipsAction::Extract(args)) => {
+            noted(args, &args.library, args.input, &args.output.of(&args.library))
+        }
     }
 }
 
@@ -408,7 +410,7 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
         let (part, ledger) = cut_out(scene, take, clip, args)?;
         let promise = promise(scene, take, &part, clip, (args, &ledger));
         let origin = Some(Origin { source: scene, promise: &promise });
-        let over = OverArgs { in_place: args.replace, replace: args.replace, accept: args.accept };
+        let over = OverArgs { replace: args.replace, accept: args.accept };
         let verdict = Output::new(path.clone(), over).write(&part, &args.file, origin)?.verdict;
         match &mut whole {
             Some(whole) => whole.take_in(verdict),
@@ -537,13 +539,13 @@ fn chosen_clips<'a>(
             false => all.extend(take.clips.iter().map(|clip| (take, clip.clone()))),
         }
     }
-    for pattern in &args.only {
+    for pattern in &args.clip {
         if !all.iter().any(|(_, clip)| matches(pattern, &clip.name)) {
             let names = all.iter().map(|(_, clip)| clip.name.as_str());
             return Err(Failure::unknown("clip", pattern, names, file));
         }
     }
-    all.retain(|(_, clip)| args.only.is_empty() || args.only.iter().any(|p| matches(p, &clip.name)));
+    all.retain(|(_, clip)| args.clip.is_empty() || args.clip.iter().any(|p| matches(p, &clip.name)));
     Ok(all)
 }
 
@@ -806,8 +808,8 @@ impl Step for ClipsStretch {
         let mut result = scene.clone();
         let take = &mut result.takes[index];
         let was = take.range.frames(scene.rate);
-        *take = stretched(take, self.frames, scene.rate)?;
-        let note = format!("'{}' has {} frames now, for {was}", take.name, self.frames);
+        *take = stretched(take, self.to_frames, scene.rate)?;
+        let note = format!("'{}' has {} frames now, for {was}", take.name, self.to_frames);
         let (old, new) = (scene.takes[index].range, take.range);
         let mut clocks = vec![Clock::SAME; scene.takes.len()];
         let speed = (old.last - old.first).as_f64() / (new.last - new.first).as_f64();
@@ -819,11 +821,12 @@ impl Step for ClipsStretch {
 }
 
 fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
-    let output = args.output.of(&args.bank);
-    output
-        .check(&args.files.iter().map(PathBuf::as_path).chain([args.bank.as_path()]).collect::<Vec<_>>())?;
-    let mut bank = files::read(&args.bank, args.input)?.scene;
-    let before = bank.clone();
+    let output = args.output.of(&args.library);
+    output.check(
+        &args.files.iter().map(PathBuf::as_path).chain([args.library.as_path()]).collect::<Vec<_>>(),
+    )?;
+    let mut library = files::read(&args.library, args.input)?.scene;
+    let before = library.clone();
     let mut sources = Vec::new();
     let mut ledger = Ledger::default();
     let mut names = Vec::new();
@@ -833,43 +836,43 @@ fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
             return Err(no_take(file));
         }
         for take in &scene.takes {
-            let (mut own, more) = transplanted(take, &scene, &bank);
+            let (mut own, more) = transplanted(take, &scene, &library);
             if own.tracks().next().is_none() {
                 return Err(Failure::new(format!(
-                    "{}: no node of take '{}' is in the bank: carry brings it onto another rig",
+                    "{}: no node of take '{}' is in the library: carry brings it onto another rig",
                     file.display(),
                     take.name
                 )));
             }
             ledger.extend(more);
             own.folder = args.folder.clone().or(own.folder);
-            let taken = |name: &str| bank.takes.iter().any(|t| t.name == name && t.folder == own.folder);
+            let taken = |name: &str| library.takes.iter().any(|t| t.name == name && t.folder == own.folder);
             if taken(&own.name) {
                 return Err(Failure::new(format!(
-                    "{}: the bank has a take '{}' there already: give another --folder, or clips rename",
+                    "{}: the library has a take '{}' there already: give another --folder, or clips rename",
                     file.display(),
                     own.name
                 )));
             }
             names.push(own.name.clone());
-            bank.takes.push(own);
+            library.takes.push(own);
         }
-        sources.push((bank.takes.len() - scene.takes.len(), scene));
+        sources.push((library.takes.len() - scene.takes.len(), scene));
     }
-    let promise = filled(&before, &bank, sources, &ledger);
-    output.write(&bank, &args.bank, Some(Origin { source: &before, promise: &promise }))?;
+    let promise = filled(&before, &library, sources, &ledger);
+    output.write(&library, &args.library, Some(Origin { source: &before, promise: &promise }))?;
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
     done(&output.path, &format!("added {}", report::listed(&names, 8)))?;
     report::print_left_out(&mut Report::beside(&output.path), &ledger)?;
     Ok(())
 }
 
-/// A bank holds what it held, and the takes of other scenes from some positions on.
-fn filled(before: &Scene, bank: &Scene, sources: Vec<(usize, Scene)>, ledger: &Ledger) -> Promise {
-    let mut promise = Promise::timed(before, bank, &[]);
+/// A library holds what it held, and the takes of other scenes from some positions on.
+fn filled(before: &Scene, library: &Scene, sources: Vec<(usize, Scene)>, ledger: &Ledger) -> Promise {
+    let mut promise = Promise::timed(before, library, &[]);
     promise.claim.spans.retain(|span| span.source == span.result);
     let beside = |(at, scene): (usize, Scene)| Beside {
-        claim: added(&scene, bank, at).excusing(&scene, ledger),
+        claim: added(&scene, library, at).excusing(&scene, ledger),
         source: Arc::new(scene),
         scope: None,
         held: Held::ToLimits,
@@ -878,7 +881,7 @@ fn filled(before: &Scene, bank: &Scene, sources: Vec<(usize, Scene)>, ledger: &L
     promise
 }
 
-impl Step for ClipsTake {
+impl Step for ClipsExtract {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let full = |take: &Take| match &take.folder {
             Some(folder) => format!("{folder}/{}", take.name),

@@ -57,8 +57,8 @@ fn found(args: &Compare, first: &Scene, second: &Scene, file: &Path) -> Result<C
     let map = args.map.as_ref().map(|path| read_name_map(path)).transpose()?;
     let range =
         args.frames.map(|(from, to)| TimeRange::new(first.rate.ticks_at(from), first.rate.ticks_at(to)));
-    let options =
-        CompareOptions { map: map.as_ref(), take: args.take.as_deref(), range, only: args.only.clone() };
+    let only = args.choice.nodes(first, file)?;
+    let options = CompareOptions { map: map.as_ref(), take: args.take.as_deref(), range, only };
     compare(first, second, &options).map_err(|error| {
         Failure::new(format!("{} against {}: {error}", file.display(), args.second.display()))
     })
@@ -167,7 +167,7 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         map: map.as_ref(),
         take: args.take.as_deref(),
         range: None,
-        only: args.only.clone(),
+        only: args.choice.nodes(a, &args.first)?,
     };
     let seen = format!("as other programs see {}, without our extra data,", names.join(" and "));
     let found = match compare(a, b, &options) {
@@ -283,8 +283,8 @@ fn print(
             writeln!(out, "  {}", Style::Faint.paint(text))?;
         }
         summary(out, take, &scene.space, bound)?;
-        joints(out, take, &scene.space, bound, args.most)?;
-        curve_table(out, take, &scene.space, args.most)?;
+        joints(out, take, &scene.space, bound, args.rows)?;
+        curve_table(out, take, &scene.space, args.rows)?;
     }
     Ok(())
 }
@@ -419,7 +419,7 @@ fn joints(
 
 fn more(out: &mut impl Write, total: usize, most: usize, what: &str) -> Result<(), Failure> {
     if most > 0 && total > most {
-        let text = format!("and {}: --most 0 lists all", counted(total - most, &format!("more {what}")));
+        let text = format!("and {}: --rows 0 lists all", counted(total - most, &format!("more {what}")));
         writeln!(out, "  {}", Style::Faint.paint(&text))?;
     }
     Ok(())

@@ -33,14 +33,15 @@ impl Step for Convert {
 }
 
 pub fn run(args: &Convert) -> Result<(), Failure> {
-    let output = Output::new(args.output.clone(), args.over);
+    let path = args.output.as_ref().or(args.out.as_ref()).unwrap_or(&args.file);
+    let output = Output::new(path.clone(), args.over);
     output.check(&[&args.file])?;
     for (is_set, option, formats, fits) in [
         (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", Format::is_usd as fn(Format) -> bool),
         (args.buffer_beside, "--buffer-beside", "glTF as text (.gltf)", |format| format == Format::Gltf),
     ] {
-        if is_set && !fits(output_format(&args.output)?) {
-            let file = args.output.display();
+        if is_set && !fits(output_format(path)?) {
+            let file = path.display();
             return Err(Failure::new(format!("{file}: {option} is for {formats} only")));
         }
     }
@@ -65,11 +66,11 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         report::print_json(&mut bytes, &json)?;
         nimble_curve_formats::write_bytes(&bytes, path)?;
     }
-    let mut out = Report::beside(&args.output);
+    let mut out = Report::beside(path);
     if args.json {
         return Ok(report::print_json(&mut out, &json)?);
     }
-    let arrow = format!("{} → {}", args.file.display(), args.output.display());
+    let arrow = format!("{} → {}", args.file.display(), path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     if !ledger.entries.is_empty() {
         report::print_fates(&mut out, &ledger, &scene.space)?;
@@ -100,7 +101,7 @@ fn made(
                 attempt += 1;
             }
             _ => {
-                let written = output.finish(prepared, &scene, &saving)?;
+                let written = output.finish(prepared, &scene)?;
                 return Ok((scene, ledger, written));
             }
         }
@@ -134,12 +135,13 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
             None => more,
         });
     };
-    let selects = !args.take.is_empty() || !args.only.is_empty() && args.controllers.is_none();
+    let chosen = args.choice.channels(&scene, &args.file)?;
+    let selects = !args.take.is_empty() || !chosen.is_empty() && args.controllers.is_none();
     if selects || args.frames.is_some() {
         let range = args
             .frames
             .map(|(first, last)| TimeRange::new(scene.rate.ticks_at(first), scene.rate.ticks_at(last)));
-        let only = if args.controllers.is_none() { args.only.clone() } else { Vec::new() };
+        let only = if args.controllers.is_none() { chosen.clone() } else { Vec::new() };
         let selection = Selection { takes: args.take.clone(), only, range, tolerance: args.tolerance };
         let (part, more) = select(&scene, &selection)?;
         scene = part;
@@ -148,11 +150,11 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
     if let Some(form) = args.controllers {
         let form = match form {
             ControllerType::Curves => Form::Curves,
-            ControllerType::Quaternion => Form::Quaternion,
+            ControllerType::Quaternions => Form::Quaternion,
             ControllerType::Constant => Form::Constant,
             ControllerType::Samples => Form::Samples(scene.rate),
         };
-        let options = ChangeOptions { form, only: args.only.clone(), tolerance: args.tolerance };
+        let options = ChangeOptions { form, only: chosen, tolerance: args.tolerance };
         let (changed, more) = change_all(&scene, &options);
         scene = changed;
         take_in(&mut ledger, more);

@@ -44,7 +44,7 @@ fn run_find(args: &CycleFind) -> Result<(), Failure> {
     if scene.takes.is_empty() {
         return Err(Failure::new(format!("{}: there is no take, and so no loop", args.file.display())));
     }
-    let all = find(&scene, args.most)?;
+    let all = find(&scene, args.rows)?;
     let mut out = Report::out();
     let rate = scene.rate;
     if args.json {
@@ -129,7 +129,7 @@ fn options(scene: &Scene, which: &Which, file: &Path) -> Result<CycleOptions, Fa
 impl Step for CycleClose {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let options = options(scene, &self.which, file)?;
-        let over = Ticks((f64::from(self.over) * scene.rate.ticks_per_frame()).round() as i64);
+        let over = Ticks((f64::from(self.blend) * scene.rate.ticks_per_frame()).round() as i64);
         let (result, ledger) = close(scene, over, &options)?;
         let claims = closed(scene, &result, over, &options)?;
         let beside = |source: &Arc<Scene>, claim, held| Beside {
@@ -150,8 +150,8 @@ impl Step for CycleClose {
 impl Step for CycleExtend {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let options = options(scene, &self.which, file)?;
-        let (result, ledger) = extend(scene, self.times, &options)?;
-        let mut claims = extended(scene, &result, self.times, &options)?.into_iter();
+        let (result, ledger) = extend(scene, self.rounds, &options)?;
+        let mut claims = extended(scene, &result, self.rounds, &options)?.into_iter();
         let first = claims.next().unwrap_or_else(Claim::nothing);
         let before = Arc::new(scene.clone());
         let beside = |claim| Beside { source: Arc::clone(&before), claim, scope: None, held: Held::ToLimits };
@@ -210,7 +210,7 @@ fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
         writeln!(
             out,
             "  {} rounds: frames {}:{}, {} from start to end, {:.1} deg turned",
-            args.times,
+            args.rounds,
             frame(first),
             frame(last),
             amount(net.distance, Quantity::Length, &scene.space),

@@ -24,7 +24,7 @@ const FILES: &[(&str, &[u8])] = &[
 const STEPS: &[(&str, &str)] = &[
     (
         "Bramble, an otter courier, was captured wading through the canal: a sample of every joint, 120 times a second.",
-        "inspect @/bramble_wade.bvh --unit cm --most 5",
+        "inspect @/bramble_wade.bvh --unit cm --rows 5",
     ),
     (
         "Nobody can edit that. Unbaked, it is sparse curves that stay within a tenth of a degree and half a millimetre.",
@@ -40,7 +40,7 @@ const STEPS: &[(&str, &str)] = &[
     ),
     (
         "With an edited map the curves move over; what could not come along is named.",
-        "carry @/bramble_wade.ncurve --onto @/stilt.ncurve --map @/bramble_to_stilt.toml -o @/stilt_wade.ncurve \
+        "carry @/bramble_wade.ncurve --target @/stilt.ncurve --map @/bramble_to_stilt.toml -o @/stilt_wade.ncurve \
          --ledger @/stilt_wade.ledger.json",
     ),
     (
@@ -74,7 +74,7 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
             "an authored take: five layers, every type of controller",
         ),
         (
-            format!("unbake {prefix}/bramble_wade.bvh --world 0.5mm --watch foot_l foot_r -o feet.ncurve"),
+            format!("unbake {prefix}/bramble_wade.bvh --world 0.5mm --planted foot_l foot_r -o feet.ncurve"),
             "planted feet",
         ),
         (format!("layers {prefix}/bramble.ncurve"), "the stack of layers"),

@@ -42,7 +42,7 @@ pub fn run(args: &Inspect) -> Result<(), Failure> {
         writeln!(out, "  no take: the rig stands at rest")?;
     }
     for take in &scene.takes {
-        print_take(&mut out, scene, take, args.most)?;
+        print_take(&mut out, scene, take, args.rows)?;
     }
     Ok(())
 }

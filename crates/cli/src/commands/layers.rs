@@ -7,15 +7,15 @@ use std::path::Path;
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::judge::{Claim, Scope};
 use nimble_curve_core::ledger::{Fate, Ledger};
-use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::layers::{
     FlattenOptions, LayerSettings, LayersError, SplitOptions, flatten, set, split,
 };
 use nimble_curve_core::scene::{Layer, LayerMode, RotationMixing, Scene, Take};
+use nimble_curve_core::similar::similar;
 use nimble_curve_core::time::TimeRange;
 use serde::Serialize;
 
-use crate::args::{Layers, LayersAction, LayersFlatten, LayersSet, LayersSplit, Mode, Rotations};
+use crate::args::{Layers, LayersAction, LayersDifference, LayersFlatten, LayersSet, Mode, Rotations};
 use crate::failure::Failure;
 use crate::files;
 use crate::gate::Promise;
@@ -28,7 +28,7 @@ pub fn run(args: &Layers) -> Result<(), Failure> {
     match &args.action {
         None => show(args),
         Some(LayersAction::Flatten(args)) => run_flatten(args),
-        Some(LayersAction::Split(args)) => run_split(args),
+        Some(LayersAction::Difference(args)) => run_split(args),
         Some(LayersAction::Set(args)) => run_set(args),
     }
 }
@@ -153,7 +153,7 @@ fn weight_of(scene: &Scene, layer: &Layer) -> String {
 
 impl Step for LayersFlatten {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let options = FlattenOptions { only: self.only.clone(), tolerance: self.tolerance };
+        let options = FlattenOptions { only: self.layer.clone(), tolerance: self.tolerance };
         let (result, ledger) = flatten(scene, &options).map_err(|error| suggest(error, scene))?;
         let mut worked = Worked::same(scene, result, ledger, self.tolerance);
         if let Some(promise) = &mut worked.promise {
@@ -200,7 +200,7 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<
     Ok(())
 }
 
-impl Step for LayersSplit {
+impl Step for LayersDifference {
     fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
         let other = shelf.scene(&self.against, self.input)?;
         let options = SplitOptions { name: self.name.clone(), tolerance: self.tolerance };
@@ -218,7 +218,7 @@ impl Step for LayersSplit {
     }
 }
 
-fn run_split(args: &LayersSplit) -> Result<(), Failure> {
+fn run_split(args: &LayersDifference) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
     output.check(&[&args.against])?;
     let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;

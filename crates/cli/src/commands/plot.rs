@@ -5,9 +5,8 @@ use std::path::Path;
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
-use nimble_curve_core::ops::carry::similar_address;
 use nimble_curve_core::ops::is_hand_or_foot;
-use nimble_curve_core::ops::survey::{Movement, survey};
+use nimble_curve_core::ops::survey::survey;
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
 use nimble_curve_core::value::{Quantity, Value};
 use nimble_curve_draw::curves::{self, Channel, Source};
@@ -176,6 +175,7 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
     let take = needed_take(args, scene)?;
     let addresses = Addresses::new(scene);
     let frame = |time| scene.rate.frame(time);
+    let chosen = args.choice.nodes(scene, &args.file)?;
     let mut rows: Vec<Row> = Vec::new();
     let mut last: Option<NodeRef> = None;
     let mut tracks: Vec<&Track> = take.tracks().map(|(_, track)| track).collect();
@@ -184,7 +184,7 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
     for track in tracks {
         let node = (track.target.rig, track.target.node);
         let name = addresses.node(node);
-        if !args.only.is_empty() && !args.only.iter().any(|p| matches(p, name)) {
+        if !chosen.is_empty() && !chosen.iter().any(|own| own == name) {
             continue;
         }
         if last != Some(node) {
@@ -234,23 +234,12 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
 
 fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
     let take = needed_take(args, scene)?;
-    let names: Vec<String> = if args.only.is_empty() {
+    let names: Vec<String> = if args.choice.is_everything() {
         most_moving(scene, take, args.channels.into())
     } else {
-        let all = survey(scene, take);
-        let meant = |m: &&Movement| args.only.iter().any(|pattern| matches(pattern, &m.channel));
-        let mut names: Vec<String> = all.iter().filter(meant).map(|m| m.channel.clone()).collect();
-        names.dedup();
+        let all: Vec<String> = survey(scene, take).into_iter().map(|m| m.channel).collect();
+        let mut names = args.choice.components(scene, &all, &args.file)?;
         names.truncate(args.channels.into());
-        if names.is_empty() {
-            let near = args
-                .only
-                .first()
-                .and_then(|pattern| similar_address(pattern, all.iter().map(|m| m.channel.as_str())));
-            let hint = near.map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-            let asked = args.only.join("', '");
-            return Err(Failure::new(format!("{}: no channel matches '{asked}'{hint}", args.file.display())));
-        }
         names
     };
     let theirs = other.and_then(|other| Some((other, partner(other, Some(take))?)));

@@ -8,10 +8,10 @@ use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::carry::similar;
 use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderError, ReorderOptions, reorder, survey};
 use nimble_curve_core::ops::unwind::unwind;
 use nimble_curve_core::scene::Scene;
+use nimble_curve_core::similar::similar;
 use serde::Serialize;
 
 use crate::args::Reorder;
@@ -23,18 +23,19 @@ use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
 impl Step for Reorder {
-    fn work(&self, source: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, source: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+        let only = self.choice.nodes(source, file)?;
         let result = match self.to {
             Some(to) => {
                 let options = ReorderOptions {
                     to,
-                    only: self.only.clone(),
+                    only,
                     tolerance: self.tolerance,
                     handles: self.tangents.map(Handles::from),
                 };
                 reorder(source, &options)
             }
-            None => unwind(source, &self.only),
+            None => unwind(source, &only),
         };
         let (scene, ledger) = result.map_err(|error| suggest(error, source))?;
         let tolerance = Tolerance { angle: self.tolerance, ..Tolerance::default() };
@@ -61,7 +62,7 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
         None => " without flips".to_owned(),
     };
     let surveyed = match args.to {
-        Some(NewOrder::Best) => survey_for(args, &scene).unwrap_or_default(),
+        Some(NewOrder::Best) => survey_for(args, &scene)?,
         _ => Vec::new(),
     };
     let mut out = Report::beside(&output.path);
@@ -92,13 +93,15 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: b
     Ok(())
 }
 
-fn survey_for(args: &Reorder, scene: &Scene) -> Result<Vec<NodeSurvey>, ReorderError> {
-    survey(scene, &args.only, args.tolerance, args.tangents.map(Handles::from))
+fn survey_for(args: &Reorder, scene: &Scene) -> Result<Vec<NodeSurvey>, Failure> {
+    let only = args.choice.nodes(scene, &args.file)?;
+    let surveyed = survey(scene, &only, args.tolerance, args.tangents.map(Handles::from));
+    surveyed.map_err(|error| suggest(error, scene))
 }
 
 fn run_survey(args: &Reorder) -> Result<(), Failure> {
     let scene = files::read(&args.file, args.input)?.scene;
-    let surveyed = survey_for(args, &scene).map_err(|error| suggest(error, &scene))?;
+    let surveyed = survey_for(args, &scene)?;
     let mut out = Report::out();
     if args.json {
         let addresses = Addresses::new(&scene);

@@ -18,7 +18,9 @@ use serde::Serialize;
 use serde_json::json;
 
 use super::plot::{Picture, stem};
-use crate::args::{Root, RootAction, RootCentre, RootLift, RootParts, RootPin, RootRestore, RootShow, Speed};
+use crate::args::{
+    Root, RootAction, RootCentre, RootInPlace, RootLift, RootParts, RootRestore, RootShow, Speed,
+};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
 use crate::gate::{EXACT, InWorld, Promise};
@@ -30,7 +32,9 @@ use crate::terminal::{Report, Style};
 pub fn run(args: &Root) -> Result<(), Failure> {
     match &args.action {
         RootAction::Lift(args) => run_lift(args),
-        RootAction::Pin(args) => finish(args, &args.file, args.input, &args.output.of(&args.file), args.json),
+        RootAction::InPlace(args) => {
+            finish(args, &args.file, args.input, &args.output.of(&args.file), args.json)
+        }
         RootAction::Restore(args) => {
             finish(args, &args.file, args.input, &args.output.of(&args.file), args.json)
         }
@@ -45,7 +49,7 @@ fn options(parts: &RootParts, name: &str) -> RootOptions {
     RootOptions {
         turn: !parts.no_turn,
         height: parts.height,
-        steady: parts.speed == Speed::Steady,
+        steady: parts.speed == Speed::Constant,
         name: name.to_owned(),
         node: parts.node.clone(),
         tolerance: parts.tolerance,
@@ -74,7 +78,7 @@ impl Step for RootLift {
     }
 }
 
-impl Step for RootPin {
+impl Step for RootInPlace {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
         let options = options(&self.parts, "root");
         let (result, ledger) = pin(scene, &options)?;

@@ -7,17 +7,17 @@ use nimble_curve_core::address::{Addresses, matches};
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::carry::similar_address;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::ops::unbake::{
     FitOrder, KeySets, TradeOff, UnbakeError, UnbakeOptions, trade_off, unbake,
 };
 use nimble_curve_core::scene::Scene;
+use nimble_curve_core::similar::similar_address;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 
-use crate::args::{Keys, Rotation, Unbake};
+use crate::args::{Keys, Rotations, Unbake};
 use crate::failure::Failure;
 use crate::gate::{self, InWorld, Origin, Promise};
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
@@ -58,16 +58,16 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let refitted = |entry: &&Entry| entry.fate == Fate::Refitted;
     let samples: usize = unbaked.ledger.entries.iter().filter(refitted).map(|entry| entry.before).sum();
     if samples == 0 {
-        writeln!(out, "  nothing is baked: all tracks stay as they are (--again fits sparse curves anew)")?;
+        writeln!(out, "  nothing is baked: all tracks stay as they are (--refit fits sparse curves anew)")?;
         return Ok(());
     }
     print_table(&mut out, &unbaked.ledger, &scene.space, args)?;
     // How far joints are off in the world is for the judge to say.
-    if let Some((_, _, added)) = unbaked.world.filter(|_| !args.watch.is_empty()) {
+    if let Some((_, _, added)) = unbaked.world.filter(|_| !args.planted.is_empty()) {
         let shown = amount(added, Quantity::Length, &scene.space);
         writeln!(out, "  contacts of watched nodes move by {shown}")?;
     }
-    if !args.brief && samples <= MOST_TO_TRY {
+    if !args.no_other_tolerances && samples <= MOST_TO_TRY {
         let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0]).map_err(failed)?;
         print_trade_off(&mut out, &others, &unbaked.ledger, args)?;
     }
@@ -87,7 +87,7 @@ fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Re
     }
     let mut promise = Promise::same(source, result, widest);
     promise.claim = promise.claim.excusing(source, ledger);
-    promise.claim.sampling = if args.again { Sampling::Frames } else { Sampling::KeysOfSource };
+    promise.claim.sampling = if args.refit { Sampling::Frames } else { Sampling::KeysOfSource };
     promise.world = args.world.map(|metres| InWorld { metres, angle: f64::INFINITY });
     Ok(promise)
 }
@@ -126,7 +126,7 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
         tolerance: args.tolerance,
         tolerance_for,
         world: args.world,
-        watch: args.watch.clone(),
+        watch: args.planted.clone(),
         keys: match args.keys {
             Keys::Free => KeySets::Free,
             Keys::Node => KeySets::Node,
@@ -138,10 +138,10 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
             Some(NewOrder::Best) => FitOrder::Best,
         },
         handles: args.tangents.into(),
-        quaternions: args.rotation == Rotation::Quaternion,
+        quaternions: args.rotations == Rotations::Quaternions,
         keep: args.keep.iter().map(at).collect(),
         range: args.frames.map(|(first, last)| TimeRange::new(at(&first), at(&last))),
-        again: args.again,
+        again: args.refit,
     })
 }
 

@@ -35,7 +35,7 @@ fn result_of<'a>(arguments: &[&'a str]) -> Option<&'a str> {
         Some(&"convert") => Some(2),
         _ => named,
     };
-    let is_said = arguments.iter().any(|word| ["--in-place", "--replace"].contains(word));
+    let is_said = arguments.iter().any(|word| ["--replace", "--replace"].contains(word));
     let file = arguments.get(place?)?;
     let is_input = arguments.iter().filter(|word| *word == file).count() > 1;
     (!is_said && !is_input).then_some(*file)

@@ -71,6 +71,36 @@ impl Curve {
         times
     }
 
+    /// Where the curve goes up or down all but at once between keys, in ticks, loops within `range` included.
+    pub fn steep_times(&self, range: TimeRange) -> Vec<f64> {
+        let weighted = |key: &Key| key.tangent_in.length().or(key.tangent_out.length()).is_some();
+        if !self.keys().iter().any(weighted) {
+            return Vec::new();
+        }
+        let curve = self.unrolled();
+        let steep = |pair: &[Key]| match super::Segment::between(&pair[0], &pair[1]) {
+            super::Segment::Weighted(piece) => piece.steepest(),
+            _ => None,
+        };
+        let own: Vec<f64> = curve.keys().windows(2).filter_map(steep).collect();
+        let Some(keys) = curve.range().filter(|_| !own.is_empty()) else { return own };
+        let (first, last) = (keys.first.as_f64(), keys.last.as_f64());
+        let period = last - first;
+        let turn =
+            |time: Ticks| if period > 0.0 { ((time.as_f64() - first) / period).floor() as i64 } else { 0 };
+        let mut times = own.clone();
+        for turn in (turn(range.first)..=turn(range.last)).filter(|turn| *turn != 0) {
+            let behaviour = if turn < 0 { curve.before } else { curve.after };
+            let backwards = behaviour == Behaviour::LoopOscillate && turn.rem_euclid(2) == 1;
+            let place =
+                |time: &f64| if backwards { first + last - time } else { *time } + turn as f64 * period;
+            if behaviour.is_loop() {
+                times.extend(own.iter().map(place));
+            }
+        }
+        times
+    }
+
     /// The times within `range` but outside the keys at which the curve has a key again because it loops, and the
     /// ends of the range where the curve still moves there.
     pub fn key_times_outside(&self, range: TimeRange) -> Vec<Ticks> {

@@ -149,6 +149,24 @@ pub(super) struct Cut {
 }
 
 impl Weighted {
+    /// Where the value goes fastest in time, in ticks, if it goes up all but at once there: where handles reach so far over
+    /// the piece that time hardly passes.
+    pub(super) fn steepest(&self) -> Option<f64> {
+        /// Time passes this much slower than along the piece as a whole.
+        const STEEP: f64 = 0.25;
+        let (a, b) = self.lengths;
+        let middle = 1.0 - a - b;
+        let bend = a - 2.0 * middle + b;
+        let s = (a - middle) / bend;
+        if bend <= 0.0 || !(0.0 < s && s < 1.0) {
+            return None;
+        }
+        let r = 1.0 - s;
+        let rate = 3.0 * (r * r * a + 2.0 * r * s * middle + s * s * b);
+        let part = 3.0 * r * r * s * a + 3.0 * r * s * s * (1.0 - b) + s * s * s;
+        (rate < STEEP).then_some(self.start + part * self.gap)
+    }
+
     /// Cuts the segment at a time in ticks, by de Casteljau.
     pub(super) fn cut(&self, time: f64) -> Cut {
         let u = ((time - self.start) / self.gap).clamp(0.0, 1.0);

@@ -150,13 +150,7 @@ fn stack<'a>(
     let mut blends = Vec::with_capacity(entries.len());
     for entry in entries {
         let sampler = Sampler::new(&entry.controller, kind, nothing.clone())?;
-        blends.push(Blend::new(
-            kind,
-            LayerMode::Additive,
-            RotationMixing::Angles,
-            &entry.weight,
-            sampler,
-        ));
+        blends.push(Blend::new(kind, LayerMode::Additive, RotationMixing::Angles, &entry.weight, sampler));
     }
     follow_turns(&base, &mut blends, None);
     Ok(Source::Stack(base, blends))

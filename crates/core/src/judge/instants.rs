@@ -3,7 +3,7 @@
 use super::claim::Sampling;
 use super::look::{Mode, knots};
 use super::node::{Drivers, Scenes};
-use crate::controller::{Controller, QuaternionInterpolation};
+use crate::controller::{Controller, QuaternionInterpolation, Weight};
 use crate::curve::{Curve, Interpolation};
 use crate::scene::{Layer, Track};
 use crate::time::TimeRange;
@@ -13,7 +13,7 @@ impl<'a> Scenes<'a> {
     fn places(&self, theirs: &Drivers<'a>, range: TimeRange) -> Vec<f64> {
         let clock = &self.span.clock;
         if self.claim.sampling == Sampling::Keys {
-            let keys = theirs.iter().flat_map(|(layer, track)| when(layer, track, range));
+            let keys = theirs.iter().flat_map(|(layer, track)| keyed(layer, track, range));
             return keys.map(|time| clock.result_at(time)).collect();
         }
         let rate = self.source.rate;
@@ -39,7 +39,7 @@ impl<'a> Scenes<'a> {
         let own = match self.claim.sampling {
             Sampling::Result if !here.is_empty() => Some(common(here.clone())),
             Sampling::Result if is_straight(ours) => {
-                Some(ours.iter().flat_map(|(layer, track)| when(layer, track, range)).collect())
+                Some(ours.iter().flat_map(|(layer, track)| keyed(layer, track, range)).collect())
             }
             _ => None,
         };
@@ -104,8 +104,18 @@ fn is_straight(drivers: &Drivers<'_>) -> bool {
         })
 }
 
-/// The instants within a range at which a driver may do something.
+/// The instants within a range at which a driver may do something: its keys, and where it goes all but at once.
 fn when(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
+    let mut times = keyed(layer, track, range);
+    times.extend(track.controller.steep_times(range));
+    if let Weight::Curve(curve) = &layer.weight {
+        times.extend(curve.steep_times(range));
+    }
+    times
+}
+
+/// The instants within a range at which a driver has keys.
+fn keyed(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
     let mut times: Vec<f64> =
         track.controller.key_times(range).into_iter().map(|time| time.as_f64()).collect();
     times.extend(layer.weight.key_times(range).into_iter().map(|time| time.as_f64()));

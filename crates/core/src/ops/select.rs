@@ -3,7 +3,6 @@
 use glam::DVec4;
 use thiserror::Error;
 
-use super::carry::similar;
 use super::channel::{Tolerance, count, each_track, property};
 use super::controllers::{Changed, Form, NoForm, Setting, change};
 use crate::address::{Addresses, matches};
@@ -15,6 +14,7 @@ use crate::curve::{Behaviour, Curve, DiscreteCurve, Side};
 use crate::ledger::{Entry, Fate, Ledger};
 use crate::rotation::{KeyedRotation, RotationPath, to_quaternion_keys};
 use crate::scene::{Scene, Track};
+use crate::similar::similar;
 use crate::time::{Ticks, TimeRange};
 
 /// What to keep.
@@ -74,7 +74,7 @@ pub fn select(scene: &Scene, selection: &Selection) -> Result<(Scene, Ledger), S
             let channels: Vec<String> = (scene.takes.iter().flat_map(|take| take.tracks()))
                 .map(|(_, track)| addresses.property(&track.target))
                 .collect();
-            let near = super::carry::similar_address(pattern, channels.iter().map(String::as_str));
+            let near = crate::similar::similar_address(pattern, channels.iter().map(String::as_str));
             return Err(SelectError::NoChannel(pattern.clone(), near));
         }
     }

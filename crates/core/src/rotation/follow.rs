@@ -14,6 +14,10 @@ const MAX_STEP: f64 = 0.26;
 const MAX_TURN: f64 = 1.0;
 /// Steps to a frame at which the path is followed and the error measured.
 const STEPS_PER_FRAME: i64 = 16;
+/// Of a path that leaps at every instant (what fades may lie half a turn away throughout) no more points are taken than
+/// so many times those of the grid, and so many more: finer ones would tell no more of it, and take the square of the time.
+const MOST_FINER: usize = 4;
+const MOST_POINTS: usize = 4096;
 /// Every so many steps are tried first, where the path is calm.
 const STRIDES: [i64; 2] = [8, 4];
 /// The parts of the tolerance by which an angle at every other one of these steps may be off the cubics through the rest, and
@@ -97,6 +101,15 @@ fn four_around(before: usize, count: usize) -> [usize; 4] {
     [first, first + 1, first + 2, first + 3]
 }
 
+/// How a path is stepped along.
+#[derive(Clone, Copy)]
+struct Pace {
+    /// It cannot turn far in a step of the grid.
+    calm: bool,
+    /// How many points there may be before steps are no longer halved.
+    most: usize,
+}
+
 impl<P: RotationPath> Run<'_, P> {
     fn point(&self, time: f64, angles: DVec3) -> Point {
         let lean = self.c.order.sign() * angles[self.c.order.middle()].sin();
@@ -145,14 +158,14 @@ impl<P: RotationPath> Run<'_, P> {
             }
         }
         // Where the path cannot turn far in a step, its speed need not be asked for at each.
-        let calm = speed < MAX_TURN;
+        let pace = Pace { calm: speed < MAX_TURN, most: MOST_FINER * grid.len() + MOST_POINTS };
         let mut points = Vec::with_capacity(grid.len() + 2);
         points.push(start);
         for step in &grid {
-            self.advance(&mut points, step.time, Side::Right, calm, 0);
+            self.advance(&mut points, step.time, Side::Right, pace, 0);
             points.last_mut().expect("the start is among them").is_whole = step.is_whole;
         }
-        self.advance(&mut points, to, Side::Left, calm, 0);
+        self.advance(&mut points, to, Side::Left, pace, 0);
         points
     }
 
@@ -215,7 +228,7 @@ impl<P: RotationPath> Run<'_, P> {
     }
 
     /// One step on from the last point, in smaller steps where angles change fast.
-    fn advance(&self, points: &mut Vec<Point>, to: f64, side: Side, calm: bool, depth: u32) {
+    fn advance(&self, points: &mut Vec<Point>, to: f64, side: Side, pace: Pace, depth: u32) {
         let last = points[points.len() - 1];
         let rotation = self.path.rotation(to, side);
         let angles = nearest_euler(self.c.order, rotation, last.angles);
@@ -227,10 +240,11 @@ impl<P: RotationPath> Run<'_, P> {
             let speed = self.path.velocity(last.time, Side::Right).length();
             speed * (to - last.time) / TICKS_PER_SECOND as f64 > MAX_TURN
         };
-        if (leaps || !calm && turns()) && depth < 24 && to - last.time > 2.0 {
+        let may_halve = depth < 24 && to - last.time > 2.0 && points.len() < pace.most;
+        if may_halve && (leaps || !pace.calm && turns()) {
             let middle = (0.5 * (last.time + to)).round();
-            self.advance(points, middle, Side::Right, calm, depth + 1);
-            self.advance(points, to, side, calm, depth + 1);
+            self.advance(points, middle, Side::Right, pace, depth + 1);
+            self.advance(points, to, side, pace, depth + 1);
         } else {
             points.push(Point { side, ..self.point(to, angles) });
         }

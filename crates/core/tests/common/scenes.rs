@@ -192,8 +192,14 @@ fn any_transform(lists: bool) -> impl Strategy<Value = Vec<TransformOp>> {
 }
 
 fn any_node(contents: Contents) -> impl Strategy<Value = Node> {
-    let kind =
-        select(vec![NodeKind::Joint, NodeKind::Control, NodeKind::End, NodeKind::Locator, NodeKind::Root, NodeKind::Other]);
+    let kind = select(vec![
+        NodeKind::Joint,
+        NodeKind::Control,
+        NodeKind::End,
+        NodeKind::Locator,
+        NodeKind::Root,
+        NodeKind::Other,
+    ]);
     let locked = select(vec![vec![], vec![], vec!["scale"], vec!["rotation.x", "translation"]]);
     (
         any_name(),

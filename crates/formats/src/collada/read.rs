@@ -58,7 +58,7 @@ pub fn read(
         let times = channels.samplers().flat_map(|sampler| sampler.seconds.iter().map(|&s| (s, slack(s))));
         grid::guess(times).unwrap_or_else(|| {
             if channels.samplers().next().is_some() {
-                notes.push("no frame rate fits its key times: took 30 (--fps says otherwise)".to_owned());
+                notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
             }
             FrameRate::FPS_30
         })

@@ -97,7 +97,7 @@ pub fn read(
         };
         grid::guess(times.iter().flat_map(of_animation)).unwrap_or_else(|| {
             if !document.animations.is_empty() {
-                notes.push("no frame rate fits its key times: took 30 (--fps says otherwise)".to_owned());
+                notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
             }
             FrameRate::FPS_30
         })

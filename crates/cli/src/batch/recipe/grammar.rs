@@ -2,7 +2,7 @@
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Arg, CommandFactory as _};
-use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::similar::similar;
 
 use crate::args::{Cli, ClipsAction, ClipsSplit, Command, CycleAction, LayersAction, RootAction};
 use crate::step::Step;
@@ -15,7 +15,7 @@ pub const STEPS: [&str; 25] = [
     "reorder",
     "carry",
     "layers flatten",
-    "layers split",
+    "layers difference",
     "layers set",
     "clips find",
     "clips name",
@@ -24,9 +24,9 @@ pub const STEPS: [&str; 25] = [
     "clips shift",
     "clips trim",
     "clips stretch",
-    "clips take",
+    "clips extract",
     "root lift",
-    "root pin",
+    "root in-place",
     "root restore",
     "root centre",
     "cycle close",
@@ -46,9 +46,9 @@ pub const KEYS: [(&str, &str); 16] = [
     ),
     ("ledger", "JSON files that say what became of every channel, one an output, named like output"),
     ("records", "Folder for what is known of the last run; beside the recipe where left out"),
-    ("rig", "File with the rig that gets the animation: stands for onto of carry and rig of check"),
+    ("target", "File with the rig that gets the animation: stands for target of carry and check"),
     ("map", "Name map: stands for map of carry"),
-    ("set", "Set of nodes or channels: stands for only of carry"),
+    ("only", "Nodes or channels, by pattern or as @SET: stands for only of carry"),
     (
         "profile",
         "What the receiving application holds: results are adapted to it at the end, check looks at it",
@@ -61,7 +61,7 @@ pub const KEYS: [(&str, &str); 16] = [
     ("skeletons", "Write rigs as skeletons with sampled animation: USD only"),
     ("unit", "Unit of files that state none: m, cm, mm, in, ft, or the metres in one unit"),
     ("up", "Up axis of files that state none: x, y or z"),
-    ("fps", "Frame rate of files that state none"),
+    ("rate", "Frame rate of files that state none"),
     ("step", "Steps in their order: tables [[step]] with the command as do, and its options"),
 ];
 
@@ -76,19 +76,19 @@ pub fn is_open(step: &str, argument: &Arg) -> bool {
             "file"
                 | "files"
                 | "source"
-                | "bank"
+                | "library"
                 | "first"
                 | "output"
-                | "in_place"
+                | "out"
                 | "json"
                 | "ledger"
                 | "dry_run"
                 | "replace"
-                | "brief"
-                | "most"
+                | "no_other_tolerances"
+                | "rows"
                 | "unit"
                 | "up"
-                | "fps"
+                | "rate"
                 | "survey"
                 | "plot"
                 | "help"
@@ -131,17 +131,17 @@ pub fn as_step(command: Command) -> Option<Kind> {
             ClipsAction::Shift(args) => Box::new(args),
             ClipsAction::Trim(args) => Box::new(args),
             ClipsAction::Stretch(args) => Box::new(args),
-            ClipsAction::Take(args) => Box::new(args),
+            ClipsAction::Extract(args) => Box::new(args),
             ClipsAction::Join(_) | ClipsAction::Sheet(_) | ClipsAction::Add(_) => return None,
         },
         Command::Layers(layers) => match layers.action? {
             LayersAction::Flatten(args) => Box::new(args),
-            LayersAction::Split(args) => Box::new(args),
+            LayersAction::Difference(args) => Box::new(args),
             LayersAction::Set(args) => Box::new(args),
         },
         Command::Root(root) => match root.action {
             RootAction::Lift(args) => Box::new(args),
-            RootAction::Pin(args) => Box::new(args),
+            RootAction::InPlace(args) => Box::new(args),
             RootAction::Restore(args) => Box::new(args),
             RootAction::Centre(args) => Box::new(args),
             RootAction::Show(_) => return None,
@@ -172,7 +172,7 @@ pub fn sentence(error: clap::Error) -> (Option<String>, String) {
         let names: Vec<String> =
             missing.iter().map(|shown| format!("'{}'", plain(shown.trim_matches(['<', '>'])))).collect();
         let names = names.join(" and ").to_lowercase();
-        let elsewhere = if names == "'onto'" { ", or 'rig' at the top of the recipe" } else { "" };
+        let elsewhere = if names == "'target'" { ", here or at the top of the recipe" } else { "" };
         return (None, format!("needs {names}{elsewhere}"));
     }
     let text = error.to_string();
@@ -195,7 +195,7 @@ pub fn no_option(key: &str, known: &[(String, &Arg)], command: &clap::Command) -
             "without-extra" | "skeletons" => {
                 format!("'{key}' stands at the top of a recipe, as it says how results are written")
             }
-            "unit" | "up" | "fps" => {
+            "unit" | "up" | "rate" => {
                 format!("'{key}' stands at the top of a recipe, as it holds for all sources")
             }
             "ledger" => {

@@ -63,7 +63,7 @@ pub struct Recipe {
     steps: Vec<StepText>,
     /// The steps that are the same for all sources.
     common: Vec<Option<Arc<Stage>>>,
-    /// What stands at the top in place of options of steps: rig, map, set, profile, unit, up, fps.
+    /// What stands at the top in place of options of steps: target, map, only, profile, unit, up, rate.
     standing: Vec<(String, Pattern)>,
     program: clap::Command,
 }
@@ -188,7 +188,10 @@ impl Recipe {
                 }
             }
         }
-        let rig = given.iter().find(|given| given.key == "onto").map(|given| PathBuf::from(&given.values[0]));
+        let rig = given
+            .iter()
+            .find(|given| given.key == "target" && step.command == "carry")
+            .map(|given| PathBuf::from(&given.values[0]));
         match self.parsed(step, command, &given) {
             Ok(_) if !faults.is_empty() => Err(faults),
             Ok(kind) => Ok(Some(Stage { name, kind, inputs, rig, said, has_holes })),
@@ -242,9 +245,9 @@ impl Recipe {
         }
         for (key, argument) in &known {
             let standing = match (step.command.as_str(), key.as_str()) {
-                ("carry", "onto") | ("check", "rig") => "rig",
+                ("carry" | "check", "target") => "target",
                 ("carry", "map") => "map",
-                ("carry", "only") => "set",
+                ("carry", "only") => "only",
                 ("check", "profile") => "profile",
                 _ => continue,
             };
@@ -252,10 +255,8 @@ impl Recipe {
             let Some((_, value)) = value.filter(|_| !given.iter().any(|given| given.key == *key)) else {
                 continue;
             };
-            let value = value.filled(&fill);
-            let value =
-                if standing == "set" && !value.starts_with('@') { format!("@{value}") } else { value };
-            given.push(Given { argument, key: key.clone(), values: vec![value], line: step.line });
+            let values = vec![value.filled(&fill)];
+            given.push(Given { argument, key: key.clone(), values, line: step.line });
         }
         (given, wrong)
     }
@@ -298,7 +299,7 @@ impl Recipe {
             }
         }
         let has = |id: &str| command.get_arguments().any(|own| own.get_id() == id && !own.is_positional());
-        let of_files = self.standing.iter().filter(|(key, _)| matches!(key.as_str(), "unit" | "up" | "fps"));
+        let of_files = self.standing.iter().filter(|(key, _)| matches!(key.as_str(), "unit" | "up" | "rate"));
         for (key, value) in of_files.filter(|(key, _)| has(key)) {
             words.push(format!("--{key}={}", value.filled(|hole| hole.name().to_owned())));
         }
@@ -310,6 +311,8 @@ impl Recipe {
         for argument in command.get_positionals() {
             match given.iter().find(|given| given.argument.get_id() == argument.get_id()) {
                 Some(given) => words.extend(given.values.iter().cloned()),
+                // The output stands among the options already.
+                None if argument.get_id() == "out" => {}
                 None if !is_open(&step.command, argument) => words.push("-".to_owned()),
                 None => {}
             }

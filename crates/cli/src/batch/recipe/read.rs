@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::CommandFactory as _;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::carry::similar;
+use nimble_curve_core::similar::similar;
 use nimble_curve_formats::Format;
 use nimble_curve_formats::profile::{SHIPPED, read_profile};
 use toml::Spanned;
@@ -106,7 +106,7 @@ impl Reader<'_> {
             entry(name).and_then(|(key, line, value)| Some((line, reader.text_of(key, line, value)?)))
         };
         let mut standing = Vec::new();
-        for name in ["rig", "map", "set", "profile", "unit", "up", "fps"] {
+        for name in ["target", "map", "only", "profile", "unit", "up", "rate"] {
             if let Some((line, value)) = text(self, name) {
                 let pattern = self.noted(line, Pattern::parse(&value, &Hole::OF_SOURCE));
                 standing.extend(pattern.map(|pattern| (name.to_owned(), pattern)));
@@ -119,8 +119,8 @@ impl Reader<'_> {
         if let Some((line, text)) = text(self, "up") {
             input.up = self.noted(line, up_axis(&text));
         }
-        if let Some((line, text)) = text(self, "fps") {
-            input.fps = self.noted(line, text.parse().map_err(|error| format!("{error}")));
+        if let Some((line, text)) = text(self, "rate") {
+            input.rate = self.noted(line, text.parse().map_err(|error| format!("{error}")));
         }
         // As of convert.
         let mut tolerance = Tolerance { angle: 0.05_f64.to_radians(), length: 0.0001, number: 0.001 };
@@ -137,7 +137,7 @@ impl Reader<'_> {
             self.noted(line, read_profile(&file).map_err(|error| error.to_string()))?;
             Some((name, file))
         });
-        for name in ["rig", "map"] {
+        for name in ["target", "map"] {
             if let Some((line, value)) = text(self, name)
                 && !value.contains('{')
                 && !folder.join(&value).is_file()
@@ -167,9 +167,9 @@ impl Reader<'_> {
         let steps = entry("step").map_or(Vec::new(), |(_, line, value)| self.steps(line, value));
         // What stands for an option of steps, and that no step takes, does nothing: twenty controls go into thirty files.
         for (name, takers) in [
-            ("rig", &[("carry", "onto"), ("check", "rig")][..]),
+            ("target", &[("carry", "target"), ("check", "target")][..]),
             ("map", &[("carry", "map")]),
-            ("set", &[("carry", "only")]),
+            ("only", &[("carry", "only")]),
         ] {
             let takes = |step: &StepText| {
                 takers.iter().any(|(command, key)| {
@@ -190,7 +190,7 @@ impl Reader<'_> {
         let said_of =
             |name: &str| entry(name).map(|(key, _, value)| format!("{key}={}", &self.text[value.span()]));
         let said: Vec<String> =
-            ["output", "ledger", "profile", "tolerance", "without-extra", "skeletons", "unit", "up", "fps"]
+            ["output", "ledger", "profile", "tolerance", "without-extra", "skeletons", "unit", "up", "rate"]
                 .into_iter()
                 .filter_map(said_of)
                 .collect();

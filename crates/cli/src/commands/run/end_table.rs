@@ -323,7 +323,7 @@ pub fn report(
         )?);
     }
     // What is unchanged was told when it was made.
-    let is_told = |row: &&Row| row.state != State::Unchanged || args.most == 0;
+    let is_told = |row: &&Row| row.state != State::Unchanged || args.rows == 0;
     let rows: Vec<&Row> = table.rows.iter().filter(is_told).collect();
     let remarks = Remarks::of(&rows);
     writeln!(out, "{}", Style::Strong.paint(&recipe.path().display().to_string()))?;
@@ -342,7 +342,7 @@ fn print_table(
     let mut rows = rows.to_vec();
     rows.sort_by_key(|row| row.rank(remarks));
     let urgent = rows.iter().filter(|row| row.rank(remarks) <= Rank::ToLookAt).count();
-    let most = if args.most == 0 { usize::MAX } else { urgent + args.most };
+    let most = if args.rows == 0 { usize::MAX } else { urgent + args.rows };
     let mut shown = Table::new(&[
         ("file", Align::Left),
         ("clip", Align::Left),
@@ -390,7 +390,7 @@ fn print_table(
     if rows.len() > most {
         let more = rows.len() - most;
         let text = format!(
-            "and {} with nothing of their own to look at (--most 0 lists all)",
+            "and {} with nothing of their own to look at (--rows 0 lists all)",
             counted(more, "more file")
         );
         writeln!(out, "  {}", Style::Faint.paint(&text))?;
@@ -532,7 +532,7 @@ fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<()
         0 => String::new(),
         count => format!(" ({count} with something to look at: --merge-tables lists them)"),
     };
-    let to_look_at = if args.most == 0 { String::new() } else { to_look_at };
+    let to_look_at = if args.rows == 0 { String::new() } else { to_look_at };
     writeln!(
         out,
         "  {}: {}{to_look_at}; {before} keys and samples became {after}{largest}; {:.1} s",

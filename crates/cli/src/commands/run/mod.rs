@@ -64,7 +64,7 @@ pub fn run(args: &Run) -> Result<ExitCode, Failure> {
 }
 
 fn planned<'a>(args: &'a Run, recipe: &Recipe, records: &Records) -> Result<Plan<'a>, Failure> {
-    let plan = plan(recipe, &records.all(), Choice { only: &args.only, shard: args.shard, all: args.all })?;
+    let plan = plan(recipe, &records.all(), Choice { only: &args.source, shard: args.shard, all: args.all })?;
     plan.notes.iter().for_each(|note| terminal::remark(note));
     Ok(plan)
 }
@@ -110,7 +110,7 @@ fn tidy(recipe: &Recipe, records: &Records, plan: &Plan<'_>) {
 /// Keeps other runs of the recipe away: from all of it, or from the same share.
 fn held(args: &Run, records: &Records) -> Result<Vec<File>, Failure> {
     let folder = records.made()?;
-    let is_part = args.shard.is_some() || !args.only.is_empty();
+    let is_part = args.shard.is_some() || !args.source.is_empty();
     let mut files = Vec::new();
     let mut hold = |name: String, is_shared: bool| {
         let path = folder.join(name);
@@ -199,7 +199,7 @@ fn print_plan(
     let unchanged = if rest > 0 { format!(", {rest} unchanged") } else { String::new() };
     writeln!(out, "{title}  {} to do{unchanged}", counted(to_do.len(), "file"))?;
     let mut table = Table::new(&[("file", Align::Left), ("why", Align::Left)]);
-    let most = if args.most == 0 { usize::MAX } else { args.most };
+    let most = if args.rows == 0 { usize::MAX } else { args.rows };
     for job in to_do.iter().take(most) {
         table.row([job.source.to_owned(), job.why.join(", ")]);
     }
@@ -207,7 +207,7 @@ fn print_plan(
         table.print(out)?;
     }
     if to_do.len() > most {
-        let text = format!("and {} (--most 0 lists all)", counted(to_do.len() - most, "more file"));
+        let text = format!("and {} (--rows 0 lists all)", counted(to_do.len() - most, "more file"));
         writeln!(out, "  {}", Style::Faint.paint(&text))?;
     }
     print_leftovers(out, args, leftovers, &[])

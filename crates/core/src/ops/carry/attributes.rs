@@ -8,7 +8,7 @@ use super::map::{NameMap, NumberRange};
 use super::output::Output;
 use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
 use super::vectors::{linear_number, signed_axes};
-use super::{CarryError, Job, links, similar_address};
+use super::{CarryError, Job, links};
 use crate::address::{AddressError, Addresses};
 use crate::controller::{Controller, Samples};
 use crate::curve::{Behaviour, Curve, Discrete, Refit, Side, refit};
@@ -19,6 +19,7 @@ use crate::ops::trace::{Trace, union_times};
 use crate::ops::turn::Turned;
 use crate::rig::{AttributeKind, NodeId, Rig};
 use crate::scene::{Layer, LayerMode, PropertyKind, Scene, Target, Track};
+use crate::similar::similar_address;
 use crate::time::Ticks;
 use crate::value::{Quantity, Value};
 

@@ -2,12 +2,13 @@
 
 use std::collections::{HashMap, HashSet};
 
+use super::CarryError;
 use super::map::{NameMap, PairSpace};
-use super::{CarryError, similar_address};
 use crate::address::{AddressError, Addresses, NodeRef, matches, without_namespace};
 use crate::ops::names::other_side;
 use crate::rig::{NodeId, Rig};
 use crate::scene::Scene;
+use crate::similar::similar_address;
 
 /// A place in a rig: a node, and which part of its turn counts. Everything above the node counts whole.
 #[derive(Clone, Copy, Debug, PartialEq)]

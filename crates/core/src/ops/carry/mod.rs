@@ -49,14 +49,15 @@ use self::tracks::Tracks;
 use super::Tolerance;
 use super::channel::count;
 use super::space::{in_space, mirrored};
-use crate::address::{AddressError, Addresses, matches, without_namespace, without_namespace_of_node};
+use crate::address::{AddressError, Addresses};
+use crate::choice::{Choice, NothingChosen};
 use crate::evaluate::EvaluateError;
 use crate::fit::Handles;
 use crate::judge::Claim;
 use crate::ledger::{Entry, Fate, Ledger, MeasuredError};
 use crate::rig::{NodeId, Rig};
 use crate::rotation::Memory;
-use crate::scene::{NodeSet, Scene, Take, Target, Track};
+use crate::scene::{Scene, Take, Target, Track};
 use crate::time::Ticks;
 
 /// How to carry.
@@ -137,14 +138,9 @@ pub enum CarryError {
     /// No node has a partner.
     #[error("no node of the source has a partner in the target: give a map (--map)")]
     NoPairs,
-    /// A pattern or set that selects nothing.
-    #[error("{what}{}", suggestion.as_ref().map(|name| format!(" (did you mean '{name}'?)")).unwrap_or_default())]
-    NothingSelected {
-        /// What was asked for.
-        what: String,
-        /// Something similar.
-        suggestion: Option<String>,
-    },
+    /// A pattern or set that chooses nothing.
+    #[error(transparent)]
+    NothingChosen(#[from] NothingChosen),
     /// A pose file without a node of the rig.
     #[error("the pose has no node of the rig it is meant for")]
     NoPose,
@@ -230,7 +226,7 @@ pub fn carry(
     let addresses = (&source_addresses, &target_addresses);
     let links = Links::new(&moved, target, addresses, map)?;
     let numbers = Numbers::new(&moved, target, addresses, map)?;
-    let chosen = Chosen::new(&moved, target, addresses, map, options)?;
+    let chosen = chosen(&moved, target, addresses, map, options)?;
     let from_side = Side::of(&moved, source_pose.as_ref().map(|(take, time)| (take, *time)))?;
     let onto_side = Side::of(target, options.target_pose.as_ref().map(|pose| (&pose.take, pose.time)))?;
     let mut job = Job {
@@ -322,95 +318,20 @@ fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
     changed.map(|entry| (entry.take.clone(), entry.channel.clone())).collect()
 }
 
-/// The name most like `wanted`, if one is like it at all: the fewest letters changed (Levenshtein, 1966).
-pub fn similar<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option<&'a str> {
-    let wanted = wanted.to_lowercase();
-    let limit = 1 + wanted.chars().count() / 3;
-    names
-        .map(|name| (strsim::levenshtein(&wanted, &name.to_lowercase()), name))
-        .filter(|(distance, _)| *distance <= limit)
-        .min_by_key(|(distance, _)| *distance)
-        .map(|(_, name)| name)
-}
-
-/// The address most like `wanted`, namespaces counted or not; of channels also the node alone.
-pub fn similar_address<'a>(wanted: &str, addresses: impl Iterator<Item = &'a str> + Clone) -> Option<String> {
-    let node =
-        |address: &'a str| without_namespace(address.rsplit_once(':').map_or(address, |(node, _)| node));
-    similar(wanted, addresses.clone())
-        .or_else(|| similar(without_namespace(wanted), addresses.clone().map(without_namespace)))
-        .or_else(|| {
-            similar(without_namespace_of_node(wanted), addresses.clone().map(without_namespace_of_node))
-        })
-        .or_else(|| similar(without_namespace(wanted), addresses.map(node)))
-        .map(str::to_owned)
-}
-
-/// What a selection leaves: patterns of either side, or sets of nodes.
-struct Chosen {
-    only: Vec<String>,
-    except: Vec<String>,
-}
-
-impl Chosen {
-    fn new(
-        source: &Scene,
-        target: &Scene,
-        (from, onto): (&Addresses, &Addresses),
-        map: &NameMap,
-        options: &CarryOptions,
-    ) -> Result<Chosen, CarryError> {
-        let sets = || map.sets.iter().chain(&source.sets).chain(&target.sets);
-        let channels: Vec<String> = (source.takes.iter().flat_map(Take::tracks))
-            .map(|(_, track)| from.property(&track.target))
-            .chain(from.texts().chain(onto.texts()).map(str::to_owned))
-            .collect();
-        let patterns = |asked: &[String]| -> Result<Vec<String>, CarryError> {
-            let mut all = Vec::new();
-            for pattern in asked {
-                let Some(name) = pattern.strip_prefix('@') else {
-                    if !channels.iter().any(|channel| fits(pattern, channel)) {
-                        let all = channels.iter().map(String::as_str);
-                        return Err(CarryError::NothingSelected {
-                            what: format!("no node or channel of either side matches '{pattern}'"),
-                            suggestion: similar_address(pattern, all),
-                        });
-                    }
-                    all.push(pattern.clone());
-                    continue;
-                };
-                let found: Vec<&NodeSet> = sets().filter(|set| set.name == name).collect();
-                if found.is_empty() {
-                    return Err(CarryError::NothingSelected {
-                        what: format!("there is no set '{name}' in the map or in either file"),
-                        suggestion: similar(name, sets().map(|set| set.name.as_str()))
-                            .map(|name| format!("@{name}")),
-                    });
-                }
-                all.extend(found.into_iter().flat_map(|set| set.patterns.iter().cloned()));
-            }
-            Ok(all)
-        };
-        Ok(Chosen { only: patterns(&options.only)?, except: patterns(&options.except)? })
-    }
-
-    fn is_everything(&self) -> bool {
-        self.only.is_empty() && self.except.is_empty()
-    }
-
-    /// Whether something that has these addresses is meant.
-    fn takes(&self, addresses: &[String]) -> bool {
-        let named = |patterns: &[String]| {
-            patterns.iter().any(|pattern| addresses.iter().any(|address| fits(pattern, address)))
-        };
-        (self.only.is_empty() || named(&self.only)) && !named(&self.except)
-    }
-}
-
-/// Whether a pattern means an address, with or without namespaces; a node's pattern means all its channels.
-fn fits(pattern: &str, address: &str) -> bool {
-    let bare = without_namespace_of_node(address);
-    matches(pattern, address) || matches(pattern, bare) || matches(pattern, without_namespace(address))
+/// What is to come over, by the names of either side and the sets of the map and of either file.
+fn chosen(
+    source: &Scene,
+    target: &Scene,
+    (from, onto): (&Addresses, &Addresses),
+    map: &NameMap,
+    options: &CarryOptions,
+) -> Result<Choice, NothingChosen> {
+    let sets = map.sets.iter().chain(&source.sets).chain(&target.sets);
+    let known: Vec<String> = (source.takes.iter().flat_map(Take::tracks))
+        .map(|(_, track)| from.property(&track.target))
+        .chain(from.texts().chain(onto.texts()).map(str::to_owned))
+        .collect();
+    Choice::new(&options.only, &options.except, sets, &known)
 }
 
 struct Job<'a> {
@@ -421,7 +342,7 @@ struct Job<'a> {
     onto: Side<'a>,
     links: &'a Links,
     numbers: &'a Numbers,
-    chosen: &'a Chosen,
+    chosen: &'a Choice,
     source_addresses: &'a Addresses,
     target_addresses: &'a Addresses,
     /// Takes and channels that the target's space changed.

@@ -13,11 +13,12 @@ use std::borrow::Cow;
 use thiserror::Error;
 
 use self::pairs::Pairs;
-use super::carry::{NameMap, similar};
+use super::carry::NameMap;
 use super::space::{in_space, mirrored};
 use crate::evaluate::EvaluateError;
 use crate::ledger::MeasuredError;
 use crate::scene::{Scene, Take};
+use crate::similar::similar;
 use crate::time::TimeRange;
 
 pub use self::curves::{CurveDifference, Gap};

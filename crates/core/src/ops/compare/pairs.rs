@@ -6,9 +6,10 @@ use glam::{DAffine3, DQuat};
 
 use super::{CompareError, CompareOptions};
 use crate::address::{Addresses, NodeRef, matches, without_namespace};
-use crate::ops::carry::{NameMap, similar};
+use crate::ops::carry::NameMap;
 use crate::rotation::angle_between;
 use crate::scene::{Scene, Take, Target};
+use crate::similar::similar;
 
 /// Two scenes in one space, and the pairs of their nodes.
 pub(super) struct Pairs<'a> {

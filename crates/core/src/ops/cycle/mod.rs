@@ -209,7 +209,7 @@ fn chosen(scene: &Scene, options: &CycleOptions) -> Result<(usize, TimeRange), C
     let index = match &options.take {
         Some(name) => names().position(|own| own == name).ok_or_else(|| CycleError::NoTake {
             name: name.clone(),
-            similar: super::carry::similar(name, names()).map(str::to_owned),
+            similar: crate::similar::similar(name, names()).map(str::to_owned),
         })?,
         None if scene.takes.len() == 1 => 0,
         None => return Err(CycleError::WhichTake(names().collect::<Vec<_>>().join(", "))),

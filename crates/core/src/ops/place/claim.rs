@@ -35,7 +35,7 @@ pub fn placed(
     let frame = scene.rate.ticks_per_frame().round() as i64;
     let ease = Ticks(options.ease.0.max(frame));
     let has_keys: HashSet<&Target> = own.tracks().map(|(_, track)| &track.target).collect();
-    let fills = options.placement == Placement::Fill;
+    let fills = options.placement == Placement::Unkeyed;
     let moved: HashSet<&Target> = (new.tracks().map(|(_, track)| &track.target))
         .filter(|target| !fills || !has_keys.contains(target))
         .collect();

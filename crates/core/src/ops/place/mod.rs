@@ -6,10 +6,10 @@ use std::collections::HashSet;
 
 use thiserror::Error;
 
-use super::carry::similar;
 use super::channel::{Tolerance, property};
 use super::controllers::{Form, Setting, change};
 use crate::address::Addresses;
+use crate::similar::similar;
 use glam::DVec3;
 
 use crate::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
@@ -34,7 +34,7 @@ pub enum Placement {
     /// What comes later moves to make room.
     Ripple,
     /// Channels that have keys stay as they are.
-    Fill,
+    Unkeyed,
     /// Everything goes onto a new layer of this name that replaces what lies under it.
     Layer(String),
 }
@@ -59,7 +59,7 @@ pub enum PlaceError {
     #[error("the target has no take to place onto: leave out --place")]
     NoTake,
     /// Several to choose from.
-    #[error("the target has several takes: name one of {0} with --into")]
+    #[error("the target has several takes: name one of {0} with --target-take")]
     Several(String),
     /// No such take.
     #[error("the target has no take '{name}'{}", .similar.as_ref().map(|name| format!(": did you mean '{name}'?")).unwrap_or_default())]
@@ -115,7 +115,7 @@ pub fn place(scene: &Scene, new: &Take, options: &PlaceOptions) -> Result<(Scene
         job.as_layers(&mut take, new, name)?;
         ledger.notes.push(format!("on a new layer '{name}' of '{}'", take.name));
     } else {
-        job.merge(&mut take, new, options.placement == Placement::Fill, &mut ledger)?;
+        job.merge(&mut take, new, options.placement == Placement::Unkeyed, &mut ledger)?;
     }
     take.range = take.range.union(new.range);
     for clip in &new.clips {

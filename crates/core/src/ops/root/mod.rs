@@ -118,7 +118,7 @@ impl Carrier {
         let (index, id) = match node {
             Some(name) => addresses.find(name).map_err(|_| {
                 let texts: Vec<&str> = addresses.texts().collect();
-                RootError::NoNode(name.to_owned(), super::carry::similar_address(name, texts.into_iter()))
+                RootError::NoNode(name.to_owned(), crate::similar::similar_address(name, texts.into_iter()))
             })?,
             None => {
                 // The rig that moves most: a prop beside a character carries nobody.
