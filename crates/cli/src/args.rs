@@ -31,6 +31,9 @@ pub use self::run::*;
     after_help = "Start with: nimble-curve demo\n\nQuantities carry units: 0.1deg, 0.5mm, 2%. Exit codes: 0 done, 1 failed, 2 wrong usage."
 )]
 pub struct Cli {
+    /// Print tables as wide as they are, also where the terminal is narrower
+    #[arg(long, global = true, display_order = 1000)]
+    pub wide: bool,
     #[command(subcommand)]
     pub command: Command,
 }

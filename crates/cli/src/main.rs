@@ -41,6 +41,9 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(code) => return code,
     };
+    if cli.wide {
+        terminal::be_wide();
+    }
     match commands::run(cli) {
         Ok(code) => code,
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,

@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::gate::Line;
 use crate::table::{Align, Table};
-use crate::terminal::Style;
+use crate::terminal::{self, Style};
 
 /// An amount with a unit that suits its size.
 pub fn amount(value: f64, quantity: Quantity, space: &Space) -> String {
@@ -130,12 +130,13 @@ pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::
     let mut table = Table::new(&[
         ("fate", Align::Left),
         ("tracks", Align::Right),
-        ("before", Align::Right),
+        ("keys before", Align::Right),
         ("after", Align::Right),
         ("largest error", Align::Right),
         ("where", Align::Left),
     ]);
-    for fate in [Fate::Kept, Fate::Remapped, Fate::Refitted, Fate::Sampled, Fate::LeftOut] {
+    let mut met = Vec::new();
+    for fate in [Fate::Kept, Fate::Exact, Fate::Refitted, Fate::Sampled, Fate::LeftOut] {
         let entries: Vec<Entry> = ledger.entries.iter().filter(|entry| entry.fate == fate).cloned().collect();
         if entries.is_empty() {
             continue;
@@ -153,8 +154,19 @@ pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::
             Fate::LeftOut => table.styled(Style::Warn, cells),
             _ => table.row(cells),
         }
+        met.push(match fate {
+            Fate::Kept => "kept: as it was",
+            Fate::Exact => "exact: said otherwise, the same motion",
+            Fate::Refitted => "refitted: within the tolerance",
+            Fate::Sampled => "sampled: a value a frame",
+            Fate::LeftOut => "left out: not in the result",
+        });
     }
-    table.print(out)
+    table.least_telling(&["where"]).print(out)?;
+    for line in terminal::wrapped("  ", &met.join("; "), 2) {
+        writeln!(out, "{}", Style::Faint.paint(&line))?;
+    }
+    Ok(())
 }
 
 fn worst(ledger: &Ledger, space: &Space) -> (String, String) {
@@ -170,12 +182,11 @@ fn worst(ledger: &Ledger, space: &Space) -> (String, String) {
     (String::new(), String::new())
 }
 
-/// Prints entries one by one; exact changes go by a name of the command's own. Returns how many there were.
+/// Prints entries one by one. Returns how many there were.
 pub fn print_entries<'a>(
     out: &mut impl Write,
     entries: impl Iterator<Item = &'a Entry>,
     space: &Space,
-    exact: &str,
 ) -> io::Result<usize> {
     let mut table = Table::new(&[
         ("channel", Align::Left),
@@ -192,7 +203,7 @@ pub fn print_entries<'a>(
         let error = entry.error.filter(|_| matches!(entry.fate, Fate::Refitted | Fate::Sampled));
         let cells = [
             entry.channel.clone(),
-            if entry.fate == Fate::Remapped { exact } else { entry.fate.name() }.to_owned(),
+            entry.fate.name().to_owned(),
             entry.before.to_string(),
             entry.after.to_string(),
             error.map_or(String::new(), |error| amount(error.largest, error.quantity, space)),
@@ -219,7 +230,9 @@ pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Re
     }
     by_note.sort_by_key(|(_, channels)| std::cmp::Reverse(channels.len()));
     for (note, channels) in by_note.iter().take(most) {
-        writeln!(out, "  {} {}", Style::Faint.paint(&format!("{note}:")), listed(channels, 4))?;
+        for line in terminal::wrapped("  ", &format!("{note}: {}", listed(channels, 4)), 4) {
+            writeln!(out, "{}", line.replacen(&**note, &Style::Faint.paint(note), 1))?;
+        }
     }
     if by_note.len() > most {
         writeln!(
@@ -234,7 +247,24 @@ pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Re
 /// Prints the closing lines of a report: what the judge found.
 pub fn close(out: &mut impl Write, closing: &[Line]) -> io::Result<()> {
     for (style, line) in closing {
-        writeln!(out, "  {}", style.paint(line))?;
+        let inside = line.len() - line.trim_start().len();
+        let start = " ".repeat(2 + inside);
+        for line in terminal::wrapped(&start, line.trim_start(), inside + 4) {
+            writeln!(out, "{}", style.paint(&line))?;
+        }
+    }
+    Ok(())
+}
+
+/// Prints remarks, each from a line of its own on.
+pub fn print_remarks<'a>(
+    out: &mut impl Write,
+    remarks: impl IntoIterator<Item = &'a String>,
+) -> io::Result<()> {
+    for remark in remarks {
+        for line in terminal::wrapped("  ", remark, 4) {
+            writeln!(out, "{line}")?;
+        }
     }
     Ok(())
 }
@@ -246,7 +276,10 @@ pub fn print_left_out(out: &mut impl Write, ledger: &Ledger) -> io::Result<()> {
         by_reason.entry(&entry.note).or_default().push(&entry.channel);
     }
     for (reason, channels) in by_reason {
-        writeln!(out, "  {} {reason}: {}", Style::Warn.paint("left out,"), listed(&channels, 8))?;
+        let text = format!("left out, {reason}: {}", listed(&channels, 8));
+        for line in terminal::wrapped("  ", &text, 4) {
+            writeln!(out, "{}", line.replacen("left out,", &Style::Warn.paint("left out,"), 1))?;
+        }
     }
     Ok(())
 }

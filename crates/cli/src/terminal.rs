@@ -66,9 +66,50 @@ pub fn is_read_by_a_person() -> bool {
     io::stdout().is_terminal()
 }
 
+/// Whether tables may be wider than the terminal.
+static WIDE: std::sync::atomic::AtomicBool = std::sync::atomic::AtomicBool::new(false);
+
+/// Lets tables be as wide as their contents from now on.
+pub fn be_wide() {
+    WIDE.store(true, std::sync::atomic::Ordering::Relaxed);
+}
+
+/// How wide a table may be: as wide as the terminal; as it likes where there is none.
+pub fn width() -> Option<usize> {
+    if WIDE.load(std::sync::atomic::Ordering::Relaxed) || !is_read_by_a_person() {
+        return None;
+    }
+    terminal_size::terminal_size().map(|(terminal_size::Width(columns), _)| usize::from(columns))
+}
+
+/// A text behind a start, in lines no wider than the terminal; those after the first begin after `indent` spaces.
+pub fn wrapped(start: &str, text: &str, indent: usize) -> Vec<String> {
+    use unicode_width::UnicodeWidthStr as _;
+    let most = width().unwrap_or(usize::MAX);
+    // Where there is hardly any room beside, the text goes on below.
+    let indent = if indent + 20 > most { 8 } else { indent };
+    let mut lines = vec![start.to_owned()];
+    let mut is_empty = true;
+    for word in text.split(' ') {
+        let line = lines.last_mut().expect("there is a first line");
+        if !is_empty && line.width() + 1 + word.width() > most {
+            lines.push(format!("{}{word}", " ".repeat(indent)));
+            continue;
+        }
+        if !is_empty {
+            line.push(' ');
+        }
+        line.push_str(word);
+        is_empty = false;
+    }
+    lines
+}
+
+/// The bars of [`spark`].
+pub const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
 /// Values as a row of bars, from the lowest to the highest.
 pub fn spark(values: &[f64]) -> String {
-    const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     let (low, high) =
         values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
     let bar = |value: &f64| BARS[(((value - low) / (high - low).max(1e-300) * 7.0).round() as usize).min(7)];

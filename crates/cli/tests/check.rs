@@ -31,11 +31,14 @@ fn clean_files_of_the_scenario_have_no_finding_and_others_what_they_were_made_wi
     let path = |name: &str| sample(name).to_str().unwrap().to_owned();
     assert!(codes(&[&path("stilt.ncurve")]).is_empty());
     // The vane goes over the pole on purpose.
-    assert_eq!(findings(&[&path("cart.ncurve")]), [("near-pole".to_owned(), "vane:rotation".to_owned())]);
+    assert_eq!(
+        findings(&[&path("cart.ncurve")]),
+        [("near-gimbal-lock".to_owned(), "vane:rotation".to_owned())]
+    );
     // A capture is baked, its hips are the top, and it starts and ends standing.
     assert_eq!(
         codes(&[&path("bramble_wade.bvh"), "--unit", "cm"]),
-        ["baked", "near-pole", "no-root", "nearly-loops"]
+        ["baked", "near-gimbal-lock", "no-root", "nearly-loops"]
     );
     // In metres the otter is as tall as a church.
     assert!(codes(&[&path("bramble_wade.bvh"), "--unit", "m"]).contains(&"unit-scale".to_owned()));
@@ -67,7 +70,7 @@ fn every_fault_of_the_faulty_file_is_found_at_its_place() {
         ("off-frame-keys", "courier:head:rotation"),
         ("baked", "courier:tail_01:rotation"),
         ("still-channel", "courier:tail_02:rotation"),
-        ("near-pole", "courier:shoulder_l:rotation"),
+        ("near-gimbal-lock", "courier:shoulder_l:rotation"),
         ("no-root", "courier:hips"),
         ("locator-moves", "courier:head_end:rotation"),
         ("partial-weight", "second pass"),
@@ -106,7 +109,7 @@ fn the_remedies_that_are_commands_cure_what_they_are_for() {
                 .map(|word| if word == "FILE" { file } else { word })
                 .collect(),
         ),
-        ("near-pole", vec!["reorder", file, "--to", "best", "-o", "out.ncurve"]),
+        ("near-gimbal-lock", vec!["reorder", file, "--to", "best", "-o", "out.ncurve"]),
     ] {
         succeed(at, &command);
         assert!(!codes_of("out.ncurve").contains(&cured.to_owned()), "{command:?} leaves {cured}");
@@ -124,11 +127,11 @@ fn a_level_is_denied_by_the_exit_code() {
     assert_eq!(code(&[faulty, "--fail-on", "error"]), Some(1));
     assert_eq!(code(&[cart, "--fail-on", "warning"]), Some(0));
     assert_eq!(code(&[cart, "--fail-on", "note"]), Some(1));
-    assert_eq!(code(&[cart, "--fail-on", "note", "--ignore", "near-pole"]), Some(0));
+    assert_eq!(code(&[cart, "--fail-on", "note", "--ignore", "near-gimbal-lock"]), Some(0));
     assert_eq!(code(&[stilt, cart, "--fail-on", "note"]), Some(1));
     assert_eq!(code(&[cart, "--ignore", "near-poll"]), Some(2));
     let said = String::from_utf8(run(at, &["check", cart, "--ignore", "near-poll"]).stderr).unwrap();
-    assert!(said.contains("did you mean 'near-pole'?"), "{said}");
+    assert!(said.contains("did you mean 'near-gimbal-lock'?"), "{said}");
 }
 
 #[test]

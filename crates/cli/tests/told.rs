@@ -70,7 +70,7 @@ fn what_is_placed_between_keys_that_stay_is_not_called_exact() {
         "--target",
         "full.ncurve",
         "--place",
-        "fill",
+        "unkeyed",
         "--at",
         "4",
         "-o",

@@ -15,7 +15,7 @@ pub enum Fate {
     /// The same keys, tangents and controller.
     Kept,
     /// Changed exactly: other names, axes, signs, units, times.
-    Remapped,
+    Exact,
     /// Other keys, within a measured error.
     Refitted,
     /// Turned into samples.
@@ -29,7 +29,7 @@ impl Fate {
     pub fn name(self) -> &'static str {
         match self {
             Fate::Kept => "kept",
-            Fate::Remapped => "remapped",
+            Fate::Exact => "exact",
             Fate::Refitted => "refitted",
             Fate::Sampled => "sampled",
             Fate::LeftOut => "left out",
@@ -251,7 +251,7 @@ mod tests {
             entry("d", Fate::Refitted, angle(0.2), "fitted"),
         ]);
         let then = ledger(vec![
-            entry("a", Fate::Remapped, angle(0.3), "renamed"),
+            entry("a", Fate::Exact, angle(0.3), "renamed"),
             entry("b", Fate::Kept, None, ""),
             entry("d", Fate::LeftOut, None, "no partner"),
             entry("e", Fate::Sampled, None, "new"),

@@ -174,7 +174,7 @@ fn rests_that_differ_by_right_angles_keep_every_key_and_tangent() {
     let result = carried(&source, &target);
     assert!(worst(&source, &result.scene) < 1e-9);
     for (entry, (_, track)) in result.ledger.entries.iter().zip(result.scene.takes[0].tracks()) {
-        assert_eq!(entry.fate, Fate::Remapped, "{}", entry.note);
+        assert_eq!(entry.fate, Fate::Exact, "{}", entry.note);
         assert_eq!((entry.before, entry.after), (8, 8));
         let Controller::Euler(made) = &track.controller else { panic!() };
         let Controller::Euler(own) = euler(from) else { panic!() };

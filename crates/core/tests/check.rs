@@ -320,7 +320,7 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             |f| f.drive("tail", "rotation", euler(0, &[(1.0, 5.0), (48.0, 5.1)])),
         ),
         (
-            Code::NearPole,
+            Code::NearGimbalLock,
             "tail:rotation",
             Some((24.0, 25.0)),
             |f| {

@@ -183,8 +183,8 @@ fn outcome(
     let worst = difference(controller, &changed.controller, kind, rest, if is_sampled { 1 } else { 16 });
     let (word, allowed) = match changed.fate {
         Fate::Kept => ("kept", 1e-15),
-        Fate::Remapped => ("exact", 1e-12),
-        Fate::Refitted => ("bounded", TOLERANCE),
+        Fate::Exact => ("exact", 1e-12),
+        Fate::Refitted => ("refitted", TOLERANCE),
         Fate::Sampled => ("sampled", 1e-12),
         Fate::LeftOut => ("left out", 0.0),
     };
@@ -225,10 +225,7 @@ fn what_never_moves_becomes_a_constant() {
     let number = PropertyKind::Number(Quantity::Number);
     let still = Controller::Components(vec![curve(&[(0, 2.0), (10, 2.0)])]);
     let changed = change(&still, Form::Constant, &setting(number, &Value::Number(0.0))).unwrap();
-    assert_eq!(
-        (changed.controller, changed.fate),
-        (Controller::Constant(Value::Number(2.0)), Fate::Remapped)
-    );
+    assert_eq!((changed.controller, changed.fate), (Controller::Constant(Value::Number(2.0)), Fate::Exact));
     let keys = tcb(&[(0, DQuat::IDENTITY), (20, DQuat::IDENTITY)], 0.3);
     let rest = Value::Euler { order: RotationOrder::Xyz, angles: DVec3::ZERO };
     let changed =

@@ -63,7 +63,7 @@ proptest! {
         let before = scene(layers);
         let (after, ledger) = flatten(&before, &FlattenOptions::default()).unwrap();
         prop_assert_eq!(after.takes[0].layers.len(), 1);
-        prop_assert!(ledger.entries.iter().all(|entry| matches!(entry.fate, Fate::Remapped | Fate::Kept)), "{:?}", ledger);
+        prop_assert!(ledger.entries.iter().all(|entry| matches!(entry.fate, Fate::Exact | Fate::Kept)), "{:?}", ledger);
         let size: f64 = curves.iter().map(span).sum();
         for property in ["smile", "translation", "rotation"] {
             for (a, b) in all(&before, property).into_iter().zip(all(&after, property)) {
@@ -289,7 +289,7 @@ fn switches_and_samples_flatten_as_what_they_are() {
     ]);
     let (after, ledger) = flatten(&before, &FlattenOptions::default()).unwrap();
     let fates: Vec<Fate> = ledger.entries.iter().map(|entry| entry.fate).collect();
-    assert_eq!(fates, [Fate::Remapped, Fate::Sampled]);
+    assert_eq!(fates, [Fate::Exact, Fate::Sampled]);
     let frames = || (0..=60).map(|frame| RATE.ticks(frame).as_f64());
     assert_eq!(values(&before, "lamp", frames()), values(&after, "lamp", frames()));
     let pairs = values(&before, "smile", frames()).into_iter().zip(values(&after, "smile", frames()));

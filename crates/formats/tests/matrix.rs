@@ -319,7 +319,7 @@ fn docs_formats_has_the_table_of_what_each_format_holds() {
     }
 }
 
-/// That a fate is true: what was kept or remapped moves as it did, what was refitted or sampled within the tolerance.
+/// That a fate is true: what was kept or exact moves as it did, what was refitted or sampled within the tolerance.
 fn honest(scene: &Scene, plain: Scene, fate: &str, feature: &str, format: Format) {
     if matches!(format, Format::Csv) || fate == "left out" || feature == "scale" {
         return;
@@ -328,7 +328,7 @@ fn honest(scene: &Scene, plain: Scene, fate: &str, feature: &str, format: Format
     let mut plain = plain;
     plain.takes[0].name.clone_from(&take);
     let allowed = match fate {
-        "kept" | "remapped" => 2e-6,
+        "kept" | "exact" => 2e-6,
         // A row a frame says nothing of what lies between two of them.
         "sampled" => return,
         _ => 0.004,

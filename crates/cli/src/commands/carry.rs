@@ -513,7 +513,7 @@ fn parts(ledger: &Ledger, source: &Scene, target: &Scene, result: &Scene) -> Vec
         let part = of(&mut parts, part_of(source, place.node, is_attribute));
         part.tracks += 1;
         match entry.fate {
-            Fate::Kept | Fate::Remapped => part.exact += 1,
+            Fate::Kept | Fate::Exact => part.exact += 1,
             Fate::Refitted | Fate::Sampled => part.refitted += 1,
             Fate::LeftOut => part.left_out += 1,
         }
@@ -547,19 +547,15 @@ fn print(
         format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.target.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     let travel = if args.scale == TravelScale::Hips { " (ratio of hip heights)" } else { "" };
-    writeln!(
-        out,
-        "  {} of the target have partners; travel is scaled by {:.3}{travel}",
-        report::counted(carried.pairs, "node"),
-        carried.travel,
-    )?;
+    let pairs = report::counted(carried.pairs, "node");
+    let came =
+        format!("{pairs} of the target have partners; travel is scaled by {:.3}{travel}", carried.travel);
+    report::print_remarks(out, [&came])?;
     print_parts(out, parts, &space)?;
     writeln!(out)?;
     report::print_fates(out, ledger, &space)?;
     report::print_left_out(out, ledger)?;
-    for note in &ledger.notes {
-        writeln!(out, "  {note}")?;
-    }
+    report::print_remarks(out, &ledger.notes)?;
     if let Some(warning) = elsewhere(carried) {
         writeln!(out, "{}", Style::Warn.paint(&format!("  {warning}")))?;
     }
@@ -573,21 +569,21 @@ fn print_parts(
 ) -> Result<(), Failure> {
     let mut table = Table::new(&[
         ("part", Align::Left),
-        ("tracks", Align::Right),
+        ("in source", Align::Right),
         ("exact", Align::Right),
         ("refitted", Align::Right),
-        ("largest error", Align::Right),
+        ("error", Align::Right),
         ("left out", Align::Right),
-        ("target moves", Align::Right),
-        ("", Align::Left),
+        ("moving", Align::Right),
+        ("remark", Align::Left),
     ]);
     for part in parts.iter().filter(|part| part.tracks > 0 || part.joints > 0) {
         let came = part.exact + part.refitted;
         let remark = match (part.tracks, came, part.joints) {
-            (0, _, _) => "nothing in the source",
+            (0, _, _) => "still in the source",
             (_, 0, _) => "did not come over",
             (_, _, 0) => "",
-            _ if part.left_out > 0 => "in part",
+            _ if part.left_out > 0 => "some left out",
             _ => "",
         };
         let zero = |count: usize| if count == 0 { "·".to_owned() } else { count.to_string() };
@@ -603,11 +599,11 @@ fn print_parts(
         ];
         match remark {
             "did not come over" => table.styled(Style::Bad, cells),
-            "in part" => table.styled(Style::Warn, cells),
-            "nothing in the source" => table.styled(Style::Faint, cells),
+            "some left out" => table.styled(Style::Warn, cells),
+            "still in the source" => table.styled(Style::Faint, cells),
             _ => table.row(cells),
         }
     }
-    table.print(out)?;
+    table.least_telling(&["moving", "in source"]).without_empty_columns().print(out)?;
     Ok(())
 }

@@ -17,7 +17,7 @@ use crate::files;
 use crate::report::{counted, frame, print_json};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
-use crate::terminal::{Report, Style};
+use crate::terminal::{self, Report, Style};
 
 #[derive(Serialize)]
 struct FileJson {
@@ -167,12 +167,9 @@ fn print(out: &mut impl Write, path: &Path, findings: &[Finding], args: &Check) 
         let head = format!("{:<7}  {}", code.severity().to_string(), code.name());
         writeln!(out, "\n  {}  {}", style.paint(&head), code.meaning())?;
         places(out, group, args.rows)?;
-        writeln!(
-            out,
-            "           {} {}",
-            Style::Faint.paint("→"),
-            Style::Faint.paint(&remedy(&group[0], path))
-        )?;
+        for line in terminal::wrapped("           → ", &remedy(&group[0], path), 13) {
+            writeln!(out, "{}", Style::Faint.paint(&line))?;
+        }
     }
     Ok(())
 }
@@ -180,7 +177,8 @@ fn print(out: &mut impl Write, path: &Path, findings: &[Finding], args: &Check) 
 fn places(out: &mut impl Write, group: &[Finding], most: usize) -> Result<(), Failure> {
     let shown = if most == 0 { group.len() } else { most };
     let has_frames = group.iter().any(|finding| finding.frames.is_some());
-    let mut table = Table::plain(&[Align::Left, Align::Left, Align::Left, Align::Left]);
+    let columns = if has_frames { 4 } else { 3 };
+    let mut table = Table::plain(&[Align::Left; 4][..columns]);
     for finding in group.iter().take(shown) {
         let frames = match finding.frames {
             Some((first, last)) if first == last => format!("frame {}", frame(first)),
@@ -194,7 +192,7 @@ fn places(out: &mut impl Write, group: &[Finding], most: usize) -> Result<(), Fa
         cells.push(finding.detail.clone());
         table.row(cells);
     }
-    table.print(out)?;
+    table.print_wrapped(out)?;
     if group.len() > shown {
         let more = format!("           and {} more: --rows 0 lists all", group.len() - shown);
         writeln!(out, "{}", Style::Faint.paint(&more))?;
@@ -250,7 +248,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         }
         Code::Baked => format!("nimble-curve unbake {file} -o OUT"),
         Code::StillChannel => "leave it, if the pose is meant to be held by keys; else take them out".into(),
-        Code::NearPole => format!("nimble-curve reorder {file} --survey, then --to best"),
+        Code::NearGimbalLock => format!("nimble-curve reorder {file} --survey, then --to best"),
         Code::NoRoot => format!("fine for shots; engines want one: nimble-curve root lift {file} -o OUT"),
         Code::LocatorMoves => format!("nimble-curve convert {file} OUT --only the nodes that are wanted"),
         Code::PartialWeight => {

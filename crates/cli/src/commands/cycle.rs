@@ -173,7 +173,7 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     let moved = || ledger.entries.iter().filter(|entry| entry.error.is_some());
-    report::print_entries(&mut out, moved(), &scene.space, "moved")?;
+    report::print_entries(&mut out, moved(), &scene.space)?;
     let index = match &options.take {
         Some(name) => result.takes.iter().position(|take| take.name == *name).unwrap_or(0),
         None => 0,

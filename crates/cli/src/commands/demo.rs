@@ -44,7 +44,7 @@ const STEPS: &[(&str, &str)] = &[
          --ledger @/stilt_wade.ledger.json",
     ),
     (
-        "The parcel cart's wheels turn many times, and its weather vane goes over the gimbal pole. The best order for each:",
+        "The parcel cart's wheels turn many times, and its weather vane goes through gimbal lock. The best order for each:",
         "reorder @/cart.ncurve --to best -o @/cart_best.ncurve",
     ),
     (

@@ -156,7 +156,8 @@ fn print_take(out: &mut impl Write, scene: &Scene, take: &Take, most: usize) -> 
     }
     let movements = survey(scene, take);
     kind_table(scene, take).print(out)?;
-    print_most(out, scene, &movements, most)
+    let layers: Vec<&str> = take.layers.iter().map(|layer| layer.name.as_str()).collect();
+    print_most(out, scene, (&layers, &movements), most)
 }
 
 /// Whether a component counts as moving: by more than rounding.
@@ -216,7 +217,7 @@ fn property_name(kind: Option<PropertyKind>, property: &str) -> &'static str {
 fn print_most(
     out: &mut impl Write,
     scene: &Scene,
-    movements: &[Movement],
+    (layers, movements): (&[&str], &[Movement]),
     most: usize,
 ) -> Result<(), Failure> {
     let moving: Vec<&Movement> = movements.iter().filter(|movement| moves(movement)).collect();
@@ -238,8 +239,10 @@ fn print_most(
         let share = if quantity == Quantity::Angle { most } else { most.div_ceil(3) };
         for movement in kind.into_iter().take(share) {
             let shown = |value: f64| amount(value, quantity, &scene.space);
+            let again = moving.iter().filter(|other| other.channel == movement.channel).count() > 1;
+            let layer = layers.get(movement.layer).filter(|_| again);
             let mut cells = vec![
-                movement.channel.clone(),
+                layer.map_or(movement.channel.clone(), |layer| format!("{} ({layer})", movement.channel)),
                 shown(movement.span()),
                 shown(movement.range.0),
                 shown(movement.range.1),

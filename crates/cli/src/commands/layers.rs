@@ -191,12 +191,10 @@ fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
 /// All that was not just kept.
 fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<(), Failure> {
     let changed = ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept);
-    if report::print_entries(out, changed, &scene.space, "exact")? == 0 {
+    if report::print_entries(out, changed, &scene.space)? == 0 {
         writeln!(out, "  nothing had to change")?;
     }
-    for note in &ledger.notes {
-        writeln!(out, "  {note}")?;
-    }
+    report::print_remarks(out, &ledger.notes)?;
     Ok(())
 }
 

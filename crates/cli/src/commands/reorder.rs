@@ -82,14 +82,12 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: b
     let is_plain = |entry: &&Entry| entry.fate == Fate::Kept && entry.note.is_empty();
     let kept = ledger.entries.iter().filter(is_plain).count();
     let changed = ledger.entries.iter().filter(|entry| !is_plain(entry));
-    report::print_entries(out, changed, &scene.space, if unwound { "unwound" } else { "exact" })?;
+    report::print_entries(out, changed, &scene.space)?;
     if kept > 0 {
         let why = if unwound { "no flip" } else { "that order already, and kept" };
         writeln!(out, "  {} with {why}", counted(kept, "rotation track"))?;
     }
-    for note in &ledger.notes {
-        writeln!(out, "  {note}")?;
-    }
+    report::print_remarks(out, &ledger.notes)?;
     Ok(())
 }
 
@@ -137,8 +135,9 @@ fn print_survey(out: &mut impl Write, scene: &Scene, surveyed: &[NodeSurvey]) ->
         let mut cells =
             vec![addresses.node(survey.node).to_owned(), survey.current.to_string(), best.order.to_string()];
         cells.extend(survey.orders.iter().map(|order| {
-            let keys = if order.keys == 0 { String::new() } else { format!(" / {}", order.keys) };
-            format!("{:.1}°{keys}", order.closest.to_degrees())
+            let keys = if order.keys == 0 { String::new() } else { format!("/{}", order.keys) };
+            let degrees = order.closest.to_degrees();
+            if degrees < 10.0 { format!("{degrees:.1}°{keys}") } else { format!("{degrees:.0}°{keys}") }
         }));
         cells.push(why(survey));
         let now = survey.orders.iter().find(|order| order.order == survey.current);
@@ -148,11 +147,11 @@ fn print_survey(out: &mut impl Write, scene: &Scene, surveyed: &[NodeSurvey]) ->
             table.row(cells)
         }
     }
-    table.print(out)?;
+    table.least_telling(&["why", "now"]).print(out)?;
     writeln!(
         out,
         "  {}",
-        Style::Faint.paint("closest approach to the pole of each order / keys that it needs")
+        Style::Faint.paint("how near it comes to the gimbal lock of each order / keys that it needs")
     )?;
     Ok(())
 }
@@ -168,7 +167,7 @@ fn why(survey: &NodeSurvey) -> String {
     }
     let mut reasons = Vec::new();
     if best.closest > now.closest + 0.02 {
-        reasons.push(format!("{:.0}° farther from the pole", (best.closest - now.closest).to_degrees()));
+        reasons.push(format!("{:.0}° farther from gimbal lock", (best.closest - now.closest).to_degrees()));
     }
     if best.keys < now.keys {
         reasons.push(counted(now.keys - best.keys, "key") + " fewer");

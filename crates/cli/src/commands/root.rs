@@ -136,10 +136,8 @@ fn said(file: &Path, output: &Output, worked: &Worked, as_json: bool) -> Result<
     }
     let arrow = format!("{} → {}", file.display(), output.path.display());
     writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    report::print_entries(&mut out, ledger.entries.iter(), &scene.space, "moved")?;
-    for note in &ledger.notes {
-        writeln!(out, "  {note}")?;
-    }
+    report::print_entries(&mut out, ledger.entries.iter(), &scene.space)?;
+    report::print_remarks(&mut out, &ledger.notes)?;
     Ok(report::close(&mut out, &worked.closing)?)
 }
 

@@ -225,14 +225,14 @@ fn adapted(
                 match controller {
                     Controller::Constant(value) => {
                         let angles = Controller::Constant(in_order(value, setting));
-                        let fate = if angles == *controller { Fate::Kept } else { Fate::Remapped };
+                        let fate = if angles == *controller { Fate::Kept } else { Fate::Exact };
                         return Ok(Changed { controller: angles, fate, error: None, added: 0 });
                     }
                     Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
                     Controller::Procedural(procedural) => {
                         let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
                         let changed = adapted(sampled, setting, holds, plan)?;
-                        return Ok(Changed { fate: changed.fate.max(Fate::Remapped), ..changed });
+                        return Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed });
                     }
                     _ => {}
                 }
@@ -292,7 +292,7 @@ fn angles(samples: &Samples, setting: &Setting) -> Option<Changed> {
     }
     let controller =
         Controller::Samples(Samples { kind: SampleKind::Euler(order), values, ..samples.clone() });
-    Some(Changed { controller, fate: Fate::Remapped, error: None, added: 0 })
+    Some(Changed { controller, fate: Fate::Exact, error: None, added: 0 })
 }
 
 fn kept(controller: &Controller) -> Changed {
@@ -313,12 +313,12 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
     for (index, curve) in curves.iter_mut().enumerate() {
         if !holds.outside && curve.has_gaps() {
             *curve = curve.filled(rests.get(index).copied().unwrap_or(0.0));
-            fate = fate.max(Fate::Remapped);
+            fate = fate.max(Fate::Exact);
         }
         let repeats = !curve.is_held_outside() || curve.inner_loop().is_some();
         if repeats && !holds.outside {
             *curve = curve.written_out(setting.range);
-            fate = fate.max(Fate::Remapped);
+            fate = fate.max(Fate::Exact);
         }
         let is_weighted = |curve: &Curve| {
             curve.keys().iter().any(|key| key.tangent_in.length().or(key.tangent_out.length()).is_some())
@@ -326,7 +326,7 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
         if !holds.weighted && is_weighted(curve) {
             let (plain, more, largest) = curve.plain(Refit { tolerance: share, rate: Some(setting.rate) });
             *curve = plain;
-            fate = fate.max(if more > 0 || largest > 0.0 { Fate::Refitted } else { Fate::Remapped });
+            fate = fate.max(if more > 0 || largest > 0.0 { Fate::Refitted } else { Fate::Exact });
             added += more;
             squares += largest * largest;
         }
@@ -357,16 +357,16 @@ fn quaternions(
     after: DQuat,
 ) -> Result<Changed, NoForm> {
     let is_identity = before.w.abs() >= 1.0 && after.w.abs() >= 1.0;
-    let exact = if is_identity { Fate::Kept } else { Fate::Remapped };
+    let exact = if is_identity { Fate::Kept } else { Fate::Exact };
     match controller {
         Controller::Constant(value) => {
             let rotation = before * value.rotation().ok_or(NoForm::NoValue)? * after;
             let controller = Controller::Constant(Value::Quaternion(rotation));
-            let fate = if matches!(value, Value::Quaternion(_)) { exact } else { Fate::Remapped };
+            let fate = if matches!(value, Value::Quaternion(_)) { exact } else { Fate::Exact };
             Ok(Changed { controller, fate, error: None, added: 0 })
         }
         Controller::Samples(samples) => {
-            let fate = if samples.kind == SampleKind::Quaternion { exact } else { Fate::Remapped };
+            let fate = if samples.kind == SampleKind::Quaternion { exact } else { Fate::Exact };
             let controller =
                 Controller::Samples(turned_samples(samples, before, after).ok_or(NoForm::NoValue)?);
             Ok(Changed { controller, fate, error: None, added: 0 })
@@ -378,7 +378,7 @@ fn quaternions(
         Controller::Procedural(procedural) => {
             let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
             let changed = quaternions(sampled, setting, before, after)?;
-            Ok(Changed { fate: changed.fate.max(Fate::Remapped), ..changed })
+            Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed })
         }
         _ => with_path(controller, setting, |path, knots| {
             let path = Between { path, before, after };

@@ -56,7 +56,7 @@ pub struct Setting {
 pub struct Changed {
     /// The controller.
     pub controller: Controller,
-    /// Kept, remapped (exactly), refitted (within the tolerance) or sampled.
+    /// Kept, exact (exactly), refitted (within the tolerance) or sampled.
     pub fate: Fate,
     /// The error, where there can be one; its place is in ticks.
     pub error: Option<MeasuredError>,
@@ -98,7 +98,7 @@ pub fn change(controller: &Controller, form: Form, setting: &Setting) -> Result<
         let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
         let changed = change(sampled, form, setting)?;
         // What it came to is no longer what it was.
-        return Ok(Changed { fate: changed.fate.max(Fate::Remapped), ..changed });
+        return Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed });
     }
     if is_already(controller, form, setting) {
         let controller = controller.clone();
@@ -151,7 +151,7 @@ impl Setting {
 }
 
 fn exact(controller: Controller) -> Changed {
-    Changed { controller, fate: Fate::Remapped, error: None, added: 0 }
+    Changed { controller, fate: Fate::Exact, error: None, added: 0 }
 }
 
 fn constant(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {

@@ -263,7 +263,7 @@ impl NodeJob<'_> {
         let entries = places.iter().map(|&(take, layer, track)| {
             let take = &self.scene.takes[take];
             let books = Bookkeeper { addresses: self.addresses, take };
-            Entry { fate: Fate::Remapped, ..books.kept(layer, &take.layers[layer].tracks[track]) }
+            Entry { fate: Fate::Exact, ..books.kept(layer, &take.layers[layer].tracks[track]) }
         });
         Some(entries.collect())
     }
@@ -317,7 +317,7 @@ impl NodeJob<'_> {
             note.push_str(&format!("; {better} stays farther away"));
         }
         let fate =
-            if matches!(controller, Cow::Owned(_)) { turned.fate.max(Fate::Remapped) } else { turned.fate };
+            if matches!(controller, Cow::Owned(_)) { turned.fate.max(Fate::Exact) } else { turned.fate };
         let entry = books.changed(place.1, track, fate, count(&new), turned.error, note);
         Ok((new.controller, entry))
     }

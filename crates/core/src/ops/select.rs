@@ -148,7 +148,7 @@ fn trimmed_weight(weight: &Weight, range: TimeRange) -> Weight {
 /// within the tolerance.
 fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
     let range = setting.range;
-    let cut = |controller: Controller| Changed { controller, fate: Fate::Remapped, error: None, added: 0 };
+    let cut = |controller: Controller| Changed { controller, fate: Fate::Exact, error: None, added: 0 };
     let lies_inside =
         controller.range().is_none_or(|own| range.contains(own.first) && range.contains(own.last));
     match controller {
@@ -170,7 +170,7 @@ fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm
         Controller::Quaternion(curve) => Ok(trimmed_rotation(curve, setting)),
         Controller::Stack(entries) => {
             let mut parts = Vec::with_capacity(entries.len());
-            let mut fate = Fate::Remapped;
+            let mut fate = Fate::Exact;
             for entry in entries {
                 let changed = trimmed(&entry.controller, setting)?;
                 fate = fate.max(changed.fate);
@@ -191,7 +191,7 @@ fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm
             // As turns, which is how they mix with other layers.
             let changed = change(controller, Form::Quaternion, setting)?;
             let part = trimmed(&changed.controller, setting)?;
-            Ok(Changed { controller: part.controller, fate: changed.fate.max(Fate::Remapped), ..changed })
+            Ok(Changed { controller: part.controller, fate: changed.fate.max(Fate::Exact), ..changed })
         }
     }
 }
@@ -260,7 +260,7 @@ fn trimmed_rotation(curve: &QuaternionCurve, setting: &Setting) -> Changed {
         keys.push(QuaternionKey { time: range.first, value, ..curve.keys[0] });
     }
     let curve = QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held };
-    Changed { controller: Controller::Quaternion(curve), fate: Fate::Remapped, error: None, added: 0 }
+    Changed { controller: Controller::Quaternion(curve), fate: Fate::Exact, error: None, added: 0 }
 }
 
 /// A key on a hold or an arc between two keys, which changes nothing on either side.

@@ -52,7 +52,7 @@ fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
         }
         let controller = controller(&map, kind, &track.controller);
         let moved = Track { target: track.target.clone(), controller };
-        (Some(moved), Some(Entry { fate: Fate::Remapped, ..kept }))
+        (Some(moved), Some(Entry { fate: Fate::Exact, ..kept }))
     });
     for rig in &mut result.rigs {
         let ids: Vec<_> = rig.nodes().map(|(id, _)| id).collect();

@@ -99,20 +99,20 @@ impl Turning<'_> {
                     _ => DVec3::ZERO,
                 };
                 let angles = nearest_euler(self.order, self.rotation(value.rotation()?), near);
-                Some(made(Controller::Constant(Value::Euler { order: self.order, angles }), Fate::Remapped))
+                Some(made(Controller::Constant(Value::Euler { order: self.order, angles }), Fate::Exact))
             }
             Controller::Quaternion(_) | Controller::Tcb(_) if keeps => Some(Turned {
                 note: "keys that are rotations have no order".into(),
                 ..made(controller.clone(), Fate::Kept)
             }),
             Controller::Quaternion(curve) => {
-                Some(made(Controller::Quaternion(self.quaternion_keys(curve)), Fate::Remapped))
+                Some(made(Controller::Quaternion(self.quaternion_keys(curve)), Fate::Exact))
             }
             Controller::Tcb(curve) => match &curve.keys {
                 TcbKeys::Rotation(keys) => {
                     let turned = |key: &TcbKey<DQuat>| TcbKey { value: self.rotation(key.value), ..*key };
                     let keys = TcbKeys::Rotation(keys.iter().map(turned).collect());
-                    Some(made(Controller::Tcb(TcbCurve { keys, ..*curve }), Fate::Remapped))
+                    Some(made(Controller::Tcb(TcbCurve { keys, ..*curve }), Fate::Exact))
                 }
                 _ => None,
             },
@@ -179,7 +179,7 @@ impl Turning<'_> {
             let controller = Controller::Constant(Value::Euler { order: self.order, angles });
             return Turned {
                 controller,
-                fate: Fate::Remapped,
+                fate: Fate::Exact,
                 error: None,
                 note: "without keys: as it rests".into(),
             };
@@ -223,7 +223,7 @@ impl Turning<'_> {
         let (distance, time) = converted.closest_to_pole;
         if distance < NEAR_POLE {
             let frame = time / self.rate.ticks_per_frame();
-            notes.push(format!("{:.1}° from the pole at frame {frame:.1}", distance.to_degrees()));
+            notes.push(format!("{:.1}° from gimbal lock at frame {frame:.1}", distance.to_degrees()));
         }
         for time in &converted.split_at_pole {
             notes.push(format!("two values for one rotation at frame {}", self.rate.frame(*time)));
@@ -262,7 +262,7 @@ impl Turning<'_> {
         }
         let note = if way.is_identity() { String::new() } else { describe(&way) };
         let controller = Controller::Euler(EulerCurves { order: self.order, curves });
-        Some(Turned { controller, fate: Fate::Remapped, error: None, note })
+        Some(Turned { controller, fate: Fate::Exact, error: None, note })
     }
 
     /// What lies outside the keys, where all three channels loop alike and rotations come round to where they began:
@@ -301,7 +301,7 @@ impl Turning<'_> {
             error.take(crate::rotation::angle_between(q, quat_from_euler(self.order, near)), frame);
         }
         let note = if closest < NEAR_POLE {
-            format!("comes within {:.1}° of the pole", closest.to_degrees())
+            format!("comes within {:.1}° of gimbal lock", closest.to_degrees())
         } else {
             String::new()
         };
@@ -313,7 +313,7 @@ impl Turning<'_> {
                 kind,
                 values,
             }),
-            fate: Fate::Remapped,
+            fate: Fate::Exact,
             error: Some(error),
             note,
         }

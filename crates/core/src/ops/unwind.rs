@@ -57,7 +57,7 @@ pub fn unwind(scene: &Scene, only: &[String]) -> Result<(Scene, Ledger), Reorder
             return (Some(track.clone()), Some(books.kept(layer, track)));
         };
         let new = Track { target: track.target.clone(), controller };
-        let entry = books.changed(layer, track, Fate::Remapped, count(&new), None, named(&flips));
+        let entry = books.changed(layer, track, Fate::Exact, count(&new), None, named(&flips));
         (Some(new), Some(entry))
     }))
 }

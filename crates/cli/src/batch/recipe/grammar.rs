@@ -91,6 +91,7 @@ pub fn is_open(step: &str, argument: &Arg) -> bool {
                 | "rate"
                 | "survey"
                 | "plot"
+                | "wide"
                 | "help"
                 | "version"
         ),

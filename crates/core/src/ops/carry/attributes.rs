@@ -134,7 +134,7 @@ impl Job<'_> {
                 );
                 match linear.controller(&track.controller) {
                     Some(controller) => {
-                        let fate = if linear.is_identity() { Fate::Kept } else { Fate::Remapped };
+                        let fate = if linear.is_identity() { Fate::Kept } else { Fate::Exact };
                         let turned = Turned { controller, fate, error: None, note: linear.note() };
                         Output::made(layer, track, &target, turned)
                     }
@@ -201,11 +201,11 @@ impl Job<'_> {
         let (controller, fate) = match &track.controller {
             controller if source == [0, 1, 2] => (controller.clone(), Fate::Kept),
             Controller::Components(curves) => {
-                (Controller::Components(source.map(|old| curves[old].clone()).to_vec()), Fate::Remapped)
+                (Controller::Components(source.map(|old| curves[old].clone()).to_vec()), Fate::Exact)
             }
             Controller::Constant(Value::Vector(v)) => {
                 let turned = glam::DVec3::from_array(source.map(|old| v[old]));
-                (Controller::Constant(Value::Vector(turned)), Fate::Remapped)
+                (Controller::Constant(Value::Vector(turned)), Fate::Exact)
             }
             other => {
                 let why = format!("a {} controller cannot be given other axes", other.type_name());
@@ -287,7 +287,7 @@ impl Job<'_> {
         };
         let rests = !additive && !controller.drives(0);
         let resting = self.resting(number, &track.target).filter(|_| rests);
-        let fate = if controller == track.controller { Fate::Kept } else { Fate::Remapped };
+        let fate = if controller == track.controller { Fate::Kept } else { Fate::Exact };
         let mut note = String::new();
         if factor != 1.0 {
             note = format!("times {factor:.4}");
@@ -333,7 +333,7 @@ impl Job<'_> {
         }
         Some(Turned {
             controller: Controller::Constant(Value::Number(wanted)),
-            fate: Fate::Remapped,
+            fate: Fate::Exact,
             error: None,
             note: format!("rests at {rest:.4} in the source, which is {wanted:.4} here"),
         })
@@ -396,7 +396,7 @@ impl Job<'_> {
             let value = |index: usize| range.value(at(grid.time(index).as_f64()));
             let values = (0..grid.len()).map(value).collect();
             let controller = Controller::Samples(Samples { values, ..grid });
-            return Ok(Turned { controller, fate: Fate::Remapped, error: None, note });
+            return Ok(Turned { controller, fate: Fate::Exact, error: None, note });
         }
         let is_alone = own.len() == 1 && own[0].0.is_whole();
         let loops = loops_of(&lowest.controller).filter(|_| is_alone);
@@ -413,7 +413,7 @@ impl Job<'_> {
             let time = times.first().copied().unwrap_or(take.range.first);
             let value = range.value(at(time.as_f64()));
             let controller = Controller::Components(vec![Curve::constant(time, value)]);
-            return Ok(Turned { controller, fate: Fate::Remapped, error: None, note });
+            return Ok(Turned { controller, fate: Fate::Exact, error: None, note });
         };
         let (first, last) = (*first, *last);
         // Where values pass a point, the result has a corner.

@@ -314,7 +314,7 @@ pub fn carry(
 }
 
 fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
-    let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Remapped);
+    let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Exact);
     changed.map(|entry| (entry.take.clone(), entry.channel.clone())).collect()
 }
 
@@ -606,7 +606,7 @@ impl Job<'_> {
         entry.error = made.error;
         let was_changed = self.changed.contains(&(take.name.clone(), entry.channel.clone()));
         if entry.fate == Fate::Kept && was_changed {
-            entry.fate = Fate::Remapped;
+            entry.fate = Fate::Exact;
         }
         Some((entry, Some(track)))
     }
@@ -653,7 +653,7 @@ impl Job<'_> {
             self.links.is_source(id) || carried.contains(self.source_addresses.node((0, id)))
         });
         if !idle.is_empty() {
-            ledger.notes.push(format!("without a partner in the source: {}", idle.join(", ")));
+            ledger.notes.push(format!("of the source, without a partner on the target: {}", idle.join(", ")));
         }
     }
 

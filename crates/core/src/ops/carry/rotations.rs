@@ -161,7 +161,7 @@ impl Job<'_> {
         let rest = Value::Euler { order: euler.order, angles: DVec3::ZERO };
         let turned = turning.apply(&part, &rest)?;
         let turned = Turned {
-            fate: turned.fate.max(Fate::Remapped),
+            fate: turned.fate.max(Fate::Exact),
             note: self.said(take, link, &recipe.factors),
             ..turned
         };
@@ -296,7 +296,7 @@ impl Job<'_> {
             let own = if adds { crate::rotation::ExactWay { offset: [0.0; 3], ..way } } else { way };
             let controller =
                 Controller::Euler(EulerCurves { order: change.order, curves: own.curves(&euler.curves) });
-            let turned = Turned { controller, fate: Fate::Remapped, error: None, note: String::new() };
+            let turned = Turned { controller, fate: Fate::Exact, error: None, note: String::new() };
             Some(Output::made(layer, track, target, turned))
         });
         outputs.collect()
@@ -458,12 +458,7 @@ impl Job<'_> {
             let values = rows.collect();
             let kind = SampleKind::Euler(order);
             let controller = Controller::Samples(Samples { kind, values, ..grid });
-            Turned {
-                controller,
-                fate: if is_all { Fate::Remapped } else { Fate::Sampled },
-                error: None,
-                note,
-            }
+            Turned { controller, fate: if is_all { Fate::Exact } else { Fate::Sampled }, error: None, note }
         } else {
             self.fitted(trace, &times, recipe, (order, start, tolerance), note)
         };

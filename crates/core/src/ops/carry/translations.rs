@@ -123,7 +123,7 @@ impl Job<'_> {
             );
         }
         if let Some(controller) = linear.controller(&track.controller) {
-            let fate = Fate::Remapped;
+            let fate = Fate::Exact;
             return Output::made(layer, track, target, Turned { controller, fate, error: None, note });
         }
         // No sum of curves is the curve: through what it comes to.
@@ -239,7 +239,7 @@ impl Job<'_> {
             let note = format!("sum of {}", names.join(" and "));
             let answering = tracks.iter().position(|(id, _)| *id == node).unwrap_or(0);
             let controller = Controller::Components(curves);
-            let turned = Turned { controller, fate: Fate::Remapped, error: None, note };
+            let turned = Turned { controller, fate: Fate::Exact, error: None, note };
             outputs.push(Output::made(layer, tracks[answering].1, target, turned));
             for (index, (_, track)) in tracks.iter().enumerate() {
                 if index != answering {
@@ -325,7 +325,7 @@ impl Job<'_> {
                 let values = (0..grid.len()).flat_map(row).collect();
                 let kind = SampleKind::Vector;
                 let controller = Controller::Samples(Samples { kind, values, ..grid });
-                let fate = if is_all { Fate::Remapped } else { Fate::Sampled };
+                let fate = if is_all { Fate::Exact } else { Fate::Sampled };
                 let turned = Turned { controller, fate, error: None, note };
                 Output::made(base, track, target, turned)
             }

@@ -101,7 +101,7 @@ pub enum Code {
     /// Keys that never change anything.
     StillChannel,
     /// A rotation close to the pole of its order.
-    NearPole,
+    NearGimbalLock,
     /// Hips that travel without a root above them.
     NoRoot,
     /// An end or a locator that is animated.
@@ -142,7 +142,7 @@ impl Code {
         Code::OffFrameKeys,
         Code::Baked,
         Code::StillChannel,
-        Code::NearPole,
+        Code::NearGimbalLock,
         Code::NoRoot,
         Code::LocatorMoves,
         Code::PartialWeight,
@@ -207,7 +207,7 @@ impl Code {
             Code::OffFrameKeys => ("off-frame-keys", "keys between whole frames"),
             Code::Baked => ("baked", "a key on every frame"),
             Code::StillChannel => ("still-channel", "keys that never change anything"),
-            Code::NearPole => ("near-pole", "close to the gimbal pole of the rotation order"),
+            Code::NearGimbalLock => ("near-gimbal-lock", "close to the gimbal lock of its rotation order"),
             Code::NoRoot => ("no-root", "the hips travel, and no root stands above them"),
             Code::LocatorMoves => ("locator-moves", "ends and locators among what is animated"),
             Code::PartialWeight => ("partial-weight", "weights left below 100%"),

@@ -133,7 +133,7 @@ pub(super) fn near_poles(
         let axes = (span.1 - span.0).to_array().into_iter().filter(|span| *span > 1e-6).count();
         if let (Some((first, last)), true) = (close, axes > 1) {
             let detail = format!("{:.2} deg from it at frame {}", nearest.0.to_degrees(), shown(nearest.1));
-            let finding = Finding::new(Code::NearPole, addresses.property(target), detail);
+            let finding = Finding::new(Code::NearGimbalLock, addresses.property(target), detail);
             found.push(finding.in_take(take).at(first, last));
         }
     }

@@ -599,14 +599,14 @@ impl Round<'_> {
             Controller::Constant(_) => (controller.clone(), Fate::Kept),
             Controller::Components(curves) => {
                 let all = curves.iter().enumerate().map(|(component, curve)| looped(component, curve));
-                (Controller::Components(all.collect()), Fate::Remapped)
+                (Controller::Components(all.collect()), Fate::Exact)
             }
             Controller::Euler(euler) => {
                 let curves = [0, 1, 2].map(|component| looped(component, &euler.curves[component]));
-                (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Remapped)
+                (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Exact)
             }
             Controller::Samples(samples) => {
-                (Controller::Samples(self.samples(samples, goes, setting)), Fate::Remapped)
+                (Controller::Samples(self.samples(samples, goes, setting)), Fate::Exact)
             }
             Controller::Discrete(curve) => {
                 let mut keys = Vec::new();
@@ -624,7 +624,7 @@ impl Round<'_> {
                     );
                 }
                 let made = crate::curve::DiscreteCurve::new(keys).map_err(|error| error.to_string())?;
-                (Controller::Discrete(made), Fate::Remapped)
+                (Controller::Discrete(made), Fate::Exact)
             }
             other => {
                 let changed = curves_that_mix(self.take, self.layer, self.target, other, setting)
