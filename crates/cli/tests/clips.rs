@@ -239,7 +239,10 @@ fn takes_are_shifted_stretched_trimmed_and_renamed_with_all_that_is_in_them() {
     assert_eq!(scene(&at.join("named.ncurve")).takes[0].clips[1].name, "stroll");
     let line = fail(at, &["clips", "rename", &rounds, "wlak", "stroll", "-o", "x.ncurve"]);
     assert!(line.contains("did you mean 'walk'?"), "{line}");
-    assert!(fail(at, &["clips", "rename", &rounds, "walk", "run", "-o", "x.ncurve"]).contains("already"));
+    assert!(
+        fail(at, &["clips", "rename", &rounds, "walk", "run", "-o", "x.ncurve"])
+            .contains("two would be called 'run'")
+    );
 }
 
 #[test]
@@ -286,4 +289,52 @@ fn bad_lists_ranges_and_names_are_told_and_write_nothing() {
     assert_eq!(names(at), before);
     succeed(at, &["clips", "split", &rounds, "-o", "parts", "--clip", "walk"]);
     assert!(split(&["--clip", "walk"]).contains("--replace"));
+}
+
+#[test]
+fn dozens_are_renamed_at_once_and_shown_before() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let rounds = path("rounds.ncurve");
+    let names = |file: &str| -> Vec<String> {
+        let scene = scene(&at.join(file));
+        scene.takes.iter().flat_map(|take| take.clips.iter().map(|clip| clip.name.clone())).collect()
+    };
+    succeed(at, &["clips", "rename", &rounds, "*", "Gait {*}", "-o", "gaits.ncurve"]);
+    let old = names(&rounds);
+    let new: Vec<String> = old.iter().map(|name| format!("Gait {name}")).collect();
+    assert_eq!(names("gaits.ncurve"), new);
+    let shown = succeed(
+        at,
+        &["clips", "rename", "gaits.ncurve", "Gait w*", "{*:upper}_{index:03}_{frames}", "--dry-run"],
+    );
+    assert!(shown.contains("Gait walk") && shown.contains("ALK_001_"), "{shown}");
+    assert_eq!(names("gaits.ncurve"), new, "nothing was written");
+    for (old, new, said) in [
+        ("Gait *", "same", "two would be called 'same'"),
+        ("Gait walk", "Gait run", "two would be called 'Gait run'"),
+        ("Gait *", "{clap}", "did you mean {clip}?"),
+        ("Gait wlak", "x", "did you mean 'Gait walk'?"),
+        ("Gait *", "{clip:title}", "lower, upper, snake"),
+    ] {
+        let line = fail(at, &["clips", "rename", "gaits.ncurve", old, new, "-o", "x.ncurve"]);
+        assert!(line.contains(said), "{line}");
+    }
+    // Files are named from the same parts.
+    let name = "{clip:snake}_{first}-{last}_{frames}f_{rate}_{index:02}.ncurve";
+    succeed(at, &["clips", "split", "gaits.ncurve", "-o", "parts", "--name", name]);
+    let listed: serde_json::Value =
+        serde_json::from_str(&succeed(at, &["clips", &rounds, "--json"])).unwrap();
+    for (index, clip) in listed.as_array().unwrap().iter().enumerate() {
+        let file = format!(
+            "gait_{}_{}-{}_{}f_24_{:02}.ncurve",
+            clip["name"].as_str().unwrap(),
+            clip["first"],
+            clip["last"],
+            clip["frames"],
+            index + 1
+        );
+        let file = file.replace(".0-", "-").replace(".0_", "_");
+        assert!(at.join("parts").join(&file).is_file(), "{file}");
+    }
 }

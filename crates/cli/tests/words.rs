@@ -28,7 +28,8 @@ fn of_command(words: &[String], found: &mut BTreeSet<String>) {
             found.insert(long[..end].to_owned());
         }
     }
-    let commands = help.split("Commands:\n").nth(1).map_or("", |rest| rest.split("\n\n").next().unwrap_or(""));
+    let commands =
+        help.split("Commands:\n").nth(1).map_or("", |rest| rest.split("\n\n").next().unwrap_or(""));
     for line in commands.lines().filter(|line| line.starts_with("  ") && !line.starts_with("   ")) {
         let command = line.split_whitespace().next().unwrap().to_owned();
         found.insert(command.clone());

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use nimble_curve_core::ops::Tolerance;
 
-use crate::files::{InputArgs, OutputArgs};
+use crate::files::{InputArgs, OutputArgs, OverArgs};
 use crate::quantity;
 
 /// Named ranges: list them, find them, cut them out, put them together; ranges include both ends
@@ -82,7 +82,8 @@ pub struct ClipsSplit {
     /// Folder for the files; it is made where there is none
     #[arg(short, long, value_name = "DIR")]
     pub output: PathBuf,
-    /// Names of the files: {scene}, {take} and {clip} are filled in; an ending says the format, the input's where left out
+    /// Names of the files, with {scene}, {take}, {clip}, {folder}, {frames}, {first}, {last}, {rate}, {index:03} filled in,
+    /// and a case where asked for ({clip:lower}, {clip:snake}); an ending says the format, the input's where left out
     #[arg(long, value_name = "NAME", default_value = "{scene}_{clip}")]
     pub name: String,
     /// Frame at which each file starts; where it was, with keep
@@ -173,19 +174,26 @@ pub struct ClipsSheet {
     pub input: InputArgs,
 }
 
-/// Give a clip, or a take, another name
+/// Give clips, or takes, other names: 'walk_*' 'gait_{*}' renames dozens at once
 #[derive(Args, Clone, Debug)]
 pub struct ClipsRename {
     /// File to read; - is standard input
     pub file: PathBuf,
-    /// The clip or take
+    /// The clip, or the take where there is no such clip, by name or pattern with *
     #[arg(value_name = "OLD")]
     pub old: String,
-    /// Its new name
+    /// The new name: {*} is what the star stands for; {clip}, {take}, {frames}, {first}, {last}, {rate}, {index:03} are
+    /// filled in
     #[arg(value_name = "NEW")]
     pub new: String,
+    /// File to write; its ending says the format, - is standard output
+    #[arg(short, long, value_name = "FILE", required_unless_present_any = ["replace", "dry_run"])]
+    pub output: Option<PathBuf>,
     #[command(flatten)]
-    pub output: OutputArgs,
+    pub over: OverArgs,
+    /// Show what would be called what, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
     #[command(flatten)]
     pub input: InputArgs,
 }

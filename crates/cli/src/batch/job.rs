@@ -17,14 +17,14 @@ use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::profile::read_profile;
 use nimble_curve_formats::{FormatError, Saving, encoded, output_format, write_bytes_by};
 
-use super::pattern::{Hole, Pattern};
 use super::plan::{Job, Plan};
 use super::recipe::{Kind, Recipe, Stage};
 use super::record::{Digest, LeftOut, Made, Outcome, Record, Records, digest, digest_of_file, temporary};
 use crate::args::{Cli, ClipsAction, ClipsSplit, Command};
-use crate::commands::clips::{pieces, safe};
+use crate::commands::clips::{Named, pieces, safe};
 use crate::failure::Failure;
 use crate::gate::{self, Origin, Promise};
+use crate::pattern::{Hole, Pattern};
 use crate::report::{LedgerJson, print_json};
 use crate::step::{Shelf, Worked};
 
@@ -202,8 +202,8 @@ impl<'a> Desk<'a> {
             items = items.into_iter().flat_map(|item| by_take(item, &source)).collect();
         }
         let mut products = Vec::new();
-        for item in items {
-            products.extend(self.products(job, item, rig.as_deref().unwrap_or(&job.path))?);
+        for (index, item) in items.into_iter().enumerate() {
+            products.extend(self.products(job, (index, item), rig.as_deref().unwrap_or(&job.path))?);
         }
         let mut names = HashSet::new();
         match products.iter().find(|product| !names.insert(product.made.file.as_str())) {
@@ -219,7 +219,12 @@ impl<'a> Desk<'a> {
     }
 
     /// The files that a scene becomes: the animation, its ledger, and pictures.
-    fn products(&self, job: &Job, item: Item, base: &Path) -> Result<Vec<Product>, Trouble> {
+    fn products(
+        &self,
+        job: &Job,
+        (index, item): (usize, Item),
+        base: &Path,
+    ) -> Result<Vec<Product>, Trouble> {
         let Item { take, clip, before, worked, origin, done } = item;
         let Worked {
             mut scene, mut ledger, warnings, pictures, mut promise, joins, closing: earlier, ..
@@ -233,12 +238,18 @@ impl<'a> Desk<'a> {
             scene = fitted;
             ledger = ledger.followed_by(more);
         }
+        let range = scene.takes.first().map(|take| take.range);
+        let part = Named {
+            scene: "",
+            folder: "",
+            take: take.as_deref().unwrap_or(""),
+            clip: clip.as_deref().unwrap_or(""),
+            range,
+            rate: scene.rate,
+            index,
+        };
         let named = |pattern: &Pattern| {
-            pattern.path(|hole| match hole {
-                Hole::Clip => safe(clip.as_deref().unwrap_or("")),
-                Hole::Take => safe(take.as_deref().unwrap_or("")),
-                hole => job.fill(hole),
-            })
+            pattern.path(|hole| if hole.is_of_contents() { safe(&part.fill(hole)) } else { job.fill(hole) })
         };
         let file = named(&self.recipe.output);
         let path = self.recipe.resolved(&file);

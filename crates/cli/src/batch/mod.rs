@@ -6,7 +6,6 @@
 
 mod crew;
 mod job;
-mod pattern;
 mod plan;
 mod recipe;
 mod record;

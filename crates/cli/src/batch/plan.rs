@@ -8,11 +8,11 @@ use nimble_curve_core::address::matches;
 use nimble_curve_core::similar::similar;
 use rayon::prelude::*;
 
-use super::pattern::{Hole, Pattern};
 use super::recipe::{Recipe, Stage};
 use super::record::{Digest, Outcome, Record, digest, digest_of_file};
 use super::shard::Shard;
 use crate::failure::Failure;
+use crate::pattern::{Hole, Pattern};
 
 /// Which of a recipe's jobs are meant.
 #[derive(Clone, Copy, Debug, Default)]
@@ -76,12 +76,12 @@ fn fill(source: &str, folder: &str, hole: Hole) -> String {
     let path = Path::new(source);
     let part = |part: Option<&std::ffi::OsStr>| part.and_then(|part| part.to_str()).unwrap_or("").to_owned();
     match hole {
-        Hole::Stem => part(path.file_stem()),
+        Hole::Stem | Hole::Scene => part(path.file_stem()),
         Hole::Ending => part(path.extension()),
         Hole::Folder => folder.to_owned(),
         Hole::Source => source.to_owned(),
         // These are filled in by what is in the file.
-        Hole::Take | Hole::Clip => format!("{{{}}}", hole.name()),
+        of_contents => format!("{{{}}}", of_contents.name()),
     }
 }
 
@@ -310,7 +310,7 @@ fn fixed_part(pattern: &str) -> PathBuf {
 /// Refuses recipes that would write two sources to one file, before any work is done.
 fn one_output_each(recipe: &Recipe, found: &BTreeMap<String, String>) -> Result<(), Failure> {
     let refuse = |pattern: &Pattern| -> Result<(), Failure> {
-        if pattern.has(Hole::Clip) || pattern.has(Hole::Take) {
+        if pattern.needs_contents() {
             // What is in the files tells.
             return Ok(());
         }

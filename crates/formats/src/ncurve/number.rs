@@ -15,6 +15,12 @@ use serde_json::value::RawValue;
 /// The largest power of ten that numbers are taken apart by: beyond it the second half of a sum would vanish.
 const FARTHEST: i32 = 280;
 
+/// Powers of ten that are `f64` exactly.
+const POWERS: [f64; 23] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18,
+    1e19, 1e20, 1e21, 1e22,
+];
+
 /// An unevaluated sum of two `f64`, the second at most half an ulp of the first.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Double {
@@ -133,13 +139,20 @@ impl Num {
             return plain(value);
         }
         let exact = Double { high: value, low: 0.0 }.divided_by(factor);
-        for digits in [12, 15, 17] {
-            let rounded: f64 = format!("{:.*e}", digits - 1, exact.high).parse().unwrap_or(exact.high);
-            let text = format!("{rounded:?}");
-            if Num::parse(&text).is_some_and(|num| num.to_core(factor) == value) {
-                // Up to fifteen digits any shortest text is the same; beyond, this is the one that was tried.
-                return Num { text: (digits > 15).then_some(text), ..plain(rounded) };
+        // Twelve digits for what a person typed, fifteen where these do: their f64 is taken at its word.
+        for digits in [12, 15] {
+            if let Some(short) = exact.to_short(digits).map(plain)
+                && short.to_core(factor) == value
+            {
+                return short;
             }
+        }
+        // The shortest digits that lead back to the f64 (Żmij, 2025), which mean a little more or less than it.
+        let mut buffer = zmij::Buffer::new();
+        let text = buffer.format(exact.high);
+        if Num::parse(text).is_some_and(|num| num.to_core(factor) == value) {
+            // Written as an f64 it has just these digits.
+            return plain(exact.high);
         }
         for digits in 18..=21 {
             if let Some(text) = exact.to_digits(digits)
@@ -167,6 +180,19 @@ impl Num {
 }
 
 impl Double {
+    /// The `f64` of the number with this many significant digits, at most fifteen; `None` where that takes more than one
+    /// correctly rounded division (Clinger, PLDI 1990).
+    fn to_short(self, digits: i32) -> Option<f64> {
+        let exponent = self.high.abs().log10().floor() as i32;
+        let shift = digits - 1 - exponent;
+        if !(0..=22).contains(&shift) {
+            return None;
+        }
+        let power = POWERS[shift as usize];
+        let scaled = self.times(Double { high: power, low: 0.0 });
+        Some((scaled.high.round() + (scaled.high - scaled.high.round() + scaled.low).round()) / power)
+    }
+
     /// The number with this many significant digits; `None` where it is too large or small for that.
     fn to_digits(self, digits: u32) -> Option<String> {
         let exponent = self.high.abs().log10().floor() as i32;

@@ -13,10 +13,10 @@ use toml::de::DeTable;
 
 use self::grammar::{as_step, is_open, key_of, no_option, sentence};
 use self::read::{Reader, line_at};
-use super::pattern::{Hole, Pattern};
 use crate::args::Cli;
 use crate::failure::Failure;
 use crate::files::InputArgs;
+use crate::pattern::{Hole, Pattern};
 
 pub use self::grammar::{KEYS, Kind, STEPS, command_of, options};
 

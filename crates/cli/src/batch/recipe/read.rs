@@ -13,8 +13,8 @@ use toml::de::{DeTable, DeValue};
 use super::grammar::{KEYS, step_named};
 use super::{Fault, OptionText, OptionValue, Recipe, StepText};
 use crate::args::Cli;
-use crate::batch::pattern::{Hole, Pattern};
 use crate::files::{InputArgs, up_axis};
+use crate::pattern::{Hole, Pattern};
 use crate::quantity;
 
 /// Takes a document apart and gathers what is wrong with it.

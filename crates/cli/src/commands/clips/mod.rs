@@ -1,5 +1,7 @@
 //! `clips`: named ranges listed, found, cut out and put together.
 
+mod names;
+
 use std::collections::HashSet;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -15,19 +17,21 @@ use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{SelectError, Selection, select};
 use nimble_curve_core::scene::{Clip, Scene, Take};
 use nimble_curve_core::similar::similar;
-use nimble_curve_core::time::TimeRange;
+use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::sheet::{SheetFormat, read_clip_list, sheet_text};
 use serde::Serialize;
 use serde_json::{Value, json};
 
+pub use self::names::{Named, safe};
 use crate::args::{
-    Clips, ClipsAction, ClipsAdd, ClipsExtract, ClipsFind, ClipsJoin, ClipsName, ClipsRename, ClipsSheet,
-    ClipsShift, ClipsSplit, ClipsStretch, ClipsTrim, Start,
+    Clips, ClipsAction, ClipsAdd, ClipsExtract, ClipsFind, ClipsJoin, ClipsName, ClipsSheet, ClipsShift,
+    ClipsSplit, ClipsStretch, ClipsTrim, Start,
 };
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, OverArgs};
 use crate::gate::{self, Beside, EXACT, Held, Origin, Promise};
+use crate::pattern::{Hole, Pattern};
 use crate::report::{self, amount, counted, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files, say_warnings};
 use crate::table::{Align, Table};
@@ -41,7 +45,7 @@ pub fn run(args: &Clips) -> Result<(), Failure> {
         Some(ClipsAction::Split(args)) => run_split(args),
         Some(ClipsAction::Join(args)) => run_join(args),
         Some(ClipsAction::Sheet(args)) => run_sheet(args),
-        Some(ClipsAction::Rename(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
+        Some(ClipsAction::Rename(args)) => names::run_rename(args),
         Some(ClipsAction::Shift(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Trim(args)) => run_trim(args),
         Some(ClipsAction::Stretch(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
@@ -391,7 +395,7 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
         return Err(no_take(&args.file));
     }
     let jobs = chosen_clips(scene, args, &args.file)?;
-    let paths = file_names(args, &jobs)?;
+    let paths = file_names(args, scene.rate, &jobs)?;
     std::fs::create_dir_all(&args.output).map_err(|error| {
         Failure::new(format!("{}: the folder cannot be made: {error}", args.output.display()))
     })?;
@@ -549,30 +553,28 @@ fn chosen_clips<'a>(
     Ok(all)
 }
 
-/// A name without what a file system would take for something else.
-pub fn safe(name: &str) -> String {
-    name.replace(['/', '\\', ':', '*', '?', '"', '<', '>', '|'], "_")
-}
-
-fn file_names(args: &ClipsSplit, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>, Failure> {
+fn file_names(args: &ClipsSplit, rate: FrameRate, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>, Failure> {
     let stem =
         args.file.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
     let own_ending = args.file.extension().and_then(|ending| ending.to_str()).unwrap_or("ncurve");
-    let left = args.name.replace("{scene}", "").replace("{take}", "").replace("{clip}", "");
-    if left.contains('{') || left.contains('}') {
-        return Err(Failure::new(format!(
-            "'{}' has parts that are not known: write {{scene}}, {{take}} and {{clip}}",
-            args.name
-        )));
-    }
+    let pattern = Pattern::parse(&args.name, &Hole::ALL).map_err(Failure::new)?;
     let mut taken = HashSet::new();
     let mut paths = Vec::with_capacity(jobs.len());
-    for (take, clip) in jobs {
-        let name = args
-            .name
-            .replace("{scene}", stem)
-            .replace("{take}", &safe(&take.name))
-            .replace("{clip}", &safe(&clip.name));
+    for (index, (take, clip)) in jobs.iter().enumerate() {
+        let part = Named {
+            scene: stem,
+            folder: take.folder.as_deref().unwrap_or(""),
+            take: &take.name,
+            clip: &clip.name,
+            range: Some(clip.range),
+            rate,
+            index,
+        };
+        let name = pattern.path(|hole| match hole {
+            Hole::Folder => part.fill(hole),
+            Hole::Ending => own_ending.to_owned(),
+            hole => safe(&part.fill(hole)),
+        });
         let with_ending = match nimble_curve_formats::output_format(Path::new(&name)) {
             Ok(_) => name,
             Err(_) => format!("{name}.{own_ending}"),
@@ -700,46 +702,6 @@ fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) -> Value {
         "turn" => degrees_of(travel.turn),
         "climb" => metres_of(travel.climb),
         _ => summary.note.as_ref().map_or(Value::Null, |note| json!(note)),
-    }
-}
-
-impl Step for ClipsRename {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
-        let source = scene;
-        let mut scene = scene.clone();
-        let own = |take: &Take| -> Vec<String> {
-            std::iter::once(&take.name).chain(take.clips.iter().map(|clip| &clip.name)).cloned().collect()
-        };
-        let names: Vec<String> = scene.takes.iter().flat_map(own).collect();
-        if names.contains(&self.new) {
-            return Err(Failure::new(format!("{}: there is a '{}' already", file.display(), self.new)));
-        }
-        let clips = scene.takes.iter_mut().flat_map(|take| &mut take.clips);
-        let mut found: Vec<&mut String> =
-            clips.map(|clip| &mut clip.name).filter(|name| **name == self.old).collect();
-        if found.is_empty() {
-            let takes = scene.takes.iter_mut().map(|take| &mut take.name);
-            found = takes.filter(|name| **name == self.old).collect();
-        }
-        match found.as_mut_slice() {
-            [] => {
-                let names = names.iter().map(String::as_str);
-                return Err(Failure::unknown("clip or take", &self.old, names, file));
-            }
-            [name] => name.clone_from(&self.new),
-            several => {
-                return Err(Failure::new(format!(
-                    "{}: {} clips are called '{}'",
-                    file.display(),
-                    several.len(),
-                    self.old
-                )));
-            }
-        }
-        let promise = Some(unmoved(source, &scene));
-        let mut worked = Worked { promise, ..Worked::new(scene, Ledger::default()) };
-        worked.ledger.notes.push(format!("'{}' is called '{}' now", self.old, self.new));
-        Ok(worked)
     }
 }
 
