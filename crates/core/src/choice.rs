@@ -102,9 +102,9 @@ mod tests {
         };
         let taken =
             |choice: &Choice| -> Vec<bool> { known.iter().map(|name| choice.takes(&[name])).collect() };
-        assert_eq!(taken(&choice(&["@arms"], &[]).unwrap()), [true, false, true, false]);
+        assert_eq!(taken(&choice(&["@arms"], &[]).unwrap()), [true, true, true, false]);
         assert!(choice(&["@arms"], &["hand_*"]).unwrap().takes(&["c:arm_l:rotation", "c:arm_l"]));
-        assert_eq!(taken(&choice(&[], &["@arms"]).unwrap()), [false, true, false, true]);
+        assert_eq!(taken(&choice(&[], &["@arms"]).unwrap()), [false, false, false, true]);
         assert!(choice(&[], &[]).unwrap().is_everything());
         let similar = |only: &str| choice(&[only], &[]).unwrap_err().similar;
         assert_eq!((similar("@arm"), similar("hed")), (Some("@arms".into()), Some("head".into())));

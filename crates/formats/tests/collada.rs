@@ -294,7 +294,7 @@ fn broken_files_say_what_is_wrong_and_where() {
             document(t, &[]).replace("<?xml version=\"1.0\"?>", "<!DOCTYPE x [<!ENTITY a \"b\">]>"),
             "it has a DTD",
         ),
-        (document(t, &[]).replace("</node>", ""), "not well-formed XML"),
+        (document(t, &[]).replace("</node>", ""), "</visual_scene> stands where </node> belongs"),
     ];
     for (text, expected) in cases {
         let message = read(&text).expect_err(expected);

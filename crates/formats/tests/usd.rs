@@ -276,7 +276,7 @@ fn broken_files_say_what_is_wrong() {
         (spline("        1: \"two\","), "expected a word or number"),
         (
             layer("    double xformOp:rotateX.spline = {\n        1: 2"),
-            "cannot be read as USD: Unexpected end of prim body",
+            "the file ends in the middle: it was cut off, or a bracket is missing",
         ),
         (layer("    string note = \"it does not end"), "a string does not end on its line"),
         (layer(&"{".repeat(5000)), "brackets are nested more than 256 deep"),
@@ -290,7 +290,7 @@ fn broken_files_say_what_is_wrong() {
             ),
             "has a value of another type",
         ),
-        (layer("    this is not a property"), "cannot be read as USD"),
+        (layer("    this is not a property"), "does not belong here"),
         (
             layer(&format!(
                 "    double xformOp:rotateX.timeSamples = {{\n        2: 1,\n        2: 3,\n    }}\n{order}"

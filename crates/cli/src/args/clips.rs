@@ -159,7 +159,7 @@ pub struct ClipsSheet {
     /// Sheet to write: .csv, .json or .md
     #[arg(short, long, value_name = "SHEET")]
     pub output: PathBuf,
-    /// Columns, of: name, file, take, first, last, frames, seconds, rate, keys, moving, loops, pop, travel, way, turn, climb, note
+    /// Columns, of: name, file, take, first, last, frames, seconds, rate, keys, moving, loops, jump, travel, way, turn, climb, note
     #[arg(
         long,
         value_name = "COLUMN",

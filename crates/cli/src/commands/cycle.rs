@@ -31,10 +31,10 @@ pub fn run(args: &Cycle) -> Result<(), Failure> {
 
 /// How well a range loops, in a word.
 fn verdict(candidate: &Candidate) -> &'static str {
-    match candidate.pop() {
+    match candidate.jump() {
         _ if candidate.travel.ends.is_loop() => "loops",
         pop if pop < 1.5 => "nearly",
-        pop if pop < 8.0 => "pops",
+        jump if jump < 8.0 => "jumps",
         _ => "no",
     }
 }
@@ -56,7 +56,7 @@ fn run_find(args: &CycleFind) -> Result<(), Failure> {
                 "first": rate.frame(candidate.range.first),
                 "last": rate.frame(candidate.range.last),
                 "verdict": verdict(candidate),
-                "pop_deg": candidate.pop(),
+                "jump_deg": candidate.jump(),
                 "ends_apart_deg": travel.ends.angle.to_degrees(),
                 "ends_apart_at": travel.ends.node,
                 "speed_changes_deg_s": travel.ends.speed.to_degrees(),

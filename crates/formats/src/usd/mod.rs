@@ -131,8 +131,10 @@ fn text_data(text: &str) -> Result<(Data, Vec<spline::Spline>), Fault> {
     match parsed {
         Ok(specs) => Ok((Data::from_specs(specs), cut.splines)),
         Err(fault) => Err(match parser.last_error_highlight() {
-            Some(place) => Fault::on_line(cut.own_line(place.line, text), of_text(&fault.message, &place)),
-            None => Fault::of_whole(of_beginning(&fault.message)),
+            Some(place) if !fault.message.contains("Unexpected end") => {
+                Fault::on_line(cut.own_line(place.line, text), of_text(&fault.message, &place))
+            }
+            _ => Fault::of_whole(of_beginning(&fault.message)),
         }),
     }
 }
@@ -154,11 +156,6 @@ fn of_text(complaint: &str, place: &ErrorHighlight) -> String {
     };
     if complaint.contains("magic token") {
         return of_beginning(complaint);
-    }
-    if complaint.contains("Unexpected end") {
-        return format!(
-            "the file ends in the middle, after '{word}': it was cut off, or a bracket is missing"
-        );
     }
     format!("'{word}' does not belong here, or something is missing before it")
 }

@@ -633,7 +633,7 @@ fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
 }
 
 const COLUMNS: [&str; 17] = [
-    "name", "file", "take", "first", "last", "frames", "seconds", "rate", "keys", "moving", "loops", "pop",
+    "name", "file", "take", "first", "last", "frames", "seconds", "rate", "keys", "moving", "loops", "jump",
     "travel", "way", "turn", "climb", "note",
 ];
 
@@ -696,7 +696,7 @@ fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) -> Value {
         "keys" => json!(summary.keys),
         "moving" => json!(summary.moving),
         "loops" => json!(travel.ends.is_loop()),
-        "pop" => degrees_of(travel.ends.angle),
+        "jump" => degrees_of(travel.ends.angle),
         "travel" => metres_of(travel.distance),
         "way" => metres_of(travel.way),
         "turn" => degrees_of(travel.turn),

@@ -50,13 +50,13 @@ pub struct Candidate {
 }
 
 impl Candidate {
-    /// How badly the loop would pop: degrees of the worst joint, and a tenth of a second of its change of speed.
-    pub fn pop(&self) -> f64 {
-        pop(&self.travel.ends)
+    /// How badly the loop would jump: degrees of the worst joint, and a tenth of a second of its change of speed.
+    pub fn jump(&self) -> f64 {
+        jump(&self.travel.ends)
     }
 }
 
-fn pop(ends: &Ends) -> f64 {
+fn jump(ends: &Ends) -> f64 {
     (ends.angle + 0.1 * ends.speed).to_degrees()
 }
 
@@ -81,7 +81,7 @@ pub fn find(scene: &Scene, most: usize) -> Result<Vec<Candidate>, EvaluateError>
         }
     }
     all.retain(|candidate| candidate.travel.ends.reach > 20.0 * Ends::MEET);
-    all.sort_by(|a, b| a.pop().total_cmp(&b.pop()).then_with(|| a.range.first.cmp(&b.range.first)));
+    all.sort_by(|a, b| a.jump().total_cmp(&b.jump()).then_with(|| a.range.first.cmp(&b.range.first)));
     Ok(all)
 }
 
@@ -141,14 +141,14 @@ fn inside(scene: &Scene, take: &Take, most: usize) -> Result<Vec<TimeRange>, Eva
                     continue;
                 }
                 let ends = body.ends(range, 1.0, 0.0);
-                if best.is_none_or(|(_, least)| pop(&ends) < least) {
-                    best = Some((range, pop(&ends)));
+                if best.is_none_or(|(_, least)| jump(&ends) < least) {
+                    best = Some((range, jump(&ends)));
                 }
             }
         }
-        let Some((range, pop)) = best else { continue };
+        let Some((range, jump)) = best else { continue };
         if range != take.range {
-            found.push((range, pop));
+            found.push((range, jump));
         }
         if found.len() >= 4 * most {
             break;
