@@ -335,7 +335,7 @@ pub struct Map {
     pub input: InputArgs,
 }
 
-/// Put the animation of one rig onto another
+/// Retarget: put the animation of one rig onto another
 #[derive(Args, Clone, Debug)]
 pub struct Carry {
     /// File with the animation; - is standard input

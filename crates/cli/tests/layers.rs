@@ -102,7 +102,7 @@ fn layers_are_listed_with_what_they_do() {
     let printed = succeed(folder.path(), &["layers", &bramble()]);
     let line = |name: &str| printed.lines().find(|line| line.trim().starts_with(name)).unwrap().to_owned();
     assert!(line("breathing").contains("additive") && line("breathing").contains("80%"));
-    assert!(line("look").contains("by quaternion") && line("look").contains("0% to 100%"));
+    assert!(line("look").contains("as quaternions") && line("look").contains("0% to 100%"));
     assert!(line("old arm").contains("muted"));
     let order = ["old arm", "reach", "look", "breathing", "body"].map(|name| printed.find(name).unwrap());
     assert!(order.is_sorted(), "topmost first");

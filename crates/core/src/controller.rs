@@ -310,7 +310,7 @@ impl Controller {
         match self {
             Controller::Constant(_) => "constant",
             Controller::Components(_) => "component curves",
-            Controller::Euler(_) => "euler curves",
+            Controller::Euler(_) => "angle curves",
             Controller::Quaternion(_) => "quaternion keys",
             Controller::Tcb(_) => "tension-continuity-bias",
             Controller::Discrete(_) => "discrete keys",

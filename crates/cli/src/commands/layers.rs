@@ -127,8 +127,8 @@ fn mode_name(mode: LayerMode) -> &'static str {
 
 fn mixing_name(mixing: RotationMixing) -> &'static str {
     match mixing {
-        RotationMixing::Angles => "by component",
-        RotationMixing::Quaternions => "by quaternion",
+        RotationMixing::Angles => "as angles",
+        RotationMixing::Quaternions => "as quaternions",
     }
 }
 

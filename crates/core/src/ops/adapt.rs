@@ -164,7 +164,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = keys_added(changed.added);
+                let note = keys_added(count(&new).saturating_sub(count(track)));
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }

@@ -122,7 +122,7 @@ impl Bookkeeper<'_> {
     }
 }
 
-/// How many keys were added, as they are counted elsewhere (each curve's own), in words; nothing where none were.
+/// How many keys there are more than before, each curve's own counted, in words; nothing where there are none.
 pub(super) fn keys_added(added: usize) -> String {
     match added {
         0 => String::new(),

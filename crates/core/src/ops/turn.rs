@@ -159,7 +159,7 @@ impl Turning<'_> {
             controller: Controller::Euler(EulerCurves { order: self.order, curves: made.curves }),
             fate: Fate::Refitted,
             error: Some(made.error.in_frames(self.rate)),
-            note: format!("a {} became euler curves", controller.type_name()),
+            note: format!("a {} became angle curves", controller.type_name()),
         })
     }
 
@@ -212,11 +212,15 @@ impl Turning<'_> {
             converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
         }
         let mut notes = Vec::new();
-        let added = converted.keys_added();
+        // What there are more than before, on whichever axis.
+        let count = |curves: &[Curve; 3]| curves.iter().map(|curve| curve.keys().len()).sum::<usize>();
+        let (before, after) = (count(&euler.curves), count(&converted.curves));
+        let added = after.saturating_sub(before);
         if converted.plainly > converted.added {
             let moving = converted.curves.iter().filter(|curve| curve.keys().len() > 1).count();
+            let plainly = (after + moving * (converted.plainly - converted.added)).saturating_sub(before);
             let said = if added == 0 { "no keys added".into() } else { keys_added(added) };
-            notes.push(format!("{said}, {} without weighted tangents", moving * converted.plainly));
+            notes.push(format!("{said}, {plainly} without weighted tangents"));
         } else if added > 0 {
             notes.push(keys_added(added));
         }
