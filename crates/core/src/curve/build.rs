@@ -79,10 +79,10 @@ impl Curve {
         }
         let curve = self.unrolled();
         let steep = |pair: &[Key]| match super::Segment::between(&pair[0], &pair[1]) {
-            super::Segment::Weighted(piece) => piece.steepest(),
+            super::Segment::Weighted(piece) => Some(piece.steep_times()),
             _ => None,
         };
-        let own: Vec<f64> = curve.keys().windows(2).filter_map(steep).collect();
+        let own: Vec<f64> = curve.keys().windows(2).filter_map(steep).flatten().collect();
         let Some(keys) = curve.range().filter(|_| !own.is_empty()) else { return own };
         let (first, last) = (keys.first.as_f64(), keys.last.as_f64());
         let period = last - first;

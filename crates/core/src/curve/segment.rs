@@ -149,22 +149,30 @@ pub(super) struct Cut {
 }
 
 impl Weighted {
-    /// Where the value goes fastest in time, in ticks, if it goes up all but at once there: where handles reach so far over
-    /// the piece that time hardly passes.
-    pub(super) fn steepest(&self) -> Option<f64> {
+    /// Instants in ticks at which to look at a piece that goes up or down all but at once somewhere, as its handles reach so
+    /// far, or so little, that time hardly passes there: around that place, and at even steps along the piece itself. None
+    /// for a piece that does nothing of the kind.
+    pub(super) fn steep_times(&self) -> impl Iterator<Item = f64> + use<> {
         /// Time passes this much slower than along the piece as a whole.
-        const STEEP: f64 = 0.25;
-        let (a, b) = self.lengths;
+        const STEEP: f64 = 0.4;
+        const BESIDE: [f64; 5] = [-0.12, -0.05, 0.0, 0.05, 0.12];
+        const ALONG: [f64; 6] = [0.06, 0.125, 0.25, 0.75, 0.875, 0.94];
+        let Weighted { start, gap, lengths: (a, b), .. } = *self;
         let middle = 1.0 - a - b;
+        let rate = |s: f64| {
+            let r = 1.0 - s;
+            3.0 * (r * r * a + 2.0 * r * s * middle + s * s * b)
+        };
         let bend = a - 2.0 * middle + b;
-        let s = (a - middle) / bend;
-        if bend <= 0.0 || !(0.0 < s && s < 1.0) {
-            return None;
-        }
-        let r = 1.0 - s;
-        let rate = 3.0 * (r * r * a + 2.0 * r * s * middle + s * s * b);
-        let part = 3.0 * r * r * s * a + 3.0 * r * s * s * (1.0 - b) + s * s * s;
-        (rate < STEEP).then_some(self.start + part * self.gap)
+        let inside = if bend > 0.0 { ((a - middle) / bend).clamp(0.0, 1.0) } else { 0.0 };
+        let slowest =
+            [inside, 0.0, 1.0].into_iter().min_by(|x, y| rate(*x).total_cmp(&rate(*y))).unwrap_or(0.0);
+        let is_steep = rate(slowest) < STEEP;
+        BESIDE.into_iter().map(move |beside| slowest + beside).chain(ALONG).filter_map(move |s| {
+            let r = 1.0 - s;
+            let part = 3.0 * r * r * s * a + 3.0 * r * s * s * (1.0 - b) + s * s * s;
+            (is_steep && 0.0 < s && s < 1.0).then_some(start + part * gap)
+        })
     }
 
     /// Cuts the segment at a time in ticks, by de Casteljau.
