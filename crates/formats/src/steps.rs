@@ -78,11 +78,19 @@ fn coordinate_axis(step: &Step) -> Option<(usize, f64)> {
     })
 }
 
-/// A step that rigs put beside the animated rotation, by the names under which such steps are known.
+/// A step that we have written beside the animated rotation.
 fn is_beside(step: &Step) -> bool {
     let Some(sid) = &step.sid else { return false };
     let sid = sid.to_ascii_lowercase();
-    ["jointorient", "rotateaxis", "preferred", "before", "after"].iter().any(|name| sid.contains(name))
+    ["before", "after"].iter().any(|name| sid.contains(name))
+}
+
+/// What a rotate about an axis is called without the letter of the axis: whatever rigs call their steps, those of one
+/// rotation are called alike.
+fn stem(step: &Step) -> Option<String> {
+    let (axis, _) = coordinate_axis(step)?;
+    let sid = step.sid.as_ref()?.to_ascii_lowercase();
+    sid.strip_suffix(['x', 'y', 'z'][axis]).filter(|stem| !stem.is_empty()).map(str::to_owned)
 }
 
 fn canonical(steps: &[Step]) -> Option<Mapped> {
@@ -184,12 +192,16 @@ fn window(steps: &[Step], rotates: &[usize]) -> Option<Vec<usize>> {
             if is_beside(&steps[index]) && !steps[index].animated {
                 break;
             }
+            let stems = part.first().map(|first: &usize| (stem(&steps[*first]), stem(&steps[index])));
+            if matches!(stems, Some((Some(one), Some(other))) if one != other) {
+                break;
+            }
             axes.push(axis);
             part.push(index);
         }
         let holds = rotates.iter().all(|index| !steps[*index].animated || part.contains(index));
         let animated = part.iter().any(|index| steps[*index].animated);
-        let better = best.as_ref().is_none_or(|(was, count, _)| (animated, part.len()) > (*was, *count));
+        let better = best.as_ref().is_none_or(|(was, count, _)| (animated, part.len()) >= (*was, *count));
         if holds && !part.is_empty() && better {
             best = Some((animated, part.len(), part));
         }

@@ -107,7 +107,7 @@ fn document(transforms: &str, channels: &[Channel<'_>]) -> String {
     )
 }
 
-const ORIENTED: &str = "<translate sid=\"t\">1 2 3</translate><rotate sid=\"jointOrientZ\">0 0 1 90</rotate>\
+const ORIENTED: &str = "<translate sid=\"t\">1 2 3</translate><rotate sid=\"restTurnZ\">0 0 1 90</rotate>\
     <rotate sid=\"rotateZ\">0 0 1 0</rotate><rotate sid=\"rotateY\">0 1 0 0</rotate>\
     <rotate sid=\"rotateX\">-1 0 0 20</rotate><scale sid=\"s\">1 1 1</scale>";
 
