@@ -195,7 +195,7 @@ fn candidates(folder: &Path, file: &str, most: &str) -> Vec<(String, String, f64
     let all: Value = serde_json::from_str(&all).unwrap();
     let row = |row: &Value| {
         let name = row["name"].as_str().unwrap_or("inside").to_owned();
-        (name, row["verdict"].as_str().unwrap().to_owned(), row["pop_deg"].as_f64().unwrap())
+        (name, row["verdict"].as_str().unwrap().to_owned(), row["jump_deg"].as_f64().unwrap())
     };
     all.as_array().unwrap().iter().map(row).collect()
 }
