@@ -30,7 +30,7 @@ const TRIED: [(&[&str], &str); 22] = [
 ];
 
 /// What no command does yet.
-const MISSING: [&str; 4] = ["mirror", "blend", "smooth", "undo"];
+const MISSING: [&str; 3] = ["mirror", "blend", "smooth"];
 
 /// One line for a command that is not there, where the word is known.
 pub fn answer(word: &str) -> Option<String> {

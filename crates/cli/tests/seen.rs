@@ -92,6 +92,19 @@ fn what_turns_about_a_pivot_holds_and_jumps_in_other_formats() {
     assert!(as_others(&at.join("gate.glb")).rigs[0].nodes().next().unwrap().1.canonical().is_some());
 }
 
+#[test]
+fn steps_that_cannot_be_evaluated_are_named() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let mut gate = about_a_pivot();
+    gate["takes"][0]["layers"][0]["tracks"][0]["controller"] =
+        json!({ "procedural": { "kind": "expression", "text": "sin(time)" } });
+    std::fs::write(at.join("gate.ncurve"), gate.to_string()).unwrap();
+    let output = common::run(at, &["convert", "gate.ncurve", "gate.glb"]);
+    let said = [output.stdout, output.stderr].map(|text| String::from_utf8(text).unwrap()).concat();
+    assert!(said.contains("other programs do not see it: wing:rotation"), "{said}");
+}
+
 /// A COLLADA file of one bone whose height has keys at 0, 0.5 and 1 s, the first and last with handles that stand upright.
 fn upright() -> String {
     let source = |id: &str, numbers: &str, stride: usize| {

@@ -226,7 +226,7 @@ fn adapted(
                     Controller::Constant(value) => {
                         let angles = Controller::Constant(in_order(value, setting));
                         let fate = if angles == *controller { Fate::Kept } else { Fate::Exact };
-                        return Ok(Changed { controller: angles, fate, error: None, added: 0 });
+                        return Ok(Changed { controller: angles, fate, error: None });
                     }
                     Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
                     Controller::Procedural(procedural) => {
@@ -292,21 +292,21 @@ fn angles(samples: &Samples, setting: &Setting) -> Option<Changed> {
     }
     let controller =
         Controller::Samples(Samples { kind: SampleKind::Euler(order), values, ..samples.clone() });
-    Some(Changed { controller, fate: Fate::Exact, error: None, added: 0 })
+    Some(Changed { controller, fate: Fate::Exact, error: None })
 }
 
 fn kept(controller: &Controller) -> Changed {
-    Changed { controller: controller.clone(), fate: Fate::Kept, error: None, added: 0 }
+    Changed { controller: controller.clone(), fate: Fate::Kept, error: None }
 }
 
 /// Curves without what is not held.
 fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed, NoForm> {
-    let Changed { mut controller, mut fate, mut error, mut added } = changed;
+    let Changed { mut controller, mut fate, mut error } = changed;
     let rests = resting(&controller, setting);
     let curves: &mut [Curve] = match &mut controller {
         Controller::Components(curves) => curves,
         Controller::Euler(euler) => &mut euler.curves,
-        _ => return Ok(Changed { controller, fate, error, added }),
+        _ => return Ok(Changed { controller, fate, error }),
     };
     let share = setting.tolerance / (curves.len() as f64).sqrt();
     let mut squares = 0.0;
@@ -327,7 +327,6 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
             let (plain, more, largest) = curve.plain(Refit { tolerance: share, rate: Some(setting.rate) });
             *curve = plain;
             fate = fate.max(if more > 0 || largest > 0.0 { Fate::Refitted } else { Fate::Exact });
-            added += more;
             squares += largest * largest;
         }
     }
@@ -336,7 +335,7 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
         whole.take(whole.largest + squares.sqrt(), setting.range.first.as_f64());
         error = Some(whole);
     }
-    Ok(Changed { controller, fate, error, added })
+    Ok(Changed { controller, fate, error })
 }
 
 /// The numbers that show where a controller has no value.
@@ -363,17 +362,17 @@ fn quaternions(
             let rotation = before * value.rotation().ok_or(NoForm::NoValue)? * after;
             let controller = Controller::Constant(Value::Quaternion(rotation));
             let fate = if matches!(value, Value::Quaternion(_)) { exact } else { Fate::Exact };
-            Ok(Changed { controller, fate, error: None, added: 0 })
+            Ok(Changed { controller, fate, error: None })
         }
         Controller::Samples(samples) => {
             let fate = if samples.kind == SampleKind::Quaternion { exact } else { Fate::Exact };
             let controller =
                 Controller::Samples(turned_samples(samples, before, after).ok_or(NoForm::NoValue)?);
-            Ok(Changed { controller, fate, error: None, added: 0 })
+            Ok(Changed { controller, fate, error: None })
         }
         Controller::Quaternion(curve) if is_plain(curve) => {
             let curve = if is_identity { curve.clone() } else { turned_keys(curve, before, after) };
-            Ok(Changed { controller: Controller::Quaternion(curve), fate: exact, error: None, added: 0 })
+            Ok(Changed { controller: Controller::Quaternion(curve), fate: exact, error: None })
         }
         Controller::Procedural(procedural) => {
             let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
@@ -387,7 +386,6 @@ fn quaternions(
                 controller: Controller::Quaternion(made.curve),
                 fate: Fate::Refitted,
                 error: Some(made.error),
-                added: made.added,
             })
         }),
     }

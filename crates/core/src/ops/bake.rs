@@ -66,7 +66,7 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
         && !samples.is_empty()
         && samples.time(samples.len() - 1) == setting.range.last
     {
-        return Ok(Changed { controller: controller.clone(), fate: Fate::Kept, error: None, added: 0 });
+        return Ok(Changed { controller: controller.clone(), fate: Fate::Kept, error: None });
     }
     let sampler =
         Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NoForm::NoValue)?;
@@ -84,7 +84,7 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
     let mut values: Vec<Value> = times.iter().map(|time| trace.value(time.as_f64())).collect();
     of_one_type(&mut values);
     let controller = keyed(&times, &values).ok_or(NoForm::Matrix)?;
-    Ok(Changed { controller, fate: Fate::Sampled, error: None, added: 0 })
+    Ok(Changed { controller, fate: Fate::Sampled, error: None })
 }
 
 /// Keys with straight lines, or great arcs, between them; `None` for matrices.

@@ -60,8 +60,6 @@ pub struct Changed {
     pub fate: Fate,
     /// The error, where there can be one; its place is in ticks.
     pub error: Option<MeasuredError>,
-    /// How many keys were added, counted on each curve.
-    pub added: usize,
 }
 
 /// Why a controller has no such form.
@@ -102,7 +100,7 @@ pub fn change(controller: &Controller, form: Form, setting: &Setting) -> Result<
     }
     if is_already(controller, form, setting) {
         let controller = controller.clone();
-        return Ok(Changed { controller, fate: Fate::Kept, error: None, added: 0 });
+        return Ok(Changed { controller, fate: Fate::Kept, error: None });
     }
     match form {
         Form::Constant => constant(controller, setting),
@@ -151,7 +149,7 @@ impl Setting {
 }
 
 fn exact(controller: Controller) -> Changed {
-    Changed { controller, fate: Fate::Exact, error: None, added: 0 }
+    Changed { controller, fate: Fate::Exact, error: None }
 }
 
 fn constant(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
@@ -236,7 +234,7 @@ pub(super) fn sampled(
     let halves =
         (first * 2..=last * 2).map(|half| through.as_f64() + half as f64 * 0.5 * rate.ticks_per_frame());
     let error = difference(trace, &setting.trace(&made)?, setting, halves);
-    Ok(Changed { controller: made, fate: Fate::Sampled, error: Some(error), added: 0 })
+    Ok(Changed { controller: made, fate: Fate::Sampled, error: Some(error) })
 }
 
 /// Adds the numbers of a value to a row.
@@ -282,7 +280,7 @@ fn fitted(controller: &Controller, setting: &Setting, tolerance: f64) -> Option<
 
 fn curves(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
     if let Some((controller, error)) = fitted(controller, setting, setting.tolerance) {
-        return Ok(Changed { controller, fate: Fate::Refitted, error: Some(error), added: 0 });
+        return Ok(Changed { controller, fate: Fate::Refitted, error: Some(error) });
     }
     let sums = Sums::of_controller(controller, setting.kind, &setting.rest);
     let summed: Option<Vec<Curve>> =
@@ -313,7 +311,7 @@ pub(super) fn refitted_numbers(
 ) -> Result<Changed, NoForm> {
     let rest = setting.rest.numbers().ok_or(NoForm::Discrete)?;
     let share = setting.tolerance / (rest.len() as f64).sqrt();
-    let (mut made, mut added) = (Vec::with_capacity(rest.len()), 0);
+    let mut made = Vec::with_capacity(rest.len());
     for (component, &rest) in rest.iter().enumerate() {
         if let Some(sum) = sums.map(|sums| &sums.numbers[component])
             && let Some(curve) = sum.curve()
@@ -326,13 +324,12 @@ pub(super) fn refitted_numbers(
         let options = Refit { tolerance: share, rate: Some(setting.rate) };
         let value = |time| trace.component(component, time);
         let at = |time, side| trace.number(component, time, side);
-        let (curve, more, _) = refit(times, value, at, options);
-        added += more;
+        let (curve, ..) = refit(times, value, at, options);
         made.push(curve.thinned());
     }
     let made = Controller::Components(made);
     let error = difference(trace, &setting.trace(&made)?, setting, looks(times, setting));
-    Ok(Changed { controller: made, fate: Fate::Refitted, error: Some(error), added })
+    Ok(Changed { controller: made, fate: Fate::Refitted, error: Some(error) })
 }
 
 /// A rotation path as Euler curves, or as quaternion keys where the rotation at rest is a quaternion.
@@ -342,20 +339,19 @@ pub(super) fn refitted_rotation(
     start: DVec3,
     setting: &Setting,
 ) -> Changed {
-    let (controller, error, added) = match setting.rest {
+    let (controller, error) = match setting.rest {
         Value::Quaternion(_) => {
             let made = to_quaternion_keys(path, knots, setting.tolerance, setting.rate);
-            (Controller::Quaternion(made.curve), made.error, made.added)
+            (Controller::Quaternion(made.curve), made.error)
         }
         _ => {
             let order = setting.order();
             let conversion = Conversion::new(order, setting.tolerance, setting.rate, start);
             let made = convert(path, knots, &conversion);
-            let added = made.keys_added();
-            (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error, added)
+            (Controller::Euler(EulerCurves { order, curves: made.curves }), made.error)
         }
     };
-    Changed { controller, fate: Fate::Refitted, error: Some(error), added }
+    Changed { controller, fate: Fate::Refitted, error: Some(error) }
 }
 
 /// Where a refitted controller is compared: at sixteenths of frames between the first and the last key.
@@ -371,7 +367,7 @@ fn looks(times: &[Ticks], setting: &Setting) -> impl Iterator<Item = f64> + use<
 
 fn euler(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
     if let Some((controller, error)) = fitted(controller, setting, setting.tolerance) {
-        return Ok(Changed { controller, fate: Fate::Refitted, error: Some(error), added: 0 });
+        return Ok(Changed { controller, fate: Fate::Refitted, error: Some(error) });
     }
     let order = setting.order();
     if let Some(sums) = Sums::of_controller(controller, setting.kind, &setting.rest)

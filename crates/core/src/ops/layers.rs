@@ -219,7 +219,7 @@ impl<'a> Flatten<'a> {
         if let Some(sums) = &sums
             && let Some(controller) = as_controller(sums, &rest, self.take.range.first)
         {
-            return Ok(Changed { controller, fate: Fate::Exact, error: None, added: 0 });
+            return Ok(Changed { controller, fate: Fate::Exact, error: None });
         }
         let sampler = PropertySampler::new(self.scene, &self.part, target)?;
         let trace = Trace::of_property(sampler);
@@ -297,7 +297,7 @@ impl<'a> Flatten<'a> {
             last = Some(time);
         }
         let curve = DiscreteCurve::new(keys).expect("the times are in order");
-        Changed { controller: Controller::Discrete(curve), fate: Fate::Exact, error: None, added: 0 }
+        Changed { controller: Controller::Discrete(curve), fate: Fate::Exact, error: None }
     }
 }
 
@@ -396,7 +396,7 @@ impl Split<'_> {
         for (pair, exact) in pairs.iter().zip(exact) {
             let changed = match exact {
                 Some(controller) if pair.kind != PropertyKind::Rotation || by_component => {
-                    Changed { controller, fate: Fate::Exact, error: None, added: 0 }
+                    Changed { controller, fate: Fate::Exact, error: None }
                 }
                 _ => self.refitted(pair)?,
             };
@@ -573,12 +573,7 @@ impl Split<'_> {
                     }
                 }
                 let curve = DiscreteCurve::new(keys).expect("the times are in order");
-                Ok(Changed {
-                    controller: Controller::Discrete(curve),
-                    fate: Fate::Exact,
-                    error: None,
-                    added: 0,
-                })
+                Ok(Changed { controller: Controller::Discrete(curve), fate: Fate::Exact, error: None })
             }
             kind => {
                 let difference = Trace::of_difference(ours, theirs, kind == PropertyKind::Scale);

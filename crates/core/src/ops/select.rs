@@ -148,7 +148,7 @@ fn trimmed_weight(weight: &Weight, range: TimeRange) -> Weight {
 /// within the tolerance.
 fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
     let range = setting.range;
-    let cut = |controller: Controller| Changed { controller, fate: Fate::Exact, error: None, added: 0 };
+    let cut = |controller: Controller| Changed { controller, fate: Fate::Exact, error: None };
     let lies_inside =
         controller.range().is_none_or(|own| range.contains(own.first) && range.contains(own.last));
     match controller {
@@ -245,7 +245,7 @@ fn trimmed_rotation(curve: &QuaternionCurve, setting: &Setting) -> Changed {
         knots.sort_by_key(|knot| knot.time);
         let made = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate);
         let controller = Controller::Quaternion(made.curve);
-        return Changed { controller, fate: Fate::Refitted, error: Some(made.error), added: made.added };
+        return Changed { controller, fate: Fate::Refitted, error: Some(made.error) };
     }
     let mut keys = Vec::with_capacity(inside.len() + 2);
     if crosses(range.first) {
@@ -260,7 +260,7 @@ fn trimmed_rotation(curve: &QuaternionCurve, setting: &Setting) -> Changed {
         keys.push(QuaternionKey { time: range.first, value, ..curve.keys[0] });
     }
     let curve = QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held };
-    Changed { controller: Controller::Quaternion(curve), fate: Fate::Exact, error: None, added: 0 }
+    Changed { controller: Controller::Quaternion(curve), fate: Fate::Exact, error: None }
 }
 
 /// A key on a hold or an arc between two keys, which changes nothing on either side.

@@ -69,13 +69,6 @@ pub struct Converted {
     pub split_at_pole: Vec<Ticks>,
 }
 
-impl Converted {
-    /// How many keys were added, counted on each of the three curves.
-    pub fn keys_added(&self) -> usize {
-        self.curves.iter().flat_map(Curve::keys).filter(|key| key.added).count()
-    }
-}
-
 /// Converts a path with keys at `knots`, in order of time, into curves of another order.
 ///
 /// All knots become keys of the result; the path outside them is not looked at.

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use glam::{DQuat, DVec3};
 
 use super::{Holds, Plan, Plans, Rotations, numbers, quaternions};
+use crate::address::NodeRef;
 use crate::controller::{Controller, SampleKind, Samples};
 use crate::evaluate::NodeSampler;
 use crate::ledger::{Entry, Fate, MeasuredError};
@@ -12,7 +13,6 @@ use crate::ops::channel::{Bookkeeper, Tolerance, count};
 use crate::ops::controllers::{Changed, NoForm, Setting, refitted_numbers, refitted_rotation};
 use crate::ops::trace::{Trace, union_times};
 use crate::ops::unbake::fit_samples;
-use crate::rig::NodeId;
 use crate::rotation::RotationOrder;
 use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 use crate::time::Ticks;
@@ -29,9 +29,12 @@ const PARTS: [(&str, PropertyKind); 3] = [
 pub(super) struct Wholes {
     /// By take.
     tracks: Vec<Vec<Track>>,
-    /// By take, rig and node.
-    ways: HashMap<(String, usize, NodeId), (Way, MeasuredError)>,
+    /// By folder and name of the take, and node: how it was followed, or why it could not be.
+    ways: HashMap<Whose, Result<(Way, MeasuredError), NoForm>>,
 }
+
+/// The folder and the name of a take, and a node.
+type Whose = (Option<String>, String, NodeRef);
 
 /// How a node is followed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -46,7 +49,7 @@ impl Wholes {
     pub(super) fn of(scene: &Scene, plans: &Plans<'_>, holds: &Holds, tolerance: &Tolerance) -> Wholes {
         let mut wholes = Wholes { tracks: vec![Vec::new(); scene.takes.len()], ways: HashMap::new() };
         for (index, take) in scene.takes.iter().enumerate() {
-            let mut nodes: Vec<(usize, NodeId)> = (take.tracks().map(|(_, track)| &track.target))
+            let mut nodes: Vec<NodeRef> = (take.tracks().map(|(_, track)| &track.target))
                 .filter(|target| plans.of_step(target) == Some(Plan::Sample))
                 .map(|target| (target.rig, target.node))
                 .collect();
@@ -54,19 +57,29 @@ impl Wholes {
             nodes.dedup();
             for node in nodes {
                 let followed = Followed { scene, take, node, holds, tolerance };
-                // Nodes that cannot be evaluated stay without tracks; the judge names them.
-                let Ok((way, tracks, error)) = followed.tracks() else { continue };
-                wholes.ways.insert((take.name.clone(), node.0, node.1), (way, error));
-                wholes.tracks[index].extend(tracks);
+                let made = followed.tracks().map(|(way, tracks, error)| {
+                    wholes.tracks[index].extend(tracks);
+                    (way, error)
+                });
+                wholes.ways.insert((take.folder.clone(), take.name.clone(), node), made);
             }
         }
         wholes
     }
 
     pub(super) fn entry(&self, books: &Bookkeeper<'_>, layer: usize, track: &Track) -> Entry {
-        let node = (books.take.name.clone(), track.target.rig, track.target.node);
-        let (way, error) = match self.ways.get(&node) {
-            Some((way, error)) => (*way, Some(*error)),
+        let node = (track.target.rig, track.target.node);
+        let way = self.ways.get(&(books.take.folder.clone(), books.take.name.clone(), node));
+        let (way, error) = match way {
+            Some(Ok((way, error))) => (*way, Some(*error)),
+            Some(Err(why)) => {
+                return Entry {
+                    fate: Fate::LeftOut,
+                    after: 0,
+                    note: why.to_string(),
+                    ..books.kept(layer, track)
+                };
+            }
             None => (Way::Frames, None),
         };
         let note = match way {
@@ -89,7 +102,7 @@ impl Wholes {
 struct Followed<'a> {
     scene: &'a Scene,
     take: &'a Take,
-    node: (usize, NodeId),
+    node: NodeRef,
     holds: &'a Holds,
     tolerance: &'a Tolerance,
 }
@@ -194,7 +207,7 @@ impl<'a> Followed<'a> {
         let samples = Samples { start, rate, kind, values };
         let (controller, error) = fit_samples(&samples, setting.kind, RotationOrder::Xyz, setting.tolerance)
             .unwrap_or((Controller::Samples(samples), MeasuredError::none(setting.kind.quantity())));
-        let made = Changed { controller, fate: Fate::Refitted, error: Some(error), added: 0 };
+        let made = Changed { controller, fate: Fate::Refitted, error: Some(error) };
         match (setting.kind, self.holds.rotations) {
             (PropertyKind::Rotation, Rotations::Quaternions) => {
                 let plain = quaternions(&made.controller, setting, DQuat::IDENTITY, DQuat::IDENTITY)?;
