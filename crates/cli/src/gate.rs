@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nimble_curve_core::judge::{Claim, Clock, Judged, Limits, Scope, Verdict, inventory, judge};
-use nimble_curve_core::ledger::MeasuredError;
+use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::{Clip, Scene, Target};
 use nimble_curve_core::value::Quantity;
@@ -216,7 +216,8 @@ pub fn judged(
     };
     // Said in the unit of what was written, as everything else that is printed of it.
     let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
-    let mut verdict = promise.judged(source, &back.scene, limits, back.precision).with_lengths_scaled(unit);
+    let verdict = promise.judged(source, &back.scene, limits, back.precision);
+    let mut verdict = verdict.with_lengths_scaled(unit).with_frames(in_own);
     if let Some(Origin { source, promise }) = origin {
         verdict.missing.extend(promise.missing(source, scene));
     }
@@ -269,7 +270,74 @@ fn place(judged: &Judged, error: &MeasuredError, result: &Scene) -> String {
     format!("{} is {off} at frame {}", judged.channel, frame(error.frame))
 }
 
-/// A closing line of a report, and how it is shown.
+/// What came of a command, in a few words: what became of how many tracks, and how far the result is off.
+pub fn outcome(ledger: &Ledger, verdict: &Verdict, result: &Scene) -> Line {
+    let fates = [Fate::Kept, Fate::Exact, Fate::Refitted, Fate::Sampled, Fate::LeftOut];
+    let met: Vec<(Fate, usize)> =
+        fates.map(|fate| (fate, ledger.count(fate))).into_iter().filter(|(_, count)| *count > 0).collect();
+    let tracks = match met.as_slice() {
+        [] => None,
+        [(fate, count)] => Some(format!("{} {}", counted(*count, "track"), fate.name())),
+        several => {
+            let all: usize = several.iter().map(|(_, count)| count).sum();
+            let each: Vec<String> =
+                several.iter().map(|(fate, count)| format!("{count} {}", fate.name())).collect();
+            Some(format!("{}: {}", counted(all, "track"), each.join(", ")))
+        }
+    };
+    let said: Vec<String> = tracks.into_iter().chain(distance(verdict, result)).collect();
+    let is_whole =
+        ledger.count(Fate::LeftOut) == 0 && verdict.missing.is_empty() && verdict.unjudged.is_empty();
+    let style = match is_within(verdict) {
+        false => Style::Bad,
+        true if is_whole => Style::Good,
+        true => Style::Warn,
+    };
+    match said.is_empty() {
+        true => (style, "written".to_owned()),
+        false => (style, said.join("; ")),
+    }
+}
+
+/// How far a result is off, of each quantity, in a few words; none where nothing was looked at.
+pub fn distance(verdict: &Verdict, result: &Scene) -> Option<String> {
+    let world = verdict.world.as_ref().filter(|_| verdict.limits.world.is_finite());
+    let in_world: Vec<String> = (world.into_iter().chain(&verdict.world_turn))
+        .filter(|(error, _)| error.count > 0 && error.largest > 1e-9)
+        .map(|(error, _)| amount(error.largest, error.quantity, &result.space))
+        .collect();
+    if verdict.count() == 0 && in_world.is_empty() {
+        return None;
+    }
+    let farthest: Vec<String> =
+        farthest(verdict).map(|(_, error)| amount(error.largest, error.quantity, &result.space)).collect();
+    let beyond = if is_within(verdict) { "" } else { ", which is more than was allowed" };
+    let (local, world) = (farthest.join(", "), in_world.join(", "));
+    Some(match (local.is_empty(), world.is_empty()) {
+        (true, true) => "the same".to_owned(),
+        (false, true) => format!("off by at most {local}{beyond}"),
+        (true, false) => format!("off by at most {world} in the world{beyond}"),
+        (false, false) => format!("off by at most {local}, in the world {world}{beyond}"),
+    })
+}
+
+fn is_within(verdict: &Verdict) -> bool {
+    verdict.beyond().is_none() && verdict.world_beyond().is_none()
+}
+
+/// What is farthest off of each quantity, where that is worth a word.
+fn farthest(verdict: &Verdict) -> impl Iterator<Item = (&Judged, MeasuredError)> {
+    let is_telling = |error: &MeasuredError| {
+        let limit = verdict.limits.of(error.quantity);
+        error.largest > 1e-9 && !(limit.is_finite() && error.largest < TELLING * limit)
+    };
+    [Quantity::Angle, Quantity::Length, Quantity::Number]
+        .into_iter()
+        .filter_map(|quantity| verdict.worst(quantity, false))
+        .filter(move |(_, error)| is_telling(error))
+}
+
+/// A line of a report, and how it is shown.
 pub type Line = (Style, String);
 
 /// Errors below this part of what is allowed are not worth a word.
@@ -295,21 +363,13 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         (0, numbers) => counted(numbers, "number"),
         (nodes, numbers) => format!("{} and {}", counted(nodes, "node"), counted(numbers, "number")),
     };
-    let is_telling = |error: &MeasuredError| {
-        let limit = verdict.limits.of(error.quantity);
-        error.largest > 1e-9 && !(limit.is_finite() && error.largest < TELLING * limit)
-    };
-    let quantities = || [Quantity::Angle, Quantity::Length, Quantity::Number].into_iter();
-    let farthest: Vec<String> = quantities()
-        .filter_map(|quantity| verdict.worst(quantity, false))
-        .filter(|(_, error)| is_telling(error))
+    let farthest: Vec<String> = farthest(verdict)
         .map(|(judged, error)| {
             let off = amount(error.largest, error.quantity, &result.space);
             format!("{off} ({}, frame {})", judged.channel, frame(error.frame))
         })
         .collect();
-    let is_within = verdict.beyond().is_none() && verdict.world_beyond().is_none();
-    let style = if is_within { Style::Good } else { Style::Bad };
+    let style = if is_within(verdict) { Style::Good } else { Style::Bad };
     lines.push(match farthest.as_slice() {
         [] => (style, format!("judged on the result: {looked}, the same")),
         [one] => (style, format!("judged on the result: {looked}, off by at most {one}")),
@@ -319,7 +379,8 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
             (style, format!("judged on the result: {looked}, off by at most\n    {list}"))
         }
     });
-    let between: Vec<String> = quantities()
+    let between: Vec<String> = [Quantity::Angle, Quantity::Length, Quantity::Number]
+        .into_iter()
         .filter_map(|quantity| verdict.worst(quantity, true))
         .filter(|(_, error)| error.largest > verdict.limits.of(error.quantity))
         .map(|(judged, error)| place(judged, &error, result))

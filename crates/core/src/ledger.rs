@@ -1,6 +1,6 @@
 //! The ledger: what became of every channel that an operation touched.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use serde::Serialize;
 
@@ -128,6 +128,18 @@ impl Ledger {
     /// How many entries have a fate.
     pub fn count(&self, fate: Fate) -> usize {
         self.entries.iter().filter(|entry| entry.fate == fate).count()
+    }
+
+    /// What is wholly left out, by take and property, with the entry that says why. A property of which a layer is left out
+    /// and another one is not is not among it.
+    pub fn wholly_left_out(&self) -> Vec<(&str, &Target, &Entry)> {
+        let of = |entry: &'_ Entry| Some((entry.take.clone(), entry.target.clone()?));
+        let mut told: HashSet<(String, Target)> =
+            self.entries.iter().filter(|entry| entry.fate != Fate::LeftOut).filter_map(of).collect();
+        let gone = self.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
+        gone.filter(|entry| of(entry).is_some_and(|property| told.insert(property)))
+            .filter_map(|entry| Some((entry.take.as_str(), entry.target.as_ref()?, entry)))
+            .collect()
     }
 
     /// The error over all entries that measure one quantity.

@@ -304,6 +304,40 @@ proptest! {
     }
 
     #[test]
+    fn a_filled_curve_shows_what_rests_below_in_each_gap_of_each_round(
+        curve in any_curve(Handles::Any), outside in (any_behaviour(), any_behaviour()), rest in -9.0..9.0_f64,
+        gaps in prop::collection::vec(any::<bool>(), 9), rounds in (0..3_u32, 0..3_u32), offset in -2.0..2.0_f64,
+        none_outside in (any::<bool>(), any::<bool>()),
+    ) {
+        let mut keys = curve.keys().to_vec();
+        for (key, is_gap) in keys.iter_mut().zip(&gaps) {
+            key.interpolation = if *is_gap { Interpolation::None } else { key.interpolation };
+        }
+        let or_none = |behaviour, is_none| if is_none { Behaviour::None } else { behaviour };
+        let mut gapped = Curve::new(keys.clone()).unwrap()
+            .with_behaviours(or_none(outside.0, none_outside.0), or_none(outside.1, none_outside.1));
+        if keys.len() > 3 {
+            let (start, end) = (keys[1].time, keys[2].time);
+            let inner = InnerLoop { start, end, before: rounds.0, after: rounds.1, value_offset: offset };
+            // One that reaches beyond the keys is none.
+            gapped.set_inner_loop(Some(inner)).or_else(|_| gapped.set_inner_loop(None)).unwrap();
+        }
+        let goes_on = [gapped.before, gapped.after].contains(&Behaviour::LoopOffset) && gapped.has_gaps();
+        prop_assert_eq!(gapped.filled(rest).is_none(), goes_on);
+        let whole = range(-40, 120);
+        let written = gapped.written_out(whole).filled(rest).unwrap();
+        for filled in [written].into_iter().chain(gapped.filled(rest)) {
+            prop_assert!(!filled.has_gaps());
+            for time in steps(-40, 120) {
+                let expected = gapped.value_at(time).unwrap_or(rest);
+                let found = filled.value_at(time);
+                prop_assert!(near(found, Some(expected), 1e-5 * (span(&gapped) + rest.abs())),
+                    "frame {}: {found:?} {expected}", time / FRAME);
+            }
+        }
+    }
+
+    #[test]
     fn a_written_out_loop_has_the_values_of_the_loop(curve in any_curve(Handles::Any), outside in any_behaviour()) {
         let looped = curve.with_behaviours(outside, outside);
         let written = looped.written_out(range(-40, 120));

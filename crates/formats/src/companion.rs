@@ -193,7 +193,6 @@ pub(crate) fn note_left_out(
     in_extra: bool,
     ledger: &mut Ledger,
 ) -> Vec<(String, Target)> {
-    let mut hidden = left_out.to_vec();
     let gone: HashSet<(&str, &Target)> =
         left_out.iter().map(|(take, target)| (take.as_str(), target)).collect();
     for entry in &mut ledger.entries {
@@ -203,19 +202,23 @@ pub(crate) fn note_left_out(
             *entry =
                 Entry { fate: Fate::LeftOut, after: 0, error: None, note: why.to_owned(), ..entry.clone() };
         }
-        if entry.fate == Fate::LeftOut && !is_gone {
-            hidden.extend(entry.target.clone().map(|target| (entry.take.clone(), target)));
-        }
-        if in_extra && entry.fate == Fate::LeftOut {
-            (entry.fate, entry.after) = (Fate::Kept, entry.before);
-            entry.note = "in the extra data only: other programs do not see it".to_owned();
-        }
+    }
+    let hidden = hidden(ledger);
+    for entry in ledger.entries.iter_mut().filter(|entry| in_extra && entry.fate == Fate::LeftOut) {
+        (entry.fate, entry.after) = (Fate::Kept, entry.before);
+        entry.note = "in the extra data only: other programs do not see it".to_owned();
     }
     if in_extra && ledger.count(Fate::Refitted) + ledger.count(Fate::Sampled) > 0 {
         let note = "the curves as they were travel as extra data; the table says what other programs see";
         ledger.notes.push(note.to_owned());
     }
     hidden
+}
+
+/// The properties that a file does not hold, by take.
+pub(crate) fn hidden(ledger: &Ledger) -> Vec<(String, Target)> {
+    let gone = ledger.wholly_left_out().into_iter();
+    gone.map(|(take, target, _)| (take.to_owned(), target.clone())).collect()
 }
 
 /// The extra data in some JSON; `None` where it is of a version that is not known here.

@@ -30,7 +30,7 @@ pub struct Encoded {
     pub ledger: Ledger,
     /// Nodes of the scene by what the format calls them, see [`Plain::keys`].
     pub(crate) nodes: Vec<(String, NodeRef)>,
-    /// Tracks that only the extra data holds, or nothing at all, by take.
+    /// Properties that only the extra data holds, or nothing at all, by take.
     pub(crate) hidden: Vec<(String, Target)>,
     /// Whether numbers are weights of blend shapes there, on another node than here.
     pub(crate) weights_elsewhere: bool,

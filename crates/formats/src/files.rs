@@ -388,13 +388,12 @@ pub fn encoded(
             let take = scene.takes.first();
             let (text, ledger, written) = bvh::written(scene, take).map_err(cannot)?;
             let keys = written.nodes.into_iter().enumerate();
-            let gone = ledger.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
             Ok(Encoded {
                 format,
                 bytes: text.into_bytes(),
                 buffer: None,
                 nodes: keys.filter_map(|(key, id)| Some((key.to_string(), (0, id?)))).collect(),
-                hidden: gone.filter_map(|entry| Some((entry.take.clone(), entry.target.clone()?))).collect(),
+                hidden: crate::companion::hidden(&ledger),
                 weights_elsewhere: false,
                 shifts: take.map(|take| (take.name.clone(), -written.start)).into_iter().collect(),
                 ledger,

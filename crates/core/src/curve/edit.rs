@@ -396,12 +396,17 @@ impl Curve {
 
     /// The same values without gaps: where the curve has none there is `rest`, which would show through there.
     ///
-    /// The last key of a curve that has no value after it stands for one instant, and so it does here.
-    pub fn filled(&self, rest: f64) -> Curve {
+    /// The last key of a curve that has no value after it stands for one instant, and so it does here. `None` where the rounds of
+    /// a loop go on from where the one before ended: the rest that shows would be lifted with them. Such a curve has to be
+    /// [written out](Curve::written_out) first.
+    pub fn filled(&self, rest: f64) -> Option<Curve> {
         if !self.has_gaps() {
-            return self.clone();
+            return Some(self.clone());
         }
-        let mut curve = self.clone();
+        if self.before == Behaviour::LoopOffset || self.after == Behaviour::LoopOffset {
+            return None;
+        }
+        let mut curve = self.unrolled();
         let last = curve.keys.len() - 1;
         for index in 0..last {
             let key = &mut curve.keys[index];
@@ -426,7 +431,7 @@ impl Curve {
             curve.keys.push(Key::new(after, rest).with_interpolation(Interpolation::Hold).with_slope(0.0));
             curve.after = Behaviour::Held;
         }
-        curve
+        Some(curve)
     }
 
     /// The same curve within a range, with keys in place of loops and lines outside its keys: loops are written out as

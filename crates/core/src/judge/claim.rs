@@ -1,10 +1,10 @@
 //! Claims: what a result should be, in terms of what it was made of.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use super::means::{Amount, Edit, Shift, Standing, Turn};
 use crate::address::{Addresses, NodeRef, without_namespace};
-use crate::ledger::{Fate, Ledger};
+use crate::ledger::Ledger;
 use crate::scene::{Scene, Target};
 use crate::space::AxisMap;
 use crate::time::{Ticks, TimeRange};
@@ -223,25 +223,10 @@ impl Claim {
 
     /// The claim, with what a ledger says was left out: that is as it is, for a reason that was given.
     pub fn excusing(mut self, source: &Scene, ledger: &Ledger) -> Claim {
-        let mut excused: HashSet<(usize, Target)> = HashSet::new();
-        let mut found: Vec<Excuse> = Vec::new();
-        let mut kept: HashSet<(usize, &Target)> = HashSet::new();
         let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
-        for entry in &ledger.entries {
-            let (Some(target), Some(take)) = (&entry.target, take_of(&entry.take)) else { continue };
-            match entry.fate {
-                Fate::LeftOut => {
-                    if excused.insert((take, target.clone())) {
-                        found.push(Excuse { take, target: target.clone(), why: entry.note.clone() });
-                    }
-                }
-                _ => {
-                    kept.insert((take, target));
-                }
-            }
-        }
-        // A channel of which a layer is left out and another is not is judged all the same.
-        found.retain(|excuse| !kept.contains(&(excuse.take, &excuse.target)));
+        let found = ledger.wholly_left_out().into_iter().filter_map(|(take, target, entry)| {
+            Some(Excuse { take: take_of(take)?, target: target.clone(), why: entry.note.clone() })
+        });
         self.excuses.extend(found);
         self
     }

@@ -311,13 +311,15 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
     let share = setting.tolerance / (curves.len() as f64).sqrt();
     let mut squares = 0.0;
     for (index, curve) in curves.iter_mut().enumerate() {
-        if !holds.outside && curve.has_gaps() {
-            *curve = curve.filled(rests.get(index).copied().unwrap_or(0.0));
-            fate = fate.max(Fate::Exact);
-        }
         let repeats = !curve.is_held_outside() || curve.inner_loop().is_some();
         if repeats && !holds.outside {
             *curve = curve.written_out(setting.range);
+            fate = fate.max(Fate::Exact);
+        }
+        // Behind loops, which would lift what shows in a gap with each round.
+        if !holds.outside && curve.has_gaps() {
+            let rest = rests.get(index).copied().unwrap_or(0.0);
+            *curve = curve.filled(rest).ok_or(NoForm::Loops)?;
             fate = fate.max(Fate::Exact);
         }
         let is_weighted = |curve: &Curve| {

@@ -77,6 +77,9 @@ pub enum NoForm {
     /// Other layers would mix with it otherwise.
     #[error("its layers would mix otherwise then: flatten them first")]
     Mixed,
+    /// Its rounds go on from each other, and have gaps.
+    #[error("its rounds go on from each other across gaps")]
+    Loops,
     /// There is nothing to evaluate.
     #[error("it has no samples that tell its value")]
     NoValue,

@@ -82,16 +82,17 @@ impl Sums {
     pub fn of_controller(controller: &Controller, kind: PropertyKind, rest: &Value) -> Option<Sums> {
         let resting = Sums::of_value(rest)?;
         let filled = |order: Option<RotationOrder>, curves: &[Curve]| {
-            let numbers = curves.iter().zip(&resting.numbers).map(|(curve, rest)| {
-                match curve.keys().first() {
+            let number = |(curve, rest): (&Curve, &Sum)| {
+                Some(match curve.keys().first() {
                     None => rest.clone(),
                     // What never moves adds no key times to a sum.
                     Some(key) if curve.is_constant() => Sum { offset: key.value, parts: Vec::new() },
                     // In a gap what is at rest shows, or nothing is added.
-                    Some(_) => Sum { offset: 0.0, parts: vec![(1.0, curve.filled(rest.offset))] },
-                }
-            });
-            Some(Sums { order, numbers: numbers.collect() })
+                    Some(_) => Sum { offset: 0.0, parts: vec![(1.0, curve.filled(rest.offset)?)] },
+                })
+            };
+            let numbers = curves.iter().zip(&resting.numbers).map(number).collect::<Option<Vec<Sum>>>()?;
+            Some(Sums { order, numbers })
         };
         match controller {
             Controller::Constant(value) => Sums::of_value(value),

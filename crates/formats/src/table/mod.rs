@@ -60,8 +60,7 @@ pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<Encoded, Fault> {
         }
     }
     ledger.notes.push("a table holds no rig: its nodes are read without a hierarchy".to_owned());
-    let gone = ledger.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
-    let hidden = gone.filter_map(|entry| Some((entry.take.clone(), entry.target.clone()?))).collect();
+    let hidden = crate::companion::hidden(&ledger);
     Ok(Encoded {
         format: Format::Csv,
         bytes: text.into_bytes(),
