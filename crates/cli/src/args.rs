@@ -576,7 +576,7 @@ pub enum Rotations {
 pub struct Plot {
     /// File to draw; - is standard input
     pub file: PathBuf,
-    /// Picture to write: .png or .svg
+    /// Picture to write: .png or .svg; may be made of parts: '{stem}_{take}_{first}-{last}.png'
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
     /// What to draw

@@ -7,6 +7,7 @@ mod commands;
 mod failure;
 mod files;
 mod gate;
+mod named;
 mod pattern;
 mod quantity;
 mod report;

@@ -34,6 +34,19 @@ pub enum Hole {
 }
 
 impl Hole {
+    /// Those of pictures and sheets of a file.
+    pub const OF_FILES: [Hole; 10] = [
+        Hole::Stem,
+        Hole::Scene,
+        Hole::Folder,
+        Hole::Take,
+        Hole::Clip,
+        Hole::Frames,
+        Hole::First,
+        Hole::Last,
+        Hole::Rate,
+        Hole::Index,
+    ];
     /// Those that are known of a source before it is read.
     pub const OF_SOURCE: [Hole; 5] = [Hole::Stem, Hole::Scene, Hole::Ending, Hole::Folder, Hole::Source];
     /// Those of files that are written.
@@ -114,6 +127,17 @@ impl Form {
         })
     }
 
+    /// As it is written behind the name.
+    fn said(self) -> String {
+        match self {
+            Form::AsItIs => String::new(),
+            Form::Lower => ":lower".to_owned(),
+            Form::Upper => ":upper".to_owned(),
+            Form::Snake => ":snake".to_owned(),
+            Form::Digits(digits) => format!(":0{digits}"),
+        }
+    }
+
     fn of(self, text: String) -> String {
         match self {
             Form::AsItIs => text,
@@ -162,6 +186,16 @@ enum Part {
 }
 
 impl Pattern {
+    /// The text with the holes filled that a source's name fills; the others stay, for what is made of it.
+    pub fn filled_by_source(&self, fill: impl Fn(Hole) -> String) -> String {
+        let part = |part: &Part| match part {
+            Part::Text(text) => text.clone(),
+            Part::Hole(hole, form) if hole.is_of_contents() => format!("{{{}{}}}", hole.name(), form.said()),
+            Part::Hole(hole, form) => form.of(fill(*hole)),
+        };
+        self.parts.iter().map(part).collect()
+    }
+
     /// Takes a text apart; the error is a sentence without its place.
     pub fn parse(text: &str, allowed: &[Hole]) -> Result<Pattern, String> {
         let mut parts = Vec::new();

@@ -244,6 +244,21 @@ pub fn print_noted(out: &mut impl Write, ledger: &Ledger, most: usize) -> io::Re
     Ok(())
 }
 
+/// Prints the first line of a report: what became what, and what came of it. Where both are wider than the terminal, what came
+/// of it stands on lines of its own.
+pub fn head(out: &mut impl Write, title: &str, (style, outcome): &Line) -> io::Result<()> {
+    use unicode_width::UnicodeWidthStr as _;
+    let fits = terminal::width().is_none_or(|most| title.width() + 2 + outcome.width() <= most);
+    if fits {
+        return writeln!(out, "{}  {}", Style::Strong.paint(title), style.paint(outcome));
+    }
+    writeln!(out, "{}", Style::Strong.paint(title))?;
+    for line in terminal::wrapped("  ", outcome, 4) {
+        writeln!(out, "{}", style.paint(&line))?;
+    }
+    Ok(())
+}
+
 /// Prints the closing lines of a report: what the judge found.
 pub fn close(out: &mut impl Write, closing: &[Line]) -> io::Result<()> {
     for (style, line) in closing {

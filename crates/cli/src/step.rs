@@ -14,7 +14,7 @@ use nimble_curve_formats::Saving;
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, Written};
 use crate::gate::{self, Line, Origin, Promise};
-use crate::terminal;
+use crate::terminal::{self, Style};
 
 /// How the errors that the judge finds are joined to what a ledger says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -56,7 +56,9 @@ pub struct Worked {
     pub joins: Joins,
     /// How far it is off in the world, in place and in turn, where that is promised.
     pub in_world: [Option<MeasuredError>; 2],
-    /// What came of that, in sentences, once it was written.
+    /// What came of it, in a few words, once it was written.
+    pub outcome: Line,
+    /// What the judge found, in sentences, once it was written.
     pub closing: Vec<Line>,
 }
 
@@ -83,6 +85,7 @@ impl Worked {
                 let error = |found: &Option<(MeasuredError, String)>| found.as_ref().map(|(error, _)| *error);
                 self.in_world = [error(&verdict.world), error(&verdict.world_turn)];
             }
+            self.outcome = gate::outcome(&self.ledger, verdict, &self.scene);
             self.closing.extend(gate::closing(verdict, &self.scene));
         }
     }
@@ -109,6 +112,7 @@ impl Worked {
             origin: None,
             joins: Joins::BySource,
             in_world: [None, None],
+            outcome: (Style::Good, "written".to_owned()),
             closing: Vec::new(),
         }
     }

@@ -7,6 +7,7 @@ use anstyle::{AnsiColor, Style as Ansi};
 /// The few ways in which text stands out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Style {
+    Plain,
     Strong,
     Faint,
     Good,
@@ -18,6 +19,7 @@ impl Style {
     /// The text with its style's marks; the streams below drop them where they would not show.
     pub fn paint(self, text: &str) -> String {
         let style = match self {
+            Style::Plain => Ansi::new(),
             Style::Strong => Ansi::new().bold(),
             Style::Faint => Ansi::new().dimmed(),
             Style::Good => Ansi::new().fg_color(Some(AnsiColor::Green.into())),

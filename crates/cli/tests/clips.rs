@@ -246,7 +246,7 @@ fn takes_are_shifted_stretched_trimmed_and_renamed_with_all_that_is_in_them() {
 }
 
 #[test]
-fn a_bank_takes_takes_in_and_gives_them_out() {
+fn a_library_takes_takes_in_and_gives_them_out() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     succeed(at, &["clips", "split", &path("rounds.ncurve"), "-o", "parts"]);

@@ -5,8 +5,9 @@ mod common;
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use common::succeed;
+use common::{fail, run, sample, succeed};
 use serde_json::Value;
+use tempfile::tempdir;
 
 /// The words in code marks on the page, options without their dashes and values.
 fn known() -> BTreeSet<String> {
@@ -73,4 +74,103 @@ fn the_page_of_words_knows_every_command_option_and_field() {
     let top = recipe["properties"].as_object().unwrap();
     let unknown: Vec<&String> = top.keys().filter(|word| !known.contains(*word)).collect();
     assert!(unknown.is_empty(), "docs/words.md does not know {unknown:?} of recipes");
+}
+
+/// What a command prints first.
+fn first_line(folder: &Path, words: &[&str]) -> String {
+    let output = run(folder, words);
+    let text = String::from_utf8(output.stdout.clone()).unwrap();
+    assert!(output.status.success() || ["compare", "check"].contains(&words[0]), "{words:?}: {output:?}");
+    text.lines().next().unwrap_or_else(|| panic!("{words:?} prints nothing")).to_owned()
+}
+
+#[test]
+fn the_first_line_says_what_came_of_it() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let path = |name: &str| sample(name).display().to_string();
+    let (bramble, stilt, cart) = (path("bramble.ncurve"), path("stilt.ncurve"), path("cart.ncurve"));
+    let (wade, faulty, map) =
+        (path("bramble_wade.bvh"), path("faulty.ncurve"), path("bramble_to_stilt.toml"));
+    let rounds = path("rounds.ncurve");
+    let said: [(&[&str], &[&str]); 23] = [
+        (&["inspect", &bramble], &["1 rig, 1 take, 27 tracks, "]),
+        (&["check", &faulty], &["2 errors, "]),
+        (&["convert", &bramble, "b.glb"], &["24 tracks: ", "refitted", "off by at most ", " deg"]),
+        (
+            &["carry", &bramble, "--target", &stilt, "--map", &map, "-o", "c.ncurve"],
+            &["5 left out", "in the world "],
+        ),
+        (
+            &["unbake", &wade, "--unit", "cm", "--no-other-tolerances", "-o", "u.ncurve"],
+            &["samples became ", "keys"],
+        ),
+        (
+            &["reorder", &cart, "--to", "yxz", "-o", "r.ncurve"],
+            &["6 tracks: 5 exact, 1 refitted; off by at most "],
+        ),
+        (&["reorder", &cart, "--survey"], &["6 nodes: 1 would do better"]),
+        (&["compare", &cart, "r.ncurve"], &["not the same; farthest apart: ", " at frame "]),
+        (&["compare", &cart, "r.ncurve", "--tolerance", "0.1deg,1mm"], &["within the tolerance"]),
+        // The map knows no namespace, and the file has one.
+        (&["compare", &bramble, "c.ncurve", "--map", &map], &["not the same; farthest apart: "]),
+        (&["map", &bramble, &stilt], &["21 pairs: 18 sure, 3 likely", "without a partner"]),
+        (&["layers", "flatten", &bramble, "-o", "f.ncurve"], &["24 tracks: 16 kept", "off by at most "]),
+        (
+            &["layers", "set", &bramble, "--layer", "look", "--weight", "0.5", "-o", "s.ncurve"],
+            &["layer 'look' is set"],
+        ),
+        (
+            &["layers", "difference", &cart, "--against", &cart, "--name", "d", "-o", "d.ncurve"],
+            &["the two move alike"],
+        ),
+        (&["bake", &cart, "-o", "k.ncurve"], &["7 tracks sampled; the same"]),
+        (&["clips", &bramble], &["1 take, 2 clips"]),
+        (&["clips", "split", &bramble, "-o", "parts"], &["2 files; off by at most "]),
+        (&["clips", "trim", &rounds, "-o", "t.ncurve"], &["track", "the same"]),
+        (&["root", "lift", "u.ncurve", "-o", "l.ncurve"], &["2 tracks: 1 exact, 1 refitted", "in the world"]),
+        (&["root", "show", "u.ncurve"], &["1 clip; loops: 0"]),
+        (&["cycle", "find", "u.ncurve"], &["ranges; loops: "]),
+        (&["cycle", "extend", &rounds, "--rounds", "2", "-o", "e.ncurve"], &["15 tracks exact; the same"]),
+        (&["plot", &cart, "-o", "p.svg"], &["curves of take quay, frames 1:96"]),
+    ];
+    for (words, parts) in said {
+        let line = first_line(at, words);
+        assert!(parts.iter().all(|part| line.contains(part)), "{words:?}: {line}");
+    }
+}
+
+#[test]
+fn names_are_made_of_parts_wherever_files_are_written() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let path = |name: &str| sample(name).display().to_string();
+    let (bramble, cart) = (path("bramble.ncurve"), path("cart.ncurve"));
+    succeed(at, &["clips", "split", &bramble, "-o", "game/{clip:upper}_{frames}.glb"]);
+    succeed(at, &["plot", &cart, "-o", "{stem}_{take:upper}_{first}-{last:04}.svg", "--frames", "5:20"]);
+    succeed(at, &["root", "show", &bramble, "-o", "{scene}_{frames}.svg"]);
+    succeed(at, &["clips", "sheet", &bramble, &cart, "-o", "{stem}.csv", "--markers", "{stem}_markers.csv"]);
+    succeed(at, &["clips", "sheet", &bramble, &cart, "-o", "all.csv"]);
+    succeed(at, &["clips", "trim", &cart, "-o", "trimmed.ncurve"]);
+    run(at, &["compare", &cart, &bramble, "--plot", "x.svg"]);
+    for file in [
+        "game/GREET_49.glb",
+        "game/HAND_OVER_49.glb",
+        "cart_QUAY_5-0020.svg",
+        "bramble_97.svg",
+        "bramble.csv",
+        "cart.csv",
+        "bramble_markers.csv",
+        "cart_markers.csv",
+    ] {
+        assert!(at.join(file).is_file(), "{file}");
+    }
+    let lines = |file: &str| std::fs::read_to_string(at.join(file)).unwrap().lines().count();
+    assert_eq!(lines("bramble.csv") + lines("cart.csv"), lines("all.csv") + 1, "a heading each");
+    let said = fail(at, &["plot", &cart, "-o", "{clip:title}.svg"]);
+    assert!(said.contains("lower, upper, snake"), "{said}");
+    let said = fail(at, &["clips", "split", &bramble, "-o", "{frames}.glb"]);
+    assert!(said.contains("put {take} and {clip} into --output"), "{said}");
+    let same = ["clips", "sheet", &bramble, "-o", "{stem}.md", "--markers", "{stem}.md"];
+    assert!(fail(at, &same).contains("of clips and of markers"));
 }

@@ -122,6 +122,22 @@ impl Addresses {
         }
     }
 
+    /// The same, or the only node of that name once namespaces are left aside: maps are written once for all files of a
+    /// character.
+    ///
+    /// # Errors
+    /// See [`find`](Addresses::find).
+    pub fn find_in_any_namespace(&self, text: &str) -> Result<NodeRef, AddressError> {
+        self.find(text).or_else(|error| {
+            let bare = |node: &&NodeRef| without_namespace(self.node(**node)) == without_namespace(text);
+            let mut same = self.in_order.iter().filter(bare);
+            match (same.next(), same.next()) {
+                (Some(&only), None) => Ok(only),
+                _ => Err(error),
+            }
+        })
+    }
+
     /// The property that an address `NODE:ATTRIBUTE` means.
     ///
     /// # Errors

@@ -79,7 +79,7 @@ pub struct ClipsName {
 pub struct ClipsSplit {
     /// File to read; - is standard input
     pub file: PathBuf,
-    /// Folder for the files; it is made where there is none
+    /// Folder for the files, made where there is none; or folder and name in one, such as 'game/{clip}_{frames}.glb'
     #[arg(short, long, value_name = "DIR")]
     pub output: PathBuf,
     /// Names of the files, with {scene}, {take}, {clip}, {folder}, {frames}, {first}, {last}, {rate}, {index:03} filled in,
@@ -156,7 +156,7 @@ pub struct ClipsSheet {
     /// Files to list
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
-    /// Sheet to write: .csv, .json or .md
+    /// Sheet to write: .csv, .json or .md; '{stem}.csv' writes one for each file
     #[arg(short, long, value_name = "SHEET")]
     pub output: PathBuf,
     /// Columns, of: name, file, take, first, last, frames, seconds, rate, keys, moving, loops, jump, travel, way, turn, climb, note

@@ -1,6 +1,5 @@
 //! `bake`: curves to samples.
 
-use std::io::Write as _;
 use std::path::Path;
 
 use nimble_curve_core::judge::Sampling;
@@ -13,7 +12,7 @@ use crate::args::Bake;
 use crate::failure::Failure;
 use crate::report::{self, LedgerJson};
 use crate::step::{Shelf, Step, Worked, between_files};
-use crate::terminal::{Report, Style};
+use crate::terminal::Report;
 
 impl Step for Bake {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
@@ -30,13 +29,14 @@ impl Step for Bake {
 
 pub fn run(args: &Bake) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (scene, Worked { ledger, outcome, closing, .. }) =
+        between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &outcome)?;
     report::print_fates(&mut out, &ledger, &scene.space)?;
     Ok(report::close(&mut out, &closing)?)
 }

@@ -274,6 +274,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     if origin.is_none() {
         verdict.settle(&mut ledger, &source);
     }
+    let outcome = gate::outcome(&ledger, &verdict, &scene);
     closing.extend(gate::closing(&verdict, &scene));
     let parts = parts(&ledger, &source, &target, &carried.scene);
     let space = scene.space;
@@ -296,7 +297,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     if args.json {
         report::print_json(&mut out, &json)?;
     } else {
-        print(&mut out, args, &to, (&carried, &closing), &ledger, &parts, &target)?;
+        print(&mut out, args, &to, (&carried, &outcome, &closing), &ledger, &parts, &target)?;
     }
     refusal.map_or(Ok(()), Err)
 }
@@ -537,7 +538,7 @@ fn print(
     out: &mut Report,
     args: &Carry,
     to: &Path,
-    (carried, closing): (&Carried, &[Line]),
+    (carried, outcome, closing): (&Carried, &Line, &[Line]),
     ledger: &Ledger,
     parts: &[Part],
     target: &Scene,
@@ -545,7 +546,7 @@ fn print(
     let space = target.space;
     let arrow =
         format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.target.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(out, &arrow, outcome)?;
     let travel = if args.scale == TravelScale::Hips { " (ratio of hip heights)" } else { "" };
     let pairs = report::counted(carried.pairs, "node");
     let came =

@@ -19,11 +19,13 @@ use nimble_curve_formats::name_map::read_name_map;
 use nimble_curve_formats::{Assume, Format, Loaded};
 use serde::Serialize;
 
-use super::plot::{Picture, channels_of, stem, values_of};
+use super::plot::{Picture, channels_of, values_of};
 use crate::args::Compare;
 use crate::failure::Failure;
 use crate::files;
-use crate::report::{ErrorJson, amount, counted, frame, kind_name, listed, print_json, short};
+use crate::gate::Line;
+use crate::named::{Named, stem};
+use crate::report::{self, ErrorJson, amount, counted, frame, kind_name, listed, print_json, short};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::{self, Report, Style};
@@ -73,25 +75,30 @@ impl Step for Compare {
         if Verdict::of(&found, scene, bound) != Verdict::Beyond {
             return Ok(Worked::unchanged(scene));
         }
-        let joints = found.takes.iter().flat_map(|take| &take.joints);
-        let errors = joints.flat_map(|joint| {
-            let place = joint.position.map(|error| (error, joint.node.as_str()));
-            [Some((joint.rotation, joint.node.as_str())), place].into_iter().flatten()
-        });
-        let channels = found.takes.iter().flat_map(|take| &take.channels);
-        let errors = errors.chain(channels.map(|channel| (channel.error, channel.channel.as_str())));
-        let space = &scene.space;
-        let worst = errors.max_by(|a, b| bound.weight(&a.0, space).total_cmp(&bound.weight(&b.0, space)));
-        let by = worst.map_or(String::new(), |(error, place)| {
-            let size = amount(error.largest, error.quantity, space);
-            format!(": {place} by {size} at frame {}", frame(error.frame))
-        });
+        let by = worst(&found, bound, &scene.space).map_or(String::new(), |by| format!(": {by}"));
         Err(Failure::new(format!("it is not what {} is{by}", self.second.display())))
     }
 }
 
+/// What is farthest apart, by how much and where; none where nothing is.
+fn worst(found: &Comparison, bound: Bound, space: &Space) -> Option<String> {
+    let joints = found.takes.iter().flat_map(|take| &take.joints);
+    let errors = joints.flat_map(|joint| {
+        let place = joint.position.map(|error| (error, joint.node.as_str()));
+        [Some((joint.rotation, joint.node.as_str())), place].into_iter().flatten()
+    });
+    let channels = found.takes.iter().flat_map(|take| &take.channels);
+    let errors = errors.chain(channels.map(|channel| (channel.error, channel.channel.as_str())));
+    let weighed = errors.filter(|(error, _)| error.largest > ROUNDING);
+    let worst = weighed.max_by(|a, b| bound.weight(&a.0, space).total_cmp(&bound.weight(&b.0, space)));
+    worst.map(|(error, place)| {
+        let size = amount(error.largest, error.quantity, space);
+        format!("{place} by {size} at frame {}", frame(error.frame))
+    })
+}
+
 pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
-    let picture = args.plot.as_deref().map(Picture::new).transpose()?;
+    args.plot.clone().map(Picture::new).transpose()?;
     let (first, second) = (files::read(&args.first, args.input)?, files::read(&args.second, args.input)?);
     let mut seen = as_others_see(args, (&first, &second))?;
     if args.tolerance.is_none()
@@ -112,21 +119,29 @@ pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
     if args.json {
         print_json(&mut out, &as_json(&found, &first, bound, verdict))?;
     } else if verdict != Verdict::Same {
+        let title = format!("{} against {}", args.first.display(), args.second.display());
+        let (style, mut came) = conclusion(verdict, args.tolerance);
+        if let Some(by) = worst(&found, bound, &first.space) {
+            came.push_str(&format!("; farthest apart: {by}"));
+        }
+        let came = (style, came);
+        match &seen {
+            // What our extra data gives back is the same then, and what is said of it would contradict that line.
+            Some(text) if is_hidden => report::head(&mut out, &title, &(Style::Bad, text.clone()))?,
+            Some(text) => {
+                report::head(&mut out, &title, &came)?;
+                writeln!(out, "  {}", Style::Bad.paint(text))?;
+            }
+            None => report::head(&mut out, &title, &came)?,
+        }
         print(&mut out, args, &found, &first, bound)?;
-        if let Some(text) = &seen {
-            writeln!(out, "  {}", Style::Bad.paint(text))?;
-        }
-        // What our extra data gives back is the same then, and what is said of it would contradict that line.
-        if !is_hidden {
-            conclusion(&mut out, verdict, args.tolerance)?;
-        }
     } else if terminal::is_read_by_a_person() {
         let said = format!("the same: {}", counted(found.takes.len(), "take"));
         writeln!(out, "{}, {}", Style::Good.paint(&said), counted(found.pairs, "node pair"))?;
     }
-    if let Some(picture) = picture
-        && verdict != Verdict::Same
-    {
+    if let Some(path) = args.plot.as_deref().filter(|_| verdict != Verdict::Same) {
+        let take = found.takes.first().and_then(|own| first.takes.iter().find(|take| take.name == own.take));
+        let picture = Picture::new(Named::of(&args.first, take, first.rate).path(path)?)?;
         picture.write(&drawn(args, &found, (&first, &second), bound)?)?;
     }
     Ok(if verdict == Verdict::Beyond { ExitCode::FAILURE } else { ExitCode::SUCCESS })
@@ -243,8 +258,6 @@ fn print(
     scene: &Scene,
     bound: Bound,
 ) -> Result<(), Failure> {
-    let (a, b) = (args.first.display(), args.second.display());
-    writeln!(out, "{}", Style::Strong.paint(&format!("{a} against {b}")))?;
     let names = |names: &[String]| listed(&names.iter().map(String::as_str).collect::<Vec<_>>(), 6);
     for (takes, file) in [(&found.only_first, &args.first), (&found.only_second, &args.second)] {
         if !takes.is_empty() {
@@ -289,12 +302,9 @@ fn print(
     Ok(())
 }
 
-/// The last line: what the exit code says.
-fn conclusion(out: &mut impl Write, verdict: Verdict, tolerance: Option<Tolerance>) -> Result<(), Failure> {
-    let Some(tolerance) = tolerance else {
-        writeln!(out, "{}", Style::Warn.paint("not the same"))?;
-        return Ok(());
-    };
+/// What the exit code says.
+fn conclusion(verdict: Verdict, tolerance: Option<Tolerance>) -> Line {
+    let Some(tolerance) = tolerance else { return (Style::Warn, "not the same".to_owned()) };
     let allowed = format!(
         "{} deg, {} mm, {}",
         short(tolerance.angle.to_degrees()),
@@ -302,12 +312,9 @@ fn conclusion(out: &mut impl Write, verdict: Verdict, tolerance: Option<Toleranc
         short(tolerance.number)
     );
     match verdict {
-        Verdict::Beyond => {
-            writeln!(out, "{}", Style::Warn.paint(&format!("beyond the tolerance of {allowed}")))?
-        }
-        _ => writeln!(out, "{}", Style::Good.paint(&format!("within the tolerance of {allowed}")))?,
+        Verdict::Beyond => (Style::Warn, format!("beyond the tolerance of {allowed}")),
+        _ => (Style::Good, format!("within the tolerance of {allowed}")),
     }
-    Ok(())
 }
 
 /// The largest of several errors, and whose it is.

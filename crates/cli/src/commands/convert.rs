@@ -1,6 +1,5 @@
 //! `convert`: format to format, in another space or at another rate, in part or whole.
 
-use std::io::Write as _;
 use std::path::Path;
 
 use nimble_curve_core::judge::{Sampling, Scope};
@@ -22,7 +21,7 @@ use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
 use crate::report::{self, LedgerJson};
 use crate::step::{Shelf, Step, Worked};
-use crate::terminal::{Report, Style};
+use crate::terminal::Report;
 
 impl Step for Convert {
     fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
@@ -71,7 +70,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         return Ok(report::print_json(&mut out, &json)?);
     }
     let arrow = format!("{} → {}", args.file.display(), path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &gate::outcome(&ledger, &written.verdict, &scene))?;
     if !ledger.entries.is_empty() {
         report::print_fates(&mut out, &ledger, &scene.space)?;
     }

@@ -16,7 +16,7 @@ use crate::args::{Cycle, CycleAction, CycleClose, CycleExtend, CycleFind, Which}
 use crate::failure::Failure;
 use crate::files;
 use crate::gate::{Beside, Held, Promise};
-use crate::report::{self, LedgerJson, amount, degrees, frame, print_json};
+use crate::report::{self, LedgerJson, amount, counted, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
@@ -68,7 +68,11 @@ fn run_find(args: &CycleFind) -> Result<(), Failure> {
         };
         return Ok(print_json(&mut out, &all.iter().map(row).collect::<Vec<_>>())?);
     }
-    writeln!(out, "{}", Style::Strong.paint(&args.file.display().to_string()))?;
+    let loops = all.iter().filter(|candidate| candidate.travel.ends.is_loop()).count();
+    let nearly = all.iter().filter(|candidate| verdict(candidate) == "nearly").count();
+    let style = if loops > 0 { Style::Good } else { Style::Warn };
+    let said = format!("{}; loops: {loops}, nearly: {nearly}", counted(all.len(), "range"));
+    report::head(&mut out, &args.file.display().to_string(), &(style, said))?;
     let mut table = Table::new(&[
         ("range", Align::Left),
         ("take", Align::Left),
@@ -163,7 +167,7 @@ impl Step for CycleExtend {
 
 fn run_close(args: &CycleClose) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { scene: result, ledger, closing, .. }) =
+    let (scene, Worked { scene: result, ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
     let mut out = Report::beside(&output.path);
@@ -171,7 +175,7 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
         return Ok(print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &outcome)?;
     let moved = || ledger.entries.iter().filter(|entry| entry.error.is_some());
     report::print_entries(&mut out, moved(), &scene.space)?;
     let index = match &options.take {
@@ -193,7 +197,7 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
 
 fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { scene: result, ledger, closing, .. }) =
+    let (scene, Worked { scene: result, ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
     let mut out = Report::beside(&output.path);
@@ -201,7 +205,7 @@ fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
         return Ok(print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &outcome)?;
     report::print_fates(&mut out, &ledger, &scene.space)?;
     for take in result.takes.iter().filter(|take| options.take.as_ref().is_none_or(|name| *name == take.name))
     {

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::Write;
 
+use nimble_curve_core::controller::Controller;
 use nimble_curve_core::ops::survey::{Movement, survey};
 use nimble_curve_core::rig::{NodeId, NodeKind, OpValue, Rig};
 use nimble_curve_core::scene::{LayerMode, PropertyKind, Scene, Take};
@@ -13,7 +14,7 @@ use serde::Serialize;
 use crate::args::Inspect;
 use crate::failure::Failure;
 use crate::files;
-use crate::report::{amount, counted, frame, print_json};
+use crate::report::{self, amount, counted, frame, print_json};
 use crate::table::{Align, Table};
 use crate::terminal::{self, Report, Style};
 
@@ -24,8 +25,8 @@ pub fn run(args: &Inspect) -> Result<(), Failure> {
     if args.json {
         return Ok(print_json(&mut out, &SceneJson::new(scene))?);
     }
-    let title = Style::Strong.paint(&args.file.display().to_string());
-    writeln!(out, "{title}  {}, {}", loaded.format.name(), space_name(&scene.space))?;
+    let said = format!("{}, {}; {}", loaded.format.name(), space_name(&scene.space), held(scene));
+    report::head(&mut out, &args.file.display().to_string(), &(Style::Plain, said))?;
     for rig in &scene.rigs {
         writeln!(out, "  rig   {}: {}", rig.name, kinds(rig))?;
         if args.tree {
@@ -50,6 +51,23 @@ pub fn run(args: &Inspect) -> Result<(), Failure> {
 fn space_name(space: &Space) -> String {
     let unit = space.unit_name().map_or_else(|| format!("{} m a unit", space.metres_per_unit), str::to_owned);
     format!("{unit}, {} up, {}-handed", space.up, space.handedness)
+}
+
+/// How much there is in a file.
+fn held(scene: &Scene) -> String {
+    let tracks = || scene.takes.iter().flat_map(Take::tracks).map(|(_, track)| &track.controller);
+    let samples: usize = tracks().map(Controller::sample_count).sum();
+    let keys: usize = tracks().map(Controller::key_count).sum();
+    let counts = [
+        (scene.rigs.len(), "rig"),
+        (scene.takes.len(), "take"),
+        (tracks().count(), "track"),
+        (keys, "key"),
+        (samples, "sample"),
+    ];
+    let there = counts.into_iter().filter(|(count, _)| *count > 0);
+    let said: Vec<String> = there.map(|(count, thing)| counted(count, thing)).collect();
+    if said.is_empty() { "nothing in it".to_owned() } else { said.join(", ") }
 }
 
 /// How many nodes there are of each kind.

@@ -169,13 +169,14 @@ impl Step for LayersFlatten {
 
 fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (scene, Worked { ledger, outcome, closing, .. }) =
+        between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &outcome)?;
     print_ledger(&mut out, &scene, &ledger)?;
     let kept = ledger.count(Fate::Kept);
     if kept > 0 {
@@ -219,17 +220,18 @@ impl Step for LayersDifference {
 fn run_split(args: &LayersDifference) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
     output.check(&[&args.against])?;
-    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (scene, Worked { ledger, outcome, closing, .. }) =
+        between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
     let arrow = format!("{} + layer {} → {}", args.file.display(), args.name, output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
     if ledger.entries.is_empty() {
-        writeln!(out, "  the two move alike: the layer is empty")?;
-        return Ok(());
+        let alike = "the two move alike: the layer is empty".to_owned();
+        return Ok(report::head(&mut out, &arrow, &(Style::Warn, alike))?);
     }
+    report::head(&mut out, &arrow, &outcome)?;
     print_ledger(&mut out, &scene, &ledger)?;
     Ok(report::close(&mut out, &closing)?)
 }
@@ -261,7 +263,8 @@ fn run_set(args: &LayersSet) -> Result<(), Failure> {
     let (_, Worked { scene, .. }) = between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    let called = args.rename.as_ref().unwrap_or(&args.layer);
+    report::head(&mut out, &arrow, &(Style::Good, format!("layer '{called}' is set")))?;
     for take in &scene.takes {
         stack_table(&scene, take).print(&mut out)?;
     }

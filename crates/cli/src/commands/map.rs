@@ -2,7 +2,7 @@
 
 use std::io::Write as _;
 
-use nimble_curve_core::address::{Addresses, NodeRef, without_namespace};
+use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ops::body_part;
 use nimble_curve_core::ops::pairing::{Proposal, Proposed, Sureness, propose};
 use nimble_curve_core::scene::Scene;
@@ -12,6 +12,7 @@ use serde::Serialize;
 use crate::args::Map;
 use crate::failure::Failure;
 use crate::files::{self, InputArgs};
+use crate::gate::Line;
 use crate::report;
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
@@ -107,7 +108,7 @@ pub fn run(args: &Map) -> Result<(), Failure> {
 
 fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> Result<(), Failure> {
     let arrow = format!("{} → {}", args.source.display(), args.target.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(out, &arrow, &verdict(proposal))?;
     let addresses = Addresses::new(source);
     let mut table = Table::new(&[
         ("part", Align::Left),
@@ -120,7 +121,7 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
     ]);
     let mut last_part = String::new();
     for pair in &proposal.pairs {
-        let part = found(&addresses, &pair.source[0])
+        let part = (addresses.find_in_any_namespace(&pair.source[0]))
             .map(|(rig, id)| body_part(&source.rigs[rig], id))
             .unwrap_or_default();
         let shown = if part == last_part { String::new() } else { part.clone() };
@@ -163,15 +164,6 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
         table.print(out)?;
     }
     side_by_side(out, proposal)?;
-    let count = |sureness| proposal.pairs.iter().filter(|pair| pair.sureness == sureness).count();
-    let (sure, likely, guess) = (count(Sureness::Sure), count(Sureness::Likely), count(Sureness::Guess));
-    let verdict = format!(
-        "  {} sure, {likely} likely, {}",
-        report::counted(sure, "pair"),
-        report::counted(guess, "guess")
-    );
-    let verdict = verdict.replace("guesss", "guesses");
-    writeln!(out, "{}", Style::Good.paint(&verdict))?;
     match &args.output {
         Some(path) => {
             writeln!(
@@ -190,10 +182,27 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
     Ok(())
 }
 
-/// The node of a name that stands in a map, with or without its namespace.
-fn found(addresses: &Addresses, name: &str) -> Option<NodeRef> {
-    let bare = |node: &&NodeRef| without_namespace(addresses.node(**node)) == name;
-    addresses.find(name).ok().or_else(|| addresses.nodes().iter().find(bare).copied())
+/// How sure the pairs are, and how many names have none.
+fn verdict(proposal: &Proposal) -> Line {
+    let count = |sureness| proposal.pairs.iter().filter(|pair| pair.sureness == sureness).count();
+    let (sure, likely, guess) = (count(Sureness::Sure), count(Sureness::Likely), count(Sureness::Guess));
+    let mut said = report::counted(proposal.pairs.len(), "pair");
+    let each: Vec<String> = [(sure, "sure"), (likely, "likely"), (guess, "guessed")]
+        .into_iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, name)| format!("{count} {name}"))
+        .collect();
+    if !each.is_empty() {
+        said.push_str(&format!(": {}", each.join(", ")));
+    }
+    let left = proposal.source_left.len() + proposal.numbers_left.len();
+    if left + proposal.target_left.len() > 0 {
+        said.push_str(&format!(
+            "; without a partner: {left} of the source, {} of the target",
+            proposal.target_left.len()
+        ));
+    }
+    (if guess == 0 && !proposal.pairs.is_empty() { Style::Good } else { Style::Warn }, said)
 }
 
 /// A chain's first and last name, and how many there are.

@@ -1,6 +1,6 @@
 //! `plot`: pictures of curves, keys and poses.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
 use nimble_curve_core::controller::Controller;
@@ -8,6 +8,7 @@ use nimble_curve_core::evaluate::{PropertySampler, Sampler};
 use nimble_curve_core::ops::is_hand_or_foot;
 use nimble_curve_core::ops::survey::survey;
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
+use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::{Quantity, Value};
 use nimble_curve_draw::curves::{self, Channel, Source};
 use nimble_curve_draw::keys::{self, Lane, Row};
@@ -17,13 +18,16 @@ use nimble_curve_draw::{Size, to_png};
 use crate::args::{Plot, View};
 use crate::failure::Failure;
 use crate::files;
+use crate::named::{Named, stem};
+use crate::report::{self, frame};
 use crate::step::{Shelf, Step, Worked};
+use crate::terminal::{Report, Style};
 
 /// How many poses there are where no frames are given.
 const POSES: usize = 9;
 
 pub fn run(args: &Plot) -> Result<(), Failure> {
-    let write = Picture::new(&args.output)?;
+    Picture::new(args.output.clone())?;
     let scene = files::read(&args.file, args.input)?.scene;
     let other = args
         .against
@@ -31,7 +35,30 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
         .map(|path| files::read(path, args.input))
         .transpose()?
         .map(|loaded| loaded.scene);
-    write.write(&drawn(args, &scene, other.as_ref())?)
+    let picture = pictured(args, &scene)?;
+    picture.write(&drawn(args, &scene, other.as_ref())?)?;
+    let take = chosen_take(args, &scene)?;
+    let what = match args.view {
+        View::Curves => "curves",
+        View::Keys => "keys",
+        View::Poses => "poses",
+    };
+    let of = take.map_or("the rig at rest".to_owned(), |take| {
+        let (first, last) = range(args, &scene, take);
+        format!("take {}, frames {}:{}", take.name, frame(first), frame(last))
+    });
+    let said = format!("{what} of {of}, {}x{} pixels", args.size.0, args.size.1);
+    let title = format!("{} → {}", args.file.display(), picture.path.display());
+    Ok(report::head(&mut Report::out(), &title, &(Style::Good, said))?)
+}
+
+/// The picture's file, with the parts of its name filled in.
+fn pictured(args: &Plot, scene: &Scene) -> Result<Picture, Failure> {
+    let named = Named { clip: "", ..Named::of(&args.file, chosen_take(args, scene)?, scene.rate) };
+    let chosen = args
+        .frames
+        .map(|(first, last)| TimeRange::new(scene.rate.ticks_at(first), scene.rate.ticks_at(last)));
+    Picture::new(Named { range: chosen.or(named.range), ..named }.path(&args.output)?)
 }
 
 fn drawn(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
@@ -45,24 +72,24 @@ fn drawn(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Fa
 /// In a recipe, a picture is made beside the scene, which stays as it is.
 impl Step for Plot {
     fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
-        let picture = Picture::new(&self.output)?;
         let other = self.against.as_ref().map(|path| shelf.scene(path, self.input)).transpose()?;
         let args = Plot { file: file.to_owned(), ..self.clone() };
+        let picture = pictured(&args, scene)?;
         let bytes = picture.bytes(&drawn(&args, scene, other.as_deref())?)?;
         let mut worked = Worked::unchanged(scene);
-        worked.pictures.push((self.output.clone(), bytes));
+        worked.pictures.push((picture.path, bytes));
         Ok(worked)
     }
 }
 
 /// A picture's file, whose ending is known to be one that can be written.
-pub struct Picture<'a> {
-    path: &'a Path,
+pub struct Picture {
+    path: PathBuf,
     is_png: bool,
 }
 
-impl<'a> Picture<'a> {
-    pub fn new(path: &'a Path) -> Result<Picture<'a>, Failure> {
+impl Picture {
+    pub fn new(path: PathBuf) -> Result<Picture, Failure> {
         let ending = path.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase);
         match ending.as_deref() {
             Some("png") => Ok(Picture { path, is_png: true }),
@@ -81,12 +108,8 @@ impl<'a> Picture<'a> {
     }
 
     pub fn write(&self, svg: &str) -> Result<(), Failure> {
-        Ok(nimble_curve_formats::write_bytes(&self.bytes(svg)?, self.path)?)
+        Ok(nimble_curve_formats::write_bytes(&self.bytes(svg)?, &self.path)?)
     }
-}
-
-pub fn stem(path: &Path) -> &str {
-    path.file_stem().and_then(|stem| stem.to_str()).unwrap_or("")
 }
 
 fn size(args: &Plot) -> Size {

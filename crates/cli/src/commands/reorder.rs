@@ -55,7 +55,8 @@ impl Step for Reorder {
 pub fn run(args: &Reorder) -> Result<(), Failure> {
     let Some(output) = &args.output else { return run_survey(args) };
     let output = Output::new(output.clone(), args.over);
-    let (scene, Worked { ledger, closing, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (scene, Worked { ledger, outcome, closing, .. }) =
+        between_files(args, &args.file, args.input, &output)?;
     let what = match args.to {
         Some(NewOrder::To(order)) => format!(" in {order}"),
         Some(NewOrder::Best) => " in the best orders".to_owned(),
@@ -70,7 +71,7 @@ pub fn run(args: &Reorder) -> Result<(), Failure> {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}{what}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &outcome)?;
     if !surveyed.is_empty() {
         print_survey(&mut out, &scene, &surveyed)?;
     }
@@ -107,11 +108,18 @@ fn run_survey(args: &Reorder) -> Result<(), Failure> {
             surveyed.iter().map(|survey| SurveyJson::new(survey, &addresses)).collect();
         return Ok(report::print_json(&mut out, &nodes)?);
     }
-    writeln!(out, "{}", Style::Strong.paint(&args.file.display().to_string()))?;
+    let title = args.file.display().to_string();
     if surveyed.is_empty() {
-        writeln!(out, "  no chosen node has a rotation that moves")?;
-        return Ok(());
+        let none = "no chosen node has a rotation that moves".to_owned();
+        return Ok(report::head(&mut out, &title, &(Style::Warn, none))?);
     }
+    let better = surveyed.iter().filter(|survey| survey.best().order != survey.current).count();
+    let all = counted(surveyed.len(), "node");
+    let outcome = match better {
+        0 => (Style::Good, format!("{all}: all are in their best order")),
+        better => (Style::Warn, format!("{all}: {better} would do better in another order (--to best)")),
+    };
+    report::head(&mut out, &title, &outcome)?;
     print_survey(&mut out, &scene, &surveyed)
 }
 

@@ -1,6 +1,5 @@
 //! `root`: root motion lifted, pinned, restored, shown.
 
-use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::judge::Scope;
@@ -17,13 +16,14 @@ use nimble_curve_draw::path::{Way, draw};
 use serde::Serialize;
 use serde_json::json;
 
-use super::plot::{Picture, stem};
+use super::plot::Picture;
 use crate::args::{
     Root, RootAction, RootCentre, RootInPlace, RootLift, RootParts, RootRestore, RootShow, Speed,
 };
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
 use crate::gate::{EXACT, InWorld, Promise};
+use crate::named::{Named, stem};
 use crate::report::{self, ErrorJson, LedgerJson, amount, degrees, frame, print_json};
 use crate::step::{Joins, Shelf, Step, Worked, between_files};
 use crate::table::{Align, Table};
@@ -135,7 +135,7 @@ fn said(file: &Path, output: &Output, worked: &Worked, as_json: bool) -> Result<
         )?);
     }
     let arrow = format!("{} → {}", file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &worked.outcome)?;
     report::print_entries(&mut out, ledger.entries.iter(), &scene.space)?;
     report::print_remarks(&mut out, &ledger.notes)?;
     Ok(report::close(&mut out, &worked.closing)?)
@@ -146,7 +146,7 @@ fn run_lift(args: &RootLift) -> Result<(), Failure> {
 }
 
 fn run_show(args: &RootShow) -> Result<(), Failure> {
-    let picture = args.output.as_deref().map(Picture::new).transpose()?;
+    args.output.clone().map(Picture::new).transpose()?;
     let scene = files::read(&args.file, args.input)?.scene;
     let wanted = |name: &str| args.take.as_ref().is_none_or(|take| take == name);
     let takes: Vec<_> = scene.takes.iter().filter(|take| wanted(&take.name)).collect();
@@ -217,18 +217,19 @@ fn run_show(args: &RootShow) -> Result<(), Failure> {
             });
         }
     }
-    if let Some(picture) = picture {
-        picture.write(&draw(
-            &format!("{}: the way of the body", stem(&args.file)),
-            &ways,
-            Size::default(),
-        ))?;
+    if let Some(path) = &args.output {
+        let take = scene.takes.iter().find(|take| wanted(&take.name));
+        let picture = Picture::new(Named::of(&args.file, take, scene.rate).path(path)?)?;
+        let title = format!("{}: the way of the body", stem(&args.file));
+        picture.write(&draw(&title, &ways, Size::default()))?;
     }
     let mut out = Report::out();
     if args.json {
         return Ok(print_json(&mut out, &rows)?);
     }
-    writeln!(out, "{}", Style::Strong.paint(&args.file.display().to_string()))?;
+    let loops = rows.iter().filter(|row| row["loops"] == true).count();
+    let said = format!("{}; loops: {loops}", report::counted(ways.len(), "clip"));
+    report::head(&mut out, &args.file.display().to_string(), &(Style::Good, said))?;
     table.without_empty_columns().print(&mut out)?;
     Ok(())
 }

@@ -54,13 +54,19 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&unbaked.ledger, &scene.space))?);
     }
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
-    let refitted = |entry: &&Entry| entry.fate == Fate::Refitted;
-    let samples: usize = unbaked.ledger.entries.iter().filter(refitted).map(|entry| entry.before).sum();
+    let refitted = || unbaked.ledger.entries.iter().filter(|entry| entry.fate == Fate::Refitted);
+    let samples: usize = refitted().map(|entry| entry.before).sum();
     if samples == 0 {
-        writeln!(out, "  nothing is baked: all tracks stay as they are (--refit fits sparse curves anew)")?;
-        return Ok(());
+        let nothing = "nothing is baked: all tracks stay as they are (--refit fits sparse curves anew)";
+        return Ok(report::head(&mut out, &arrow, &(Style::Warn, nothing.to_owned()))?);
     }
+    let keys: usize = refitted().map(|entry| entry.after).sum();
+    let (style, _) = gate::outcome(&unbaked.ledger, &written.verdict, &unbaked.scene);
+    let off =
+        gate::distance(&written.verdict, &unbaked.scene).map_or(String::new(), |off| format!("; {off}"));
+    let outcome =
+        format!("{samples} samples became {} ({}){off}", counted(keys, "key"), percent(keys, samples));
+    report::head(&mut out, &arrow, &(style, outcome))?;
     print_table(&mut out, &unbaked.ledger, &scene.space, args)?;
     // How far joints are off in the world is for the judge to say.
     if let Some((_, _, added)) = unbaked.world.filter(|_| !args.planted.is_empty()) {

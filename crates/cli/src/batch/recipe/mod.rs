@@ -236,7 +236,9 @@ impl Recipe {
                 {
                     Err(format!("'{key}' has one value"))
                 }
-                OptionValue::Values(values) => Ok(values.iter().map(|value| value.filled(&fill)).collect()),
+                OptionValue::Values(values) => {
+                    Ok(values.iter().map(|value| value.filled_by_source(&fill)).collect())
+                }
             };
             match values {
                 Ok(values) => given.push(Given { argument, key: key.clone(), values, line: *line }),
@@ -255,7 +257,7 @@ impl Recipe {
             let Some((_, value)) = value.filter(|_| !given.iter().any(|given| given.key == *key)) else {
                 continue;
             };
-            let values = vec![value.filled(&fill)];
+            let values = vec![value.filled_by_source(&fill)];
             given.push(Given { argument, key: key.clone(), values, line: step.line });
         }
         (given, wrong)

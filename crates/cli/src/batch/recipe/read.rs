@@ -267,7 +267,9 @@ impl Reader<'_> {
                 _ => {
                     let mut patterns = Vec::new();
                     for (at, text) in self.texts(&key, at, value) {
-                        let pattern = Pattern::parse(&text, &Hole::OF_SOURCE);
+                        // A step's own output is a picture of what there is then.
+                        let holes: &[Hole] = if key == "output" { &Hole::ALL } else { &Hole::OF_SOURCE };
+                        let pattern = Pattern::parse(&text, holes);
                         patterns
                             .extend(self.noted(at, pattern.map_err(|text| format!("step {number}: {text}"))));
                     }

@@ -2,7 +2,7 @@
 
 mod names;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -23,7 +23,6 @@ use nimble_curve_formats::sheet::{SheetFormat, read_clip_list, sheet_text};
 use serde::Serialize;
 use serde_json::{Value, json};
 
-pub use self::names::{Named, safe};
 use crate::args::{
     Clips, ClipsAction, ClipsAdd, ClipsExtract, ClipsFind, ClipsJoin, ClipsName, ClipsSheet, ClipsShift,
     ClipsSplit, ClipsStretch, ClipsTrim, Start,
@@ -31,6 +30,7 @@ use crate::args::{
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, OverArgs};
 use crate::gate::{self, Beside, EXACT, Held, Origin, Promise};
+use crate::named::{Named, safe, stem};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{self, amount, counted, degrees, frame, print_json};
 use crate::step::{Shelf, Step, Worked, between_files, say_warnings};
@@ -396,9 +396,11 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     }
     let jobs = chosen_clips(scene, args, &args.file)?;
     let paths = file_names(args, scene.rate, &jobs)?;
-    std::fs::create_dir_all(&args.output).map_err(|error| {
-        Failure::new(format!("{}: the folder cannot be made: {error}", args.output.display()))
-    })?;
+    for folder in paths.iter().filter_map(|path| path.parent()) {
+        std::fs::create_dir_all(folder).map_err(|error| {
+            Failure::new(format!("{}: the folder cannot be made: {error}", folder.display()))
+        })?;
+    }
     let lost = markers_between(scene, &jobs);
     if !lost.is_empty() {
         let lost: Vec<&str> = lost.iter().map(String::as_str).collect();
@@ -436,7 +438,9 @@ fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
         return Ok(print_json(&mut out, &written)?);
     }
     let title = format!("{} → {}", args.file.display(), args.output.display());
-    writeln!(out, "{}  {}", Style::Strong.paint(&title), counted(written.len(), "file"))?;
+    let off = whole.as_ref().and_then(|verdict| gate::distance(verdict, scene));
+    let off = off.map_or(String::new(), |off| format!("; {off}"));
+    report::head(&mut out, &title, &(Style::Good, format!("{}{off}", counted(written.len(), "file"))))?;
     let mut table = Table::new(&[
         ("clip", Align::Left),
         ("file", Align::Left),
@@ -554,10 +558,18 @@ fn chosen_clips<'a>(
 }
 
 fn file_names(args: &ClipsSplit, rate: FrameRate, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>, Failure> {
-    let stem =
-        args.file.file_stem().and_then(|stem| stem.to_str()).filter(|stem| *stem != "-").unwrap_or("scene");
+    let stem = match stem(&args.file) {
+        "" => "scene",
+        stem => stem,
+    };
     let own_ending = args.file.extension().and_then(|ending| ending.to_str()).unwrap_or("ncurve");
-    let pattern = Pattern::parse(&args.name, &Hole::ALL).map_err(Failure::new)?;
+    // An output made of parts is the folder and the name in one.
+    let whole = args.output.to_str().filter(|text| text.contains('{'));
+    let (folder, name) = match whole {
+        Some(text) => (Path::new(""), text),
+        None => (args.output.as_path(), args.name.as_str()),
+    };
+    let pattern = Pattern::parse(name, &Hole::ALL).map_err(Failure::new)?;
     let mut taken = HashSet::new();
     let mut paths = Vec::with_capacity(jobs.len());
     for (index, (take, clip)) in jobs.iter().enumerate() {
@@ -579,12 +591,13 @@ fn file_names(args: &ClipsSplit, rate: FrameRate, jobs: &[(&Take, Clip)]) -> Res
             Ok(_) => name,
             Err(_) => format!("{name}.{own_ending}"),
         };
-        let path = args.output.join(&with_ending);
+        let path = folder.join(&with_ending);
         nimble_curve_formats::output_format(&path)?;
         if !taken.insert(path.clone()) {
             return Err(Failure::new(format!(
-                "two clips would be written to {}: put {{take}} and {{clip}} into --name",
-                path.display()
+                "two clips would be written to {}: put {{take}} and {{clip}} into {}",
+                path.display(),
+                if whole.is_some() { "--output" } else { "--name" }
             )));
         }
         if path.exists() && !args.replace {
@@ -626,7 +639,7 @@ fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
     let verdict = output.write(&scene, &args.files[0], Some(origin))?.verdict;
     let mut out = Report::beside(&output.path);
     let title = format!("{} → {}", counted(args.files.len(), "file"), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&title))?;
+    report::head(&mut out, &title, &gate::outcome(&ledger, &verdict, &scene))?;
     table(&scene, &all_summaries(&scene)?).print(&mut out)?;
     report::print_left_out(&mut out, &ledger)?;
     Ok(report::close(&mut out, &gate::closing(&verdict, &scene))?)
@@ -637,13 +650,28 @@ const COLUMNS: [&str; 17] = [
     "travel", "way", "turn", "climb", "note",
 ];
 
+/// The rows of one sheet.
+#[derive(Default)]
+struct Sheet {
+    rows: Vec<Vec<Value>>,
+    files: usize,
+}
+
+impl Sheet {
+    fn write(&self, headings: &[&str], path: &Path) -> Result<(), Failure> {
+        let format = sheet_format(path)?;
+        Ok(nimble_curve_formats::write_bytes(sheet_text(headings, &self.rows, format).as_bytes(), path)?)
+    }
+}
+
+fn sheet_format(path: &Path) -> Result<SheetFormat, Failure> {
+    SheetFormat::of(path)
+        .ok_or_else(|| Failure::new(format!("{}: sheets are .csv, .json or .md", path.display())))
+}
+
 fn run_sheet(args: &ClipsSheet) -> Result<(), Failure> {
-    let of = |path: &Path| {
-        SheetFormat::of(path)
-            .ok_or_else(|| Failure::new(format!("{}: sheets are .csv, .json or .md", path.display())))
-    };
-    let format = of(&args.output)?;
-    let markers_format = args.markers.as_deref().map(of).transpose()?;
+    sheet_format(&args.output)?;
+    args.markers.as_deref().map(sheet_format).transpose()?;
     for column in &args.columns {
         if !COLUMNS.contains(&column.as_str()) {
             let hint = similar(column, COLUMNS.into_iter())
@@ -651,32 +679,39 @@ fn run_sheet(args: &ClipsSheet) -> Result<(), Failure> {
             return Err(Failure::new(format!("there is no column '{column}': {hint}")));
         }
     }
-    let (mut rows, mut markers) = (Vec::new(), Vec::new());
+    // A sheet for each name: one for all files, or one a file where the name is made of its parts.
+    let (mut sheets, mut markers) = (BTreeMap::<PathBuf, Sheet>::new(), BTreeMap::<PathBuf, Sheet>::new());
     for file in &args.files {
         let scene = files::read(file, args.input)?.scene;
+        let named = Named::of(file, None, scene.rate);
+        let sheet = sheets.entry(named.path(&args.output)?).or_default();
+        sheet.files += 1;
         for summary in all_summaries(&scene)? {
-            rows.push(args.columns.iter().map(|column| cell(column, file, &scene, &summary)).collect());
+            sheet.rows.push(args.columns.iter().map(|column| cell(column, file, &scene, &summary)).collect());
         }
+        let Some(path) = &args.markers else { continue };
+        let sheet = markers.entry(named.path(path)?).or_default();
         for take in &scene.takes {
-            for marker in &take.markers {
+            sheet.rows.extend(take.markers.iter().map(|marker| {
                 let at = number(scene.rate.frame(marker.time));
-                markers.push(vec![
-                    json!(marker.name),
-                    json!(file.display().to_string()),
-                    json!(take.name),
-                    at,
-                ]);
-            }
+                vec![json!(marker.name), json!(file.display().to_string()), json!(take.name), at]
+            }));
         }
+    }
+    if let Some(path) = sheets.keys().find(|path| markers.contains_key(*path)) {
+        return Err(Failure::new(format!("{}: is the sheet of clips and of markers", path.display())));
     }
     let headings: Vec<&str> = args.columns.iter().map(String::as_str).collect();
-    let count = rows.len();
-    nimble_curve_formats::write_bytes(sheet_text(&headings, &rows, format).as_bytes(), &args.output)?;
-    if let (Some(path), Some(format)) = (&args.markers, markers_format) {
-        let text = sheet_text(&["marker", "file", "take", "frame"], &markers, format);
-        nimble_curve_formats::write_bytes(text.as_bytes(), path)?;
+    for (path, sheet) in &sheets {
+        sheet.write(&headings, path)?;
     }
-    done(&args.output, &format!("{} of {}", counted(count, "clip"), counted(args.files.len(), "file")))
+    for (path, sheet) in &markers {
+        sheet.write(&["marker", "file", "take", "frame"], path)?;
+    }
+    for (path, sheet) in &sheets {
+        done(path, &format!("{} of {}", counted(sheet.rows.len(), "clip"), counted(sheet.files, "file")))?;
+    }
+    Ok(())
 }
 
 fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) -> Value {
@@ -759,7 +794,7 @@ fn run_trim(args: &ClipsTrim) -> Result<(), Failure> {
     let (scene, worked) = between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    writeln!(out, "{}", Style::Strong.paint(&arrow))?;
+    report::head(&mut out, &arrow, &worked.outcome)?;
     report::print_fates(&mut out, &worked.ledger, &scene.space)?;
     Ok(report::close(&mut out, &worked.closing)?)
 }

@@ -7,52 +7,18 @@ use std::path::Path;
 use nimble_curve_core::address::matches;
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::scene::{Scene, Take};
-use nimble_curve_core::time::{FrameRate, TimeRange};
+use nimble_curve_core::time::TimeRange;
 
 use super::{noted, unmoved};
 use crate::args::ClipsRename;
 use crate::failure::Failure;
 use crate::files::{self, Output};
+use crate::named::Named;
 use crate::pattern::{Hole, Pattern};
-use crate::report::{counted, frame};
+use crate::report::counted;
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::Report;
-
-/// What names of one part of a scene are made of.
-pub struct Named<'a> {
-    pub scene: &'a str,
-    pub folder: &'a str,
-    pub take: &'a str,
-    pub clip: &'a str,
-    pub range: Option<TimeRange>,
-    pub rate: FrameRate,
-    /// From 0 on.
-    pub index: usize,
-}
-
-impl Named<'_> {
-    pub fn fill(&self, hole: Hole) -> String {
-        let of_range = |number: &dyn Fn(TimeRange) -> String| self.range.map_or(String::new(), number);
-        match hole {
-            Hole::Stem | Hole::Scene | Hole::Source => self.scene.to_owned(),
-            Hole::Folder => self.folder.to_owned(),
-            Hole::Take => self.take.to_owned(),
-            Hole::Clip => self.clip.to_owned(),
-            Hole::Frames => of_range(&|range| range.frames(self.rate).to_string()),
-            Hole::First => of_range(&|range| frame(self.rate.frame(range.first))),
-            Hole::Last => of_range(&|range| frame(self.rate.frame(range.last))),
-            Hole::Rate => self.rate.to_string(),
-            Hole::Index => (self.index + 1).to_string(),
-            Hole::Ending | Hole::Star => String::new(),
-        }
-    }
-}
-
-/// A name without what a file system would take for something else.
-pub fn safe(name: &str) -> String {
-    name.replace(['/', '\\', ':', '*', '?', '"', '<', '>', '|'], "_")
-}
 
 /// What each star of a pattern stands for in a name; `None` where the name does not match.
 fn stars<'a>(pattern: &str, name: &'a str) -> Option<Vec<&'a str>> {

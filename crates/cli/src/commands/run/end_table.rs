@@ -12,7 +12,8 @@ use serde_json::{Value, json};
 use crate::args::Run;
 use crate::batch::{Job, Leftover, Made, Outcome, Plan, Recipe, Record, Verdict, is_stopping};
 use crate::failure::Failure;
-use crate::report::{counted, listed, print_json, short};
+use crate::gate::Line;
+use crate::report::{self, counted, listed, print_json, short};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -326,11 +327,10 @@ pub fn report(
     let is_told = |row: &&Row| row.state != State::Unchanged || args.rows == 0;
     let rows: Vec<&Row> = table.rows.iter().filter(is_told).collect();
     let remarks = Remarks::of(&rows);
-    writeln!(out, "{}", Style::Strong.paint(&recipe.path().display().to_string()))?;
+    report::head(out, &recipe.path().display().to_string(), &totals(args, table))?;
     print_table(out, args, &rows, &remarks)?;
     remarks.print(out)?;
-    print_leftovers(out, args, &table.leftovers, &table.pruned)?;
-    print_totals(out, args, table)
+    print_leftovers(out, args, &table.leftovers, &table.pruned)
 }
 
 fn print_table(
@@ -497,7 +497,8 @@ pub fn print_leftovers(
     Ok(())
 }
 
-fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<(), Failure> {
+/// How many files came to what, and what became of their keys.
+fn totals(args: &Run, table: &EndTable) -> Line {
     let (mut before, mut after) = (0, 0);
     let mut error: [Option<f64>; 3] = [None; 3];
     for made in table.rows.iter().flat_map(Row::made) {
@@ -507,20 +508,11 @@ fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<()
             *most = [*most, own].into_iter().flatten().reduce(f64::max);
         }
     }
-    let styles = [
-        (State::Done, Some(Style::Good)),
-        (State::Unchanged, None),
-        (State::Failed, Some(Style::Bad)),
-        (State::NotDone, Some(Style::Warn)),
-    ];
-    let counts: Vec<String> = styles
+    let counts: Vec<String> = [State::Done, State::Unchanged, State::Failed, State::NotDone]
         .into_iter()
-        .map(|(state, style)| (table.count(state), state.name(), style))
-        .filter(|(count, ..)| *count > 0)
-        .map(|(count, name, style)| {
-            let text = format!("{count} {name}");
-            style.map_or(text.clone(), |style| style.paint(&text))
-        })
+        .map(|state| (table.count(state), state.name()))
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, name)| format!("{count} {name}"))
         .collect();
     let worst = Made { rotation_deg: error[0], position_mm: error[1], number: error[2], ..Made::default() };
     let largest = match largest(&worst) {
@@ -533,14 +525,18 @@ fn print_totals(out: &mut impl Write, args: &Run, table: &EndTable) -> Result<()
         count => format!(" ({count} with something to look at: --merge-tables lists them)"),
     };
     let to_look_at = if args.rows == 0 { String::new() } else { to_look_at };
-    writeln!(
-        out,
-        "  {}: {}{to_look_at}; {before} keys and samples became {after}{largest}; {:.1} s",
+    let style = match (table.count(State::Failed), table.count(State::NotDone)) {
+        (0, 0) => Style::Good,
+        (0, _) => Style::Warn,
+        _ => Style::Bad,
+    };
+    let said = format!(
+        "{}: {}{to_look_at}; {before} keys and samples became {after}{largest}; {:.1} s",
         counted(table.rows.len(), "file"),
         counts.join(", "),
         table.seconds
-    )?;
-    Ok(())
+    );
+    (style, said)
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::CarryError;
 use super::map::{NameMap, PairSpace};
-use crate::address::{AddressError, Addresses, NodeRef, matches, without_namespace};
+use crate::address::{AddressError, Addresses, matches, without_namespace};
 use crate::ops::names::other_side;
 use crate::rig::{NodeId, Rig};
 use crate::scene::Scene;
@@ -278,16 +278,7 @@ impl Finder<'_> {
 }
 
 pub(super) fn find(addresses: &Addresses, side: &'static str, text: &str) -> Result<NodeId, CarryError> {
-    let found = addresses.find(text).or_else(|error| {
-        // A map is written once for all files of a character, whatever their namespace.
-        let bare = |&&node: &&NodeRef| without_namespace(addresses.node(node)) == without_namespace(text);
-        let mut same = addresses.nodes().iter().filter(bare);
-        match (same.next(), same.next()) {
-            (Some(&only), None) => Ok(only),
-            _ => Err(error),
-        }
-    });
-    match found {
+    match addresses.find_in_any_namespace(text) {
         Ok((0, node)) => Ok(node),
         Ok(_) => {
             Err(CarryError::Map { side, error: AddressError::NoNode(text.to_owned()), suggestion: None })

@@ -9,7 +9,7 @@ use crate::address::{Addresses, NodeRef, matches, without_namespace};
 use crate::ops::carry::NameMap;
 use crate::rotation::angle_between;
 use crate::scene::{Scene, Take, Target};
-use crate::similar::similar;
+use crate::similar::similar_address;
 
 /// Two scenes in one space, and the pairs of their nodes.
 pub(super) struct Pairs<'a> {
@@ -120,10 +120,10 @@ fn by_map(
     (first, second): &(Addresses, Addresses),
 ) -> Result<HashMap<NodeRef, NodeRef>, CompareError> {
     let find = |addresses: &Addresses, name: &str, side| {
-        addresses.find(name).map_err(|_| CompareError::NoNode {
+        addresses.find_in_any_namespace(name).map_err(|_| CompareError::NoNode {
             name: name.to_owned(),
             side,
-            similar: similar(name, addresses.texts()).map(str::to_owned),
+            similar: similar_address(name, addresses.texts().collect::<Vec<_>>().into_iter()),
         })
     };
     let single = map.nodes.iter().map(|pair| (pair.source.as_str(), pair.target.as_str()));
