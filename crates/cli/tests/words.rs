@@ -174,3 +174,40 @@ fn names_are_made_of_parts_wherever_files_are_written() {
     let same = ["clips", "sheet", &bramble, "-o", "{stem}.md", "--markers", "{stem}.md"];
     assert!(fail(at, &same).contains("of clips and of markers"));
 }
+
+/// The names of fields and of their values in a JSON Schema.
+fn names_in(schema: &Value, names: &mut BTreeSet<String>) {
+    match schema {
+        Value::Object(fields) => {
+            if let Some(Value::Object(properties)) = fields.get("properties") {
+                names.extend(properties.keys().cloned());
+            }
+            let values = fields.get("enum").and_then(Value::as_array).into_iter().flatten();
+            let one = fields.get("const").into_iter();
+            names.extend(values.chain(one).filter_map(Value::as_str).map(str::to_owned));
+            fields.values().for_each(|field| names_in(field, names));
+        }
+        Value::Array(list) => list.iter().for_each(|item| names_in(item, names)),
+        _ => {}
+    }
+}
+
+#[test]
+fn the_page_of_the_format_has_every_field_and_no_controller_that_is_none() {
+    let page = include_str!("../../../docs/format.md");
+    let schema: Value = serde_json::from_str(&succeed(Path::new("."), &["schema", "ncurve"])).unwrap();
+    let mut names = BTreeSet::new();
+    names_in(&schema, &mut names);
+    assert!(names.len() > 100, "{}", names.len());
+    let is_part = |c: char| !c.is_ascii_alphanumeric() && !"_-".contains(c);
+    let marked: BTreeSet<&str> =
+        page.split('`').skip(1).step_by(2).flat_map(|code| code.split(is_part)).collect();
+    let missing: Vec<&String> = names.iter().filter(|name| !marked.contains(name.as_str())).collect();
+    assert!(missing.is_empty(), "not on the page: {missing:?}");
+    // The first column of a table that says so names controllers.
+    let table = page.split("| controller | holds |").nth(1).unwrap().split("\n\n").next().unwrap();
+    for row in table.lines().filter(|line| line.starts_with("| `")) {
+        let name = row.split('`').nth(1).unwrap();
+        assert!(names.contains(name), "'{name}' is no controller");
+    }
+}
