@@ -389,6 +389,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         lines.push((Style::Faint, format!("between samples: {}", between.join("\n    "))));
     }
     lines.extend(in_world(verdict, result).map(|text| (style, text)));
+    lines.extend(summed(verdict, result).map(|text| (Style::Faint, text)));
     let warned = |text: String| (Style::Warn, text);
     let unjudged = verdict.unjudged.iter().take(4).map(|(what, why)| format!("not judged: {what}: {why}"));
     lines.extend(unjudged.map(warned));
@@ -400,6 +401,17 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         lines.push(warned(format!("and {} more are missing", verdict.missing.len() - 6)));
     }
     lines
+}
+
+/// What local errors add up to down the chains, where nothing was promised of that: looked at where they are largest.
+fn summed(verdict: &Verdict, result: &Scene) -> Option<String> {
+    let (error, node) = verdict.world.as_ref().filter(|_| verdict.limits.world.is_infinite())?;
+    // A hundredth of a millimetre is nothing to anybody.
+    let is_telling = error.largest * result.space.metres_per_unit > 1e-5;
+    is_telling.then(|| {
+        let off = amount(error.largest, error.quantity, &result.space);
+        format!("in the world that adds up to {off} ({node}, frame {})", frame(error.frame))
+    })
 }
 
 /// How far things are off in the world, where that was promised.

@@ -106,7 +106,7 @@ impl Encoded {
         let excuse = |(take, target): &(String, Target)| {
             let take = scene.takes.iter().position(|other| other.name == *take)?;
             let why = format!("{} has no place for it", self.format.name());
-            Some(Excuse { take, target: target.clone(), why })
+            Excuse::of(scene, take, target, why)
         };
         let mut excuses: Vec<Excuse> = self.hidden.iter().filter_map(excuse).collect();
         if self.weights_elsewhere {

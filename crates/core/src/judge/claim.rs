@@ -136,6 +136,17 @@ pub struct Excuse {
     pub why: String,
 }
 
+impl Excuse {
+    /// An excuse for what is not in the result; none where all tracks of the property are muted: it rests then, and has to
+    /// rest in the result.
+    pub fn of(source: &Scene, take: usize, target: &Target, why: String) -> Option<Excuse> {
+        let of = source.takes.get(take)?;
+        let is_muted = of.tracks().any(|(_, track)| track.target == *target)
+            && !of.active_tracks().any(|(_, track)| track.target == *target);
+        (!is_muted).then(|| Excuse { take, target: target.clone(), why })
+    }
+}
+
 impl Claim {
     /// That a result is the same motion: nodes keep their places in rigs, takes their names or, where they were renamed,
     /// their order; all of it is claimed over the result's ranges. The two may be in different spaces.
@@ -225,7 +236,7 @@ impl Claim {
     pub fn excusing(mut self, source: &Scene, ledger: &Ledger) -> Claim {
         let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
         let found = ledger.wholly_left_out().into_iter().filter_map(|(take, target, entry)| {
-            Some(Excuse { take: take_of(take)?, target: target.clone(), why: entry.note.clone() })
+            Excuse::of(source, take_of(take)?, target, entry.note.clone())
         });
         self.excuses.extend(found);
         self

@@ -26,6 +26,9 @@ use rayon::prelude::*;
 use crate::address::Addresses;
 use crate::scene::Scene;
 
+/// What rounding makes of local values, and no more, is not looked at in the world.
+const ROUNDING: f64 = 1e-9;
+
 /// Compares a result with its source along a claim.
 ///
 /// `precision` is how well the result tells instants apart, in ticks: of keys that lie closer together than that on the two
@@ -41,7 +44,9 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
         parts.par_extend(claim.amounts.par_iter().map(|amount| scenes.amount(amount, limits)));
         let mut here = Verdict::new(limits);
         parts.into_iter().for_each(|part| here.take_in(part));
-        if !here.is_unlooked() || claim.world.is_some() {
+        // Where everything is as it should be beside its parent, it is so in the world.
+        let is_off = here.judged.iter().any(|judged| judged.error.largest > ROUNDING);
+        if is_off || claim.world.is_some() || limits.world.is_finite() || limits.world_turn.is_finite() {
             world::look(&scenes, &mut here);
         }
         verdict.take_in(here);

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 
-use super::claim::{By, Claim, Excuse, Span};
+use super::claim::{By, Claim, Span};
 use super::look::{Seen, Sides, look};
 use super::means::{Amount, Edit, Edited};
 use super::verdict::{Judged, Limits, Part, Verdict};
@@ -65,13 +65,12 @@ impl<'a> Scenes<'a> {
         verdict
     }
 
-    /// Whether a property need not be what the source makes of it. Where nothing drives it in the source, as its layers are
-    /// muted, it rests there, and has to rest in the result.
     pub fn is_excused(&self, from: NodeRef, property: &str) -> bool {
-        let is_it = |target: &Target| (target.rig, target.node) == from && target.property == property;
-        let excused = |excuse: &Excuse| excuse.take == self.span.source && is_it(&excuse.target);
-        self.claim.excuses.iter().any(excused)
-            && self.takes().0.active_tracks().any(|(_, track)| is_it(&track.target))
+        self.claim.excuses.iter().any(|excuse| {
+            excuse.take == self.span.source
+                && (excuse.target.rig, excuse.target.node) == from
+                && excuse.target.property == property
+        })
     }
 
     fn transform(

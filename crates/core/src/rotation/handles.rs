@@ -155,10 +155,12 @@ mod tests {
             let sample = |index: i32| (f64::from(index) / 24.0, piece.value(gap * f64::from(index) / 24.0).unwrap());
             let samples: Vec<(f64, f64)> = (1..24).map(sample).collect();
             let ends = Ends { rise, slopes: (m0, m1) };
-            let found = lengths(ends, &samples, 1e-3, 1.0).unwrap();
+            let tolerance = 1e-3;
+            let found = lengths(ends, &samples, tolerance, 1.0).unwrap();
             let off = |lengths| (Normal::of(ends, &samples, lengths).square / 23.0).sqrt();
-            // Another pair of lengths may pass nearly as close, and is then as good.
-            prop_assert!(off(found) < 0.02 * off(PLAIN) + 1e-6, "{found:?} {} {}", off(found), off(PLAIN));
+            // Another pair of lengths may pass nearly as close, and is then as good; the search ends where it is near enough.
+            let enough = (off(PLAIN) / CLOSER).max(NEAR * tolerance);
+            prop_assert!(off(found) <= enough, "{found:?} {} {}", off(found), off(PLAIN));
         }
     }
 }
