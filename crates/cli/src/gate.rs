@@ -375,8 +375,8 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         [one] => (style, format!("judged on the result: {looked}, off by at most {one}")),
         several => {
             // A line each: together they are wider than a screen.
-            let list = several.join("\n    ");
-            (style, format!("judged on the result: {looked}, off by at most\n    {list}"))
+            let list = several.join("\n  ");
+            (style, format!("judged on the result: {looked}, off by at most\n  {list}"))
         }
     });
     let between: Vec<String> = [Quantity::Angle, Quantity::Length, Quantity::Number]
@@ -386,7 +386,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         .map(|(judged, error)| place(judged, &error, result))
         .collect();
     if !between.is_empty() {
-        lines.push((Style::Faint, format!("between samples: {}", between.join("\n    "))));
+        lines.push((Style::Faint, format!("between samples: {}", between.join("\n  "))));
     }
     lines.extend(in_world(verdict, result).map(|text| (style, text)));
     lines.extend(summed(verdict, result).map(|text| (Style::Faint, text)));

@@ -261,7 +261,8 @@ pub fn head(out: &mut impl Write, title: &str, (style, outcome): &Line) -> io::R
 
 /// Prints the closing lines of a report: what the judge found.
 pub fn close(out: &mut impl Write, closing: &[Line]) -> io::Result<()> {
-    for (style, line) in closing {
+    let lines = closing.iter().flat_map(|(style, text)| text.lines().map(move |line| (style, line)));
+    for (style, line) in lines {
         let inside = line.len() - line.trim_start().len();
         let start = " ".repeat(2 + inside);
         for line in terminal::wrapped(&start, line.trim_start(), inside + 4) {
