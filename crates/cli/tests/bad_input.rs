@@ -1,11 +1,10 @@
 //! Bad input: one clear line, a code that is not zero, and no damage.
 
-mod common;
-
 use std::fs;
 
-use common::{fail, names, run, sample};
 use tempfile::tempdir;
+
+use crate::common::{fail, names, run, sample};
 
 #[test]
 fn unreadable_inputs_are_refused_with_a_reason() {
@@ -155,7 +154,7 @@ fn rigs_without_common_names_need_a_map() {
 fn every_command_has_a_manual_page_and_a_completion() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    common::succeed(at, &["man", "man1"]);
+    crate::common::succeed(at, &["man", "man1"]);
     let pages = names(&at.join("man1"));
     for page in [
         "nimble-curve.1",
@@ -168,7 +167,7 @@ fn every_command_has_a_manual_page_and_a_completion() {
     let split = fs::read_to_string(at.join("man1/nimble-curve-clips-split.1")).unwrap();
     // Dashes are escaped in manual pages.
     assert!(split.contains("\\-\\-start") && split.contains("Write a file a clip"), "{split}");
-    let bash = common::succeed(at, &["completions", "bash"]);
+    let bash = crate::common::succeed(at, &["completions", "bash"]);
     for page in &pages {
         let last = page.trim_end_matches(".1").rsplit('-').next().unwrap().to_owned();
         assert!(bash.contains(&last), "{last} is not completed");

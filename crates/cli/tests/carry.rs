@@ -1,11 +1,8 @@
 //! Carrying between rigs that are not alike, through the program, on the sample scenario.
 
-mod common;
-
 use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 
-use common::{degrees_between, fail, relative, run, sample, scene, succeed, values};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::address::{Addresses, without_namespace};
 use nimble_curve_core::controller::{Controller, Weight};
@@ -21,6 +18,8 @@ use nimble_curve_formats::name_map::read_name_map;
 use nimble_curve_formats::{Saving, write};
 use serde_json::Value as Json;
 use tempfile::{TempDir, tempdir};
+
+use crate::common::{degrees_between, fail, relative, run, sample, scene, succeed, values};
 
 fn text(path: &Path) -> String {
     path.to_str().unwrap().to_owned()
@@ -546,8 +545,8 @@ fn a_reference_pose_stands_in_for_the_rest_pose() {
     let at = folder.path();
     // At frame 25 the otter stands as the stork does at rest: then nothing is turned there.
     let (after, _) = carried(at, &bramble(), &stilt(), &["--map", "map.toml", "--source-pose", "25"]);
-    let rest = common::world(&after, None, &[0.0]);
-    let there = common::world(&after, Some(0), &[25.0 * after.rate.fps() / 24.0]);
+    let rest = crate::common::world(&after, None, &[0.0]);
+    let there = crate::common::world(&after, Some(0), &[25.0 * after.rate.fps() / 24.0]);
     for (name, all) in &there {
         assert!(degrees_between(all[0], rest[name][0]) < 0.1, "{name}");
     }
@@ -557,7 +556,7 @@ fn a_reference_pose_stands_in_for_the_rest_pose() {
     succeed(at, &["convert", &bramble(), "pose.ncurve", "--frames", "25:25"]);
     let (filed, _) =
         carried(at, &bramble(), &stilt(), &["--map", "map.toml", "--source-pose", "pose.ncurve"]);
-    let there = common::world(&filed, Some(0), &[25.0 * after.rate.fps() / 24.0]);
+    let there = crate::common::world(&filed, Some(0), &[25.0 * after.rate.fps() / 24.0]);
     for (name, all) in &there {
         assert!(degrees_between(all[0], rest[name][0]) < 0.1, "{name}");
     }
@@ -612,10 +611,10 @@ fn flattened_layers_become_one_and_dry_runs_write_nothing() {
             assert!(degrees_between(*p, *q) < 0.3, "{name}: {}", degrees_between(*p, *q));
         }
     }
-    let names = common::names(at);
+    let names = crate::common::names(at);
     let said = succeed(at, &["carry", &bramble(), "--target", &stilt(), "--map", "map.toml", "--dry-run"]);
     assert!(said.contains("left arm") && said.contains("locked in the target"), "{said}");
-    assert_eq!(common::names(at), names, "a dry run writes nothing");
+    assert_eq!(crate::common::names(at), names, "a dry run writes nothing");
 }
 
 #[test]
@@ -775,7 +774,7 @@ fn parent_space_turns_beside_the_parent() {
     let before = scene(&sample("bramble.ncurve"));
     // Beside the parent, in its axes, the head leaves its rest by the same turn.
     let local = |scene: &Scene, node: &str, parent: &str, take: Option<usize>, frame: f64| {
-        let world = common::world(scene, take, &[frame]);
+        let world = crate::common::world(scene, take, &[frame]);
         world[parent][0].conjugate() * world[node][0]
     };
     for frame in [5.0, 13.0, 30.5, 61.0] {

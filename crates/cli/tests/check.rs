@@ -1,12 +1,11 @@
 //! `check` through the program: the clean files of the scenario, the faulty one, levels and exit codes.
 
-mod common;
-
 use std::fs;
 
-use common::{fail, run, sample, succeed};
 use serde_json::Value;
 use tempfile::tempdir;
+
+use crate::common::{fail, run, sample, succeed};
 
 /// Code and place of each finding.
 fn findings(arguments: &[&str]) -> Vec<(String, String)> {

@@ -1,15 +1,14 @@
 //! `clips` through the program.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 
-use common::{fail, names, run, sample, scene, succeed};
 use nimble_curve_core::scene::Take;
 use nimble_curve_core::time::TimeRange;
 use serde_json::Value;
 use tempfile::tempdir;
+
+use crate::common::{fail, names, run, sample, scene, succeed};
 
 const CLIPS: [(&str, i64, i64); 6] = [
     ("idle", 1, 49),
@@ -150,7 +149,7 @@ fn clips_go_on_where_the_one_before_them_ended() {
         let names: Vec<String> = whole.takes[0].clips.iter().map(|clip| clip.name.clone()).collect();
         assert_eq!(names, ["walk", "run", "walk_2"]);
         let frames = [1.0, whole.rate.frame(whole.takes[0].range.last)];
-        let hips = &common::world_places(&whole, 0, &frames)["hips"];
+        let hips = &crate::common::world_places(&whole, 0, &frames)["hips"];
         assert_eq!(shown.as_array().unwrap().len(), 3);
         (hips[1] - hips[0]).z
     };
@@ -171,11 +170,11 @@ fn clips_go_on_where_the_one_before_them_ended() {
         });
         succeed(at, &["clips", "join", &files[0], &files[1], "--go-on", "-o", "left.ncurve"]);
         let left = scene(&at.join("left.ncurve"));
-        let hips = &common::world_places(&left, 0, &[31.0, 32.0, 56.0])["hips"];
+        let hips = &crate::common::world_places(&left, 0, &[31.0, 32.0, 56.0])["hips"];
         let (seam, way) = (hips[1] - hips[0], hips[2] - hips[1]);
         assert!(seam.x.abs() + seam.z.abs() < 1e-9, "{what}: {seam}");
         assert!((way.x - 0.4).abs() < 1e-9 && way.z.abs() < 1e-9, "{what}: {way}");
-        let facing = common::world(&left, Some(0), &[32.0])["hips"][0] * glam::DVec3::Z;
+        let facing = crate::common::world(&left, Some(0), &[32.0])["hips"][0] * glam::DVec3::Z;
         // The walk's hips sway by four degrees where it starts.
         let sway = 4_f64.to_radians();
         assert!(

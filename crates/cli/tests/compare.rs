@@ -1,13 +1,12 @@
 //! `compare` and `plot` through the program.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 
-use common::{fail, run, sample, succeed};
 use serde_json::Value;
 use tempfile::tempdir;
+
+use crate::common::{fail, run, sample, succeed};
 
 fn path(name: &str) -> String {
     sample(name).to_str().unwrap().to_owned()

@@ -1,15 +1,14 @@
 //! `convert`: parts of files, other units and axes, and what others see of a file.
 
-mod common;
-
 use std::collections::HashMap;
 
-use common::{fail, run, sample, scene, succeed, values};
 use glam::DVec3;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Value;
+
+use crate::common::{fail, run, sample, scene, succeed, values};
 
 /// World positions of all joints at some frames.
 fn places(scene: &Scene, frames: &[f64]) -> Vec<HashMap<String, DVec3>> {

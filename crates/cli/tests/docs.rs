@@ -1,11 +1,10 @@
 //! Every example in the README and in docs/ runs as it is printed.
 
-mod common;
-
 use std::path::{Path, PathBuf};
 
-use common::succeed;
 use tempfile::tempdir;
+
+use crate::common::succeed;
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")

@@ -1,12 +1,9 @@
 //! What is printed is what was looked at: results on data unlike the sample, measured here, and files as other programs
 //! read them.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 
-use common::{degrees_between, fail, rotation, run, scene, succeed};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
@@ -22,6 +19,8 @@ use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_core::value::Value;
 use nimble_curve_formats::{Assume, Saving, read, write};
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, fail, rotation, run, scene, succeed};
 
 const RATE: FrameRate = FrameRate::FPS_24;
 

@@ -1,13 +1,12 @@
 //! `layers` and controllers through the program, on the authored take.
 
-mod common;
-
-use common::{degrees_between, fail, rotations, sample, scene, succeed, values};
 use nimble_curve_core::controller::{Controller, TcbKeys};
 use nimble_curve_core::evaluate::{Evaluator, Pose};
 use nimble_curve_core::scene::{LayerMode, Scene, Track};
 use nimble_curve_core::value::Value;
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, fail, rotations, sample, scene, succeed, values};
 
 fn bramble() -> String {
     sample("bramble.ncurve").to_str().unwrap().to_owned()
@@ -212,7 +211,7 @@ fn settings_are_written_and_shown() {
     assert_eq!(weight("breathing"), (Some(0.5), false, LayerMode::Additive));
     set(&bramble(), &["--mute", "--rename", "calm", "--mode", "override"]);
     assert_eq!(weight("calm"), (Some(0.8), true, LayerMode::Override));
-    let nothing = common::run(at, &["layers", "set", &bramble(), "--layer", "look", "-o", "x.ncurve"]);
+    let nothing = crate::common::run(at, &["layers", "set", &bramble(), "--layer", "look", "-o", "x.ncurve"]);
     assert_eq!(nothing.status.code(), Some(2), "a set that sets nothing is a wrong use");
     let taken =
         fail(at, &["layers", "set", &bramble(), "--layer", "look", "--rename", "body", "-o", "x.ncurve"]);

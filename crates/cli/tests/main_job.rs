@@ -1,14 +1,13 @@
 //! The main job: a capture on one rig becomes editable curves on another.
 
-mod common;
-
-use common::{degrees_between, names, rotations, sample, scene, succeed, values};
 use glam::DQuat;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Value;
 use nimble_curve_formats::name_map::read_name_map;
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, names, rotations, sample, scene, succeed, values};
 
 #[test]
 fn the_demo_does_the_whole_job_and_tells_it() {

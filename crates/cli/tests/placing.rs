@@ -1,15 +1,14 @@
 //! Placing on a take that is there: what lies elsewhere stays, what is placed is there, and seams do not pop.
 
-mod common;
-
 use std::collections::HashMap;
 use std::path::Path;
 
-use common::{degrees_between, fail, sample, scene, succeed, world};
 use glam::DQuat;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::scene::Scene;
 use tempfile::{TempDir, tempdir};
+
+use crate::common::{degrees_between, fail, sample, scene, succeed, world};
 
 fn text(name: &str) -> String {
     sample(name).to_str().unwrap().to_owned()

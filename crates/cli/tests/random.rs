@@ -1,15 +1,14 @@
 //! Random scenes through the program, whose results a second evaluator compares with their sources: what is written is as close
 //! as was promised, or it is refused with one line.
 
-mod common;
-
 use std::path::Path;
 
-use common::run;
 use nimble_curve_second::random::{Chance, Contents, text};
 use nimble_curve_second::scene::Scene;
 use nimble_curve_second::turn::apart;
 use tempfile::tempdir;
+
+use crate::common::run;
 
 /// What a command did to time: the frame of the source at a frame of the result.
 type Clock = Box<dyn Fn(f64) -> f64>;

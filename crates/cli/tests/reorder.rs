@@ -1,8 +1,5 @@
 //! `reorder` through the program: best orders, the survey, unwinding, and layers.
 
-mod common;
-
-use common::{degrees_between, fail, rotations, run, sample, scene, succeed};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Curve, Tangent};
 use nimble_curve_core::rig::OpValue;
@@ -10,6 +7,8 @@ use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Scene, Track};
 use nimble_curve_formats::{Saving, write};
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, fail, rotations, run, sample, scene, succeed};
 
 fn path(name: &str) -> String {
     sample(name).to_str().unwrap().to_owned()

@@ -1,16 +1,15 @@
 //! `root` and `cycle` through the program.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 
-use common::{degrees_between, fail, run, sample, scene, succeed, world, world_places};
 use glam::DVec3;
 use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::scene::Scene;
 use serde_json::Value;
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, fail, run, sample, scene, succeed, world, world_places};
 
 fn path(name: &str) -> String {
     sample(name).to_str().unwrap().to_owned()
@@ -98,7 +97,7 @@ fn other_formats_are_lifted_cut_and_looked_through_as_they_are() {
         let largest = |what: &str| said[what]["largest"].as_f64().unwrap();
         assert!(largest("world_position") < 0.1 && largest("world_rotation") < 0.01, "{ending}: {said}");
         succeed(at, &["clips", "split", &file, "-o", ending, "--rate", "24"]);
-        assert!(!common::names(&at.join(ending)).is_empty());
+        assert!(!crate::common::names(&at.join(ending)).is_empty());
         succeed(at, &["cycle", "find", &file, "--rows", "0", "--rate", "24"]);
         succeed(at, &["cycle", "close", &file, "--frames", "158:194", "--rate", "24", "-o", &out]);
     }
@@ -350,5 +349,5 @@ fn bad_ranges_and_names_are_told() {
     assert!(fail(at, &["cycle", "find", &path("stilt.ncurve")]).contains("there is no take"));
     assert!(fail(at, &["root", "show", &rounds, "--take", "round"]).contains("did you mean 'rounds'?"));
     assert!(fail(at, &["root", "lift", &rounds, "--node", "hisp", "-o", "x.ncurve"]).contains("'hips'"));
-    assert!(common::names(at).is_empty());
+    assert!(crate::common::names(at).is_empty());
 }

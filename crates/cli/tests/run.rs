@@ -1,7 +1,5 @@
 //! `run`: recipes on many files.
 
-mod common;
-
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::fs;
@@ -9,9 +7,10 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-use common::{fail, names, run, sample, succeed};
 use serde_json::Value;
 use tempfile::tempdir;
+
+use crate::common::{fail, names, run, sample, succeed};
 
 /// A rig of three joints with a motion of its own for each number: a waved curve, sampled at every frame.
 fn capture(number: usize) -> String {

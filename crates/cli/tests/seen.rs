@@ -1,10 +1,7 @@
 //! What other programs see in files: motion beside holds, jumps, upright handles and keys a hair apart, measured here.
 
-mod common;
-
 use std::path::Path;
 
-use common::{degrees_between, rotations, succeed, values};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::FrameRate;
@@ -12,6 +9,8 @@ use nimble_curve_core::value::Value;
 use nimble_curve_formats::{Assume, read};
 use serde_json::json;
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, rotations, succeed, values};
 
 /// What other programs see in a file that plays at 24 frames a second.
 fn as_others(path: &Path) -> Scene {
@@ -100,7 +99,7 @@ fn steps_that_cannot_be_evaluated_are_named() {
     gate["takes"][0]["layers"][0]["tracks"][0]["controller"] =
         json!({ "procedural": { "kind": "expression", "text": "sin(time)" } });
     std::fs::write(at.join("gate.ncurve"), gate.to_string()).unwrap();
-    let output = common::run(at, &["convert", "gate.ncurve", "gate.glb"]);
+    let output = crate::common::run(at, &["convert", "gate.ncurve", "gate.glb"]);
     let said = [output.stdout, output.stderr].map(|text| String::from_utf8(text).unwrap()).concat();
     assert!(said.contains("other programs do not see it: wing:rotation"), "{said}");
 }
@@ -144,7 +143,7 @@ fn a_curve_whose_end_handles_stand_upright_is_read() {
     let at = folder.path();
     std::fs::write(at.join("hop.dae"), upright()).unwrap();
     succeed(at, &["convert", "hop.dae", "hop.ncurve"]);
-    let scene = common::scene(&at.join("hop.ncurve"));
+    let scene = crate::common::scene(&at.join("hop.ncurve"));
     // Bézier pieces with control times 0, 0, 0.25, 0.5 and the mirror of these.
     for part in 0..=10 {
         let part = f64::from(part) / 10.0;
@@ -172,7 +171,7 @@ fn keys_a_hair_beside_a_frame_stay_two_keys() {
     let near = near.replace("0 1.25 0.75 1.5 1 1.25", "0.1 1 0.49999975 1.5 0.5 1");
     std::fs::write(at.join("near.dae"), near).unwrap();
     succeed(at, &["convert", "near.dae", "near.ncurve", "--rate", "24"]);
-    let scene = common::scene(&at.join("near.ncurve"));
+    let scene = crate::common::scene(&at.join("near.ncurve"));
     assert_eq!(scene.takes[0].layers[0].tracks[0].controller.curves()[1].keys().len(), 3);
     let heights = vectors(&scene, "hips", "translation", &[0.0, 11.9999, 12.0, 12.5]);
     assert!((heights[1].y - 1.5).abs() < 1e-3 && (heights[2].y - 1.0).abs() < 1e-9, "{heights:?}");

@@ -1,13 +1,12 @@
 //! What is said where something does not do what it seems to: places that do not come over, options that nothing takes, values
 //! and files that cannot be read.
 
-mod common;
-
 use std::path::Path;
 
-use common::{fail, run, sample, succeed};
 use serde_json::{Value, json};
 use tempfile::tempdir;
+
+use crate::common::{fail, run, sample, succeed};
 
 fn write(at: &Path, name: &str, scene: &Value) {
     std::fs::write(at.join(name), scene.to_string()).unwrap();
@@ -109,8 +108,8 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
     ];
     let said = succeed(at, &line);
     assert!(said.contains("come to nothing there"), "{said}");
-    let inside = common::scene(&at.join("out.ncurve"));
-    let angles = common::angles_at(&inside, "arm", 42.0);
+    let inside = crate::common::scene(&at.join("out.ncurve"));
+    let angles = crate::common::angles_at(&inside, "arm", 42.0);
     assert!((angles.z - 100.0).abs() < 1e-6 && angles.x.abs() < 1e-6, "{angles}");
     // A pose is a range of one frame.
     let line = [
@@ -128,7 +127,7 @@ fn a_take_placed_onto_layers_is_what_it_is_in_its_range() {
         "pose.ncurve",
     ];
     succeed(at, &line);
-    let angles = common::angles_at(&common::scene(&at.join("pose.ncurve")), "arm", 6.0);
+    let angles = crate::common::angles_at(&crate::common::scene(&at.join("pose.ncurve")), "arm", 6.0);
     assert!((angles.z - 100.0).abs() < 1e-6 && angles.x.abs() < 1e-6, "{angles}");
 }
 

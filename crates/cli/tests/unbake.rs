@@ -1,10 +1,7 @@
 //! `unbake` and `bake` through the program: bounds, key sets, watched feet, recovery, loops.
 
-mod common;
-
 use std::collections::HashMap;
 
-use common::{degrees_between, fail, rotations, run, sample, scene, succeed, values};
 use glam::DVec3;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{Evaluator, Pose};
@@ -12,6 +9,8 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Value;
 use nimble_curve_sample::wade::{SHIVER, planted};
 use tempfile::tempdir;
+
+use crate::common::{degrees_between, fail, rotations, run, sample, scene, succeed, values};
 
 fn wade() -> String {
     sample("bramble_wade.bvh").to_str().unwrap().to_owned()

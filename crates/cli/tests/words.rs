@@ -1,13 +1,12 @@
 //! `docs/words.md` knows every word of the program: commands, options, their values, and the fields of its files.
 
-mod common;
-
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use common::{fail, run, sample, succeed};
 use serde_json::Value;
 use tempfile::tempdir;
+
+use crate::common::{fail, run, sample, succeed};
 
 /// The words in code marks on the page, options without their dashes and values.
 fn known() -> BTreeSet<String> {

@@ -1,27 +1,12 @@
-//! Animation curves, rotations, rigs and layers, and the operations that move them between rigs.
+//! Animation curves, rotations, rigs and layers, and the operations that move them between rigs: the one front door.
 //!
 //! Everything here is a function from values to values: no files, no printing. All values are `f64`, angles are
 //! radians, slopes are per second, times are [`time::Ticks`]; evaluation takes fractional ticks. A [`scene::Scene`]
 //! goes in, an operation returns a new one and a [`ledger::Ledger`] of what became of every channel.
 
-pub mod address;
-pub mod angle;
-pub mod choice;
-pub mod controller;
-pub mod curve;
-pub mod ease;
-pub mod evaluate;
-pub mod fit;
-pub mod judge;
-pub mod ledger;
-pub mod ops;
-pub mod rig;
-pub mod rotation;
-pub mod scene;
-mod search;
-pub mod similar;
-pub mod space;
-pub mod tcb;
-pub mod time;
-pub mod validate;
-pub mod value;
+pub use glam;
+pub use nimble_curve_curves::{angle, curve, fit, rotation, tcb, time, value};
+pub use nimble_curve_ops as ops;
+pub use nimble_curve_scene::{
+    address, choice, controller, evaluate, judge, ledger, rig, scene, similar, space, validate,
+};

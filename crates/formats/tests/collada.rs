@@ -1,10 +1,7 @@
 //! COLLADA: what goes in comes back, files as others write them are read as they mean, broken ones say what is wrong.
 
-mod common;
-
 use std::path::Path;
 
-use common::{apart, scene, through};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, TangentShape};
@@ -12,6 +9,8 @@ use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::FrameRate;
 use nimble_curve_formats::{Assume, Format, read_bytes};
+
+use crate::common::{apart, scene, through};
 
 #[test]
 fn with_extra_data_everything_comes_back() {

@@ -1,10 +1,7 @@
 //! glTF: what goes in comes back, what others changed wins, and broken files say what is wrong.
 
-mod common;
-
 use std::path::Path;
 
-use common::{apart, scene, through};
 use glam::{DQuat, DVec3};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Curve, Interpolation, Key, Ticks};
@@ -16,6 +13,8 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_formats::{Assume, Format, Saving, encode, read_bytes};
 use serde_json::{Value, json};
+
+use crate::common::{apart, scene, through};
 
 #[test]
 fn with_extra_data_everything_comes_back() {

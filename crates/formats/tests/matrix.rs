@@ -1,10 +1,7 @@
 //! The sample rigs through every pair of formats and back; and the table of docs/formats.md, which is made here.
 
-mod common;
-
 use std::path::Path;
 
-use common::{apart_by, scene};
 use glam::{DQuat, DVec4};
 use nimble_curve_core::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
@@ -20,6 +17,8 @@ use nimble_curve_core::scene::{Layer, LayerMode, Scene, Target, Track};
 use nimble_curve_core::time::FrameRate;
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::{Assume, Format, Saving, encode, read_bytes};
+
+use crate::common::{apart_by, scene};
 
 /// All formats, with the word for each in the table.
 const FORMATS: [(Format, &str); 9] = [

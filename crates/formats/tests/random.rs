@@ -1,18 +1,15 @@
 //! Scenes of any content: what is written comes back.
 
-#[path = "../../core/tests/common/mod.rs"]
-mod any;
-mod common;
-
 use std::path::Path;
 
-use any::scenes::{Contents, any_scene};
-use common::through;
 use nimble_curve_core::controller::{Controller, Procedural, Samples};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_formats::{Format, FormatError, Saving, encode};
+use nimble_curve_testing::scenes::{Contents, any_scene};
 use proptest::prelude::*;
 use proptest::sample::select;
+
+use crate::common::through;
 
 /// The first part of two scenes that differs, in a few lines.
 fn difference(a: &Scene, b: &Scene) -> String {

@@ -1,15 +1,14 @@
 //! CSV: keys and samples as rows, and back.
 
-mod common;
-
 use std::path::Path;
 
-use common::{scene, through};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Curve, Interpolation};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::FrameRate;
 use nimble_curve_formats::{Assume, Format, read_bytes};
+
+use crate::common::{scene, through};
 
 fn controller<'a>(scene: &'a Scene, node: &str, property: &str) -> &'a Controller {
     let (id, _) = scene.rigs[0].nodes().find(|(_, found)| found.name == node).unwrap();

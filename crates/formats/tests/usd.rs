@@ -1,10 +1,7 @@
 //! USD: what goes in comes back in all three forms, files as others write them are read as they mean.
 
-mod common;
-
 use std::path::Path;
 
-use common::{apart, motion, scene, through};
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Tangent, TangentShape};
@@ -12,6 +9,8 @@ use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::FrameRate;
 use nimble_curve_formats::{Assume, Format, read_bytes};
+
+use crate::common::{apart, motion, scene, through};
 
 const FORMS: [Format; 3] = [Format::Usda, Format::Usdc, Format::Usdz];
 

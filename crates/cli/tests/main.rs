@@ -1,0 +1,23 @@
+//! All tests of the crate in one program: linking one is far quicker than linking each.
+
+mod common;
+
+mod bad_input;
+mod carry;
+mod check;
+mod clips;
+mod compare;
+mod convert;
+mod docs;
+mod judged;
+mod layers;
+mod main_job;
+mod placing;
+mod random;
+mod reorder;
+mod root;
+mod run;
+mod seen;
+mod told;
+mod unbake;
+mod words;

@@ -1,0 +1,237 @@
+//! Fitting: sparse curves through samples, within a bound; first the keys that they were baked from, if they were.
+
+#[doc(hidden)]
+pub mod oracle;
+mod path;
+mod piece;
+mod recover;
+mod scalar;
+mod shared;
+mod weighted;
+
+pub use piece::Interval;
+pub use recover::{Recovery, precision_of, recover};
+pub use scalar::fit;
+pub use shared::{Channel, fit_shared};
+
+use crate::curve::Interpolation;
+
+/// A key found in samples; times count in samples, slopes in value a sample.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct FittedKey {
+    /// When, in samples from the first; between samples only where keys were recovered there.
+    pub at: f64,
+    /// The value.
+    pub value: f64,
+    /// The value just before the key, where the samples jump.
+    pub before: Option<f64>,
+    /// Slope before the key.
+    pub slope_in: f64,
+    /// Slope after the key; the same where the tangents are joined.
+    pub slope_out: f64,
+    /// How the curve goes on.
+    pub interpolation: Interpolation,
+    /// Lengths in time of the handles before and after the key, in samples, where they are weighted.
+    pub handles: (Option<f64>, Option<f64>),
+}
+
+impl FittedKey {
+    /// A key on a sample with one slope.
+    pub fn on(index: usize, value: f64, slope: f64, interpolation: Interpolation) -> FittedKey {
+        FittedKey {
+            at: index as f64,
+            value,
+            before: None,
+            slope_in: slope,
+            slope_out: slope,
+            interpolation,
+            handles: (None, None),
+        }
+    }
+}
+
+/// How far a curve may lie from the samples that it goes through.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Room<'a> {
+    /// How far from any sample; where samples have room of their own, how far from most.
+    pub tolerance: f64,
+    /// For each sample the range that the curve's value less the sample's must lie in. It holds zero.
+    pub by_sample: Option<&'a [Interval]>,
+}
+
+impl Room<'_> {
+    /// As far from every sample.
+    pub fn even(tolerance: f64) -> Room<'static> {
+        Room { tolerance, by_sample: None }
+    }
+
+    /// That of the samples from one to another, the last one included.
+    pub fn part(self, from: usize, to: usize) -> Self {
+        Room { by_sample: self.by_sample.map(|room| &room[from..=to]), ..self }
+    }
+
+    /// Whether a curve may lie so far from a sample.
+    pub fn holds(self, index: usize, error: f64) -> bool {
+        match self.by_sample {
+            None => error.abs() <= self.tolerance,
+            Some(room) => room[index].contains(error),
+        }
+    }
+}
+
+/// Where keys come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Origin {
+    /// All are those that the samples were baked from.
+    Recovered,
+    /// Most are; some stretches had to be fitted.
+    Partly,
+    /// They were fitted.
+    Fitted,
+}
+
+/// Sparse keys whose curve stays within the room around all samples: recovered where the samples, rounded to `precision`,
+/// were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
+pub fn unbaked(samples: &[f64], precision: f64, room: Room<'_>, keep: &[usize]) -> (Vec<FittedKey>, Origin) {
+    unbaked_with(samples, precision, room, keep, Handles::Plain)
+}
+
+/// Whether keys may have weighted handles.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
+pub enum Handles {
+    /// Slopes only: plain cubics.
+    #[default]
+    Plain,
+    /// Handles of their own lengths, where they save keys, or where samples were baked from such.
+    Weighted,
+}
+
+/// The same, with weighted handles where they are wanted.
+pub fn unbaked_with(
+    samples: &[f64],
+    precision: f64,
+    room: Room<'_>,
+    keep: &[usize],
+    handles: Handles,
+) -> (Vec<FittedKey>, Origin) {
+    let Some(&first) = samples.first() else { return (Vec::new(), Origin::Fitted) };
+    if samples.iter().all(|sample| *sample == first) {
+        return (vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)], Origin::Recovered);
+    }
+    let found = recover(samples, precision, handles).filter(|_| keep.is_empty());
+    let Some(recovery) = found else { return (fit(samples, room, keep), Origin::Fitted) };
+    let origin = if recovery.rough.is_empty() { Origin::Recovered } else { Origin::Partly };
+    let mut keys = recovery.keys;
+    for &(from, to) in recovery.rough.iter().rev() {
+        let found = fit(&samples[from..=to], room.part(from, to), &[]);
+        let start = keys.iter().position(|key| key.at == from as f64);
+        let end = keys.iter().position(|key| key.at == to as f64);
+        let (Some(start), Some(end), [first, between @ .., last]) = (start, end, found.as_slice()) else {
+            continue;
+        };
+        (keys[start].slope_out, keys[start].interpolation) = (first.slope_out, first.interpolation);
+        keys[end].slope_in = last.slope_in;
+        let moved = between.iter().map(|key| FittedKey { at: key.at + from as f64, ..*key });
+        keys.splice(start + 1..end, moved.collect::<Vec<_>>());
+    }
+    // Rounded samples may be off their curve by more than a small tolerance allows.
+    if is_within(samples, &keys, room) { (keys, origin) } else { (fit(samples, room, keep), Origin::Fitted) }
+}
+
+/// Whether the curve of some keys stays within the room around all samples.
+fn is_within(samples: &[f64], keys: &[FittedKey], room: Room<'_>) -> bool {
+    let mut next = 1;
+    samples.iter().enumerate().all(|(index, sample)| {
+        let at = index as f64;
+        while next < keys.len() && keys[next].at <= at {
+            next += 1;
+        }
+        let from = &keys[next - 1];
+        let value = match keys.get(next) {
+            Some(to) if at > from.at => between(from, to, at),
+            _ => from.value,
+        };
+        room.holds(index, value - sample)
+    })
+}
+
+/// The value between two keys.
+fn between(from: &FittedKey, to: &FittedKey, at: f64) -> f64 {
+    let length = to.at - from.at;
+    let (u, rise) = ((at - from.at) / length, to.before.unwrap_or(to.value) - from.value);
+    match from.interpolation {
+        Interpolation::Hold | Interpolation::None => from.value,
+        Interpolation::Linear => from.value + rise * u,
+        Interpolation::Cubic if from.handles.1.or(to.handles.0).is_some() => {
+            let lengths = (from.handles.1.unwrap_or(length / 3.0), to.handles.0.unwrap_or(length / 3.0));
+            let piece = weighted::Weighted {
+                lengths: (lengths.0 / length, lengths.1 / length),
+                rises: (from.slope_out * lengths.0, to.slope_in * lengths.1),
+                error: 0.0,
+            };
+            from.value + weighted::value(&piece, rise, u)
+        }
+        Interpolation::Cubic => {
+            let (m0, m1) = (from.slope_out * length, to.slope_in * length);
+            from.value + u * (m0 + u * (3.0 * rise - 2.0 * m0 - m1 + u * (m0 + m1 - 2.0 * rise)))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// Stretches of everything that comes in files: noise, rounded noise, lines, parabolas, rests, steps.
+    fn any_samples() -> impl Strategy<Value = Vec<f64>> {
+        let stretch = (0..7_u8, 1..30_usize, -5.0..5.0_f64, -1.0..1.0_f64, any::<u32>());
+        prop::collection::vec(stretch, 1..9).prop_map(|stretches| {
+            let mut samples = vec![0.0_f64];
+            for (kind, count, size, slope, seed) in stretches {
+                let start = samples[samples.len() - 1];
+                let random = |i: usize| {
+                    let mixed =
+                        seed.wrapping_mul(747_796_405).wrapping_add((i as u32).wrapping_mul(277_803_737));
+                    f64::from(mixed >> 8) / 16_777_216.0
+                };
+                samples.extend((1..=count).map(|i| {
+                    let t = i as f64;
+                    match kind {
+                        0 => start + size * (random(i) - 0.5),
+                        1 => ((start + size * (random(i) - 0.5)) * 100.0).round() / 100.0,
+                        2 => start + slope * t,
+                        3 => start + slope * t * t * 0.1,
+                        4 => start,
+                        5 => size,
+                        _ => start + size * (t * 0.3).sin(),
+                    }
+                }));
+            }
+            samples
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(1500))]
+        #[test]
+        fn the_bound_holds_on_whatever_samples(
+            samples in any_samples(), tolerance in prop::sample::select(vec![1e-6, 0.01, 0.1, 2.0]),
+            keep in prop::collection::btree_set(0..200_usize, 0..4), weighted in prop::bool::weighted(0.2)
+        ) {
+            let keep: Vec<usize> = keep.into_iter().filter(|&index| index < samples.len()).collect();
+            let handles = if weighted { Handles::Weighted } else { Handles::Plain };
+            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), Room::even(tolerance), &keep, handles);
+            let numbers = |key: &FittedKey| [key.at, key.value, key.slope_in, key.slope_out];
+            prop_assert!(keys.iter().flat_map(numbers).all(f64::is_finite));
+            // Slopes are chosen at the rim of what is allowed, to rounding.
+            prop_assert!(is_within(&samples, &keys, Room::even(tolerance * (1.0 + 1e-6) + 1e-11)));
+            prop_assert!(keys.windows(2).all(|pair| pair[0].at < pair[1].at), "{keys:?}");
+            let constant = keys.len() == 1;
+            for index in keep {
+                prop_assert!(constant || keys.iter().any(|key| key.at == index as f64), "{index} of {keys:?}");
+            }
+        }
+    }
+}

@@ -1,0 +1,232 @@
+//! The optimum, by exhaustive dynamic programming: what the fit is measured against.
+//!
+//! Keys lie on samples with the samples' values. With slopes free on both sides of a key the least number of pieces is a
+//! shortest path. With joined tangents a piece starts with the slope that the one before ended with: the state is a
+//! sample with the set of slopes that so many pieces can leave open there, a union of intervals.
+
+use super::piece::{Interval, Slopes};
+use super::{Channel, Room};
+
+/// The longest piece that is looked at, in samples.
+const LONGEST: usize = 120;
+
+/// The least number of keys with slopes free on both sides.
+pub fn least_free(samples: &[f64], room: Room<'_>) -> usize {
+    let any = all_slopes(samples);
+    let mut least = vec![usize::MAX; samples.len()];
+    least[0] = 0;
+    let mut slopes = Slopes::default();
+    for from in 0..samples.len() - 1 {
+        if least[from] == usize::MAX {
+            continue;
+        }
+        for to in from + 1..samples.len().min(from + LONGEST) {
+            if least[to] > least[from] + 1 && slopes.find(&samples[from..=to], room.part(from, to), any, any)
+            {
+                least[to] = least[from] + 1;
+            }
+        }
+    }
+    least[samples.len() - 1] + 1
+}
+
+/// The least number of key times of several channels, with slopes free on both sides.
+pub fn least_free_shared(channels: &[Channel<'_>]) -> usize {
+    let count = channels[0].samples.len();
+    let any: Vec<Interval> = channels.iter().map(|channel| all_slopes(channel.samples)).collect();
+    let mut least = vec![usize::MAX; count];
+    least[0] = 0;
+    let mut slopes = Slopes::default();
+    for from in 0..count - 1 {
+        for to in from + 1..count.min(from + LONGEST) {
+            let mut fits = channels.iter().zip(&any).map(|(channel, &any)| {
+                slopes.find(&channel.samples[from..=to], channel.room.part(from, to), any, any)
+            });
+            if least[to] > least[from] + 1 && fits.all(|fits| fits) {
+                least[to] = least[from] + 1;
+            }
+        }
+    }
+    least[count - 1] + 1
+}
+
+/// The least number of keys with joined tangents.
+pub fn least_joined(samples: &[f64], room: Room<'_>) -> usize {
+    let any = all_slopes(samples);
+    let last = samples.len() - 1;
+    let mut layer: Vec<Vec<Interval>> = vec![Vec::new(); samples.len()];
+    layer[0].push(any);
+    let mut slopes = Slopes::default();
+    for pieces in 1.. {
+        let mut next: Vec<Vec<Interval>> = vec![Vec::new(); samples.len()];
+        for from in 0..last {
+            for &open in &layer[from] {
+                let mut misses = 0;
+                for to in from + 1..samples.len().min(from + LONGEST) {
+                    if slopes.find(&samples[from..=to], room.part(from, to), open, any) {
+                        add(&mut next[to], slopes.at_end());
+                        misses = 0;
+                    } else {
+                        misses += 1;
+                        // Longer pieces seldom fit where a dozen shorter ones did not.
+                        if misses > 12 {
+                            break;
+                        }
+                    }
+                }
+            }
+        }
+        if !next[last].is_empty() {
+            return pieces + 1;
+        }
+        layer = next;
+    }
+    unreachable!("one piece a sample always fits")
+}
+
+fn all_slopes(samples: &[f64]) -> Interval {
+    let (low, high) = samples.iter().fold((samples[0], samples[0]), |(l, h), &v| (l.min(v), h.max(v)));
+    Interval::everything(high - low)
+}
+
+/// Adds an interval to a union of intervals.
+fn add(union: &mut Vec<Interval>, new: Interval) {
+    let mut merged = new;
+    union.retain(|old| {
+        let apart = old.high < merged.low || merged.high < old.low;
+        if !apart {
+            merged = Interval { low: merged.low.min(old.low), high: merged.high.max(old.high) };
+        }
+        apart
+    });
+    union.push(merged);
+}
+
+/// What capture looks like: slow swings, steps with soft ends, a shake, and noise.
+pub fn capture(seed: u64, count: usize, noise: f64) -> Vec<f64> {
+    let mut state = seed.wrapping_mul(2_862_933_555_777_941_757).wrapping_add(3_037_000_493);
+    let mut random = move || {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 11) as f64 / (1_u64 << 53) as f64
+    };
+    let waves: Vec<[f64; 3]> = (0..4)
+        .map(|k| {
+            [4.0 / f64::from(k + 1) * random(), 0.02 + 0.06 * random() * f64::from(k + 1), 6.3 * random()]
+        })
+        .collect();
+    let steps: Vec<[f64; 3]> =
+        (0..3).map(|_| [count as f64 * random(), 4.0 + 12.0 * random(), 12.0 * random() - 6.0]).collect();
+    let shake = [0.25 * random(), 0.5 + 0.4 * random()];
+    let noise = noise * random();
+    (0..count)
+        .map(|index| {
+            let t = index as f64;
+            let swing: f64 = waves.iter().map(|[size, pace, phase]| size * (pace * t + phase).sin()).sum();
+            let step: f64 =
+                steps.iter().map(|[at, width, size]| size / (1.0 + (-(t - at) / width * 4.0).exp())).sum();
+            swing + step + shake[0] * (shake[1] * t).sin() + noise * (random() - 0.5)
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::curve::Interpolation;
+    use crate::fit::{FittedKey, fit, fit_shared};
+
+    fn broken(keys: &[FittedKey]) -> usize {
+        let inner = &keys[1..keys.len() - 1];
+        inner
+            .iter()
+            .filter(|key| key.slope_in != key.slope_out && key.interpolation == Interpolation::Cubic)
+            .count()
+    }
+
+    /// Ratios of our keys to the optimum. Prints the figures of docs/methods.md with `--nocapture`.
+    #[test]
+    fn keys_are_near_the_optimum() {
+        let channels = 200;
+        let room = Room::even(0.1);
+        let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
+        for seed in 0..channels {
+            let samples = capture(seed, 300, 0.02);
+            let keys = fit(&samples, room, &[]);
+            let ours = keys.len() as f64;
+            breaks += broken(&keys);
+            total += keys.len();
+            let to_joined = ours / least_joined(&samples, room) as f64;
+            let to_free = ours / least_free(&samples, room) as f64;
+            joined = (joined.0 + to_joined, joined.1.max(to_joined));
+            free = (free.0 + to_free, free.1.max(to_free));
+        }
+        let mean = |sum: f64| sum / channels as f64;
+        println!(
+            "| joined | {:.3} | {:.3} |\n| free on both sides | {:.3} | {:.3} |\n{breaks} of {total} keys broken",
+            mean(joined.0),
+            joined.1,
+            mean(free.0),
+            free.1
+        );
+        assert!(mean(joined.0) <= 1.05, "{}", mean(joined.0));
+    }
+
+    /// Common key times of three channels, beside the optimum with slopes free on both sides.
+    #[test]
+    fn common_keys_are_near_the_optimum() {
+        let (mut sum, mut worst) = (0.0, 0.0_f64);
+        let groups = 24;
+        for seed in 0..groups {
+            let made: Vec<Vec<f64>> = (0..3).map(|axis| capture(3 * seed + axis, 300, 0.02)).collect();
+            let channels: Vec<Channel<'_>> =
+                made.iter().map(|samples| Channel { samples, room: Room::even(0.1) }).collect();
+            let ours = fit_shared(&channels, &[])[0].len() as f64;
+            let ratio = ours / least_free_shared(&channels) as f64;
+            (sum, worst) = (sum + ratio, worst.max(ratio));
+        }
+        println!("| common key times, free | {:.3} | {worst:.3} |", sum / groups as f64);
+        assert!(sum / groups as f64 <= 1.21, "{}", sum / groups as f64);
+    }
+
+    /// Noise of half the tolerance, on motion that is smooth otherwise.
+    #[test]
+    fn noise_costs_few_keys() {
+        let (mut smooth, mut noisy) = (0, 0);
+        for seed in 0..60 {
+            let clean = capture(seed, 600, 0.0);
+            let mut state = seed + 1;
+            let with_noise: Vec<f64> = clean
+                .iter()
+                .map(|v| {
+                    state =
+                        state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                    v + 0.1 * ((state >> 11) as f64 / (1_u64 << 53) as f64 - 0.5)
+                })
+                .collect();
+            smooth += fit(&clean, Room::even(0.1), &[]).len();
+            noisy += fit(&with_noise, Room::even(0.1), &[]).len();
+        }
+        println!("noise of half the tolerance: {noisy} keys for {smooth}");
+        assert!(noisy as f64 <= 1.1 * smooth as f64, "{noisy} {smooth}");
+    }
+
+    /// Between samples the curve stays near the cubic through the four around.
+    #[test]
+    fn nothing_swings_out_between_samples() {
+        for seed in 0..60 {
+            let samples = capture(seed, 400, 0.02);
+            let keys = fit(&samples, Room::even(0.1), &[]);
+            let mut next = 1;
+            for index in 1..samples.len() - 2 {
+                let at = index as f64 + 0.5;
+                while next < keys.len() - 1 && keys[next].at <= at {
+                    next += 1;
+                }
+                let s = &samples[index - 1..];
+                let expected = (9.0 * (s[1] + s[2]) - s[0] - s[3]) / 16.0;
+                let found = super::super::between(&keys[next - 1], &keys[next], at);
+                assert!((found - expected).abs() <= 0.125, "seed {seed}, {at}: {found} {expected}");
+            }
+        }
+    }
+}

@@ -1,0 +1,241 @@
+//! The fewest pieces along a stretch of samples whose tangents join: a search over how far so many pieces reach.
+//!
+//! A piece starts with a slope that the one before left open. So many pieces reach many samples, each with slopes of its
+//! own; those near the farthest are kept, and the next piece starts from all of them. With all of them and all slopes kept
+//! this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of it, at a cost
+//! in proportion to the number of samples.
+
+use super::Room;
+use super::piece::{Interval, Slopes};
+use crate::search;
+
+/// How many ends are kept for so many pieces.
+const BEAM: usize = 6;
+/// How far beyond the farthest that fits, at the least and the most, and as a part of the usual piece, farther ones are
+/// looked for: in noise longer pieces may fit where shorter ones do not.
+const BEYOND: (usize, usize, usize) = (2, 12, 4);
+/// After a longer piece was found beyond some that do not fit, so many pieces more are looked for there, and else only every
+/// third: what is smooth has none.
+const HOPE: usize = 12;
+/// How far behind the farthest an end may lie, as a part of the longest piece.
+const BEHIND: f64 = 0.5;
+/// Pieces this short, that could be three times as long with a slope of their own, break the tangent.
+const CORNER: usize = 6;
+
+/// One piece of the path.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Step {
+    pub from: usize,
+    pub to: usize,
+    /// The slopes that it may start with.
+    pub open: Interval,
+    /// Whether its start breaks with the end of the piece before.
+    pub breaks: bool,
+}
+
+/// What the path runs through.
+pub(super) struct Stretch<'a> {
+    pub samples: &'a [f64],
+    pub from: usize,
+    pub to: usize,
+    pub room: Room<'a>,
+    pub any: Interval,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct State {
+    step: Step,
+    /// The slopes that are open at its end.
+    ends: Interval,
+    /// Position of the piece before.
+    parent: usize,
+}
+
+impl Stretch<'_> {
+    /// The slopes that a piece may end with: any, but samples of a short piece do not hold wild ones back by
+    /// themselves, so there the differences around it do.
+    pub fn any_for(&self, at: usize, to: usize) -> Interval {
+        if to - at > 3 {
+            return self.any;
+        }
+        let around = &self.samples[at.saturating_sub(1)..(to + 2).min(self.samples.len())];
+        let steepest = around.windows(2).map(|pair| (pair[1] - pair[0]).abs()).fold(0.0, f64::max);
+        let most = 2.0 * steepest + self.room.tolerance;
+        Interval { low: -most, high: most }
+    }
+
+    /// Finds the slopes of a piece; whether there are any.
+    pub fn find(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) -> bool {
+        slopes.find(&self.samples[from..=to], self.room.part(from, to), open, self.any_for(from, to))
+    }
+
+    /// The fewest pieces found from start to end that start with a slope in `open`; the last one ends with `wanted`, if
+    /// that costs no piece more.
+    pub fn fewest(&self, open: Interval, wanted: Option<f64>) -> Vec<Step> {
+        let mut searcher = Searcher::default();
+        let start = Step { from: self.from, to: self.from, open, breaks: false };
+        let mut hope = HOPE;
+        // All layers one after another, and where each begins.
+        let mut states = vec![State { step: start, ends: open, parent: 0 }];
+        let mut layers = vec![0];
+        loop {
+            let begin = layers[layers.len() - 1];
+            let last_piece = states[begin].step.to - states[begin].step.from;
+            let far = hope > 0 || layers.len().is_multiple_of(3);
+            layers.push(states.len());
+            let leapt = self.next_layer(&mut states, begin, last_piece.max(4), far, &mut searcher);
+            hope = if leapt { HOPE } else { hope.saturating_sub(1) };
+            if states[layers[layers.len() - 1]..].iter().any(|state| state.step.to == self.to) {
+                break;
+            }
+        }
+        self.walk_back(&states, &layers, wanted)
+    }
+
+    fn walk_back(&self, states: &[State], layers: &[usize], wanted: Option<f64>) -> Vec<Step> {
+        let last = states.iter().enumerate().skip(layers[layers.len() - 1]);
+        let at_end = last.filter(|(_, state)| state.step.to == self.to);
+        let badness = |state: &State| {
+            let misses = wanted.is_some_and(|slope| !state.ends.contains(slope));
+            (misses, state.step.breaks, -state.ends.width())
+        };
+        let best = at_end.min_by(|(_, a), (_, b)| {
+            badness(a).partial_cmp(&badness(b)).unwrap_or(std::cmp::Ordering::Equal)
+        });
+        let mut position = best.map_or(0, |(position, _)| position);
+        let mut steps = Vec::with_capacity(layers.len() - 1);
+        while position > 0 {
+            let state = &states[position];
+            steps.push(state.step);
+            position = state.parent;
+        }
+        steps.reverse();
+        steps
+    }
+
+    /// Adds what one piece more reaches from the last layer, which starts at `begin`; `far` says whether longer pieces are
+    /// looked for beyond some that do not fit. Whether there were such.
+    fn next_layer(
+        &self,
+        states: &mut Vec<State>,
+        begin: usize,
+        usual: usize,
+        far: bool,
+        searcher: &mut Searcher,
+    ) -> bool {
+        let end = states.len();
+        let layer = &states[begin..];
+        // The farthest end: from the first state by search, and whether others reach a little farther.
+        let reach = self.farthest(layer[0].step.to, layer[0].ends, usual, searcher);
+        let mut farthest = reach;
+        // The state from which the farthest end is reached, and the slopes that are open there.
+        let mut known = searcher.ends_at(reach).map(|ends| (0, ends));
+        let beyond = if far { (usual / BEYOND.2).clamp(BEYOND.0, BEYOND.1) } else { 1 };
+        let mut leapt = false;
+        for (parent, state) in layer.iter().enumerate().skip(1) {
+            let mut ends_at = |to: usize| {
+                let fits = to <= self.to && self.find(&mut searcher.slopes, state.step.to, to, state.ends);
+                fits.then(|| (to, searcher.slopes.at_end()))
+            };
+            while let Some((to, ends)) = (farthest + 1..=farthest + beyond).find_map(&mut ends_at) {
+                leapt |= to > farthest + 1;
+                farthest = to;
+                known = Some((parent, ends));
+            }
+        }
+        let mut breaks = false;
+        let front = layer[0].step.to;
+        if farthest < self.to && farthest <= front + CORNER {
+            let mut alone = Searcher::default();
+            let far = self.farthest(front, self.any, usual, &mut alone);
+            breaks = far > front + 3 * (farthest - front).max(1);
+            if breaks {
+                *searcher = alone;
+                (farthest, known) = (far, searcher.ends_at(far).map(|ends| (0, ends)));
+            }
+        }
+        let longest = (farthest - layer[layer.len() - 1].step.to).max(1);
+        let behind = ((longest as f64 * BEHIND) as usize).max(2);
+        for to in (front + 1..=farthest).rev() {
+            let found = states.len() - end;
+            if found == BEAM || (found > 0 && to + behind < farthest) {
+                break;
+            }
+            // The way from the farthest of the ends before does nearly as well as the best of all.
+            let way = states[begin..end].iter().enumerate().find_map(|(parent, state)| {
+                let (from, open) = (state.step.to, if breaks { self.any } else { state.ends });
+                let ends = match known {
+                    Some((known, ends)) if to == farthest => (parent == known).then_some(ends),
+                    _ if parent == 0 && to > reach && !breaks => None,
+                    _ => {
+                        let before = if parent == 0 { searcher.ends_at(to) } else { None };
+                        before.or_else(|| {
+                            let fits = from < to && self.find(&mut searcher.slopes, from, to, open);
+                            fits.then(|| searcher.slopes.at_end())
+                        })
+                    }
+                };
+                Some(State { step: Step { from, to, open, breaks }, ends: ends?, parent: begin + parent })
+            });
+            states.extend(way);
+        }
+        if states.len() == end {
+            // Neighbouring samples always fit, whatever slopes are open.
+            let step = Step { from: front, to: front + 1, open: states[begin].ends, breaks: false };
+            let fits = self.find(&mut searcher.slopes, front, front + 1, step.open);
+            let ends = if fits { searcher.slopes.at_end() } else { self.any };
+            states.push(State { step: Step { breaks: !fits, ..step }, ends, parent: begin });
+        }
+        leapt
+    }
+
+    /// The farthest end of a piece, if nearer ones fit where farther ones do; the searcher knows the slopes that are open
+    /// there and at the nearer ones that were tried.
+    fn farthest(&self, from: usize, open: Interval, usual: usize, searcher: &mut Searcher) -> usize {
+        let Searcher { slopes, tried } = searcher;
+        tried.clear();
+        let mut fits = |to: usize| {
+            let fits = self.find(slopes, from, to, open);
+            if fits {
+                tried.push((to, slopes.at_end()));
+            }
+            fits
+        };
+        let first = from + 1;
+        let guess = (from + usual).clamp(first, self.to);
+        let mut step = (usual / 4).max(1);
+        if fits(guess) {
+            return search::farthest(guess, self.to, step, fits);
+        }
+        let (mut good, mut bad) = (first, guess);
+        while bad - good > step {
+            let to = bad - step;
+            if fits(to) {
+                good = to;
+                break;
+            }
+            bad = to;
+            step *= 2;
+        }
+        while bad - good > 1 {
+            let middle = good + (bad - good) / 2;
+            if fits(middle) { good = middle } else { bad = middle }
+        }
+        good
+    }
+}
+
+/// Finds slopes, and remembers what it found from the farthest end on.
+#[derive(Default)]
+struct Searcher {
+    slopes: Slopes,
+    /// Ends that were tried and can be reached, with the slopes that are open there.
+    tried: Vec<(usize, Interval)>,
+}
+
+impl Searcher {
+    /// The slopes that are open at an end that was tried.
+    fn ends_at(&self, to: usize) -> Option<Interval> {
+        self.tried.iter().find(|(end, _)| *end == to).map(|(_, ends)| *ends)
+    }
+}

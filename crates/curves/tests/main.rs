@@ -1,0 +1,5 @@
+//! All tests of the crate in one program: linking one is far quicker than linking each.
+
+mod curves;
+mod recovery;
+mod rotations;

@@ -1,0 +1,14 @@
+//! All tests of the crate in one program: linking one is far quicker than linking each.
+
+mod common;
+
+mod bvh;
+mod collada;
+mod findings;
+mod gltf;
+mod matrix;
+mod ncurve;
+mod random;
+mod read_back;
+mod table;
+mod usd;

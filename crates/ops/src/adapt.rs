@@ -1,0 +1,449 @@
+//! A scene said with what a format or an application holds: layers written together, rotations as quaternion keys or as
+//! angles, weighted handles and loops written out; exactly where that can be, else within a bound that is measured.
+
+mod wholes;
+
+use std::collections::{HashMap, HashSet};
+
+use glam::{DQuat, DVec3, DVec4};
+use nimble_curve_curves::curve::{Curve, Refit};
+use nimble_curve_curves::rotation::{
+    Between, RotationOrder, nearest_euler, quat_from_euler, to_quaternion_keys,
+};
+use nimble_curve_curves::value::Value;
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::controller::{
+    Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+};
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
+use nimble_curve_scene::rig::{NodeId, OpValue, TransformOp};
+use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
+
+use self::wholes::Wholes;
+use super::channel::{Tolerance, count, each_track, keys_added, property};
+use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
+use super::layers::{FlattenOptions, LayersError, flatten};
+use super::mixer::mixes_angles;
+
+/// How rotations are held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Rotations {
+    /// As quaternion keys: steps, great arcs or cubics by component. Constant rotations around the animated one are
+    /// multiplied into them.
+    Quaternions,
+    /// As angles, in any order.
+    Angles,
+}
+
+/// What a format or an application holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Holds {
+    /// Several layers in a take.
+    pub layers: bool,
+    /// How rotations are held.
+    pub rotations: Rotations,
+    /// Weighted handles.
+    pub weighted: bool,
+    /// Loops and lines outside the keys, and loops inside.
+    pub outside: bool,
+    /// Any list of transform steps; else translation, rotation and scale.
+    pub lists: bool,
+}
+
+/// A scene with nothing but what is held, and what became of every track.
+///
+/// # Errors
+/// Where layers cannot be written together, see [`LayersError`].
+pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Scene, Ledger), LayersError> {
+    let needs_flattening = |take: &Take| {
+        take.layers.len() > 1
+            || take.layers.iter().any(|base| base.muted || base.weight.constant() != Some(1.0))
+    };
+    let stay = holds.layers && !scene.takes.iter().any(|take| mixes_otherwise(scene, take, holds));
+    if stay || !scene.takes.iter().any(needs_flattening) {
+        return Ok(adapt_tracks(scene, holds, tolerance));
+    }
+    // Half of the tolerance for each of the two.
+    let half = tolerance.times(0.5);
+    let (flat, before) = flatten(scene, &FlattenOptions { only: Vec::new(), tolerance: half })?;
+    let (adapted, after) = adapt_tracks(&flat, holds, &half);
+    Ok((adapted, before.followed_by(after)))
+}
+
+/// Whether layers of a take mix rotations one angle by one that become something else, so that they would mix otherwise.
+fn mixes_otherwise(scene: &Scene, take: &Take, holds: &Holds) -> bool {
+    let turns = |track: &&Track| {
+        let rig = scene.rigs.get(track.target.rig);
+        rig.and_then(|rig| rig.property_kind(track.target.node, &track.target.property))
+            == Some(PropertyKind::Rotation)
+    };
+    let changes = |track: &Track| {
+        let rest = scene.rigs[track.target.rig].rest_value(track.target.node, &track.target.property);
+        let own = match &track.controller {
+            Controller::Euler(euler) => Some(euler.order),
+            Controller::Constant(Value::Euler { order, .. }) => Some(*order),
+            _ => None,
+        };
+        match (holds.rotations, rest) {
+            (Rotations::Angles, Some(Value::Euler { order, .. })) => own != Some(order),
+            _ => true,
+        }
+    };
+    let mixing = take.layers.iter().enumerate().filter(|(index, layer)| mixes_angles(layer, *index));
+    let mixed: HashSet<&Target> =
+        mixing.flat_map(|(_, layer)| layer.tracks.iter().filter(turns).map(|track| &track.target)).collect();
+    take.tracks().any(|(_, track)| mixed.contains(&track.target) && changes(track))
+}
+
+/// What is done with a node's transform.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Plan {
+    /// Its steps stay.
+    Keep,
+    /// Its constant rotations go into the animated one, which becomes a quaternion.
+    Fold { before: DQuat, after: DQuat },
+    /// It is followed as a whole.
+    Sample,
+}
+
+struct Plans<'a> {
+    scene: &'a Scene,
+    by_node: HashMap<(usize, NodeId), Plan>,
+}
+
+impl<'a> Plans<'a> {
+    fn of(scene: &'a Scene, holds: &Holds) -> Plans<'a> {
+        let mut by_node = HashMap::new();
+        for (index, rig) in scene.rigs.iter().enumerate() {
+            for (id, node) in rig.nodes() {
+                let plan = match node.canonical() {
+                    _ if holds.lists => Plan::Keep,
+                    Some(view) if holds.rotations == Rotations::Quaternions => {
+                        Plan::Fold { before: view.before, after: view.after }
+                    }
+                    Some(_) => Plan::Keep,
+                    None => Plan::Sample,
+                };
+                by_node.insert((index, id), plan);
+            }
+        }
+        Plans { scene, by_node }
+    }
+
+    /// What is done with a track's step; `None` for attributes.
+    fn of_step(&self, target: &Target) -> Option<Plan> {
+        self.scene.rigs.get(target.rig)?.node(target.node)?.op(&target.property)?;
+        self.by_node.get(&(target.rig, target.node)).copied()
+    }
+}
+
+fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, Ledger) {
+    let addresses = Addresses::new(scene);
+    let plans = Plans::of(scene, holds);
+    let whole = Wholes::of(scene, &plans, holds, tolerance);
+    let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
+        if plans.of_step(&track.target) == Some(Plan::Sample) {
+            return (None, Some(whole.entry(books, layer, track)));
+        }
+        let Some((kind, rest)) = property(scene, books.take, layer, track) else {
+            return (Some(track.clone()), Some(books.kept(layer, track)));
+        };
+        let setting = Setting {
+            kind,
+            rest: if holds.rotations == Rotations::Angles { as_angles(rest) } else { rest },
+            tolerance: tolerance.of(kind.quantity(), &scene.space),
+            rate: scene.rate,
+            range: books.take.range,
+        };
+        let plan = match plans.of_step(&track.target) {
+            // What a layer adds is turned inside what it adds to.
+            Some(Plan::Fold { after, .. }) if books.take.layers[layer].mode == LayerMode::Additive => {
+                Some(Plan::Fold { before: after.conjugate(), after })
+            }
+            plan => plan,
+        };
+        match adapted(&track.controller, &setting, holds, plan) {
+            Ok(changed) => {
+                let new = Track { target: track.target.clone(), controller: changed.controller };
+                let error = changed.error.map(|error| error.in_frames(scene.rate));
+                let note = keys_added(count(&new).saturating_sub(count(track)));
+                let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
+                (Some(new), Some(entry))
+            }
+            Err(NoForm::Discrete) => (Some(track.clone()), Some(books.kept(layer, track))),
+            Err(why) => {
+                let entry = Entry {
+                    fate: Fate::LeftOut,
+                    after: 0,
+                    note: why.to_string(),
+                    ..books.kept(layer, track)
+                };
+                (None, Some(entry))
+            }
+        }
+    });
+    whole.put_into(&mut result);
+    for (&(rig, id), plan) in &plans.by_node {
+        let Some(node) = result.rigs[rig].node_mut(id).filter(|_| *plan != Plan::Keep) else { continue };
+        let (scale, rotation, translation) = match node.canonical() {
+            Some(view) => (view.scale, view.rest_rotation(), view.translation),
+            None => node.rest().to_scale_rotation_translation(),
+        };
+        let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
+        node.transform = vec![
+            op("translation", OpValue::Translate(translation)),
+            op("rotation", OpValue::Orient(rotation)),
+            op("scale", OpValue::Scale(scale)),
+        ];
+    }
+    if holds.rotations == Rotations::Angles {
+        for rig in &mut result.rigs {
+            for id in rig.nodes().map(|(id, _)| id).collect::<Vec<_>>() {
+                let Some(node) = rig.node_mut(id) else { continue };
+                for op in node.transform.iter_mut().filter(|op| op.name == "rotation") {
+                    if let OpValue::Orient(q) = op.value {
+                        let angles = nearest_euler(RotationOrder::Xyz, q, DVec3::ZERO);
+                        op.value = OpValue::Rotate { order: RotationOrder::Xyz, angles };
+                    }
+                }
+            }
+        }
+    }
+    (result, ledger)
+}
+
+fn adapted(
+    controller: &Controller,
+    setting: &Setting,
+    holds: &Holds,
+    plan: Option<Plan>,
+) -> Result<Changed, NoForm> {
+    match setting.kind {
+        PropertyKind::Discrete => Err(NoForm::Discrete),
+        PropertyKind::Rotation => match (plan, holds.rotations) {
+            (Some(Plan::Fold { before, after }), _) => quaternions(controller, setting, before, after),
+            (_, Rotations::Quaternions) => quaternions(controller, setting, DQuat::IDENTITY, DQuat::IDENTITY),
+            (_, Rotations::Angles) => {
+                match controller {
+                    Controller::Constant(value) => {
+                        let angles = Controller::Constant(in_order(value, setting));
+                        let fate = if angles == *controller { Fate::Kept } else { Fate::Exact };
+                        return Ok(Changed { controller: angles, fate, error: None });
+                    }
+                    Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
+                    Controller::Procedural(procedural) => {
+                        let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+                        let changed = adapted(sampled, setting, holds, plan)?;
+                        return Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed });
+                    }
+                    _ => {}
+                }
+                numbers(change(controller, Form::Curves, setting)?, setting, holds)
+            }
+        },
+        PropertyKind::Matrix => Ok(kept(controller)),
+        _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
+        _ => numbers(change(controller, Form::Curves, setting)?, setting, holds),
+    }
+}
+
+/// A rotation that stands still as angles in the order at rest, which is the one that the node is written in.
+fn in_order(value: &Value, setting: &Setting) -> Value {
+    let (order, near) = match setting.rest {
+        Value::Euler { order, angles } => (order, angles),
+        _ => return as_angles(value.clone()),
+    };
+    match value.rotation() {
+        Some(_) if value.order() == Some(order) => value.clone(),
+        Some(rotation) => Value::Euler { order, angles: nearest_euler(order, rotation, near) },
+        None => value.clone(),
+    }
+}
+
+/// A quaternion as angles, as something that has no order of its own is given them.
+fn as_angles(value: Value) -> Value {
+    match value {
+        Value::Quaternion(q) => {
+            let order = RotationOrder::Xyz;
+            Value::Euler { order, angles: nearest_euler(order, q.normalize(), DVec3::ZERO) }
+        }
+        other => other,
+    }
+}
+
+/// Samples of a rotation as angles in the order at rest.
+fn angles(samples: &Samples, setting: &Setting) -> Option<Changed> {
+    let order = setting.order();
+    if samples.kind == SampleKind::Euler(order) {
+        return Some(kept(&Controller::Samples(samples.clone())));
+    }
+    let mut last = match setting.rest {
+        Value::Euler { angles, .. } => angles,
+        _ => DVec3::ZERO,
+    };
+    let mut values = Vec::with_capacity(samples.len() * 3);
+    for index in 0..samples.len() {
+        let row = samples.row(index);
+        let rotation = match samples.kind {
+            SampleKind::Euler(own) => quat_from_euler(own, DVec3::from_slice(row)),
+            SampleKind::Quaternion => DQuat::from_slice(row).normalize(),
+            _ => return None,
+        };
+        last = nearest_euler(order, rotation, last);
+        values.extend(last.to_array());
+    }
+    let controller =
+        Controller::Samples(Samples { kind: SampleKind::Euler(order), values, ..samples.clone() });
+    Some(Changed { controller, fate: Fate::Exact, error: None })
+}
+
+fn kept(controller: &Controller) -> Changed {
+    Changed { controller: controller.clone(), fate: Fate::Kept, error: None }
+}
+
+/// Curves without what is not held.
+fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed, NoForm> {
+    let Changed { mut controller, mut fate, mut error } = changed;
+    let rests = resting(&controller, setting);
+    let curves: &mut [Curve] = match &mut controller {
+        Controller::Components(curves) => curves,
+        Controller::Euler(euler) => &mut euler.curves,
+        _ => return Ok(Changed { controller, fate, error }),
+    };
+    let share = setting.tolerance / (curves.len() as f64).sqrt();
+    let mut squares = 0.0;
+    for (index, curve) in curves.iter_mut().enumerate() {
+        let repeats = !curve.is_held_outside() || curve.inner_loop().is_some();
+        if repeats && !holds.outside {
+            *curve = curve.written_out(setting.range);
+            fate = fate.max(Fate::Exact);
+        }
+        // Behind loops, which would lift what shows in a gap with each round.
+        if !holds.outside && curve.has_gaps() {
+            let rest = rests.get(index).copied().unwrap_or(0.0);
+            *curve = curve.filled(rest).ok_or(NoForm::Loops)?;
+            fate = fate.max(Fate::Exact);
+        }
+        let is_weighted = |curve: &Curve| {
+            curve.keys().iter().any(|key| key.tangent_in.length().or(key.tangent_out.length()).is_some())
+        };
+        if !holds.weighted && is_weighted(curve) {
+            let (plain, more, largest) = curve.plain(Refit { tolerance: share, rate: Some(setting.rate) });
+            *curve = plain;
+            fate = fate.max(if more > 0 || largest > 0.0 { Fate::Refitted } else { Fate::Exact });
+            squares += largest * largest;
+        }
+    }
+    if fate == Fate::Refitted {
+        let mut whole = error.unwrap_or(MeasuredError::none(setting.kind.quantity()));
+        whole.take(whole.largest + squares.sqrt(), setting.range.first.as_f64());
+        error = Some(whole);
+    }
+    Ok(Changed { controller, fate, error })
+}
+
+/// The numbers that show where a controller has no value.
+fn resting(controller: &Controller, setting: &Setting) -> Vec<f64> {
+    match (controller, &setting.rest) {
+        // Angles of another order than those at rest are zero where they have no value.
+        (Controller::Euler(euler), Value::Euler { order, .. }) if euler.order != *order => vec![0.0; 3],
+        (Controller::Euler(_), Value::Quaternion(_)) => vec![0.0; 3],
+        (_, rest) => rest.numbers().unwrap_or_default(),
+    }
+}
+
+/// A rotation as quaternion keys or samples: steps, great arcs and cubics as they are, anything else refitted.
+fn quaternions(
+    controller: &Controller,
+    setting: &Setting,
+    before: DQuat,
+    after: DQuat,
+) -> Result<Changed, NoForm> {
+    let is_identity = before.w.abs() >= 1.0 && after.w.abs() >= 1.0;
+    let exact = if is_identity { Fate::Kept } else { Fate::Exact };
+    match controller {
+        Controller::Constant(value) => {
+            let rotation = before * value.rotation().ok_or(NoForm::NoValue)? * after;
+            let controller = Controller::Constant(Value::Quaternion(rotation));
+            let fate = if matches!(value, Value::Quaternion(_)) { exact } else { Fate::Exact };
+            Ok(Changed { controller, fate, error: None })
+        }
+        Controller::Samples(samples) => {
+            let fate = if samples.kind == SampleKind::Quaternion { exact } else { Fate::Exact };
+            let controller =
+                Controller::Samples(turned_samples(samples, before, after).ok_or(NoForm::NoValue)?);
+            Ok(Changed { controller, fate, error: None })
+        }
+        Controller::Quaternion(curve) if is_plain(curve) => {
+            let curve = if is_identity { curve.clone() } else { turned_keys(curve, before, after) };
+            Ok(Changed { controller: Controller::Quaternion(curve), fate: exact, error: None })
+        }
+        Controller::Procedural(procedural) => {
+            let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+            let changed = quaternions(sampled, setting, before, after)?;
+            Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed })
+        }
+        _ => with_path(controller, setting, |path, knots| {
+            let path = Between { path, before, after };
+            let made = to_quaternion_keys(&path, knots, setting.tolerance, setting.rate);
+            Ok(Changed {
+                controller: Controller::Quaternion(made.curve),
+                fate: Fate::Refitted,
+                error: Some(made.error),
+            })
+        }),
+    }
+}
+
+/// Whether keys are held outside, and great arcs all, or steps and cubics.
+fn is_plain(curve: &QuaternionCurve) -> bool {
+    use nimble_curve_curves::curve::Behaviour::Held;
+    let pieces = &curve.keys[..curve.keys.len().saturating_sub(1)];
+    let all =
+        |wanted: &[QuaternionInterpolation]| pieces.iter().all(|key| wanted.contains(&key.interpolation));
+    curve.before == Held
+        && curve.after == Held
+        && (all(&[QuaternionInterpolation::Slerp])
+            || all(&[QuaternionInterpolation::Step, QuaternionInterpolation::Cubic]))
+}
+
+/// Samples of a rotation as quaternions of one sign, between constant rotations.
+fn turned_samples(samples: &Samples, before: DQuat, after: DQuat) -> Option<Samples> {
+    let rotation = |row: &[f64]| match samples.kind {
+        SampleKind::Euler(order) => Some(quat_from_euler(order, DVec3::from_slice(row))),
+        SampleKind::Quaternion => Some(DQuat::from_slice(row)),
+        _ => None,
+    };
+    let mut values = Vec::with_capacity(samples.len() * 4);
+    let mut last = DQuat::IDENTITY;
+    for index in 0..samples.len() {
+        let q = before * rotation(samples.row(index))? * after;
+        last = if index > 0 && last.dot(q) < 0.0 { -q } else { q };
+        values.extend(last.to_array());
+    }
+    Some(Samples { kind: SampleKind::Quaternion, values, ..samples.clone() })
+}
+
+/// Quaternion keys, samples of rotations or one rotation between two constant rotations, exactly: `before · R · after`.
+/// `None` for other controllers.
+pub fn turned(controller: &Controller, before: DQuat, after: DQuat) -> Option<Controller> {
+    Some(match controller {
+        Controller::Constant(value) => {
+            Controller::Constant(Value::Quaternion(before * value.rotation()? * after))
+        }
+        Controller::Samples(samples) => Controller::Samples(turned_samples(samples, before, after)?),
+        Controller::Quaternion(curve) => Controller::Quaternion(turned_keys(curve, before, after)),
+        _ => return None,
+    })
+}
+
+fn turned_keys(curve: &QuaternionCurve, before: DQuat, after: DQuat) -> QuaternionCurve {
+    let rate = |v: DVec4| DVec4::from(before * DQuat::from_vec4(v) * after);
+    let key = |key: &QuaternionKey| QuaternionKey {
+        value: before * key.value * after,
+        tangent_in: rate(key.tangent_in),
+        tangent_out: rate(key.tangent_out),
+        ..*key
+    };
+    QuaternionCurve { keys: curve.keys.iter().map(key).collect(), ..*curve }
+}

@@ -1,0 +1,123 @@
+//! Bake: curves become samples.
+
+use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
+use nimble_curve_curves::time::{FrameRate, TimeRange};
+use nimble_curve_curves::value::Value;
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey,
+};
+use nimble_curve_scene::evaluate::Sampler;
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::scene::{PropertyKind, Scene, Track};
+
+use super::channel::{count, each_track, property};
+use super::controllers::{Changed, Grid, NoForm, Setting, sampled};
+use super::mixing::of_one_type;
+use super::trace::Trace;
+
+/// How to bake.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct BakeOptions {
+    /// Samples a second; those of the scene where none is given.
+    pub rate: Option<FrameRate>,
+    /// Every so many frames, and the last one; 1 gives samples, more gives keys with straight lines between them.
+    pub step: u32,
+    /// The range to bake; each take's where none is given.
+    pub range: Option<TimeRange>,
+}
+
+/// Turns all controllers of all layers into samples on the whole frames of a range; discrete ones stay.
+///
+/// The error that the ledger gives is that between the samples, halfway, where straight lines and great arcs stand in
+/// for the curve.
+pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
+    let addresses = Addresses::new(scene);
+    let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
+        let Some((kind, rest)) = property(scene, books.take, layer, track) else {
+            return (Some(track.clone()), Some(books.kept(layer, track)));
+        };
+        let range = options.range.unwrap_or(books.take.range);
+        let setting = Setting { kind, rest, tolerance: 0.0, rate: scene.rate, range };
+        match baked(&track.controller, &setting, options.rate.unwrap_or(scene.rate), options.step) {
+            Ok(changed) => {
+                let new = Track { target: track.target.clone(), controller: changed.controller };
+                let error = changed.error.map(|error| error.in_frames(scene.rate));
+                let entry = books.changed(layer, track, changed.fate, count(&new), error, "");
+                (Some(new), Some(entry))
+            }
+            Err(why) => {
+                let note = format!("stays {}: {why}", track.controller.type_name());
+                (Some(track.clone()), Some(Entry { note, ..books.kept(layer, track) }))
+            }
+        }
+    });
+    for take in &mut result.takes {
+        take.range = options.range.unwrap_or(take.range);
+    }
+    (result, ledger)
+}
+
+fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32) -> Result<Changed, NoForm> {
+    if setting.kind == PropertyKind::Discrete {
+        return Err(NoForm::Discrete);
+    }
+    if let Controller::Samples(samples) = controller
+        && step <= 1
+        && samples.rate == rate
+        && samples.start == setting.range.first
+        && !samples.is_empty()
+        && samples.time(samples.len() - 1) == setting.range.last
+    {
+        return Ok(Changed { controller: controller.clone(), fate: Fate::Kept, error: None });
+    }
+    let sampler =
+        Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NoForm::NoValue)?;
+    let trace = Trace::of_controller(sampler);
+    if step <= 1 {
+        return sampled(&trace, Grid::whole(rate), setting.range, setting);
+    }
+    let (first, last) =
+        (rate.frame(setting.range.first).ceil() as i64, rate.frame(setting.range.last).floor() as i64);
+    let mut frames: Vec<i64> = (first..=last).step_by(step as usize).collect();
+    if frames.last() != Some(&last) {
+        frames.push(last);
+    }
+    let times: Vec<Ticks> = frames.iter().map(|&frame| rate.ticks(frame)).collect();
+    let mut values: Vec<Value> = times.iter().map(|time| trace.value(time.as_f64())).collect();
+    of_one_type(&mut values);
+    let controller = keyed(&times, &values).ok_or(NoForm::Matrix)?;
+    Ok(Changed { controller, fate: Fate::Sampled, error: None })
+}
+
+/// Keys with straight lines, or great arcs, between them; `None` for matrices.
+fn keyed(times: &[Ticks], values: &[Value]) -> Option<Controller> {
+    let curve = |component: usize| -> Option<Curve> {
+        let keys = times.iter().zip(values).map(|(&time, value)| {
+            let number = *value.numbers()?.get(component)?;
+            Some(Key::new(time, number).with_interpolation(Interpolation::Linear).with_slope(0.0))
+        });
+        Curve::new(keys.collect::<Option<Vec<Key>>>()?).ok()
+    };
+    Some(match values.first()? {
+        Value::Number(_) => Controller::Components(vec![curve(0)?]),
+        Value::Vector(_) => Controller::Components(vec![curve(0)?, curve(1)?, curve(2)?]),
+        Value::Euler { order, .. } => {
+            Controller::Euler(EulerCurves { order: *order, curves: [curve(0)?, curve(1)?, curve(2)?] })
+        }
+        Value::Quaternion(_) => {
+            let keys = times.iter().zip(values).map(|(&time, value)| {
+                Some(QuaternionKey {
+                    time,
+                    value: value.rotation()?,
+                    interpolation: QuaternionInterpolation::Slerp,
+                    tangent_in: glam::DVec4::ZERO,
+                    tangent_out: glam::DVec4::ZERO,
+                })
+            });
+            let keys = keys.collect::<Option<Vec<_>>>()?;
+            Controller::Quaternion(QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held })
+        }
+        Value::Matrix(_) | Value::Discrete(_) => return None,
+    })
+}

@@ -1,0 +1,246 @@
+//! What a carried take should be: made of the map, the reference poses and the ledger's list of what was left out, on the
+//! source as it came in, and not of anything that carrying makes on its way.
+
+use std::collections::HashSet;
+
+use glam::{DAffine3, DQuat};
+use nimble_curve_curves::value::{NumberRange, Quantity};
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::evaluate::EvaluateError;
+use nimble_curve_scene::judge::{Amount, Claim, Clock, Factor, Shift, Span, Standing, Turn};
+use nimble_curve_scene::ledger::Ledger;
+use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::scene::{PropertyKind, Scene, Target, Track};
+use nimble_curve_scene::space::AxisMap;
+
+use super::links::Link;
+use super::map::PairSpace;
+use super::side::Side;
+use super::vectors::signed_axes;
+use super::{CarryOptions, Job};
+
+impl Job<'_> {
+    /// The claim of all takes; those of the result begin at `own`. The turns of `free` nodes were to change.
+    pub(super) fn claim(
+        &self,
+        source: &Scene,
+        (mirror, own): (Option<usize>, usize),
+        options: &CarryOptions,
+        (ledger, free): (&Ledger, &HashSet<NodeId>),
+    ) -> Result<Claim, EvaluateError> {
+        let mut space = AxisMap::between(&source.space, &self.target.space);
+        if let Some(axis) = mirror {
+            let mut reflection = AxisMap::IDENTITY;
+            reflection.sign[axis] = -1.0;
+            space = space.then(&reflection);
+        }
+        // The source as it came in: its poses in its own axes and units.
+        let pose = options.source_pose.as_ref();
+        let from = Side::of(source, pose.map(|pose| (&pose.take, pose.time)))?;
+        let span = |(index, take): (usize, &nimble_curve_scene::scene::Take)| Span {
+            source: index,
+            result: own + index,
+            range: take.range,
+            clock: Clock::SAME,
+        };
+        let spans = source.takes.iter().enumerate().map(span).collect();
+        let given_up = self.given_up(ledger);
+        let turns_of = |link: &&Link| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
+        let claim = Claim {
+            spans,
+            turns: self.links.all.iter().filter(turns_of).map(|link| self.turn(&from, link)).collect(),
+            shifts: self.links.all.iter().filter_map(|link| self.shift(&from, link)).collect(),
+            amounts: self.amounts(&space),
+            world: Some(self.standing(&from, &given_up, free)),
+            space,
+            ..Claim::nothing()
+        };
+        Ok(claim.excusing(source, ledger))
+    }
+
+    /// Nodes of the target whose turn is lost in some take, as the ledger says.
+    fn given_up(&self, ledger: &Ledger) -> HashSet<NodeId> {
+        let lost: HashSet<NodeId> = (ledger.entries.iter())
+            .filter(|entry| entry.fate == nimble_curve_scene::ledger::Fate::LeftOut)
+            .filter_map(|entry| entry.target.as_ref())
+            .filter(|target| {
+                let node = self.from.rig.node(target.node);
+                node.and_then(|node| node.op(&target.property)).is_some_and(|op| op.value.turns())
+            })
+            .map(|target| target.node)
+            .collect();
+        let is_locked = |id: NodeId| {
+            let node = self.onto.rig.node(id);
+            node.is_some_and(|node| {
+                (0..3).any(|axis| node.is_locked("rotation", Some(axis))) || node.is_locked("rotation", None)
+            })
+        };
+        (self.links.all.iter())
+            .filter(|link| {
+                is_locked(link.target) || self.factors(link).iter().any(|(node, _)| lost.contains(node))
+            })
+            .map(|link| link.target)
+            .collect()
+    }
+
+    /// Whether a node, or what it is compared beside, is one of some.
+    fn stands_on(&self, target: NodeId, nodes: &HashSet<NodeId>) -> bool {
+        let above = self.links.above(self.onto.rig, target);
+        nodes.contains(&target) || above.is_some_and(|above| nodes.contains(&above.target))
+    }
+
+    /// The nodes of the source whose turns a linked node follows, and which part of each.
+    fn factors(&self, link: &Link) -> Vec<(NodeId, f64)> {
+        let above = self.links.above(self.onto.rig, link.target);
+        let factors = match link.space {
+            PairSpace::World => self.links.factors(self.from.rig, above.map(|link| link.place), link.place),
+            PairSpace::Parent => return vec![(link.place.node, link.place.part)],
+        };
+        let counts = |node: &NodeId| !self.links.left_out.contains(node);
+        factors
+            .into_iter()
+            .map(|factor| (factor.node, factor.part))
+            .filter(|(node, _)| counts(node))
+            .collect()
+    }
+
+    fn turn(&self, from: &Side<'_>, link: &Link) -> Turn {
+        let local = |side: &Side<'_>, id: NodeId| side.locals[side.position(id)];
+        let target = link.target;
+        let factors = self.factors(link).into_iter();
+        let (beside, before, after, of) = match link.space {
+            PairSpace::World => {
+                let above = self.links.above(self.onto.rig, target).map(|above| above.target);
+                let factor = |(id, part): (NodeId, f64)| Factor {
+                    node: (0, id),
+                    part,
+                    before: from.parent_world(id),
+                    after: from.world_of(id).conjugate(),
+                };
+                let before = above.map_or(DQuat::IDENTITY, |above| self.onto.world_of(above));
+                (above, before, self.onto.world_of(target).conjugate(), factors.map(factor).collect())
+            }
+            PairSpace::Parent => {
+                let factor = |(id, part): (NodeId, f64)| Factor {
+                    node: (0, id),
+                    part,
+                    before: DQuat::IDENTITY,
+                    after: local(from, id).conjugate(),
+                };
+                let after = local(&self.onto, target).conjugate();
+                (self.onto.rig.parent(target), DQuat::IDENTITY, after, factors.map(factor).collect())
+            }
+        };
+        let beside: Option<NodeRef> = beside.map(|id| (0, id));
+        Turn { result: (0, target), beside, before, after, of, source: (0, link.place.node) }
+    }
+
+    /// Where a linked node goes, where it is moved at all.
+    fn shift(&self, from: &Side<'_>, link: &Link) -> Option<Shift> {
+        let node = link.translation?;
+        let is_locked = |axis: Option<usize>| {
+            self.onto.rig.node(link.target).is_some_and(|node| node.is_locked("translation", axis))
+        };
+        // What is locked stays at rest, and the ledger says so.
+        if is_locked(None) || (0..3).any(|axis| is_locked(Some(axis))) {
+            return None;
+        }
+        let between = self.between(link, node);
+        let moves = |id: &NodeId| {
+            let mut tracks = self.source.takes.iter().flat_map(|take| take.tracks());
+            tracks.any(|(_, track)| {
+                (track.target.rig, track.target.node) == (0, *id) && track.target.property == "translation"
+            })
+        };
+        if !between.iter().chain([&node]).any(moves) {
+            return None;
+        }
+        let top = between.first().copied().unwrap_or(node);
+        let parent = from.rig.parent(top);
+        Some(Shift {
+            result: (0, link.target),
+            before: self.onto.above(link.target, |id| self.links.is_target(id)),
+            reference: self.onto.translations[self.onto.position(link.target)],
+            of: between.iter().copied().chain([node]).map(|id| (0, id)).collect(),
+            above: parent.map_or(DAffine3::IDENTITY, |id| from.places[from.position(id)]),
+            start: from.places[from.position(node)].translation,
+            scale: self.scale,
+        })
+    }
+
+    /// Numbers, choices and sizes, whatever became of them: what was left out is excused by the ledger.
+    fn amounts(&self, space: &AxisMap) -> Vec<Amount> {
+        let mut found: Vec<Amount> = Vec::new();
+        let mut seen: HashSet<&Target> = HashSet::new();
+        for (_, track) in self.source.takes.iter().flat_map(|take| take.tracks()) {
+            let own = &track.target;
+            if own.rig != 0
+                || matches!(own.property.as_str(), "rotation" | "translation")
+                || !seen.insert(own)
+            {
+                continue;
+            }
+            found.extend(self.amount(space, track));
+        }
+        found
+    }
+
+    fn amount(&self, space: &AxisMap, track: &Track) -> Option<Amount> {
+        let own = &track.target;
+        let node = self.from.rig.node(own.node)?;
+        let kind = self.from.rig.property_kind(own.node, &own.property)?;
+        let plain = |result: Target, into: AxisMap, range: NumberRange| Amount {
+            source: own.clone(),
+            result,
+            into,
+            range,
+            out: AxisMap::IDENTITY,
+        };
+        if node.attribute(&own.property).is_none() {
+            let link = self.links.of_source(own.node)?;
+            let result = Target { rig: 0, node: link.target, property: own.property.clone() };
+            if self.onto.rig.property_kind(link.target, &own.property) != Some(kind) {
+                return None;
+            }
+            let turn = self.onto.world_of(link.target).conjugate() * self.from.world_of(own.node);
+            let (axes, _) = signed_axes(&glam::DMat3::from_quat(turn))?;
+            let onto_axes = AxisMap { source: axes, sign: [1.0; 3], scale: 1.0 };
+            return Some(plain(result, space.then(&onto_axes), NumberRange::SAME));
+        }
+        let (result, range) = self.attribute_target(track)?;
+        let partner = self.onto.rig.property_kind(result.node, &result.property)?;
+        let (into, range) = match (partner, range) {
+            (PropertyKind::Number(Quantity::Length), NumberRange::Linear { gain, offset }) => {
+                (*space, NumberRange::Linear { gain: gain * self.scale, offset })
+            }
+            (PropertyKind::Vector(Quantity::Length), range) => {
+                (AxisMap { scale: space.scale * self.scale, ..*space }, range)
+            }
+            (_, range) => (*space, range),
+        };
+        Some(plain(result, into, range))
+    }
+
+    /// Nodes whose turn in the world is promised.
+    fn standing(&self, from: &Side<'_>, given_up: &HashSet<NodeId>, free: &HashSet<NodeId>) -> Vec<Standing> {
+        let counts = |link: &&Link| {
+            let let_go = |id: NodeId| given_up.contains(&id);
+            let by_parent =
+                |id: NodeId| self.links.of_target(id).is_some_and(|link| link.space == PairSpace::Parent);
+            let mut upwards = self.onto.upwards(link.target);
+            let is_left = |id: NodeId| self.links.left_out.contains(&id);
+            self.chosen.is_everything()
+                && link.place.part == 1.0
+                && !free.contains(&link.target)
+                && !upwards.any(|id| let_go(id) || by_parent(id))
+                && !self.from.upwards(link.place.node).any(is_left)
+        };
+        let standing = |link: &Link| Standing {
+            source: (0, link.place.node),
+            result: (0, link.target),
+            references: Some((from.world_of(link.place.node), self.onto.world_of(link.target))),
+            place: false,
+        };
+        self.links.all.iter().filter(counts).map(standing).collect()
+    }
+}

@@ -1,0 +1,211 @@
+//! What scenes should be whose loops were closed or written out.
+
+use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::Value;
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::evaluate::{NodeSampler, PropertySampler};
+use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
+use nimble_curve_scene::rig::OpValue;
+use nimble_curve_scene::scene::{Scene, Take, Target};
+
+use super::{CycleError, CycleOptions, Going, chosen};
+
+/// The claims of a closed loop.
+#[derive(Clone, Debug)]
+pub struct Closed {
+    /// Outside the stretch over which it was closed all is the same.
+    pub outside: Claim,
+    /// Inside it, how far anything was moved is for the judge to say.
+    pub inside: Claim,
+    /// In terms of the result itself: the last instant of the loop is the first one again, in all but what goes on.
+    pub ends: Claim,
+}
+
+/// The claims of a result of [`super::close`].
+///
+/// # Errors
+/// Where there is no such take or range.
+pub fn closed(
+    scene: &Scene,
+    result: &Scene,
+    over: Ticks,
+    options: &CycleOptions,
+) -> Result<Closed, CycleError> {
+    let (index, range) = chosen(scene, options)?;
+    let take = &scene.takes[index];
+    let stretch = changed(take, range, over);
+    let all = Claim::same(scene, result);
+    let span = |first: Ticks, last: Ticks| Span {
+        source: index,
+        result: index,
+        range: TimeRange::new(first, last),
+        clock: Clock::SAME,
+    };
+    let mut outside = all.clone();
+    outside.spans.retain(|span| span.result != index);
+    let own = take.range;
+    if own.first < stretch.first {
+        outside.spans.push(span(own.first, stretch.first - Ticks(1)));
+    }
+    if stretch.last < own.last {
+        outside.spans.push(span(stretch.last, own.last));
+    }
+    let mut inside = all.clone();
+    inside.spans = vec![span(stretch.first, stretch.last.min(own.last).max(stretch.first))];
+    let mut ends = Claim::same(result, result);
+    ends.spans =
+        vec![Span { clock: Clock::shifted(range.last, range.first), ..span(range.first, range.first) }];
+    let going = Going::of(scene, take);
+    ends.nodes.retain(|(node, _)| !going.nodes.contains(node));
+    let jumps = |target: &Target| Excuse {
+        take: index,
+        target: target.clone(),
+        why: "choices are not closed".to_owned(),
+    };
+    let discrete = take.tracks().filter(|(_, track)| {
+        matches!(track.controller, Controller::Discrete(_))
+            || scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property)
+                == Some(nimble_curve_scene::scene::PropertyKind::Discrete)
+    });
+    ends.excuses.extend(discrete.map(|(_, track)| jumps(&track.target)));
+    ends.world = Some(Vec::new());
+    Ok(Closed { outside, inside, ends })
+}
+
+/// From the last key before the correction begins to the first one behind the loop: there curves may be other ones.
+fn changed(take: &Take, range: TimeRange, over: Ticks) -> TimeRange {
+    let begin = range.last - over;
+    let (mut first, mut last) = (begin, take.range.last.max(range.last));
+    let mut behind: Option<Ticks> = None;
+    for (_, track) in take.tracks() {
+        let times = track.controller.key_times(take.range);
+        // Keys of turns as wholes have none put between them where the correction begins.
+        if over.0 == 0 || matches!(track.controller, Controller::Quaternion(_)) {
+            let begin = begin.min(range.last - Ticks(1));
+            let before = times.iter().copied().filter(|time| *time <= begin).max();
+            first = first.min(before.unwrap_or(take.range.first));
+        }
+        let next = times.iter().copied().find(|time| *time > range.last);
+        behind = behind.max(Some(next.unwrap_or(take.range.last)));
+    }
+    if let Some(behind) = behind {
+        last = behind.max(range.last);
+    }
+    TimeRange::new(first, last)
+}
+
+/// The claims of a loop that was written out, a claim a round. Where one node alone carries the body along, its place and
+/// its turn about the up axis go on from where the round before ended; where several do, they are free.
+///
+/// # Errors
+/// Where there is no such take or range, or a controller cannot be evaluated.
+pub fn extended(
+    scene: &Scene,
+    result: &Scene,
+    times: u32,
+    options: &CycleOptions,
+) -> Result<Vec<Claim>, CycleError> {
+    let (index, range) = chosen(scene, options)?;
+    let take = &scene.takes[index];
+    let going = Going::of(scene, take);
+    let period = range.last - range.first;
+    let carriers: Vec<NodeRef> =
+        going.nodes.iter().copied().filter(|node| goes(take, &going, *node)).collect();
+    let all = Claim::same(scene, result);
+    let mut claims = Vec::new();
+    for round in 0..i64::from(times.max(1)) {
+        let by = Ticks(period.0 * round);
+        let is_last = round + 1 == i64::from(times.max(1));
+        // Where one round ends the next one begins, which may be elsewhere.
+        let last = range.last + by - if is_last { Ticks::ZERO } else { Ticks(1) };
+        let mut claim = Claim { world: Some(Vec::new()), takes_chosen: true, ..all.clone() };
+        claim.spans.retain(|span| round == 0 && span.result != index);
+        claim.spans.push(Span {
+            source: index,
+            result: index,
+            range: TimeRange::new(range.first + by, last),
+            clock: Clock::shifted(range.first, range.first + by),
+        });
+        match carriers.as_slice() {
+            [node] if round > 0 => {
+                claim.edits.push(gone_on((scene, take), index, *node, (&going, range), round)?)
+            }
+            nodes if round > 0 => {
+                for &(rig, node) in nodes {
+                    let steps = scene.rigs[rig].node(node).map_or(&[][..], |node| &node.transform);
+                    claim.excuses.extend(steps.iter().map(|op| Excuse {
+                        take: index,
+                        target: Target { rig, node, property: op.name.clone() },
+                        why: "several nodes carry the body along together".to_owned(),
+                    }));
+                }
+            }
+            _ => {}
+        }
+        claims.push(claim);
+    }
+    Ok(claims)
+}
+
+/// Whether a node goes on from round to round.
+fn goes(take: &Take, going: &Going, (rig, node): NodeRef) -> bool {
+    let mut own = take
+        .tracks()
+        .map(|(_, track)| track)
+        .filter(|track| (track.target.rig, track.target.node) == (rig, node));
+    own.any(|track| (0..3).any(|component| going.goes(&track.target, &track.controller, component)))
+}
+
+/// The only carrier after some rounds: on from where they ended, its way turned by what they turned.
+fn gone_on(
+    (scene, take): (&Scene, &Take),
+    index: usize,
+    node: NodeRef,
+    (going, range): (&Going, TimeRange),
+    round: i64,
+) -> Result<Edit, CycleError> {
+    let mut sampler = NodeSampler::new(scene, Some(take), node)?;
+    let ends = [range.first, range.last].map(|time| sampler.local_at(time.as_f64()).0.translation);
+    let up = going.up;
+    let turn = turn_of(scene, take, node, (up, range))?;
+    let mut axis = DVec3::ZERO;
+    axis[up] = 1.0;
+    let mut step = ends[1] - ends[0];
+    step[up] = 0.0;
+    let mut place = ends[0];
+    for done in 0..round {
+        place += DQuat::from_axis_angle(axis, turn * done as f64) * step;
+    }
+    let about = DQuat::from_axis_angle(axis, turn * round as f64);
+    let start = ends[0];
+    Ok(Edit::new(index, node, move |_, (affine, rotation)| {
+        let way = affine.translation - start;
+        let made = DAffine3 {
+            matrix3: glam::DMat3::from_quat(about) * affine.matrix3,
+            translation: place + about * way,
+        };
+        Edited { local: (made, about * rotation), or: None, about: None }
+    }))
+}
+
+/// By how much a node turns about the up axis over a range, whole turns counted; 0 where that turn does not act last.
+fn turn_of(
+    scene: &Scene,
+    take: &Take,
+    (rig, node): NodeRef,
+    (up, range): (usize, TimeRange),
+) -> Result<f64, CycleError> {
+    let found = scene.rigs[rig].node(node).and_then(|node| node.op("rotation"));
+    if !found.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. } | OpValue::Orient(_))) {
+        return Ok(0.0);
+    }
+    let target = Target { rig, node, property: "rotation".to_owned() };
+    let mut sampler = PropertySampler::new(scene, take, &target)?;
+    let mut angle = |time: Ticks| match sampler.value_at(time.as_f64()) {
+        Value::Euler { order, angles } if order.axes().0 == up => Some(angles[up]),
+        _ => None,
+    };
+    Ok(angle(range.last).zip(angle(range.first)).map_or(0.0, |(end, start)| end - start))
+}

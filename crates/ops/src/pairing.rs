@@ -1,0 +1,698 @@
+//! Proposals: which node of one rig is which of another, how sure that is, and why.
+//!
+//! Names say most: namespaces left out, sides and body parts in their common spellings, numbers by their rank. Nodes of
+//! one name that stand one below the other are a chain. What names leave open, the places in the rest poses decide, each
+//! rig scaled to the height of 1, below pairs that are known.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use glam::DVec3;
+use nimble_curve_curves::rotation::angle_between;
+use nimble_curve_scene::address::{Addresses, without_namespace, without_namespace_of_node};
+use nimble_curve_scene::rig::{AttributeKind, NodeId, NodeKind, Rig};
+use nimble_curve_scene::scene::{Scene, Target};
+
+use super::carry::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
+use super::names::{BodySide, Name};
+use super::space::in_space;
+
+/// How sure a pair is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Sureness {
+    /// Names, places and hierarchy agree, or the names are the same.
+    Sure,
+    /// Most speaks for it.
+    Likely,
+    /// Nothing better was found.
+    Guess,
+}
+
+impl Sureness {
+    /// The word for people.
+    pub fn name(self) -> &'static str {
+        match self {
+            Sureness::Sure => "sure",
+            Sureness::Likely => "likely",
+            Sureness::Guess => "guess",
+        }
+    }
+}
+
+/// A proposed pair, or a chain where there are several nodes on a side.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Proposed {
+    /// Addresses in the source, from the top down.
+    pub source: Vec<String>,
+    /// Addresses in the target, from the top down.
+    pub target: Vec<String>,
+    /// How sure it is.
+    pub sureness: Sureness,
+    /// What speaks for it.
+    pub why: String,
+    /// The angle between the orientations at rest, in radians; of the last nodes of a chain.
+    pub orientation: f64,
+    /// The angle between the directions in which the bones point at rest, in radians, where both point to another pair.
+    pub direction: Option<f64>,
+}
+
+/// A proposed pair of custom attributes.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ProposedNumber {
+    /// The pair.
+    pub pair: NumberPair,
+    /// How sure it is.
+    pub sureness: Sureness,
+    /// What speaks for it.
+    pub why: String,
+}
+
+/// What goes where, and what is left on both sides.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Proposal {
+    /// Pairs and chains, in order of the source's nodes.
+    pub pairs: Vec<Proposed>,
+    /// Custom attributes.
+    pub numbers: Vec<ProposedNumber>,
+    /// Nodes of the source without a partner.
+    pub source_left: Vec<String>,
+    /// Nodes of the target without a partner.
+    pub target_left: Vec<String>,
+    /// Attributes of the source without a partner.
+    pub numbers_left: Vec<String>,
+}
+
+impl Proposal {
+    /// The map of all pairs that are at least this sure.
+    pub fn map(&self, at_least: Sureness) -> NameMap {
+        let mut map = NameMap::default();
+        for pair in self.pairs.iter().filter(|pair| pair.sureness <= at_least) {
+            match (pair.source.as_slice(), pair.target.as_slice()) {
+                ([source], [target]) => map.nodes.push(NodePair {
+                    source: source.clone(),
+                    target: target.clone(),
+                    space: PairSpace::World,
+                }),
+                (source, target) => map.chains.push(Chain {
+                    source: source.to_vec(),
+                    target: target.to_vec(),
+                    parts: Vec::new(),
+                }),
+            }
+        }
+        let numbers = self.numbers.iter().filter(|number| number.sureness <= at_least);
+        map.numbers = numbers.map(|number| number.pair.clone()).collect();
+        map
+    }
+}
+
+/// Proposes pairs of nodes and attributes of the first rigs of two scenes; nothing where one of them has no rig.
+pub fn propose(source: &Scene, target: &Scene) -> Proposal {
+    if source.rigs.is_empty() || target.rigs.is_empty() {
+        return Proposal::default();
+    }
+    let at_rest = Scene { takes: Vec::new(), ..source.clone() };
+    let (source, _) = in_space(&at_rest, &target.space);
+    let (from_addresses, onto_addresses) = (Addresses::new(&source), Addresses::new(target));
+    let from = Body::new(&source.rigs[0], &source);
+    let onto = Body::new(&target.rigs[0], target);
+    let mut matching = Matching { from: &from, onto: &onto, pairs: Vec::new(), chains: Vec::new() };
+    matching.by_name();
+    matching.by_part();
+    matching.by_place();
+    matching.settle();
+    matching.proposal(&from_addresses, &onto_addresses)
+}
+
+/// What is known of a rig at rest.
+struct Body<'a> {
+    rig: &'a Rig,
+    ids: Vec<NodeId>,
+    parents: Vec<Option<usize>>,
+    depths: Vec<usize>,
+    children: Vec<usize>,
+    names: Vec<Name>,
+    /// Places, the rig scaled to the height of 1 and put on its middle.
+    places: Vec<DVec3>,
+    world: Vec<glam::DAffine3>,
+    /// The axis across, and that which points up.
+    up: usize,
+}
+
+impl<'a> Body<'a> {
+    fn new(rig: &'a Rig, scene: &Scene) -> Body<'a> {
+        let world = rig.rest_world();
+        let up = scene.space.up.index();
+        let joints = rig.nodes().zip(&world).filter(|((_, node), _)| node.kind != NodeKind::Root);
+        let (mut low, mut high) = (DVec3::INFINITY, DVec3::NEG_INFINITY);
+        for (_, place) in joints {
+            (low, high) = (low.min(place.translation), high.max(place.translation));
+        }
+        let height = (high - low)[up].max((high - low).max_element() * 0.2).max(1e-9);
+        let mut middle = 0.5 * (low + high);
+        middle[up] = low[up];
+        let parents = rig.parent_positions();
+        let mut depths: Vec<usize> = Vec::with_capacity(rig.len());
+        let mut children = vec![0; rig.len()];
+        for parent in &parents {
+            depths.push(parent.map_or(0, |parent| depths[parent] + 1));
+            if let Some(parent) = parent {
+                children[*parent] += 1;
+            }
+        }
+        Body {
+            rig,
+            ids: rig.nodes().map(|(id, _)| id).collect(),
+            depths,
+            children,
+            names: rig.nodes().map(|(_, node)| Name::of(&node.name)).collect(),
+            places: world.iter().map(|place| (place.translation - middle) / height).collect(),
+            parents,
+            world,
+            up,
+        }
+    }
+
+    fn len(&self) -> usize {
+        self.ids.len()
+    }
+
+    fn name(&self, at: usize) -> &str {
+        self.rig.node(self.ids[at]).map_or("", |node| &node.name)
+    }
+
+    fn kind(&self, at: usize) -> NodeKind {
+        self.rig.node(self.ids[at]).map_or(NodeKind::Other, |node| node.kind)
+    }
+
+    fn upwards(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
+        std::iter::successors(self.parents[at], |&at| self.parents[at])
+    }
+
+    fn is_above(&self, above: usize, below: usize) -> bool {
+        self.upwards(below).any(|at| at == above)
+    }
+
+    /// Whether nodes stand one below the other, in this order.
+    fn is_chain(&self, nodes: &[usize]) -> bool {
+        nodes.windows(2).all(|pair| self.is_above(pair[0], pair[1]))
+    }
+
+    /// On which side a node stands, where that is plain.
+    fn side(&self, at: usize) -> f64 {
+        let across = if self.up == 0 { 1 } else { 0 };
+        let x = self.places[at][across];
+        if x.abs() < 0.02 { 0.0 } else { x.signum() }
+    }
+}
+
+/// A pair by positions.
+#[derive(Clone, Debug)]
+struct Found {
+    from: usize,
+    onto: usize,
+    sureness: Sureness,
+    why: String,
+}
+
+struct Matching<'a> {
+    from: &'a Body<'a>,
+    onto: &'a Body<'a>,
+    pairs: Vec<Found>,
+    chains: Vec<(Vec<usize>, Vec<usize>, Sureness, String)>,
+}
+
+/// How near two places have to be, in heights, to be held for the same.
+const NEAR: f64 = 0.05;
+
+impl Matching<'_> {
+    fn used(&self) -> (HashSet<usize>, HashSet<usize>) {
+        let mut from: HashSet<usize> = self.pairs.iter().map(|pair| pair.from).collect();
+        let mut onto: HashSet<usize> = self.pairs.iter().map(|pair| pair.onto).collect();
+        for (a, b, ..) in &self.chains {
+            from.extend(a);
+            onto.extend(b);
+        }
+        (from, onto)
+    }
+
+    fn push(&mut self, from: usize, onto: usize, sureness: Sureness, why: &str) {
+        self.pairs.push(Found { from, onto, sureness, why: why.to_owned() });
+    }
+
+    /// Names that are the same, each of them unique; then the same without namespaces, then whatever their case.
+    fn by_name(&mut self) {
+        type Plain = fn(&str) -> String;
+        let ways: [(Plain, &str); 3] = [
+            (|name| name.to_owned(), "same name"),
+            (|name| without_namespace(name).to_owned(), "same name without namespace"),
+            (|name| without_namespace(name).to_lowercase(), "same name but for case"),
+        ];
+        for (plain, why) in ways {
+            let (from_used, onto_used) = self.used();
+            let unique = |body: &Body<'_>, used: &HashSet<usize>| {
+                let mut found: HashMap<String, Option<usize>> = HashMap::new();
+                for at in (0..body.len()).filter(|at| !used.contains(at)) {
+                    found.entry(plain(body.name(at))).and_modify(|at| *at = None).or_insert(Some(at));
+                }
+                found
+            };
+            let sources = unique(self.from, &from_used);
+            let targets = unique(self.onto, &onto_used);
+            let mut same: Vec<(usize, usize)> =
+                sources.iter().filter_map(|(name, from)| Some(((*from)?, (*targets.get(name)?)?))).collect();
+            same.sort_unstable();
+            for (from, onto) in same {
+                self.push(from, onto, Sureness::Sure, why);
+            }
+        }
+    }
+
+    /// Names of the same body part and side: by rank where there are equally many, as chains where there are not.
+    fn by_part(&mut self) {
+        type Key = (Option<bool>, Vec<String>);
+        let (from_used, onto_used) = self.used();
+        let groups = |body: &Body<'_>, used: &HashSet<usize>| {
+            let mut groups: BTreeMap<Key, Vec<usize>> = BTreeMap::new();
+            for at in (0..body.len()).filter(|at| !used.contains(at)) {
+                let name = &body.names[at];
+                if name.words.is_empty() || body.kind(at).is_support() {
+                    continue;
+                }
+                let side = name.side.map(|side| side == BodySide::Left);
+                groups.entry((side, name.words.clone())).or_default().push(at);
+            }
+            groups
+        };
+        let mut sources = groups(self.from, &from_used);
+        let mut targets = groups(self.onto, &onto_used);
+        // A back without a chest of its own has it as its last joint.
+        let (spine, chest) = ((None, vec!["spine".to_owned()]), (None, vec!["chest".to_owned()]));
+        let join = |groups: &mut BTreeMap<Key, Vec<usize>>| {
+            if let Some(more) = groups.remove(&chest) {
+                groups.entry(spine.clone()).or_default().extend(more);
+            }
+        };
+        match (sources.contains_key(&chest), targets.contains_key(&chest)) {
+            (true, false) if targets.contains_key(&spine) => join(&mut sources),
+            (false, true) if sources.contains_key(&spine) => join(&mut targets),
+            _ => {}
+        }
+        // Those that are plain first: how they are numbered tells how others are.
+        let mut both: Vec<(Key, Vec<usize>, Vec<usize>)> = Vec::new();
+        for (key, from) in sources {
+            if let Some(onto) = targets.remove(&key) {
+                both.push((key, from, onto));
+            }
+        }
+        both.sort_by_key(|(_, from, onto)| from.len() != onto.len());
+        for (key, mut from, mut onto) in both {
+            let part = key.1.join(" ");
+            let known = self.from.names[from[0]].is_known();
+            from.sort_by_key(|&at| self.from.depths[at]);
+            onto.sort_by_key(|&at| self.onto.depths[at]);
+            let chains = self.from.is_chain(&from) && self.onto.is_chain(&onto);
+            if from.len() == 1 && onto.len() == 1 {
+                let sureness = if known { Sureness::Sure } else { Sureness::Likely };
+                let side = match key.0 {
+                    Some(true) => "left ",
+                    Some(false) => "right ",
+                    None => "",
+                };
+                self.push(from[0], onto[0], sureness, &format!("both are the {side}{part}"));
+            } else if chains {
+                self.chain(&from, &onto, &part);
+            } else {
+                self.by_number(&from, &onto, &part);
+            }
+        }
+    }
+
+    /// Nodes of one name one below the other.
+    fn chain(&mut self, from: &[usize], onto: &[usize], part: &str) {
+        let apart = |a: usize, b: usize| (self.from.places[a] - self.onto.places[b]).length();
+        if from.len() == onto.len() {
+            let numbered = from.iter().zip(onto).all(|(&a, &b)| {
+                let (a, b) = (self.from.names[a].number, self.onto.names[b].number);
+                a == b && a.is_some()
+            });
+            let near = from.iter().zip(onto).all(|(&a, &b)| apart(a, b) < 2.0 * NEAR);
+            let sureness = if numbered || near { Sureness::Sure } else { Sureness::Likely };
+            let count = from.len();
+            for (rank, (&a, &b)) in from.iter().zip(onto).enumerate() {
+                self.push(a, b, sureness, &format!("{part}, {} of {count}", rank + 1));
+            }
+            return;
+        }
+        if let Some(aligned) = self.numbered(from, onto) {
+            for (a, b) in aligned {
+                self.push(a, b, Sureness::Likely, &format!("{part}, by number"));
+            }
+            return;
+        }
+        let why = format!("{part}: {} against {}", from.len(), onto.len());
+        self.chains.push((from.to_vec(), onto.to_vec(), Sureness::Likely, why));
+    }
+
+    /// Pairs of two chains of which the shorter lacks some: by their numbers, counted from where the other pairs of the rigs
+    /// say, unless the chains go the same way in another number of steps.
+    fn numbered(&self, from: &[usize], onto: &[usize]) -> Option<Vec<(usize, usize)>> {
+        let numbers = |body: &Body<'_>, nodes: &[usize]| -> Option<Vec<i64>> {
+            let numbers: Vec<i64> =
+                nodes.iter().map(|&at| body.names[at].number.map_or(0, i64::from)).collect();
+            let rises = numbers.windows(2).all(|pair| pair[0] < pair[1]);
+            (rises && (nodes.len() > 1 || body.names[nodes[0]].number.is_some())).then_some(numbers)
+        };
+        let (a, b) = (numbers(self.from, from)?, numbers(self.onto, onto)?);
+        // What is added to the source's numbers to get the target's.
+        let aligned = |shift: i64| -> Option<Vec<(usize, usize)>> {
+            let pairs: Vec<(usize, usize)> = (a.iter().enumerate())
+                .filter_map(|(index, number)| {
+                    let partner = b.iter().position(|other| *other == number + shift)?;
+                    Some((from[index], onto[partner]))
+                })
+                .collect();
+            (pairs.len() == from.len().min(onto.len())).then_some(pairs)
+        };
+        let votes = |shift: i64| -> usize {
+            let vote = |pair: &Found| {
+                let (x, y) = (&self.from.names[pair.from], &self.onto.names[pair.onto]);
+                let same = x.number.is_some() || y.number.is_some();
+                let number = |name: &Name| name.number.map_or(0, i64::from);
+                if !same || number(y) - number(x) != shift {
+                    return 0;
+                }
+                if x.words == self.from.names[from[0]].words { 10 } else { 1 }
+            };
+            self.pairs.iter().map(vote).sum()
+        };
+        let apart = |a: usize, b: usize| (self.from.places[a] - self.onto.places[b]).length();
+        let cost = |pairs: &[(usize, usize)]| {
+            pairs.iter().map(|&(a, b)| apart(a, b)).sum::<f64>() / pairs.len() as f64
+        };
+        let best = (-3..=3)
+            .filter_map(|shift| Some((shift, aligned(shift)?)))
+            .max_by(|(s, x), (t, y)| votes(*s).cmp(&votes(*t)).then(cost(y).total_cmp(&cost(x))))?;
+        let ends = [(from[0], onto[0]), (from[from.len() - 1], onto[onto.len() - 1])];
+        let goes_the_same_way = from.len().min(onto.len()) > 1 && cost(&ends) + 0.01 < cost(&best.1);
+        (!goes_the_same_way).then_some(best.1)
+    }
+
+    /// Several nodes of one name that are no chain, such as fingers: by number and place.
+    fn by_number(&mut self, from: &[usize], onto: &[usize], part: &str) {
+        let mut candidates: Vec<(f64, usize, usize)> = Vec::new();
+        for &a in from {
+            for &b in onto {
+                let apart = (self.from.places[a] - self.onto.places[b]).length();
+                let same = self.from.names[a].number == self.onto.names[b].number;
+                let depth = self.from.depths[a].abs_diff(self.onto.depths[b]) as f64;
+                candidates.push((apart + if same { 0.0 } else { 0.1 } + 0.02 * depth, a, b));
+            }
+        }
+        candidates.sort_by(|a, b| a.0.total_cmp(&b.0).then((a.1, a.2).cmp(&(b.1, b.2))));
+        let (mut used_from, mut used_onto) = (HashSet::new(), HashSet::new());
+        for (cost, a, b) in candidates {
+            if cost < 0.25 && !used_from.contains(&a) && !used_onto.contains(&b) {
+                used_from.insert(a);
+                used_onto.insert(b);
+                let sureness = if cost < NEAR { Sureness::Likely } else { Sureness::Guess };
+                self.push(a, b, sureness, &format!("{part}, by number and place"));
+            }
+        }
+    }
+
+    /// What names leave open: the nearest place below a known pair, similar names preferred.
+    fn by_place(&mut self) {
+        loop {
+            let (from_used, onto_used) = self.used();
+            let partner: HashMap<usize, usize> = self.ends();
+            let mut candidates: Vec<(f64, usize, usize)> = Vec::new();
+            let above = |body: &Body<'_>, at: usize, known: &dyn Fn(usize) -> bool| {
+                body.upwards(at).find(|&at| known(at))
+            };
+            let onto_known: HashSet<usize> = partner.values().copied().collect();
+            for a in (0..self.from.len()).filter(|a| !from_used.contains(a)) {
+                if self.from.kind(a).is_support() {
+                    continue;
+                }
+                let top_a = above(self.from, a, &|at| partner.contains_key(&at)).map(|at| partner[&at]);
+                for b in (0..self.onto.len()).filter(|b| !onto_used.contains(b)) {
+                    if self.onto.kind(b).is_support()
+                        || above(self.onto, b, &|at| onto_known.contains(&at)) != top_a
+                    {
+                        continue;
+                    }
+                    let cost = self.cost(a, b, top_a);
+                    if cost < 0.12 {
+                        candidates.push((cost, a, b));
+                    }
+                }
+            }
+            candidates.sort_by(|a, b| a.0.total_cmp(&b.0).then((a.1, a.2).cmp(&(b.1, b.2))));
+            // Only who is the best for each other, from the top down: lower ones depend on what is above them.
+            let mut taken = (HashSet::new(), HashSet::new());
+            let mut added = Vec::new();
+            for &(cost, a, b) in &candidates {
+                let fresh = taken.0.insert(a) & taken.1.insert(b);
+                let over = |list: &Vec<(f64, usize, usize)>| {
+                    list.iter().any(|&(_, above, _)| self.from.is_above(above, a))
+                };
+                if fresh && !over(&candidates) {
+                    added.push((cost, a, b));
+                }
+            }
+            if added.is_empty() {
+                break;
+            }
+            for (cost, a, b) in added {
+                let sureness = if cost < 0.015 { Sureness::Likely } else { Sureness::Guess };
+                self.push(a, b, sureness, "at the same place below the same pair");
+            }
+        }
+    }
+
+    /// Partners of single pairs and of the last nodes of chains.
+    fn ends(&self) -> HashMap<usize, usize> {
+        let mut partner: HashMap<usize, usize> =
+            self.pairs.iter().map(|pair| (pair.from, pair.onto)).collect();
+        for (from, onto, ..) in &self.chains {
+            if let (Some(&a), Some(&b)) = (from.last(), onto.last()) {
+                partner.insert(a, b);
+            }
+        }
+        partner
+    }
+
+    /// How badly two nodes fit each other, by place beside the pair above them, name, children and kind.
+    fn cost(&self, a: usize, b: usize, top_onto: Option<usize>) -> f64 {
+        let (here, there) = (self.from.places[a], self.onto.places[b]);
+        let top_from = top_onto
+            .and_then(|top| self.ends().iter().find(|(_, onto)| **onto == top).map(|(from, _)| *from));
+        let apart = match (top_from, top_onto) {
+            (Some(top_from), Some(top_onto)) => {
+                let beside = (here - self.from.places[top_from]) - (there - self.onto.places[top_onto]);
+                beside.length().min((here - there).length())
+            }
+            _ => (here - there).length(),
+        };
+        let words = |name: &Name| name.words.join(" ");
+        let likeness =
+            strsim::normalized_levenshtein(&words(&self.from.names[a]), &words(&self.onto.names[b]));
+        let sides = match (self.from.names[a].side, self.onto.names[b].side) {
+            (Some(a), Some(b)) if a != b => 1.0,
+            _ => 0.0,
+        };
+        let known = |body: &Body<'_>, at: usize| body.names[at].is_known();
+        let other_part = known(self.from, a) && known(self.onto, b);
+        let children = self.from.children[a].abs_diff(self.onto.children[b]) as f64;
+        apart - 0.03 * likeness
+            + 0.03
+            + sides
+            + 0.005 * children.min(4.0)
+            + if other_part { 0.05 } else { 0.0 }
+    }
+
+    /// Doubts: a pair whose sides or hierarchy speak against it is not sure, and where two contradict each other the
+    /// less sure one goes.
+    fn settle(&mut self) {
+        let mut order: Vec<usize> = (0..self.pairs.len()).collect();
+        order.sort_by_key(|&index| self.pairs[index].sureness);
+        let mut kept: Vec<Found> = Vec::new();
+        for index in order {
+            let pair = self.pairs[index].clone();
+            let contradicts = kept.iter().any(|other| {
+                self.from.is_above(other.from, pair.from) && self.onto.is_above(pair.onto, other.onto)
+                    || self.from.is_above(pair.from, other.from) && self.onto.is_above(other.onto, pair.onto)
+            });
+            if contradicts {
+                continue;
+            }
+            let mut pair = pair;
+            if self.from.side(pair.from) * self.onto.side(pair.onto) < 0.0 && pair.sureness == Sureness::Sure
+            {
+                pair.sureness = Sureness::Likely;
+                pair.why.push_str(", but on the other side at rest");
+            }
+            kept.push(pair);
+        }
+        self.pairs = kept;
+        // What hangs on other pairs than its partner does is less than sure, unless the names are the same.
+        let partner = self.ends();
+        let onto_known: HashSet<usize> = partner.values().copied().collect();
+        for pair in &mut self.pairs {
+            let up_from =
+                self.from.upwards(pair.from).find(|at| partner.contains_key(at)).map(|at| partner[&at]);
+            let up_onto = self.onto.upwards(pair.onto).find(|at| onto_known.contains(at));
+            if up_from != up_onto && pair.sureness == Sureness::Sure && !pair.why.starts_with("same name") {
+                pair.sureness = Sureness::Likely;
+                pair.why.push_str(", but below other pairs");
+            }
+        }
+    }
+
+    fn proposal(mut self, from_addresses: &Addresses, onto_addresses: &Addresses) -> Proposal {
+        self.pairs.sort_by_key(|pair| pair.from);
+        // Without namespaces where that is enough: a map is for all files of a character.
+        let bare = |body: &Body<'_>, addresses: &Addresses| -> Vec<String> {
+            let mut count: HashMap<&str, usize> = HashMap::new();
+            for at in 0..body.len() {
+                *count.entry(without_namespace(body.name(at))).or_default() += 1;
+            }
+            let name = |at: usize| {
+                let (whole, bare) = (addresses.node((0, body.ids[at])), without_namespace(body.name(at)));
+                let is_plain = whole == body.name(at) && count[bare] == 1 && !bare.is_empty();
+                if is_plain { bare.to_owned() } else { whole.to_owned() }
+            };
+            (0..body.len()).map(name).collect()
+        };
+        let (sources, targets) = (bare(self.from, from_addresses), bare(self.onto, onto_addresses));
+        let source = |at: usize| sources[at].clone();
+        let target = |at: usize| targets[at].clone();
+        let ends = self.ends();
+        let measured = |a: usize, b: usize| {
+            let rotation =
+                |body: &Body<'_>, at: usize| body.world[at].to_scale_rotation_translation().1.normalize();
+            let orientation = angle_between(rotation(self.from, a), rotation(self.onto, b));
+            // To the nearest pair below both.
+            let below = ends
+                .iter()
+                .filter(|(from, onto)| self.from.is_above(a, **from) && self.onto.is_above(b, **onto))
+                .min_by_key(|(from, _)| (self.from.depths[**from], **from));
+            let direction = below.and_then(|(&from, &onto)| {
+                let point = |body: &Body<'_>, a: usize, b: usize| {
+                    (body.world[b].translation - body.world[a].translation).try_normalize()
+                };
+                let (p, q) = (point(self.from, a, from)?, point(self.onto, b, onto)?);
+                Some(p.dot(q).clamp(-1.0, 1.0).acos())
+            });
+            (orientation, direction)
+        };
+        let mut listed: Vec<(usize, Proposed)> = Vec::new();
+        for pair in &self.pairs {
+            let (orientation, direction) = measured(pair.from, pair.onto);
+            let proposed = Proposed {
+                source: vec![source(pair.from)],
+                target: vec![target(pair.onto)],
+                sureness: pair.sureness,
+                why: pair.why.clone(),
+                orientation,
+                direction,
+            };
+            listed.push((pair.from, proposed));
+        }
+        for (from, onto, sureness, why) in &self.chains {
+            let (Some(&a), Some(&b)) = (from.last(), onto.last()) else { continue };
+            let (orientation, direction) = measured(a, b);
+            let proposed = Proposed {
+                source: from.iter().map(|&at| source(at)).collect(),
+                target: onto.iter().map(|&at| target(at)).collect(),
+                sureness: *sureness,
+                why: why.clone(),
+                orientation,
+                direction,
+            };
+            listed.push((from[0], proposed));
+        }
+        listed.sort_by_key(|(at, _)| *at);
+        let (from_used, onto_used) = self.used();
+        let left = |body: &Body<'_>, used: &HashSet<usize>, name: &dyn Fn(usize) -> String| {
+            let all = (0..body.len()).filter(|at| !used.contains(at) && !body.kind(*at).is_support());
+            all.map(name).collect()
+        };
+        let (numbers, numbers_left) = numbers(self.from.rig, self.onto.rig, from_addresses, onto_addresses);
+        Proposal {
+            source_left: left(self.from, &from_used, &source),
+            target_left: left(self.onto, &onto_used, &target),
+            pairs: listed.into_iter().map(|(_, proposed)| proposed).collect(),
+            numbers,
+            numbers_left,
+        }
+    }
+}
+
+/// Attributes by name; ranges by their limits.
+fn numbers(
+    from: &Rig,
+    onto: &Rig,
+    from_addresses: &Addresses,
+    onto_addresses: &Addresses,
+) -> (Vec<ProposedNumber>, Vec<String>) {
+    type Own = (Target, AttributeKind, Name);
+    let all = |rig: &Rig| -> Vec<Own> {
+        let of_node = |(node, of): (NodeId, &nimble_curve_scene::rig::Node)| {
+            let target = move |name: &str| Target { rig: 0, node, property: name.to_owned() };
+            of.attributes
+                .iter()
+                .map(move |a| (target(&a.name), a.kind.clone(), Name::of(&a.name)))
+                .collect::<Vec<_>>()
+        };
+        rig.nodes().flat_map(of_node).collect()
+    };
+    let (sources, targets) = (all(from), all(onto));
+    let (mut found, mut left, mut taken) = (Vec::new(), Vec::new(), HashSet::new());
+    for (source, kind, name) in &sources {
+        let same_kind = |other: &AttributeKind| std::mem::discriminant(other) == std::mem::discriminant(kind);
+        let lower = source.property.to_lowercase();
+        let named = |(target, other, _): &&Own| same_kind(other) && target.property.to_lowercase() == lower;
+        let alike = |(_, other, own): &&Own| same_kind(other) && own == name && !name.words.is_empty();
+        let mut by_name = targets.iter().filter(named);
+        let mut by_words = targets.iter().filter(alike);
+        let (partner, why) = match (by_name.next(), by_name.next(), by_words.next(), by_words.next()) {
+            (Some(only), None, ..) => (only, "same name"),
+            (None, _, Some(only), None) => (only, "same words"),
+            _ => {
+                left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
+                continue;
+            }
+        };
+        if !taken.insert(partner.0.clone()) {
+            left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
+            continue;
+        }
+        let (range, by_limits) = by_limits(kind, &partner.1);
+        let why = if by_limits { format!("{why}, scaled by the limits") } else { why.to_owned() };
+        let sureness = if by_limits || why != "same name" { Sureness::Likely } else { Sureness::Sure };
+        let short = |address: String| without_namespace_of_node(&address).to_owned();
+        let pair = NumberPair {
+            source: short(from_addresses.property(source)),
+            target: short(onto_addresses.property(&partner.0)),
+            range,
+        };
+        found.push(ProposedNumber { pair, sureness, why });
+    }
+    (found, left)
+}
+
+/// The change that takes the limits of one attribute to those of another, and whether there is one.
+fn by_limits(from: &AttributeKind, onto: &AttributeKind) -> (NumberRange, bool) {
+    let limits = |kind: &AttributeKind| match kind {
+        AttributeKind::Number { min: Some(min), max: Some(max), .. } if max > min => Some((*min, *max)),
+        _ => None,
+    };
+    match (limits(from), limits(onto)) {
+        (Some((a, b)), Some((c, d))) if (a - c).abs() > 1e-9 || (b - d).abs() > 1e-9 => {
+            let gain = (d - c) / (b - a);
+            (NumberRange::Linear { gain, offset: c - a * gain }, true)
+        }
+        _ => (NumberRange::SAME, false),
+    }
+}

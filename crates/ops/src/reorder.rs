@@ -1,0 +1,557 @@
+//! Reorder: other rotation orders, the motion unchanged.
+
+use std::borrow::Cow;
+use std::collections::BTreeSet;
+
+use glam::{DQuat, DVec3};
+use nimble_curve_curves::curve::Curve;
+use nimble_curve_curves::fit::Handles;
+use nimble_curve_curves::rotation::{
+    RotationOrder, exact_way, nearest_euler, pole_distance, quat_from_euler,
+};
+use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::value::Value;
+use nimble_curve_scene::address::{Addresses, NodeRef, matches};
+use nimble_curve_scene::controller::{Controller, EulerCurves};
+use nimble_curve_scene::evaluate::PropertySampler;
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::OpValue;
+use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
+use rayon::prelude::*;
+use thiserror::Error;
+
+use super::channel::{Bookkeeper, count};
+use super::mixer::{Change, Mixer, mixes_angles, zeroed};
+use super::mixing::share;
+use super::turn::Turning;
+
+/// Which order to change to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NewOrder {
+    /// This one.
+    To(RotationOrder),
+    /// For each node the one that [`NodeSurvey::best`] says.
+    Best,
+}
+
+/// How to reorder.
+#[derive(Clone, Debug)]
+pub struct ReorderOptions {
+    /// The new order.
+    pub to: NewOrder,
+    /// Patterns of the nodes to change; all where there are none.
+    pub only: Vec<String>,
+    /// The largest angle between source and result, in radians.
+    pub tolerance: f64,
+    /// Handles of keys that change; where nothing is said as the source has them, but weighted where plain ones would need
+    /// more than half as many key times again.
+    pub handles: Option<Handles>,
+}
+
+/// Why nothing can be reordered.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum ReorderError {
+    /// A pattern that fits no node.
+    #[error("no node matches '{0}'")]
+    NoMatch(String),
+}
+
+/// Gives nodes another rotation order: at rest, and in all tracks of all layers on their rotation.
+///
+/// Curves are converted as `rotation::convert` says; where that is exact they are renamed; samples one by one. Layers
+/// that mix angles one by one mean something in their order only: they are converted so that the whole turns as
+/// before, and where that cannot be done within the tolerance the node keeps its order. The ledger says all of that.
+///
+/// # Errors
+/// [`ReorderError::NoMatch`].
+pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger), ReorderError> {
+    let addresses = Addresses::new(scene);
+    let chosen = chosen_nodes(scene, &addresses, &options.only)?;
+    let mut ledger = Ledger::default();
+    let surveyed = match options.to {
+        NewOrder::Best => survey_nodes(scene, &chosen, options.tolerance, options.handles),
+        NewOrder::To(_) => Vec::new(),
+    };
+    let new_order = |node: NodeRef| match options.to {
+        NewOrder::To(order) => Some(order),
+        NewOrder::Best => {
+            surveyed.iter().find(|survey| survey.node == node).map(|survey| survey.best().order)
+        }
+    };
+    let jobs: Vec<(NodeRef, RotationOrder)> =
+        chosen.iter().filter_map(|&node| Some((node, new_order(node)?))).collect();
+    let done: Vec<NodeResult> = jobs
+        .par_iter()
+        .filter_map(|&(node, order)| {
+            let job = NodeJob {
+                scene,
+                addresses: &addresses,
+                node,
+                order,
+                tolerance: options.tolerance,
+                handles: options.handles,
+            };
+            job.run()
+        })
+        .collect();
+    let mut result = scene.clone();
+    let mut untouched = true;
+    for node in done {
+        untouched &= node.entries.iter().all(|entry| entry.fate == Fate::Kept && entry.note.is_empty());
+        ledger.entries.extend(node.entries);
+        let Some(rest) = node.rest else { continue };
+        let (rig, id) = node.node;
+        let ops = result.rigs[rig].node_mut(id).map(|node| &mut node.transform);
+        for op in ops.into_iter().flatten().filter(|op| op.name == "rotation") {
+            op.value = rest;
+        }
+        for ((take, layer, track), controller) in node.controllers {
+            result.takes[take].layers[layer].tracks[track].controller = controller;
+        }
+    }
+    if untouched {
+        ledger.notes.push(match options.to {
+            NewOrder::To(order) => format!("every chosen node turns in {order} already"),
+            NewOrder::Best => "every chosen node turns in its best order already".into(),
+        });
+    }
+    Ok((result, ledger))
+}
+
+/// Where a track stands: take, layer, track.
+type Place = (usize, usize, usize);
+
+/// What became of one node.
+struct NodeResult {
+    node: NodeRef,
+    entries: Vec<Entry>,
+    /// The rotation at rest under the new order, where it changed.
+    rest: Option<OpValue>,
+    controllers: Vec<(Place, Controller)>,
+}
+
+struct NodeJob<'a> {
+    scene: &'a Scene,
+    addresses: &'a Addresses,
+    node: NodeRef,
+    order: RotationOrder,
+    tolerance: f64,
+    handles: Option<Handles>,
+}
+
+impl NodeJob<'_> {
+    fn target(&self) -> Target {
+        Target { rig: self.node.0, node: self.node.1, property: "rotation".into() }
+    }
+
+    fn places(&self) -> Vec<Place> {
+        let target = self.target();
+        let mut places = Vec::new();
+        for (take_index, take) in self.scene.takes.iter().enumerate() {
+            for (layer_index, layer) in take.layers.iter().enumerate() {
+                let on = layer.tracks.iter().enumerate().filter(|(_, track)| track.target == target);
+                places.extend(on.map(|(track_index, _)| (take_index, layer_index, track_index)));
+            }
+        }
+        places
+    }
+
+    /// `None` for nodes without Euler angles and without tracks.
+    fn run(&self) -> Option<NodeResult> {
+        let node = self.scene.rigs[self.node.0].node(self.node.1)?;
+        let places = self.places();
+        let rest = match node.op("rotation").map(|op| op.value) {
+            Some(OpValue::Rotate { order, angles }) => (order, angles),
+            _ if places.is_empty() => return None,
+            _ => return Some(self.kept(&places, "it turns by quaternions, which have no order")),
+        };
+        let has_order = |&(take, layer, track): &Place| {
+            let track: &Track = &self.scene.takes[take].layers[layer].tracks[track];
+            let rest = Value::Euler { order: rest.0, angles: rest.1 };
+            self.turning(&self.scene.takes[take], self.tolerance).keeps(&track.controller, &rest)
+        };
+        if rest.0 == self.order && places.iter().all(has_order) {
+            let entries = places.iter().map(|&(take, layer, track)| {
+                let take = &self.scene.takes[take];
+                let books = Bookkeeper { addresses: self.addresses, take };
+                books.kept(layer, &take.layers[layer].tracks[track])
+            });
+            let entries = entries.collect();
+            return Some(NodeResult { node: self.node, entries, rest: None, controllers: Vec::new() });
+        }
+        // The same rotation at rest, its angles near to those before.
+        let angles = nearest_euler(self.order, quat_from_euler(rest.0, rest.1), rest.1);
+        let new_rest = OpValue::Rotate { order: self.order, angles };
+        if let Some(entries) = self.relabelled(&places) {
+            let controllers = places.iter().filter_map(|&place| {
+                let track = &self.scene.takes[place.0].layers[place.1].tracks[place.2];
+                Some((place, relabelled(&track.controller, self.order)?))
+            });
+            let controllers = controllers.collect();
+            return Some(NodeResult { node: self.node, entries, rest: Some(new_rest), controllers });
+        }
+        // What lies under a layer that mixes angles has to be known under the new order.
+        let mixes =
+            places.iter().any(|&(take, layer, _)| mixes_angles(&self.scene.takes[take].layers[layer], layer));
+        // Of weighted curves there are no exact sums, which layers of constant weight are made of.
+        let adds_up = places.iter().any(|&(take, layer, _)| {
+            let on = &self.scene.takes[take].layers[layer];
+            mixes_angles(on, layer) && on.weight.constant().is_some()
+        });
+        if adds_up && self.handles != Some(Handles::Plain) {
+            return NodeJob { handles: Some(Handles::Plain), ..*self }.run();
+        }
+        let mut mixer = mixes.then(|| {
+            let identity = DQuat::IDENTITY;
+            let change = Change {
+                order: self.order,
+                before: identity,
+                after: identity,
+                tolerance: self.tolerance.into(),
+                handles: self.handles,
+                memory: None,
+            };
+            let (target, rig) = (self.target(), &self.scene.rigs[self.node.0]);
+            Mixer::new(self.scene, &self.scene.takes, &target, (rig, &target), change).resting(new_rest)
+        });
+        let mut entries = Vec::new();
+        let mut controllers = Vec::new();
+        for place in places.iter().copied() {
+            match self.track(mixer.as_ref(), place) {
+                Ok((controller, entry)) => {
+                    if let Some(mixer) = &mut mixer {
+                        mixer.put(place.0, place.1, controller.clone());
+                    }
+                    entries.push(entry);
+                    controllers.push((place, controller));
+                }
+                Err(why) => return Some(self.kept(&places, &why)),
+            }
+        }
+        if let Some(mixer) = &mixer
+            && let Err(why) = self.check_whole(mixer, &mut entries)
+        {
+            return Some(self.kept(&places, &why));
+        }
+        Some(NodeResult { node: self.node, entries, rest: Some(new_rest), controllers })
+    }
+
+    /// The entries where the same angles stand for the same rotations in both orders, whatever the layers mix: where too
+    /// few channels ever leave zero for the order to matter. `None` where it does, or nothing would change.
+    fn relabelled(&self, places: &[Place]) -> Option<Vec<Entry>> {
+        let Some(Value::Euler { order, angles }) =
+            self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation")
+        else {
+            return None;
+        };
+        let mut is_zero = angles.to_array().map(|angle| angle == 0.0);
+        for &(take, layer, track) in places {
+            let still = match &self.scene.takes[take].layers[layer].tracks[track].controller {
+                Controller::Constant(Value::Euler { order: own, angles }) if *own == order => {
+                    angles.to_array().map(|angle| angle == 0.0)
+                }
+                Controller::Euler(euler) if euler.order == order => euler.curves.each_ref().map(|curve| {
+                    curve.is_empty() || curve.is_constant() && curve.keys().iter().all(|key| key.value == 0.0)
+                }),
+                _ => return None,
+            };
+            is_zero = [0, 1, 2].map(|axis| is_zero[axis] && still[axis]);
+        }
+        let constant = is_zero.map(|zero| zero.then_some(0.0));
+        let identity = DQuat::IDENTITY;
+        if order == self.order || !exact_way(order, constant, identity, identity, self.order)?.is_identity() {
+            return None;
+        }
+        let entries = places.iter().map(|&(take, layer, track)| {
+            let take = &self.scene.takes[take];
+            let books = Bookkeeper { addresses: self.addresses, take };
+            Entry { fate: Fate::Exact, ..books.kept(layer, &take.layers[layer].tracks[track]) }
+        });
+        Some(entries.collect())
+    }
+
+    fn kept(&self, places: &[Place], why: &str) -> NodeResult {
+        let entries = places.iter().map(|&(take, layer, track)| {
+            let take = &self.scene.takes[take];
+            let books = Bookkeeper { addresses: self.addresses, take };
+            Entry { note: format!("stays: {why}"), ..books.kept(layer, &take.layers[layer].tracks[track]) }
+        });
+        NodeResult { node: self.node, entries: entries.collect(), rest: None, controllers: Vec::new() }
+    }
+
+    fn turning(&self, take: &Take, tolerance: f64) -> Turning<'static> {
+        Turning {
+            order: self.order,
+            before: DQuat::IDENTITY,
+            after: DQuat::IDENTITY,
+            tolerance: tolerance.into(),
+            handles: self.handles,
+            memory: None,
+            rate: self.scene.rate,
+            range: take.range,
+        }
+    }
+
+    /// One track under the new order; the mixer has the new rest and the tracks below already.
+    fn track(&self, mixer: Option<&Mixer<'_>>, place: Place) -> Result<(Controller, Entry), String> {
+        let take = &self.scene.takes[place.0];
+        let books = Bookkeeper { addresses: self.addresses, take };
+        let track = &take.layers[place.1].tracks[place.2];
+        let layer = &take.layers[place.1];
+        if let Some(mixer) = mixer.filter(|mixer| mixer.is_mixed(place.0, place.1)) {
+            let (controller, note) = mixer.mixed(place.0, place.1)?;
+            let entry = books.changed(place.1, track, Fate::Refitted, controller.key_count(), None, note);
+            return Ok((controller, entry));
+        }
+        let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
+        let rest = rest.ok_or("it has no rotation at rest")?;
+        let rest = if layer.mode == LayerMode::Additive { zeroed(&rest) } else { rest };
+        let controller = self.filled(&track.controller, &rest, take);
+        let Some(turned) = self
+            .turning(take, self.tolerance * share(take, &track.target, PropertyKind::Rotation))
+            .apply(&controller, &rest)
+        else {
+            return Err(format!("a {} controller has no order to change", track.controller.type_name()));
+        };
+        let new = Track { target: track.target.clone(), controller: turned.controller };
+        let mut note = turned.note;
+        if let (Fate::Refitted, Some(better)) = (turned.fate, self.better_order(take, track, &rest)) {
+            note.push_str(&format!("; {better} stays farther away"));
+        }
+        let fate =
+            if matches!(controller, Cow::Owned(_)) { turned.fate.max(Fate::Exact) } else { turned.fate };
+        let entry = books.changed(place.1, track, fate, count(&new), turned.error, note);
+        Ok((new.controller, entry))
+    }
+
+    /// Angles of another order than their node's: those without keys are zero, and get a key, as under the new order they
+    /// would lie at rest.
+    fn filled<'c>(&self, controller: &'c Controller, rest: &Value, take: &Take) -> Cow<'c, Controller> {
+        let (Controller::Euler(euler), Value::Euler { order, angles }) = (controller, rest) else {
+            return Cow::Borrowed(controller);
+        };
+        let is_at_rest = euler.order == *order || *angles == DVec3::ZERO;
+        if is_at_rest || !euler.curves.iter().any(Curve::is_empty) {
+            return Cow::Borrowed(controller);
+        }
+        let start = controller.range().map_or(take.range.first, |range| range.first);
+        let filled =
+            |curve: &Curve| if curve.is_empty() { Curve::constant(start, 0.0) } else { curve.clone() };
+        let curves = euler.curves.each_ref().map(filled);
+        Cow::Owned(Controller::Euler(EulerCurves { order: euler.order, curves }))
+    }
+
+    /// Close to the pole: the order that stays farthest from its pole, if it is another one.
+    fn better_order(&self, take: &Take, track: &Track, rest: &Value) -> Option<RotationOrder> {
+        let distances = closest_by_order(&track.controller, rest, take.range, self.scene)?;
+        let (mut own, mut best) = (0.0, (self.order, 0.0));
+        for (order, distance) in RotationOrder::ALL.into_iter().zip(distances) {
+            own = if order == self.order { distance } else { own };
+            best = if distance > best.1 { (order, distance) } else { best };
+        }
+        let is_close = own < super::turn::NEAR_POLE;
+        (is_close && best.0 != self.order && best.1 > 2.0 * own).then_some(best.0)
+    }
+
+    /// Compares the whole under all layers before and after, where layers mix angles.
+    fn check_whole(&self, mixer: &Mixer, entries: &mut [Entry]) -> Result<(), String> {
+        for (index, take) in self.scene.takes.iter().enumerate() {
+            let Some((error, is_within)) = mixer.error(index)? else { continue };
+            if !is_within {
+                return Err(format!(
+                    "its layers mix angles, and the whole would be off by {:.3}° at frame {:.1}: flatten them first",
+                    error.largest.to_degrees(),
+                    error.frame
+                ));
+            }
+            for entry in entries.iter_mut().filter(|entry| entry.take == take.name && entry.error.is_none()) {
+                if entry.fate == Fate::Refitted {
+                    entry.error = Some(error);
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The same angles under another name of their order.
+fn relabelled(controller: &Controller, order: RotationOrder) -> Option<Controller> {
+    Some(match controller {
+        Controller::Euler(euler) => Controller::Euler(EulerCurves { order, curves: euler.curves.clone() }),
+        Controller::Constant(Value::Euler { angles, .. }) => {
+            Controller::Constant(Value::Euler { order, angles: *angles })
+        }
+        _ => return None,
+    })
+}
+
+/// How near a node comes to the pole of an order, and what the order costs.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct OrderSurvey {
+    /// The order.
+    pub order: RotationOrder,
+    /// The least distance from the pole in all takes, in radians.
+    pub closest: f64,
+    /// The frame at which that is.
+    pub frame: f64,
+    /// Keys of all takes and layers under the order, each curve's own; sampled values do not count.
+    pub keys: usize,
+}
+
+/// All six orders for one node.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NodeSurvey {
+    /// The node.
+    pub node: NodeRef,
+    /// The order it has.
+    pub current: RotationOrder,
+    /// The six orders.
+    pub orders: Vec<OrderSurvey>,
+}
+
+/// An order this far from its pole is as good as one that stays farther, in radians.
+const FAR: f64 = 0.61;
+
+impl NodeSurvey {
+    /// The order that stays farthest from the pole and needs the fewest keys: of those that stay 35° away, or come
+    /// within 5° of the farthest where none does, the one with the fewest keys; of equals the present one, then the
+    /// farthest.
+    pub fn best(&self) -> OrderSurvey {
+        let farthest = self.orders.iter().map(|survey| survey.closest).fold(0.0, f64::max);
+        let enough = FAR.min(farthest - 5_f64.to_radians());
+        let fine = self.orders.iter().filter(|survey| survey.closest >= enough);
+        let rank = |survey: &OrderSurvey| {
+            let other = survey.order != self.current;
+            (survey.keys, other, -(survey.closest * 1e6) as i64)
+        };
+        *fine.min_by_key(|survey| rank(survey)).unwrap_or(&self.orders[0])
+    }
+}
+
+/// Surveys the six orders for the nodes that patterns name; all with Euler rotations that move where there are none. Keys
+/// are counted as [`reorder`] makes them, within a tolerance and with these handles.
+///
+/// # Errors
+/// [`ReorderError::NoMatch`].
+pub fn survey(
+    scene: &Scene,
+    only: &[String],
+    tolerance: f64,
+    handles: Option<Handles>,
+) -> Result<Vec<NodeSurvey>, ReorderError> {
+    let chosen = chosen_nodes(scene, &Addresses::new(scene), only)?;
+    Ok(survey_nodes(scene, &chosen, tolerance, handles))
+}
+
+fn survey_nodes(
+    scene: &Scene,
+    chosen: &BTreeSet<NodeRef>,
+    tolerance: f64,
+    handles: Option<Handles>,
+) -> Vec<NodeSurvey> {
+    let nodes: Vec<NodeRef> = chosen.iter().copied().collect();
+    nodes.par_iter().filter_map(|&node| survey_node(scene, node, tolerance, handles)).collect()
+}
+
+fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64, handles: Option<Handles>) -> Option<NodeSurvey> {
+    let Some(OpValue::Rotate { order: current, .. }) =
+        scene.rigs[node.0].node(node.1)?.op("rotation").map(|op| op.value)
+    else {
+        return None;
+    };
+    let target = Target { rig: node.0, node: node.1, property: "rotation".into() };
+    let mut orders: Vec<OrderSurvey> = RotationOrder::ALL
+        .map(|order| OrderSurvey { order, closest: f64::INFINITY, frame: 0.0, keys: 0 })
+        .to_vec();
+    let mut moves = false;
+    let rest = scene.rigs[node.0].rest_value(node.1, "rotation")?;
+    for take in &scene.takes {
+        let on_node: Vec<&Track> =
+            take.tracks().map(|(_, track)| track).filter(|track| track.target == target).collect();
+        if on_node.is_empty() {
+            continue;
+        }
+        moves = true;
+        let mut sampler = PropertySampler::new(scene, take, &target).ok()?;
+        let range =
+            on_node.iter().filter_map(|track| track.controller.range()).fold(take.range, |a, b| a.union(b));
+        let step = scene.rate.ticks_per_frame() / 4.0;
+        for index in 0..=((range.last - range.first).as_f64() / step) as usize {
+            let time = range.first.as_f64() + index as f64 * step;
+            let rotation = sampler.value_at(time).rotation()?;
+            for survey in &mut orders {
+                let distance = pole_distance(survey.order, rotation);
+                if distance < survey.closest {
+                    (survey.closest, survey.frame) = (distance, time / scene.rate.ticks_per_frame());
+                }
+            }
+        }
+        for survey in &mut orders {
+            let turning = Turning {
+                order: survey.order,
+                before: DQuat::IDENTITY,
+                after: DQuat::IDENTITY,
+                tolerance: tolerance.into(),
+                handles,
+                memory: None,
+                rate: scene.rate,
+                range: take.range,
+            };
+            for track in &on_node {
+                let turned = turning.apply(&track.controller, &rest);
+                let controller = turned.as_ref().map_or(&track.controller, |turned| &turned.controller);
+                survey.keys += controller.key_count();
+            }
+        }
+    }
+    moves.then_some(NodeSurvey { node, current, orders })
+}
+
+/// How near a controller comes to the pole of each order, in order of [`RotationOrder::ALL`].
+fn closest_by_order(
+    controller: &Controller,
+    rest: &Value,
+    range: TimeRange,
+    scene: &Scene,
+) -> Option<[f64; 6]> {
+    let mut sampler = nimble_curve_scene::evaluate::Sampler::new(
+        controller,
+        nimble_curve_scene::scene::PropertyKind::Rotation,
+        rest.clone(),
+    )
+    .ok()?;
+    let range = controller.range().map_or(range, |own| own.union(range));
+    let step = scene.rate.ticks_per_frame() / 4.0;
+    let mut closest = [f64::INFINITY; 6];
+    for index in 0..=((range.last - range.first).as_f64() / step) as usize {
+        let rotation = sampler.value_at(range.first.as_f64() + index as f64 * step).rotation()?;
+        for (closest, order) in closest.iter_mut().zip(RotationOrder::ALL) {
+            *closest = closest.min(pole_distance(order, rotation));
+        }
+    }
+    Some(closest)
+}
+
+/// The nodes that patterns name, by address or bare name; all where there are none.
+pub(super) fn chosen_nodes(
+    scene: &Scene,
+    addresses: &Addresses,
+    only: &[String],
+) -> Result<BTreeSet<NodeRef>, ReorderError> {
+    if only.is_empty() {
+        return Ok(addresses.nodes().iter().copied().collect());
+    }
+    let mut chosen = BTreeSet::new();
+    for pattern in only {
+        let fits = |&(rig, node): &NodeRef| {
+            let name = scene.rigs[rig].node(node).map(|node| node.name.as_str());
+            matches(pattern, addresses.node((rig, node))) || name.is_some_and(|name| matches(pattern, name))
+        };
+        let found: Vec<NodeRef> = addresses.nodes().iter().copied().filter(fits).collect();
+        if found.is_empty() {
+            return Err(ReorderError::NoMatch(pattern.clone()));
+        }
+        chosen.extend(found);
+    }
+    Ok(chosen)
+}

@@ -1,0 +1,536 @@
+//! One track's samples and the curves through them, within a bound that is measured.
+
+use glam::{DQuat, DVec3};
+use nimble_curve_curves::curve::{Cursor, Curve, Interpolation, Key, Tangent};
+use nimble_curve_curves::fit::{
+    Channel, FittedKey, Handles, Interval, Origin, Room, fit_shared, precision_of, unbaked_with,
+};
+use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
+use nimble_curve_curves::time::{FrameRate, Ticks};
+use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
+use nimble_curve_scene::evaluate::Sampler;
+use nimble_curve_scene::ledger::MeasuredError;
+use nimble_curve_scene::scene::PropertyKind;
+
+/// One track's samples, component by component.
+#[derive(Clone, Debug)]
+pub(super) struct Fitting {
+    start: Ticks,
+    rate: FrameRate,
+    channels: Vec<Vec<f64>>,
+    quantity: Quantity,
+    /// For rotations: the order of the angles, and the rotations themselves.
+    rotation: Option<(RotationOrder, Vec<DQuat>)>,
+    /// For angles that are fitted one by one, as they are: their order.
+    angles_of: Option<RotationOrder>,
+    pub tolerance: f64,
+    /// The part of the tolerance that holds at each sample, where that is not all of it everywhere.
+    pub parts: Option<Vec<f64>>,
+}
+
+/// Curves through samples.
+#[derive(Clone, Debug)]
+pub(super) struct Fitted {
+    pub controller: Controller,
+    /// At the samples; its place is in ticks.
+    pub error: MeasuredError,
+    /// Where the keys of the channels that move come from.
+    pub origin: Origin,
+}
+
+impl Fitting {
+    /// A track's samples; rotations become angles of `order`, Euler samples of their own where none is given. `None` for
+    /// matrices, and where there are no samples.
+    pub fn new(
+        samples: &Samples,
+        kind: PropertyKind,
+        node_order: RotationOrder,
+        order: Option<RotationOrder>,
+        tolerance: f64,
+    ) -> Option<Fitting> {
+        if samples.is_empty() {
+            return None;
+        }
+        let rows = || (0..samples.len()).map(|index| samples.row(index));
+        let by_component = |width: usize| -> Vec<Vec<f64>> {
+            (0..width).map(|c| rows().map(|row| row[c]).collect()).collect()
+        };
+        let of_angles = |order: RotationOrder, angles: Vec<DVec3>, rotations: Vec<DQuat>| {
+            let channels = (0..3).map(|axis| angles.iter().map(|a| a[axis]).collect()).collect();
+            (channels, Some((order, rotations)))
+        };
+        let (channels, rotation) = match samples.kind {
+            SampleKind::Euler(own) => {
+                let angles = unwound(own, samples);
+                let rotations: Vec<DQuat> = angles.iter().map(|&a| quat_from_euler(own, a)).collect();
+                match order.filter(|&order| order != own) {
+                    Some(order) => of_angles(order, followed(order, &rotations, angles[0]), rotations),
+                    None => of_angles(own, angles, rotations),
+                }
+            }
+            SampleKind::Quaternion => {
+                let rotations: Vec<DQuat> = rows().map(|row| DQuat::from_slice(row).normalize()).collect();
+                let order = order.unwrap_or(node_order);
+                of_angles(order, followed(order, &rotations, DVec3::ZERO), rotations)
+            }
+            SampleKind::Number => (by_component(1), None),
+            SampleKind::Vector => (by_component(3), None),
+            SampleKind::Matrix => return None,
+        };
+        let quantity = if rotation.is_some() { Quantity::Angle } else { kind.quantity() };
+        Some(Fitting {
+            start: samples.start,
+            rate: samples.rate,
+            channels,
+            quantity,
+            rotation,
+            angles_of: None,
+            tolerance,
+            parts: None,
+        })
+    }
+
+    /// Angles that are added to others one by one, or that others are added to: each is bounded by itself, and none goes to
+    /// another solution of the same rotation, which would add up to another one. `None` for anything but angles.
+    pub fn one_by_one(samples: &Samples, tolerance: f64) -> Option<Fitting> {
+        let SampleKind::Euler(order) = samples.kind else { return None };
+        if samples.is_empty() {
+            return None;
+        }
+        let column = |axis: usize| (0..samples.len()).map(|index| samples.row(index)[axis]).collect();
+        Some(Fitting {
+            start: samples.start,
+            rate: samples.rate,
+            channels: vec![column(0), column(1), column(2)],
+            quantity: Quantity::Angle,
+            rotation: None,
+            angles_of: Some(order),
+            // The angle of the whole is at most the sum of the three: √3 times their distance.
+            tolerance: tolerance / 3_f64.sqrt(),
+            parts: None,
+        })
+    }
+
+    /// Whether angles are fitted one by one, in the order that they are in.
+    pub fn is_one_by_one(&self) -> bool {
+        self.angles_of.is_some()
+    }
+
+    /// Whether two tracks were sampled at the same instants.
+    pub fn is_alongside(&self, other: &Fitting) -> bool {
+        (self.start, self.rate, self.len()) == (other.start, other.rate, other.len())
+    }
+
+    pub fn len(&self) -> usize {
+        self.channels[0].len()
+    }
+
+    /// The samples nearest to some instants, each once.
+    pub fn indices(&self, times: &[Ticks]) -> Vec<usize> {
+        let index = |time: &Ticks| self.rate.nearest_frame(*time - self.start);
+        let mut found: Vec<usize> = times
+            .iter()
+            .map(index)
+            .filter(|&index| 0 <= index && index < self.len() as i64)
+            .map(|index| index as usize)
+            .collect();
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// Leaves no more room at each sample than some, in the unit of the tolerance; whether that changes anything.
+    pub fn confine(&mut self, room: Vec<f64>) -> bool {
+        let tolerance = self.tolerance;
+        let parts = Some(room.into_iter().map(|room| (room / tolerance).min(1.0)).collect());
+        let changes = parts != self.parts;
+        self.parts = parts;
+        changes
+    }
+
+    fn tolerance_at(&self, index: usize) -> f64 {
+        self.parts.as_ref().map_or(self.tolerance, |parts| parts[index] * self.tolerance)
+    }
+
+    /// The tolerance that holds at all samples.
+    pub fn least_tolerance(&self) -> f64 {
+        let least = self.parts.iter().flatten().copied().fold(1.0, f64::min);
+        least * self.tolerance
+    }
+
+    /// How many channels ever change.
+    fn moving(&self) -> usize {
+        self.channels.iter().filter(|channel| moves(channel)).count()
+    }
+
+    /// The part of the tolerance that a channel gets where all get the same: so much that all together seldom exceed it.
+    fn even_part(&self) -> f64 {
+        match self.moving() {
+            0 | 1 => 1.0,
+            moving => 1.2 / (moving as f64).sqrt(),
+        }
+    }
+
+    /// Room of a part of the tolerance around each sample, where that differs between them.
+    fn uneven(&self, part: f64) -> Option<Vec<Interval>> {
+        let around = |own: &f64| part * own * self.tolerance;
+        let parts = self.parts.as_ref()?;
+        Some(parts.iter().map(around).map(|most| Interval { low: -most, high: most }).collect())
+    }
+
+    /// Curves of which each channel has key times of its own.
+    ///
+    /// The channels share the tolerance: they are fitted one after another, each with the room that those before it have
+    /// left at each sample. What is measured has the last word.
+    pub fn free(&self, keep: &[Ticks], handles: Handles) -> Fitted {
+        let keep = self.indices(keep);
+        let mut part = 1.0;
+        loop {
+            let (curves, origin) = self.one_after_another(part, &keep, handles);
+            let (error, used) = self.error(&curves);
+            if used <= 1.0 || part < 1e-3 {
+                return Fitted { controller: self.controller(curves), error, origin };
+            }
+            part *= 0.98 * used.recip().min(0.98);
+        }
+    }
+
+    /// Curves of all channels, that together stay within a part of the tolerance but for what is not linear in it.
+    fn one_after_another(&self, part: f64, keep: &[usize], handles: Handles) -> (Vec<Curve>, Origin) {
+        let mut curves = vec![Curve::default(); self.channels.len()];
+        let mut origins = Vec::new();
+        let moving = self.moving();
+        let mut errors = Errors::new(self);
+        // Those with the most to gain come last.
+        let mut order: Vec<(f64, usize)> = self
+            .channels
+            .iter()
+            .enumerate()
+            .filter(|(_, samples)| moves(samples))
+            .map(|(channel, samples)| (bending(samples), channel))
+            .collect();
+        order.sort_by(|a, b| a.0.total_cmp(&b.0));
+        for (nth, (_, channel)) in order.into_iter().enumerate() {
+            // A two-hundredth of the tolerance is left for slopes with few digits.
+            let room = errors.room_of(channel, 0.995 * part * budget(nth + 1, moving));
+            let (keys, origin) =
+                unbaked_with(&self.channels[channel], self.precision_of(channel), room, keep, handles);
+            curves[channel] = self.curve(&keys, part * self.least_tolerance(), origin != Origin::Fitted);
+            origins.push(origin);
+            if nth + 1 < moving {
+                errors.take(channel, &curves[channel]);
+            }
+        }
+        for (curve, channel) in curves.iter_mut().zip(&self.channels).filter(|(_, channel)| !moves(channel)) {
+            *curve = Curve::constant(self.start, channel[0]);
+        }
+        let origin = match (origins.iter().min(), origins.iter().max()) {
+            (Some(least), Some(most)) if least != most => Origin::Partly,
+            (Some(&all), _) => all,
+            (None, _) => Origin::Fitted,
+        };
+        (curves, origin)
+    }
+
+    /// Curves of several tracks with common key times; the tracks lie alongside.
+    pub fn shared(tracks: &[&Fitting], keep: &[Ticks]) -> Vec<Fitted> {
+        let Some(first) = tracks.first() else { return Vec::new() };
+        let keep = first.indices(keep);
+        let mut shares: Vec<f64> = tracks.iter().map(|track| track.even_part()).collect();
+        loop {
+            let uneven: Vec<Option<Vec<Interval>>> =
+                tracks.iter().zip(&shares).map(|(track, &share)| track.uneven(0.995 * share)).collect();
+            let channels: Vec<Channel<'_>> = tracks
+                .iter()
+                .zip(&shares)
+                .zip(&uneven)
+                .flat_map(|((track, &share), uneven)| {
+                    let tolerance = 0.995 * share * track.tolerance;
+                    let room = Room { tolerance, by_sample: uneven.as_deref() };
+                    track.channels.iter().map(move |samples| Channel { samples, room })
+                })
+                .collect();
+            let mut keys = fit_shared(&channels, &keep).into_iter();
+            let mut fitted = Vec::with_capacity(tracks.len());
+            let mut fits = true;
+            for (track, share) in tracks.iter().zip(&mut shares) {
+                let curves: Vec<Curve> = track
+                    .channels
+                    .iter()
+                    .map(|channel| match moves(channel) {
+                        false => {
+                            keys.next();
+                            Curve::constant(track.start, channel[0])
+                        }
+                        true => {
+                            let keys = keys.next().unwrap_or_default();
+                            track.curve(&keys, *share * track.least_tolerance(), false)
+                        }
+                    })
+                    .collect();
+                let (error, used) = track.error(&curves);
+                if used > 1.0 && *share > 1e-3 {
+                    *share *= 0.98 * used.recip().min(0.98);
+                    fits = false;
+                }
+                fitted.push(Fitted { controller: track.controller(curves), error, origin: Origin::Fitted });
+            }
+            if fits {
+                return fitted;
+            }
+        }
+    }
+
+    fn controller(&self, curves: Vec<Curve>) -> Controller {
+        let order = self.rotation.as_ref().map(|(order, _)| *order).or(self.angles_of);
+        match (order, <[Curve; 3]>::try_from(curves)) {
+            (Some(order), Ok(curves)) => Controller::Euler(EulerCurves { order, curves }),
+            (_, Ok(curves)) => Controller::Components(curves.into()),
+            (_, Err(curves)) => Controller::Components(curves),
+        }
+    }
+
+    /// The error at the samples, the angle of rotations, the distance of vectors; and the largest part of the tolerance that
+    /// it uses up.
+    fn error(&self, curves: &[Curve]) -> (MeasuredError, f64) {
+        let mut error = MeasuredError::none(self.quantity);
+        let mut used = 0.0_f64;
+        let mut cursors: Vec<Cursor<'_>> = curves.iter().map(Cursor::new).collect();
+        for index in 0..self.len() {
+            let time = (self.start + self.rate.ticks(index as i64)).as_f64();
+            let mut at = |c: usize| cursors[c].value_at(time).unwrap_or(self.channels[c][index]);
+            let size = match &self.rotation {
+                Some((order, rotations)) => {
+                    let angles = DVec3::new(at(0), at(1), at(2));
+                    angle_between(rotations[index], quat_from_euler(*order, angles))
+                }
+                None => {
+                    let squares = (0..self.channels.len()).map(|c| {
+                        let difference = at(c) - self.channels[c][index];
+                        difference * difference
+                    });
+                    squares.sum::<f64>().sqrt()
+                }
+            };
+            error.take(size, time);
+            used = used.max(size / self.tolerance_at(index));
+        }
+        (error, used)
+    }
+
+    /// The largest error of any controller at the samples.
+    pub fn error_of(&self, controller: &Controller, kind: PropertyKind, rest: &Value) -> MeasuredError {
+        let mut error = MeasuredError::none(self.quantity);
+        let Ok(mut sampler) = Sampler::new(controller, kind, rest.clone()) else { return error };
+        for index in 0..self.len() {
+            let time = (self.start + self.rate.ticks(index as i64)).as_f64();
+            if let (Some((_, rotations)), Some(rotation)) =
+                (&self.rotation, sampler.value_at(time).rotation())
+            {
+                error.take(angle_between(rotations[index], rotation), time);
+            }
+        }
+        error
+    }
+
+    /// The rounding that a channel's samples show.
+    fn precision_of(&self, channel: usize) -> f64 {
+        let unit = if self.quantity == Quantity::Angle { 1_f64.to_radians() } else { 1.0 };
+        precision_of(&self.channels[channel], unit)
+    }
+
+    fn curve(&self, keys: &[FittedKey], tolerance: f64, recovered: bool) -> Curve {
+        let gap = |a: &FittedKey, b: &FittedKey| b.at - a.at;
+        let mut made = Vec::with_capacity(keys.len());
+        // Where a loop has one slope at both ends, it keeps the same digits.
+        let is_loop = keys.len() > 2 && keys[0].slope_out == keys[keys.len() - 1].slope_in;
+        let end_gap =
+            is_loop.then(|| gap(&keys[0], &keys[1]).max(gap(&keys[keys.len() - 2], &keys[keys.len() - 1])));
+        for (index, key) in keys.iter().enumerate() {
+            let before = if index > 0 { gap(&keys[index - 1], key) } else { 1.0 };
+            let after = keys.get(index + 1).map_or(1.0, |next| gap(key, next));
+            // A cubic moves by at most 4/27 of a slope's change times the gap; both ends count.
+            let is_end = index == 0 || index + 1 == keys.len();
+            let longest = end_gap.filter(|_| is_end).unwrap_or(before.max(after));
+            let room = 0.005 * tolerance * (27.0 / 8.0) / longest;
+            let slope = |slope: f64| match recovered {
+                true => slope * self.rate.fps(),
+                false => short_slope(slope, room, self.rate, self.quantity),
+            };
+            let time = match key.at.fract() {
+                0.0 => self.start + self.rate.ticks(key.at as i64),
+                _ => self.start + self.rate.ticks_at(key.at),
+            };
+            let new = Key { value_before: key.before, ..Key::new(time, key.value) };
+            let new = new.with_interpolation(key.interpolation);
+            let mut new = if key.slope_in == key.slope_out || keys.len() == 1 {
+                new.with_slope(slope(key.slope_out))
+            } else {
+                new.with_slopes(slope(key.slope_in), slope(key.slope_out))
+            };
+            let handle = |length: f64, slope: f64| {
+                Tangent::handle(length * self.rate.ticks_per_frame(), length * slope)
+            };
+            if let Some(length) = key.handles.0 {
+                new.tangent_in = handle(length, key.slope_in);
+            }
+            if let Some(length) = key.handles.1 {
+                new.tangent_out = handle(length, key.slope_out);
+            }
+            made.push(new);
+        }
+        if let Some(last) = made.last_mut() {
+            last.interpolation = Interpolation::Cubic;
+        }
+        Curve::new(made).expect("samples are in order and finite")
+    }
+}
+
+/// Whether samples ever change.
+fn moves(samples: &[f64]) -> bool {
+    samples.iter().any(|v| *v != samples[0])
+}
+
+/// The part of the tolerance that so many channels out of so many may use up together.
+fn budget(so_many: usize, of: usize) -> f64 {
+    match (so_many, of) {
+        (1, 2) => 0.7,
+        (1, 3) => 0.66,
+        (2, 3) => 0.85,
+        _ => 1.0,
+    }
+}
+
+/// How much samples bend: the number of cubics through them goes with the sum of the fourth roots of their fourth
+/// differences, here over a few samples, so that noise counts little.
+fn bending(samples: &[f64]) -> f64 {
+    const STRIDE: usize = 6;
+    let fourth =
+        |s: &[f64]| s[0] - 4.0 * s[STRIDE] + 6.0 * s[2 * STRIDE] - 4.0 * s[3 * STRIDE] + s[4 * STRIDE];
+    samples.windows(4 * STRIDE + 1).step_by(4).map(|window| fourth(window).abs().sqrt().sqrt()).sum()
+}
+
+/// What the channels of a track are off at each sample, as far as they are fitted.
+struct Errors<'a> {
+    fitting: &'a Fitting,
+    /// The channels that are fitted, with the difference of curve and sample.
+    taken: Vec<(usize, Vec<f64>)>,
+    /// For rotations: the channels of the outer axes, and at each sample how far those are one axis (the cosine of the
+    /// angle between them).
+    outer: Option<([usize; 2], Vec<f64>)>,
+    room: Vec<Interval>,
+}
+
+impl<'a> Errors<'a> {
+    fn new(fitting: &'a Fitting) -> Errors<'a> {
+        let shared = fitting.rotation.as_ref().filter(|_| fitting.moving() > 1);
+        let outer = shared.map(|(order, _)| {
+            let (outermost, middle, innermost) = order.axes();
+            let cosines = fitting.channels[middle].iter().map(|angle| order.sign() * angle.sin());
+            ([outermost, innermost], cosines.collect())
+        });
+        Errors { fitting, taken: Vec::new(), outer, room: Vec::new() }
+    }
+
+    /// The room that a channel has so that with those before it the error stays within a part of the tolerance: the error's
+    /// square is Σδᵢ², for rotations 2·cos·δᵢδⱼ more for the outer axes.
+    fn room_of(&mut self, channel: usize, part: f64) -> Room<'_> {
+        let tolerance = part * self.fitting.tolerance;
+        if self.taken.is_empty() && self.fitting.parts.is_none() {
+            return Room::even(tolerance);
+        }
+        let coupling = |a: usize, b: usize, index: usize| match &self.outer {
+            Some((outer, cosines)) if a != b && outer.contains(&a) && outer.contains(&b) => cosines[index],
+            _ => 0.0,
+        };
+        self.room.clear();
+        self.room.extend((0..self.fitting.len()).map(|index| {
+            let (mut square, mut along) = (0.0, 0.0);
+            for (nth, (other, errors)) in self.taken.iter().enumerate() {
+                let error = errors[index];
+                square += error * error;
+                along += coupling(channel, *other, index) * error;
+                for (before, errors) in &self.taken[..nth] {
+                    square += 2.0 * coupling(*before, *other, index) * errors[index] * error;
+                }
+            }
+            let tolerance = part * self.fitting.tolerance_at(index);
+            let half = (along * along - square + tolerance * tolerance).max(0.0).sqrt();
+            Interval { low: (-along - half).min(0.0), high: (half - along).max(0.0) }
+        }));
+        Room { tolerance, by_sample: Some(&self.room) }
+    }
+
+    fn take(&mut self, channel: usize, curve: &Curve) {
+        let mut cursor = Cursor::new(curve);
+        let fitting = self.fitting;
+        let error = |(index, sample): (usize, &f64)| {
+            let time = (fitting.start + fitting.rate.ticks(index as i64)).as_f64();
+            cursor.value_at(time).map_or(0.0, |value| value - sample)
+        };
+        self.taken.push((channel, fitting.channels[channel].iter().enumerate().map(error).collect()));
+    }
+}
+
+/// Euler samples as one continuous path: no flips between neighbours.
+fn unwound(order: RotationOrder, samples: &Samples) -> Vec<DVec3> {
+    let mut last: Option<DVec3> = None;
+    (0..samples.len())
+        .map(|index| {
+            let angles = DVec3::from_slice(samples.row(index));
+            // Steps of less than a right angle in all three are what they seem; they keep their exact numbers.
+            let next = match last {
+                Some(last) if (angles - last).abs().max_element() > std::f64::consts::FRAC_PI_2 => {
+                    nearest_euler(order, quat_from_euler(order, angles), last)
+                }
+                _ => angles,
+            };
+            last = Some(next);
+            next
+        })
+        .collect()
+}
+
+/// Rotations as angles of an order, each nearest to the one before.
+fn followed(order: RotationOrder, rotations: &[DQuat], near: DVec3) -> Vec<DVec3> {
+    let mut last = near;
+    let follow = |&q: &DQuat| {
+        last = nearest_euler(order, q, last);
+        last
+    };
+    rotations.iter().map(follow).collect()
+}
+
+/// A slope per second from one per sample, with as few digits (as people see it) as the room allows.
+fn short_slope(per_sample: f64, room: f64, rate: FrameRate, quantity: Quantity) -> f64 {
+    let unit = if quantity == Quantity::Angle { 1_f64.to_radians() } else { 1.0 };
+    let digits = (-(room / unit).log10()).ceil().clamp(0.0, 15.0);
+    let power = 10_f64.powf(digits).round();
+    let short = (per_sample / unit * power).round() / power;
+    if !short.is_finite() {
+        return per_sample * rate.fps();
+    }
+    match quantity {
+        Quantity::Angle => nimble_curve_curves::angle::radians_per_second(short, rate),
+        _ => short * rate.fps(),
+    }
+}
+
+/// Leaves out the keys of components that never leave rest; `rest` is given for the base layer only.
+pub(super) fn without_rest(controller: Controller, rest: Option<&Value>) -> Controller {
+    let Some(numbers) = rest.and_then(Value::numbers) else { return controller };
+    let is_at_rest = |curve: &Curve, rest: f64| matches!(curve.keys(), [only] if only.value == rest);
+    let emptied = |curve: Curve, rest: f64| if is_at_rest(&curve, rest) { Curve::default() } else { curve };
+    match (controller, rest) {
+        (Controller::Components(curves), _) => Controller::Components(
+            curves.into_iter().zip(numbers).map(|(curve, rest)| emptied(curve, rest)).collect(),
+        ),
+        (Controller::Euler(euler), Some(Value::Euler { order, .. })) if *order == euler.order => {
+            let [x, y, z] = euler.curves;
+            let curves = [emptied(x, numbers[0]), emptied(y, numbers[1]), emptied(z, numbers[2])];
+            Controller::Euler(EulerCurves { order: euler.order, curves })
+        }
+        (other, _) => other,
+    }
+}

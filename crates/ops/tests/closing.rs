@@ -1,0 +1,135 @@
+//! Random takes made to loop: the ends meet, and nothing moves before the stretch over which the way there is spread.
+
+use nimble_curve_curves::curve::{Curve, Side};
+use nimble_curve_curves::time::TimeRange;
+use nimble_curve_ops::cycle::{CycleError, CycleOptions, close, extend};
+use nimble_curve_ops::travel::travel;
+use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::evaluate::Sampler;
+use nimble_curve_scene::ledger::Fate;
+use nimble_curve_scene::scene::{Scene, Take, Track};
+use nimble_curve_testing::RATE;
+use nimble_curve_testing::motion::{between, cases};
+use nimble_curve_testing::scenes::{Contents, any_scene};
+use proptest::prelude::*;
+use proptest::sample::select as one_of;
+
+use crate::THOUSANDTH;
+
+const FIRST: i64 = 4;
+const LAST: i64 = 30;
+
+/// The curves of a track, but those that carry the body along: its places on the ground, and turns, which come round.
+fn curves(track: &Track, up: usize) -> Vec<Curve> {
+    let all = track.controller.curves().to_vec();
+    match (track.target.property.as_str(), &track.controller) {
+        ("translation", _) => {
+            all.into_iter().enumerate().filter(|(axis, _)| *axis == up).map(|(_, c)| c).collect()
+        }
+        (_, Controller::Components(_)) => all,
+        _ => Vec::new(),
+    }
+}
+
+proptest! {
+    #![proptest_config(cases(80))]
+
+    #[test]
+    fn the_ends_meet_and_nothing_moves_before_the_last_stretch(
+        scene in any_scene(Contents { all_controllers: true, layers: 2, outside: true, ..Contents::SIMPLE }), over in one_of(vec![0, 3, 8, 26]),
+    ) {
+        let range = TimeRange::new(RATE.ticks(FIRST), RATE.ticks(LAST));
+        let name = scene.takes[0].name.clone();
+        let options = CycleOptions { take: Some(name), range: Some(range), tolerance: THOUSANDTH };
+        let (closed, ledger) = match close(&scene, RATE.ticks(over), &options) {
+            // As curves its layers would mix otherwise: that is refused, and another case is drawn.
+            Err(CycleError::Cannot { why, .. }) if why.contains("mix") => {
+                return Err(TestCaseError::reject("its layers mix"));
+            }
+            closed => closed.unwrap(),
+        };
+        let up = scene.space.up.index();
+        let tracks = |take: &Take| take.tracks().map(|(_, track)| track.clone()).collect::<Vec<_>>();
+        let pairs = tracks(&scene.takes[0]).into_iter().zip(tracks(&closed.takes[0]));
+        for ((old, new), entry) in pairs.zip(&ledger.entries) {
+            prop_assert_eq!(&old.target, &new.target);
+            if entry.fate == Fate::Kept {
+                prop_assert!(old == new, "{} is said to be kept", entry.channel);
+            }
+            for curve in curves(&new, up).iter().filter(|curve| !curve.is_empty()) {
+                let at = |frame: i64, side: Side| curve.value_on(RATE.ticks(frame).as_f64(), side).unwrap();
+                let (first, last) = (at(FIRST, Side::Right), at(LAST, Side::Right));
+                prop_assert!((first - last).abs() < 1e-9, "{}: {first} and {last} in {curve:?}", entry.channel);
+            }
+            // Where it is spread over nothing the last key alone moves, and the piece before it with it.
+            let pairs = old.controller.curves().iter().zip(new.controller.curves());
+            // A curve that loops over the range and nothing else loops as the range does then.
+            for (old, new) in pairs.filter(|(old, _)| over > 0 && old.range() != Some(range)) {
+                for half in 0..2 * (LAST - over) {
+                    let time = (half as f64 + 0.4) * 0.5 * RATE.ticks_per_frame();
+                    let (was, is) = (old.value_at(time), new.value_at(time));
+                    let same = was.unwrap_or(0.0) - is.unwrap_or(0.0);
+                    prop_assert!(same.abs() < 1e-9, "{} at frame {}: {was:?} became {is:?}", entry.channel, half as f64 / 2.0);
+                }
+            }
+        }
+        // Elsewhere nothing has changed.
+        prop_assert!(closed.takes[1..] == scene.takes[1..]);
+    }
+}
+
+proptest! {
+    #![proptest_config(cases(80))]
+
+    #[test]
+    fn each_round_of_a_loop_written_out_goes_as_the_first_one(
+        scene in any_scene(Contents { all_controllers: true, layers: 2, outside: true, ..Contents::SIMPLE }),
+        rounds in 1..4_u32,
+    ) {
+        let range = TimeRange::new(RATE.ticks(FIRST), RATE.ticks(LAST));
+        let name = scene.takes[0].name.clone();
+        let options = CycleOptions { take: Some(name), range: Some(range), tolerance: THOUSANDTH };
+        let Ok((long, ledger)) = extend(&scene, rounds, &options) else { return Ok(()) };
+        let (old, new) = (&scene.takes[0], &long.takes[0]);
+        prop_assert_eq!(new.range.last, RATE.ticks(FIRST + (LAST - FIRST) * i64::from(rounds)));
+        let turns = travel(&scene, old, range).unwrap().turn.abs() > 1e-4;
+        let numbers = |scene: &Scene, take: &Take, layer: usize, track: &Track, time: f64, by_angle: bool| {
+            let value = Sampler::of_track(scene, take, layer, track)?.value_at(time);
+            match value.rotation() {
+                // What comes round need not come to the same sign.
+                Some(q) if !by_angle => Some(vec![q.x * q.w, q.y * q.w, q.z * q.w]),
+                _ => value.numbers(),
+            }
+        };
+        for (((layer, track), (_, made)), entry) in old.tracks().zip(new.tracks()).zip(&ledger.entries) {
+            prop_assert_eq!(&track.target, &made.target);
+            // Samples need not lie on frames; where each round turns, the way turns along.
+            if track.controller.samples().is_some() || turns && track.target.property == "translation" {
+                continue;
+            }
+            let by_angle = track.controller.order().is_some() && track.controller.order() == made.controller.order();
+            if !by_angle && made.controller.outermost_axis() == Some(scene.space.up.index()) {
+                // Its turn may go on, which shows in no other numbers than angles.
+                continue;
+            }
+            let within = if entry.fate == Fate::Refitted { 5e-3 / scene.space.metres_per_unit } else { 1e-6 };
+            for round in 0..i64::from(rounds) {
+                let by = RATE.ticks((LAST - FIRST) * round).as_f64();
+                let mut first: Option<Vec<f64>> = None;
+                for time in between(FIRST, LAST) {
+                    let was = numbers(&scene, old, layer, track, time, by_angle);
+                    let is = numbers(&long, new, layer, made, time + by, by_angle);
+                    let (Some(was), Some(is)) = (was, is) else { continue };
+                    let apart: Vec<f64> = was.iter().zip(&is).map(|(was, is)| is - was).collect();
+                    // What carries the body along goes on from where it was, all else starts over.
+                    let goes_on = ["translation", "rotation"].contains(&track.target.property.as_str());
+                    let first = first.get_or_insert_with(|| apart.clone());
+                    for (apart, first) in apart.iter().zip(first.iter()) {
+                        prop_assert!((apart - first).abs() <= within, "{} in round {round}: {apart} {first}", entry.channel);
+                        prop_assert!(goes_on || apart.abs() <= within, "{} in round {round}: {apart}", entry.channel);
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,25 @@
+//! All tests of the crate in one program: linking one is far quicker than linking each.
+
+mod carry;
+mod chains;
+mod check;
+mod clips;
+mod closing;
+mod controllers;
+mod joining;
+mod judged;
+mod layers;
+mod numbers;
+mod other_rigs;
+mod pairing;
+mod placing;
+mod profiles;
+mod random;
+mod rooting;
+mod seeded;
+mod unwind;
+
+use nimble_curve_ops::Tolerance;
+
+/// A thousandth of a radian, of a unit of length, of a number.
+const THOUSANDTH: Tolerance = Tolerance { angle: 1e-3, length: 1e-3, number: 1e-3 };

@@ -1,0 +1,148 @@
+//! Random takes placed onto random takes: inside the range it is the one, outside the other, and nothing else moves.
+
+use std::collections::HashSet;
+
+use nimble_curve_curves::rotation::angle_between;
+use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::value::Value;
+use nimble_curve_ops::place::{PlaceOptions, Placement, place};
+use nimble_curve_ops::select::{Selection, select};
+use nimble_curve_scene::evaluate::PropertySampler;
+use nimble_curve_scene::scene::{Scene, Take, Target};
+use nimble_curve_testing::RATE;
+use nimble_curve_testing::motion::cases;
+use nimble_curve_testing::scenes::{Contents, any_scene};
+use proptest::prelude::*;
+
+use crate::THOUSANDTH;
+
+const FIRST: i64 = 12;
+const LAST: i64 = 26;
+const EASE: i64 = 3;
+
+/// A scene whose first take is to get another: a range of its last one.
+fn case() -> impl Strategy<Value = (Scene, Take)> {
+    let contents = Contents { outside: true, ..Contents::SIMPLE };
+    any_scene(contents).prop_map(|scene| {
+        let range = TimeRange::new(RATE.ticks(FIRST), RATE.ticks(LAST));
+        let selection = Selection { range: Some(range), tolerance: THOUSANDTH, ..Selection::default() };
+        let cut = select(&scene, &selection).unwrap().0.takes.pop().unwrap();
+        (scene, Take { name: "new".into(), range, ..cut })
+    })
+}
+
+fn placed(scene: &Scene, new: &Take, placement: Placement) -> Option<Scene> {
+    let options = PlaceOptions {
+        placement,
+        onto: Some(scene.takes[0].name.clone()),
+        ease: RATE.ticks(EASE),
+        tolerance: THOUSANDTH,
+    };
+    place(scene, new, &options).ok().map(|(scene, _)| scene)
+}
+
+fn targets(take: &Take) -> HashSet<Target> {
+    take.tracks().map(|(_, track)| track.target.clone()).collect()
+}
+
+/// Whether a property has one value in two takes, at one time each.
+fn same(scene: &Scene, target: &Target, a: (&Take, f64), b: (&Take, f64)) -> Result<(), TestCaseError> {
+    let value =
+        |(take, time): (&Take, f64)| PropertySampler::new(scene, take, target).unwrap().value_at(time);
+    let (first, second) = (value(a), value(b));
+    let is_same = match (&first, &second) {
+        (Value::Discrete(first), Value::Discrete(second)) => first == second,
+        _ => match (first.rotation(), second.rotation()) {
+            (Some(first), Some(second)) => angle_between(first, second) <= 2.5e-3,
+            _ => {
+                let numbers = |value: &Value| value.numbers().unwrap_or_default();
+                let pairs = numbers(&first).into_iter().zip(numbers(&second));
+                // Units of the scene may be centimetres, and feet.
+                pairs.into_iter().all(|(a, b)| (a - b).abs() <= 2.5e-3 / scene.space.metres_per_unit.min(1.0))
+            }
+        },
+    };
+    let frame = |time: f64| time / RATE.ticks_per_frame();
+    prop_assert!(is_same, "{target:?}: {first:?} at {} is {second:?} at {}", frame(a.1), frame(b.1));
+    Ok(())
+}
+
+/// Times of the takes that are no whole frames, as curves may jump on those, from one frame to another.
+fn within(first: i64, last: i64) -> impl Iterator<Item = f64> {
+    (first * 2..last * 2).map(|half| (half as f64 + 0.4) * 0.5 * RATE.ticks_per_frame())
+}
+
+fn outside() -> impl Iterator<Item = f64> {
+    within(0, FIRST - EASE - 1).chain(within(LAST + EASE + 1, 40))
+}
+
+proptest! {
+    #![proptest_config(cases(60))]
+
+    #[test]
+    fn what_is_placed_replaces_its_range_in_its_channels_and_nothing_else((scene, new) in case()) {
+        let Some(result) = placed(&scene, &new, Placement::Overwrite) else { return Ok(()) };
+        let (old, made) = (&scene.takes[0], &result.takes[0]);
+        let own = targets(&new);
+        for target in own.union(&targets(old)) {
+            let is_placed = own.contains(target);
+            for time in within(FIRST, LAST) {
+                same(&result, target, (if is_placed { &new } else { old }, time), (made, time))?;
+            }
+            for time in outside().filter(|_| targets(old).contains(target)) {
+                same(&result, target, (old, time), (made, time))?;
+            }
+        }
+    }
+
+    #[test]
+    fn filling_leaves_what_has_keys_alone((scene, new) in case()) {
+        let Some(result) = placed(&scene, &new, Placement::Unkeyed) else { return Ok(()) };
+        let (old, made) = (&scene.takes[0], &result.takes[0]);
+        for target in &targets(old) {
+            let own = |take: &Take| {
+                take.tracks().filter(|(_, track)| track.target == *target).map(|(_, t)| t.clone()).collect::<Vec<_>>()
+            };
+            let has_all = own(old).iter().any(|track| (0..3).all(|part| track.controller.drives(part)));
+            if has_all {
+                prop_assert!(own(old) == own(made), "{target:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_gap_opens_and_all_that_comes_later_moves((scene, new) in case()) {
+        let Some(result) = placed(&scene, &new, Placement::Ripple) else { return Ok(()) };
+        let (old, made) = (&scene.takes[0], &result.takes[0]);
+        let by = RATE.ticks(LAST - FIRST + 1).as_f64();
+        for target in &targets(old) {
+            // What goes on outside its keys as before is no later thing.
+            let held = old.tracks().filter(|(_, track)| track.target == *target).all(|(_, track)| {
+                track.controller.curves().iter().all(|curve| curve.is_empty() || curve.is_held_outside())
+            });
+            for time in within(FIRST + EASE + 1, 40).filter(|_| held) {
+                same(&result, target, (old, time), (made, time + by))?;
+            }
+        }
+        for marker in &old.markers {
+            let later = marker.time >= RATE.ticks(FIRST);
+            let time = if later { marker.time + RATE.ticks(LAST - FIRST + 1) } else { marker.time };
+            prop_assert!(made.markers.iter().any(|made| (&made.name, made.time) == (&marker.name, time)));
+        }
+    }
+
+    #[test]
+    fn a_layer_counts_in_its_range_alone((scene, new) in case()) {
+        let Some(result) = placed(&scene, &new, Placement::Layer("new".into())) else { return Ok(()) };
+        let (old, made) = (&scene.takes[0], &result.takes[0]);
+        prop_assert_eq!(made.layers.len(), old.layers.len() + new.layers.len());
+        for target in &targets(&new) {
+            for time in within(FIRST, LAST) {
+                same(&result, target, (&new, time), (made, time))?;
+            }
+            for time in outside().filter(|_| targets(old).contains(target)) {
+                same(&result, target, (old, time), (made, time))?;
+            }
+        }
+    }
+}

@@ -1,0 +1,353 @@
+//! Addresses: how nodes and channels are written, and found again.
+//!
+//! A channel is `NODE:ATTRIBUTE.COMPONENT`, split at the last colon. A node is given by its name where that is
+//! unique, else by its path from its rig, `rig/parent/node`; of equal names under one parent the second is
+//! `name#2`. A part that holds `/`, `#`, `"`, white space or, in attributes, `.` or `:` is put into quotes.
+
+use std::collections::HashMap;
+
+use thiserror::Error;
+
+use crate::rig::{NodeId, Rig};
+use crate::scene::{Scene, Target};
+
+/// The letters of components.
+pub const COMPONENTS: [&str; 4] = ["x", "y", "z", "w"];
+
+/// A node of a scene.
+pub type NodeRef = (usize, NodeId);
+
+/// The addresses of all nodes of a scene, both ways.
+#[derive(Clone, Debug)]
+pub struct Addresses {
+    by_text: HashMap<String, NodeRef>,
+    texts: HashMap<NodeRef, String>,
+    in_order: Vec<NodeRef>,
+}
+
+/// An address that leads nowhere.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum AddressError {
+    /// No node of that name.
+    #[error("there is no node '{0}'")]
+    NoNode(String),
+    /// Several nodes of that name.
+    #[error("several nodes are called '{name}': give one by its path, such as '{example}'")]
+    Ambiguous {
+        /// The name.
+        name: String,
+        /// The address of one of them.
+        example: String,
+    },
+    /// Not written as an address.
+    #[error("'{0}' is not a channel: write NODE:ATTRIBUTE")]
+    NotAnAddress(String),
+    /// A node without that property.
+    #[error("'{node}' has no '{property}'")]
+    NoProperty {
+        /// The node's address.
+        node: String,
+        /// What was asked for.
+        property: String,
+    },
+}
+
+impl Addresses {
+    /// The addresses of all nodes of a scene.
+    pub fn new(scene: &Scene) -> Addresses {
+        Addresses::of_rigs(&scene.rigs)
+    }
+
+    /// The addresses of all nodes of some rigs.
+    pub fn of_rigs(rigs: &[Rig]) -> Addresses {
+        let mut count: HashMap<&str, usize> = HashMap::new();
+        for (_, node) in rigs.iter().flat_map(Rig::nodes) {
+            *count.entry(&node.name).or_default() += 1;
+        }
+        let mut addresses =
+            Addresses { by_text: HashMap::new(), texts: HashMap::new(), in_order: Vec::new() };
+        for (index, rig) in rigs.iter().enumerate() {
+            let mut paths = Paths::new(&rig.name);
+            for ((id, node), parent) in rig.nodes().zip(rig.parent_positions()) {
+                let path = paths.push(parent, &node.name).to_owned();
+                let text = if count[node.name.as_str()] == 1 { written(&node.name) } else { path.clone() };
+                addresses.by_text.insert(path, (index, id));
+                addresses.by_text.insert(text.clone(), (index, id));
+                addresses.texts.insert((index, id), text);
+                addresses.in_order.push((index, id));
+            }
+        }
+        addresses
+    }
+
+    /// How a node is written.
+    ///
+    /// # Panics
+    /// Where the node is not in the scene that the addresses were made from.
+    pub fn node(&self, node: NodeRef) -> &str {
+        &self.texts[&node]
+    }
+
+    /// How a property is written.
+    pub fn property(&self, target: &Target) -> String {
+        format!("{}:{}", self.node((target.rig, target.node)), quoted(&target.property, "/#\".:"))
+    }
+
+    /// All nodes, rig by rig, parents before children.
+    pub fn nodes(&self) -> &[NodeRef] {
+        &self.in_order
+    }
+
+    /// All addresses, in order of the nodes.
+    pub fn texts(&self) -> impl Iterator<Item = &str> {
+        self.in_order.iter().map(|node| self.texts[node].as_str())
+    }
+
+    /// The node that an address means: a name that is unique, or a path.
+    ///
+    /// # Errors
+    /// [`AddressError::NoNode`] or [`AddressError::Ambiguous`].
+    pub fn find(&self, text: &str) -> Result<NodeRef, AddressError> {
+        if let Some(&node) = self.by_text.get(text) {
+            return Ok(node);
+        }
+        let tail = format!("/{}", written(text));
+        let mut same = self.in_order.iter().filter(|node| self.texts[node].ends_with(&tail));
+        match (same.next(), same.next()) {
+            (Some(&only), None) => Ok(only),
+            (Some(first), Some(_)) => {
+                Err(AddressError::Ambiguous { name: text.to_owned(), example: self.texts[first].clone() })
+            }
+            _ => Err(AddressError::NoNode(text.to_owned())),
+        }
+    }
+
+    /// The same, or the only node of that name once namespaces are left aside: maps are written once for all files of a
+    /// character.
+    ///
+    /// # Errors
+    /// See [`find`](Addresses::find).
+    pub fn find_in_any_namespace(&self, text: &str) -> Result<NodeRef, AddressError> {
+        self.find(text).or_else(|error| {
+            let bare = |node: &&NodeRef| without_namespace(self.node(**node)) == without_namespace(text);
+            let mut same = self.in_order.iter().filter(bare);
+            match (same.next(), same.next()) {
+                (Some(&only), None) => Ok(only),
+                _ => Err(error),
+            }
+        })
+    }
+
+    /// The property that an address `NODE:ATTRIBUTE` means.
+    ///
+    /// # Errors
+    /// See [`AddressError`].
+    pub fn find_property(&self, rigs: &[Rig], text: &str) -> Result<Target, AddressError> {
+        let colon =
+            last_outside_quotes(text, ':').ok_or_else(|| AddressError::NotAnAddress(text.to_owned()))?;
+        let (node, property) = (&text[..colon], unquoted(&text[colon + 1..]));
+        let (rig, id) = self.find(node)?;
+        if rigs[rig].property_kind(id, &property).is_none() {
+            return Err(AddressError::NoProperty { node: node.to_owned(), property });
+        }
+        Ok(Target { rig, node: id, property })
+    }
+}
+
+/// Makes the paths of a rig's nodes, one after the other, parents before children.
+#[derive(Clone, Debug)]
+pub struct Paths {
+    root: String,
+    paths: Vec<String>,
+    siblings: HashMap<(Option<usize>, String), usize>,
+}
+
+impl Paths {
+    /// Paths in a rig of this name.
+    pub fn new(rig: &str) -> Paths {
+        Paths { root: written(rig), paths: Vec::new(), siblings: HashMap::new() }
+    }
+
+    /// The path of the next node, below the node at position `parent`.
+    pub fn push(&mut self, parent: Option<usize>, name: &str) -> &str {
+        let nth = self.siblings.entry((parent, name.to_owned())).or_default();
+        *nth += 1;
+        let above = parent.map_or(self.root.as_str(), |parent| self.paths[parent].as_str());
+        let name = written(name);
+        let path = if *nth == 1 { format!("{above}/{name}") } else { format!("{above}/{name}#{nth}") };
+        self.paths.push(path);
+        &self.paths[self.paths.len() - 1]
+    }
+}
+
+/// A node's name as addresses have it: in quotes where it holds white space, `/`, `#` or `"`.
+pub fn written(name: &str) -> String {
+    quoted(name, "/#\"")
+}
+
+/// A part of an address, in quotes where it holds white space or one of `odd`.
+fn quoted(part: &str, odd: &str) -> String {
+    if !part.is_empty() && !part.contains(|c: char| c.is_whitespace() || odd.contains(c)) {
+        return part.to_owned();
+    }
+    format!("\"{}\"", part.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+fn unquoted(part: &str) -> String {
+    let Some(inner) = part.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) else {
+        return part.to_owned();
+    };
+    let mut plain = String::with_capacity(inner.len());
+    let mut escaped = false;
+    for c in inner.chars() {
+        if c == '\\' && !escaped {
+            escaped = true;
+        } else {
+            plain.push(c);
+            escaped = false;
+        }
+    }
+    plain
+}
+
+/// The byte position of the last `wanted` that does not stand in quotes.
+fn last_outside_quotes(text: &str, wanted: char) -> Option<usize> {
+    let (mut inside, mut escaped, mut found) = (false, false, None);
+    for (position, c) in text.char_indices() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' if inside => escaped = true,
+            '"' => inside = !inside,
+            c if c == wanted && !inside => found = Some(position),
+            _ => {}
+        }
+    }
+    found
+}
+
+/// Whether a name matches a pattern in which `*` stands for any run of characters and `?` for any one.
+pub fn matches(pattern: &str, name: &str) -> bool {
+    let (pattern, name) = (pattern.as_bytes(), name.as_bytes());
+    let (mut p, mut n) = (0, 0);
+    // Where the last star stands, and how far it reaches.
+    let mut star: Option<(usize, usize)> = None;
+    let is_inside = |byte: u8| byte & 0xC0 == 0x80;
+    while n < name.len() {
+        match pattern.get(p) {
+            Some(b'*') => {
+                star = Some((p + 1, n));
+                p += 1;
+            }
+            Some(b'?') => {
+                p += 1;
+                n += 1;
+                while n < name.len() && is_inside(name[n]) {
+                    n += 1;
+                }
+            }
+            Some(byte) if *byte == name[n] => {
+                p += 1;
+                n += 1;
+            }
+            _ => match &mut star {
+                Some((after, reach)) => {
+                    *reach += 1;
+                    (p, n) = (*after, *reach);
+                }
+                None => return false,
+            },
+        }
+    }
+    pattern[p..].iter().all(|byte| *byte == b'*')
+}
+
+/// A name without its namespaces: what follows the last colon.
+pub fn without_namespace(name: &str) -> &str {
+    name.rsplit(':').next().unwrap_or(name)
+}
+
+/// A channel's address with the namespaces of its node left out: `face:smile` for `courier:face:smile`.
+pub fn without_namespace_of_node(address: &str) -> &str {
+    let Some(colon) = last_outside_quotes(address, ':') else { return address };
+    match address[..colon].rfind(':') {
+        Some(before) => &address[before + 1..],
+        None => address,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use glam::DVec3;
+
+    use super::*;
+    use crate::rig::{Node, NodeKind};
+    use nimble_curve_curves::rotation::RotationOrder;
+
+    fn rig(name: &str, nodes: &[(&str, Option<usize>)]) -> Rig {
+        let mut rig = Rig::new(name);
+        let mut ids = Vec::new();
+        for (name, parent) in nodes {
+            let node = Node::new(*name, NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
+            ids.push(rig.add(parent.map(|p: usize| ids[p]), node).unwrap());
+        }
+        rig
+    }
+
+    #[test]
+    fn every_node_has_an_address_that_leads_back_to_it() {
+        let rigs = [
+            rig(
+                "otter",
+                &[
+                    ("courier:hips", None),
+                    ("leg", Some(0)),
+                    ("toe", Some(1)),
+                    ("leg", Some(0)),
+                    ("toe", Some(3)),
+                    ("odd name/with \"all\"#", Some(0)),
+                    ("", Some(0)),
+                ],
+            ),
+            rig("cart", &[("toe", None), ("wheel.front", Some(0))]),
+        ];
+        let addresses = Addresses::of_rigs(&rigs);
+        let texts: Vec<&str> = addresses.texts().collect();
+        assert_eq!(texts[0], "courier:hips");
+        assert_eq!(texts[4], "otter/courier:hips/leg#2/toe");
+        assert_eq!(texts[5], r##""odd name/with \"all\"#""##);
+        for (index, text) in texts.iter().enumerate() {
+            assert_eq!(addresses.find(text), Ok(addresses.nodes()[index]), "{text}");
+            let target = addresses.find_property(&rigs, &format!("{text}:rotation")).unwrap();
+            assert_eq!((target.rig, target.node), addresses.nodes()[index]);
+            assert_eq!(addresses.property(&target), format!("{text}:rotation"));
+        }
+        assert!(matches!(addresses.find("toe"), Err(AddressError::Ambiguous { .. })));
+        assert!(matches!(addresses.find("nose"), Err(AddressError::NoNode(_))));
+        assert!(matches!(
+            addresses.find_property(&rigs, "courier:hips:smile"),
+            Err(AddressError::NoProperty { .. })
+        ));
+    }
+
+    #[test]
+    fn patterns_match_runs_of_characters() {
+        for (pattern, name, expected) in [
+            ("hips", "hips", true),
+            ("hips", "hips2", false),
+            ("*", "", true),
+            ("*:foot_*", "courier:foot_l", true),
+            ("*:foot_*", "foot_l", false),
+            ("a*b*b", "ab", false),
+            ("a*b*b", "abb", true),
+            ("*_l", "arm_l_l", true),
+            ("*arm_?", "forearm_l", true),
+            ("*arm_?", "forearm_", false),
+            ("?", "ü", true),
+            ("??", "ü", false),
+            ("a?*c", "abc", true),
+            ("a?*c", "ac", false),
+        ] {
+            assert_eq!(matches(pattern, name), expected, "{pattern} {name}");
+        }
+    }
+}

@@ -1,0 +1,38 @@
+//! Evaluation: values of properties under all layers, and poses by forward kinematics.
+
+mod blend;
+mod mix;
+mod pose;
+mod sampler;
+
+pub use mix::neutral;
+pub use pose::{Evaluator, NodeSampler, Pose, Poses};
+pub use sampler::{PropertySampler, Sampler};
+
+use thiserror::Error;
+
+/// Why something cannot be evaluated.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum EvaluateError {
+    /// A procedural controller without samples.
+    #[error(
+        "{channel}: a {controller} controller without samples cannot be evaluated: sample it where it was made"
+    )]
+    Unsupported {
+        /// The channel's address.
+        channel: String,
+        /// The controller's type.
+        controller: &'static str,
+    },
+    /// A controller whose values do not fit the property.
+    #[error("{channel}: a {controller} controller does not fit this property")]
+    Unfit {
+        /// The channel's address.
+        channel: String,
+        /// The controller's type.
+        controller: &'static str,
+    },
+    /// A rig, node or property that is not in the scene.
+    #[error("{0} is not in the scene")]
+    Missing(String),
+}

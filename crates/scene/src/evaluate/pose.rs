@@ -1,0 +1,291 @@
+//! Poses: all nodes of a rig at an instant, by forward kinematics.
+
+use std::collections::HashMap;
+
+use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_curves::rotation::quat_from_euler;
+use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::value::Value;
+
+use super::{EvaluateError, PropertySampler};
+use crate::address::NodeRef;
+use crate::rig::{Node, NodeId, OpValue, Rig, ScaleInheritance};
+use crate::scene::{Layer, Scene, Take, Target, Track};
+
+/// The transforms of all nodes at an instant, in order of [`Rig::nodes`].
+#[derive(Clone, Debug, Default)]
+pub struct Pose {
+    /// Relative to the parent.
+    pub local: Vec<DAffine3>,
+    /// The rotation part of the local transform, scale left out.
+    pub local_rotation: Vec<DQuat>,
+    /// Relative to the world.
+    pub world: Vec<DAffine3>,
+    /// The product of the local rotations from the top down.
+    pub world_rotation: Vec<DQuat>,
+}
+
+/// Evaluates poses of one rig in one take.
+#[derive(Debug)]
+pub struct Evaluator<'a> {
+    nodes: Vec<NodePlan<'a>>,
+}
+
+#[derive(Debug)]
+struct NodePlan<'a> {
+    parent: Option<usize>,
+    inherits: ScaleInheritance,
+    node: NodeSampler<'a>,
+}
+
+/// Evaluates the transform of one node relative to its parent.
+#[derive(Debug)]
+pub struct NodeSampler<'a> {
+    steps: Vec<Step<'a>>,
+}
+
+#[derive(Debug)]
+enum Step<'a> {
+    /// Steps that stand still, multiplied together: the whole, and its rotation part.
+    Still(DAffine3, DQuat),
+    /// A step that is animated.
+    Driven { rest: OpValue, inverse: bool, driver: Box<PropertySampler<'a>> },
+}
+
+impl<'a> Evaluator<'a> {
+    /// An evaluator of one rig in a take; without a take all nodes stay at rest.
+    ///
+    /// # Errors
+    /// Where a controller on the rig cannot be evaluated.
+    pub fn new(scene: &'a Scene, take: Option<&'a Take>, rig: usize) -> Result<Evaluator<'a>, EvaluateError> {
+        let nodes = scene.rigs.get(rig).map_or(0, Rig::len);
+        Evaluator::of_nodes(scene, take, rig, &vec![true; nodes])
+    }
+
+    /// The same for those nodes alone that are `wanted`, by position, and have only such above them; the others count as
+    /// roots that stand still.
+    ///
+    /// # Errors
+    /// Where a controller on one of them cannot be evaluated.
+    pub fn of_nodes(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        rig: usize,
+        wanted: &[bool],
+    ) -> Result<Evaluator<'a>, EvaluateError> {
+        let nodes_of: &Rig =
+            scene.rigs.get(rig).ok_or_else(|| EvaluateError::Missing(format!("rig {rig}")))?;
+        let mut nodes = Vec::with_capacity(nodes_of.len());
+        let mut drivers: HashMap<NodeId, Vec<(&Layer, &Track)>> = HashMap::new();
+        for (layer, track) in take.into_iter().flat_map(Take::active_tracks) {
+            if track.target.rig == rig {
+                drivers.entry(track.target.node).or_default().push((layer, track));
+            }
+        }
+        for (((id, node), parent), wanted) in nodes_of.nodes().zip(nodes_of.parent_positions()).zip(wanted) {
+            if !wanted {
+                let node = NodeSampler { steps: Vec::new() };
+                nodes.push(NodePlan { parent: None, inherits: ScaleInheritance::Full, node });
+                continue;
+            }
+            let drivers = drivers.get(&id).map_or(&[][..], Vec::as_slice);
+            let range = take.map(|take| take.range);
+            let sampler = NodeSampler::of(scene, range, (rig, id), node, drivers)?;
+            nodes.push(NodePlan { parent, inherits: node.inherits, node: sampler });
+        }
+        Ok(Evaluator { nodes })
+    }
+
+    /// Computes the pose at a time in ticks into `pose`, whose memory is used again.
+    pub fn pose_at(&mut self, time: f64, pose: &mut Pose) {
+        pose.local.clear();
+        pose.local_rotation.clear();
+        pose.world.clear();
+        pose.world_rotation.clear();
+        for node in &mut self.nodes {
+            let (local, rotation) = node.node.local_at(time);
+            let (world, world_rotation) = match node.parent {
+                None => (local, rotation),
+                Some(parent) => {
+                    let above = pose.world[parent];
+                    let world = match node.inherits {
+                        ScaleInheritance::Full => above * local,
+                        ScaleInheritance::PositionOnly => DAffine3 {
+                            translation: above.transform_point3(local.translation),
+                            matrix3: unscaled(above.matrix3) * local.matrix3,
+                        },
+                    };
+                    (world, pose.world_rotation[parent] * rotation)
+                }
+            };
+            pose.local.push(local);
+            pose.local_rotation.push(rotation);
+            pose.world.push(world);
+            pose.world_rotation.push(world_rotation.normalize());
+        }
+    }
+
+    /// The world rotations of all nodes at some instants, in ticks: those of a node one after another, in order of
+    /// [`Rig::nodes`]. Node by node that is several times as fast as pose by pose.
+    pub fn world_rotations(&mut self, times: &[f64]) -> Vec<DQuat> {
+        let mut rotations = Vec::with_capacity(self.nodes.len() * times.len());
+        for node in &mut self.nodes {
+            if node.node.steps.is_empty() && node.parent.is_none() {
+                rotations.resize(rotations.len() + times.len(), DQuat::IDENTITY);
+                continue;
+            }
+            let above = node.parent.map(|parent| parent * times.len());
+            for (index, &time) in times.iter().enumerate() {
+                let local = node.node.rotation_at(time);
+                rotations.push(match above {
+                    Some(above) => (rotations[above + index] * local).normalize(),
+                    None => local.normalize(),
+                });
+            }
+        }
+        rotations
+    }
+}
+
+impl<'a> NodeSampler<'a> {
+    /// A sampler of one node in a take; without a take it stays at rest.
+    ///
+    /// # Errors
+    /// Where there is no such node, or a controller on it cannot be evaluated.
+    pub fn new(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        node: NodeRef,
+    ) -> Result<NodeSampler<'a>, EvaluateError> {
+        let found = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
+        let of = found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))?;
+        let drivers: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
+            .filter(|(_, track)| (track.target.rig, track.target.node) == node)
+            .collect();
+        NodeSampler::of(scene, take.map(|take| take.range), node, of, &drivers)
+    }
+
+    /// The sampler of a node with some tracks on it, in order of their layers.
+    fn of(
+        scene: &'a Scene,
+        range: Option<TimeRange>,
+        (rig, id): NodeRef,
+        node: &Node,
+        drivers: &[(&'a Layer, &'a Track)],
+    ) -> Result<NodeSampler<'a>, EvaluateError> {
+        let mut steps = Vec::with_capacity(node.transform.len());
+        for op in &node.transform {
+            let drivers: Vec<(&Layer, &Track)> =
+                drivers.iter().filter(|(_, track)| track.target.property == op.name).copied().collect();
+            if drivers.is_empty() {
+                let (affine, rotation) = placed(op.value, op.inverse);
+                match steps.last_mut() {
+                    Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
+                    _ => steps.push(Step::Still(affine, rotation)),
+                }
+                continue;
+            }
+            let target = Target { rig, node: id, property: op.name.clone() };
+            let driver = Box::new(PropertySampler::of_tracks(scene, &target, &drivers, range)?);
+            steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
+        }
+        let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
+        steps.retain(does_something);
+        Ok(NodeSampler { steps })
+    }
+
+    /// The local transform at a time in ticks, and its rotation part, scale left out.
+    pub fn local_at(&mut self, time: f64) -> (DAffine3, DQuat) {
+        let mut place: Option<(DAffine3, DQuat)> = None;
+        for step in &mut self.steps {
+            let (affine, turn) = match step {
+                Step::Still(affine, turn) => (*affine, *turn),
+                Step::Driven { rest, inverse, driver } => {
+                    placed(with_value(*rest, driver.value_at(time)), *inverse)
+                }
+            };
+            place = Some(match place {
+                Some((local, rotation)) => (local * affine, rotation * turn),
+                None => (affine, turn),
+            });
+        }
+        place.unwrap_or((DAffine3::IDENTITY, DQuat::IDENTITY))
+    }
+
+    /// The rotation part of the local transform at a time in ticks, scale left out.
+    pub fn rotation_at(&mut self, time: f64) -> DQuat {
+        let turns = self.steps.iter_mut().filter_map(|step| match step {
+            Step::Still(_, turn) => Some(*turn),
+            Step::Driven { rest, .. } if !rest.turns() => None,
+            Step::Driven { rest, inverse, driver } => {
+                let turn = match driver.value_at(time) {
+                    Value::Euler { order, angles } => quat_from_euler(order, angles),
+                    value => with_value(*rest, value).rotation(),
+                };
+                Some(if *inverse { turn.conjugate() } else { turn })
+            }
+        });
+        turns.reduce(|turn, next| turn * next).unwrap_or(DQuat::IDENTITY)
+    }
+}
+
+/// A step's transform, and its rotation part.
+fn placed(value: OpValue, inverse: bool) -> (DAffine3, DQuat) {
+    let turn = value.rotation();
+    let affine = match value {
+        // The matrix of a rotation that is known already.
+        OpValue::Rotate { .. } | OpValue::RotateAxis { .. } | OpValue::Orient(_) => DAffine3::from_quat(turn),
+        other => other.affine(),
+    };
+    if inverse { (affine.inverse(), turn.conjugate()) } else { (affine, turn) }
+}
+
+/// A matrix with its columns brought to length 1.
+fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
+    let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
+    glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
+}
+
+/// A step with an animated value in place of the one at rest.
+fn with_value(rest: OpValue, value: Value) -> OpValue {
+    match (rest, value) {
+        (OpValue::Translate(_), Value::Vector(v)) => OpValue::Translate(v),
+        (OpValue::Scale(_), Value::Vector(v)) => OpValue::Scale(v),
+        (OpValue::Shear(_), Value::Vector(v)) => OpValue::Shear(v),
+        (OpValue::RotateAxis { axis, .. }, Value::Number(angle)) => OpValue::RotateAxis { axis, angle },
+        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Euler { order, angles }) => {
+            OpValue::Rotate { order, angles }
+        }
+        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Quaternion(q)) => OpValue::Orient(q),
+        (OpValue::Matrix(_), Value::Matrix(m)) => OpValue::Matrix(*m),
+        (rest, _) => rest,
+    }
+}
+
+/// The poses of all rigs of a scene, one after the other in the same memory.
+pub struct Poses<'a> {
+    evaluators: Vec<Evaluator<'a>>,
+    /// A pose for each rig, at the time that was asked for last.
+    pub poses: Vec<Pose>,
+}
+
+impl<'a> Poses<'a> {
+    /// Evaluators of all rigs in a take; no pose is there yet.
+    ///
+    /// # Errors
+    /// Where a controller cannot be evaluated.
+    pub fn new(scene: &'a Scene, take: &'a Take) -> Result<Poses<'a>, EvaluateError> {
+        let evaluators: Vec<Evaluator<'a>> = (0..scene.rigs.len())
+            .map(|rig| Evaluator::new(scene, Some(take), rig))
+            .collect::<Result<_, _>>()?;
+        let poses = evaluators.iter().map(|_| Pose::default()).collect();
+        Ok(Poses { evaluators, poses })
+    }
+
+    /// Poses all rigs at a time in ticks.
+    pub fn at(&mut self, time: f64) {
+        for (evaluator, pose) in self.evaluators.iter_mut().zip(&mut self.poses) {
+            evaluator.pose_at(time, pose);
+        }
+    }
+}

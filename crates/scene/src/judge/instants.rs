@@ -1,0 +1,155 @@
+//! When to look at two lists of drivers: where either may do something, or where samples are.
+
+use nimble_curve_curves::curve::{Curve, Interpolation};
+use nimble_curve_curves::time::TimeRange;
+
+use super::claim::Sampling;
+use super::look::{Mode, knots};
+use super::node::{Drivers, Scenes};
+use crate::controller::{Controller, QuaternionInterpolation, Weight};
+use crate::scene::{Layer, Track};
+
+impl<'a> Scenes<'a> {
+    /// Where a source without samples is looked at that counts as sampled, in the result's time.
+    fn places(&self, theirs: &Drivers<'a>, range: TimeRange) -> Vec<f64> {
+        let clock = &self.span.clock;
+        if self.claim.sampling == Sampling::Keys {
+            let keys = theirs.iter().flat_map(|(layer, track)| keyed(layer, track, range));
+            return keys.map(|time| clock.result_at(time)).collect();
+        }
+        let rate = self.source.rate;
+        let (first, last) = (rate.frame(range.first).ceil() as i64, rate.frame(range.last).floor() as i64);
+        (first..=last).map(|frame| clock.result_at(rate.ticks(frame).as_f64())).collect()
+    }
+
+    /// Where to look at two lists of drivers, in the result's time, and how.
+    pub fn instants(&self, (theirs, ours): &(Drivers<'a>, Drivers<'a>)) -> (Vec<(f64, f64)>, Mode) {
+        let range = self.span.range;
+        if theirs.is_empty() && ours.is_empty() {
+            return (vec![(range.first.as_f64(), range.first.as_f64())], Mode::Curves);
+        }
+        let clock = &self.span.clock;
+        let source_range = self.source_range();
+        let mut times = vec![range.first.as_f64(), range.last.as_f64()];
+        let any_way = self.claim.sampling == Sampling::KeysOfSource;
+        let samples_of = |drivers: &Drivers<'a>, any_way: bool| -> Vec<Vec<f64>> {
+            drivers.iter().filter_map(|(_, track)| sample_times(&track.controller, any_way)).collect()
+        };
+        let (there, here) = (samples_of(theirs, any_way), samples_of(ours, false));
+        // What was asked for as samples is looked at where these are; of a sampled source nothing is known elsewhere.
+        let own = match self.claim.sampling {
+            Sampling::Result if !here.is_empty() => Some(common(here.clone())),
+            Sampling::Result if is_straight(ours) => {
+                Some(ours.iter().flat_map(|(layer, track)| keyed(layer, track, range)).collect())
+            }
+            _ => None,
+        };
+        let in_result = |lists: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
+            let list = |list: Vec<f64>| list.into_iter().map(|time| clock.result_at(time)).collect();
+            lists.into_iter().map(list).collect()
+        };
+        let mode = match (&own, there.is_empty(), here.is_empty()) {
+            (Some(_), true, _) => Mode::SampledResult,
+            // A stretch of samples that were carried over as they are.
+            (None, false, false) if in_result(there.clone()) == here => Mode::SameSamples,
+            (_, false, _) => Mode::SampledSource,
+            (None, true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
+                Mode::SampledSource
+            }
+            (None, true, false) => Mode::SampledResult,
+            (None, true, true) => Mode::Curves,
+        };
+        times = match (own, mode) {
+            // Where several tracks are sampled, only where all of them have a sample is anything known.
+            (Some(mut own), _) => {
+                own.sort_by(f64::total_cmp);
+                own.dedup();
+                let mut lists = in_result(there);
+                lists.push(own);
+                common(lists)
+            }
+            (None, Mode::SampledSource) if there.is_empty() => self.places(theirs, source_range),
+            (None, Mode::SampledSource | Mode::SameSamples) => common(in_result(there)),
+            (None, Mode::SampledResult) => common(here),
+            (None, Mode::Curves) => {
+                for (layer, track) in theirs {
+                    let own = when(layer, track, source_range);
+                    times.extend(own.into_iter().map(|time| clock.result_at(time)));
+                }
+                for (layer, track) in ours {
+                    times.extend(when(layer, track, range));
+                }
+                times
+            }
+        };
+        times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
+        (knots(times, self.precision), mode)
+    }
+}
+
+/// Whether all that drives a property goes in straight lines from key to key.
+fn is_straight(drivers: &Drivers<'_>) -> bool {
+    !drivers.is_empty()
+        && drivers.iter().all(|(_, track)| match &track.controller {
+            Controller::Components(_) | Controller::Euler(_) => {
+                track.controller.curves().iter().all(|curve| {
+                    let pieces = curve.keys().split_last().map_or(&[][..], |(_, keys)| keys);
+                    pieces.iter().all(|key| key.interpolation == Interpolation::Linear)
+                })
+            }
+            Controller::Quaternion(curve) => {
+                let pieces = curve.keys.split_last().map_or(&[][..], |(_, keys)| keys);
+                pieces.iter().all(|key| key.interpolation == QuaternionInterpolation::Slerp)
+            }
+            _ => false,
+        })
+}
+
+/// The instants within a range at which a driver may do something: its keys, and where it goes all but at once.
+fn when(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
+    let mut times = keyed(layer, track, range);
+    times.extend(track.controller.steep_times(range));
+    if let Weight::Curve(curve) = &layer.weight {
+        times.extend(curve.steep_times(range));
+    }
+    times
+}
+
+/// The instants within a range at which a driver has keys.
+fn keyed(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
+    let mut times: Vec<f64> =
+        track.controller.key_times(range).into_iter().map(|time| time.as_f64()).collect();
+    times.extend(layer.weight.key_times(range).into_iter().map(|time| time.as_f64()));
+    times
+}
+
+/// The instants that are in all of several ascending lists, to a tick.
+fn common(lists: Vec<Vec<f64>>) -> Vec<f64> {
+    let mut lists = lists.into_iter();
+    let Some(first) = lists.next() else { return Vec::new() };
+    lists.fold(first, |kept, other| {
+        let is_there = |time: &f64| {
+            let at = other.partition_point(|own| *own < time - 1.0);
+            other.get(at).is_some_and(|own| *own <= time + 1.0)
+        };
+        kept.into_iter().filter(is_there).collect()
+    })
+}
+
+/// When the samples of a controller are: those of baked data, and keys at an even step with straight lines between them,
+/// or in `any_way`.
+fn sample_times(controller: &Controller, any_way: bool) -> Option<Vec<f64>> {
+    if let Some(samples) = controller.samples() {
+        return Some((0..samples.len()).map(|index| samples.time(index).as_f64()).collect());
+    }
+    let (start, rate, count) = controller.even_keys()?;
+    let straight = |curve: &Curve| {
+        let keys = curve.keys();
+        keys[..keys.len() - 1].iter().all(|key| key.interpolation == Interpolation::Linear)
+    };
+    let mut moving = controller.curves().iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
+    if !any_way && !moving.all(straight) {
+        return None;
+    }
+    Some((0..count).map(|index| (start + rate.ticks(index as i64)).as_f64()).collect())
+}

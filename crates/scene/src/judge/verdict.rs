@@ -1,0 +1,271 @@
+//! Verdicts: what the judge found, joined to ledgers by property and never by name.
+
+use std::collections::HashMap;
+
+use nimble_curve_curves::value::Quantity;
+
+use crate::ledger::{Ledger, MeasuredError};
+use crate::rig::{NodeId, OpValue};
+use crate::scene::{Scene, Target};
+
+/// How far a result may be from its source; infinite where there is no limit.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Limits {
+    /// For rotations, in radians.
+    pub angle: f64,
+    /// For places, in units of the result.
+    pub length: f64,
+    /// For numbers, scale factors and shear.
+    pub number: f64,
+    /// For places in the world, in units of the result.
+    pub world: f64,
+    /// For rotations in the world, in radians.
+    pub world_turn: f64,
+    /// Whether the limits hold between the samples of a sampled result, too.
+    pub between: bool,
+}
+
+impl Limits {
+    /// None at all: errors are measured, and everything passes.
+    pub const NONE: Limits = Limits {
+        angle: f64::INFINITY,
+        length: f64::INFINITY,
+        number: f64::INFINITY,
+        world: f64::INFINITY,
+        world_turn: f64::INFINITY,
+        between: false,
+    };
+
+    /// The limit for a quantity.
+    pub fn of(&self, quantity: Quantity) -> f64 {
+        match quantity {
+            Quantity::Angle => self.angle,
+            Quantity::Length => self.length,
+            Quantity::Number => self.number,
+        }
+    }
+}
+
+/// What of a node was looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Part {
+    /// Its local rotation: the angle.
+    Rotation,
+    /// Its place beside its parent: the distance.
+    Place,
+    /// What its local transform makes of the unit axes beside turning them: scale and shear.
+    Size,
+    /// An attribute.
+    Attribute(String),
+}
+
+impl Part {
+    /// The part of a node's transform, or the attribute, that a property changes.
+    pub fn name(&self) -> &str {
+        match self {
+            Part::Rotation => "rotation",
+            Part::Place => "translation",
+            Part::Size => "scale",
+            Part::Attribute(name) => name,
+        }
+    }
+}
+
+/// How far one part of one node is from its source.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Judged {
+    /// Which of several sources it is about, in the order of their claims.
+    pub of: usize,
+    /// Which take of the source.
+    pub source_take: usize,
+    /// Which take of the result.
+    pub take: usize,
+    /// What it is called in the source.
+    pub channel: String,
+    /// Whether it belongs to the node's transform; else it is a number beside that.
+    pub of_transform: bool,
+    /// The node, as the property of the source that comes nearest to what was looked at.
+    pub source: Target,
+    /// The same in the result.
+    pub result: Target,
+    /// What was looked at.
+    pub part: Part,
+    /// The largest difference, its instant as a fractional frame of the result's rate.
+    pub error: MeasuredError,
+    /// The largest difference between samples, where that is told apart.
+    pub between: Option<MeasuredError>,
+}
+
+/// What the judge found.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Verdict {
+    /// What it was held to.
+    pub limits: Limits,
+    /// What was looked at, and is not the same to the bit without looking.
+    pub judged: Vec<Judged>,
+    /// How far something was moved on purpose: measured, and held to nothing.
+    pub told: Vec<Judged>,
+    /// How many parts of nodes are the same to the bit.
+    pub same: usize,
+    /// The distance of places in the world, with the address of the node that is farthest, as the result has it.
+    pub world: Option<(MeasuredError, String)>,
+    /// The angle between rotations in the world, where these were claimed, with the node that is farthest.
+    pub world_turn: Option<(MeasuredError, String)>,
+    /// What was not looked at, and why.
+    pub unjudged: Vec<(String, String)>,
+    /// What is in the source and not in the result, or the other way round, and should not be.
+    pub missing: Vec<String>,
+}
+
+impl Verdict {
+    /// Nothing looked at yet.
+    pub fn new(limits: Limits) -> Verdict {
+        Verdict {
+            limits,
+            judged: Vec::new(),
+            told: Vec::new(),
+            same: 0,
+            world: None,
+            world_turn: None,
+            unjudged: Vec::new(),
+            missing: Vec::new(),
+        }
+    }
+
+    /// Whether everything is the same without looking.
+    pub fn is_unlooked(&self) -> bool {
+        self.judged.is_empty()
+    }
+
+    /// How many parts of nodes were judged, those that are the same to the bit included.
+    pub fn count(&self) -> usize {
+        self.judged.len() + self.same
+    }
+
+    /// The verdict as one about another of several sources.
+    pub fn about(mut self, of: usize) -> Verdict {
+        self.judged.iter_mut().for_each(|judged| judged.of = of);
+        self
+    }
+
+    /// Takes in another verdict.
+    pub fn take_in(&mut self, other: Verdict) {
+        self.judged.extend(other.judged);
+        self.told.extend(other.told);
+        self.same += other.same;
+        self.unjudged.extend(other.unjudged);
+        self.missing.extend(other.missing);
+        let size = |world: &Option<(MeasuredError, String)>| world.as_ref().map_or(-1.0, |w| w.0.largest);
+        if size(&other.world) > size(&self.world) {
+            self.world = other.world;
+        }
+        if size(&other.world_turn) > size(&self.world_turn) {
+            self.world_turn = other.world_turn;
+        }
+    }
+
+    /// The worst of what measures a quantity, between samples only where `between`.
+    pub fn worst(&self, quantity: Quantity, between: bool) -> Option<(&Judged, MeasuredError)> {
+        let of = |judged: &Judged| if between { judged.between } else { Some(judged.error) };
+        (self.judged.iter())
+            .filter_map(|judged| Some((judged, of(judged)?)))
+            .filter(|(_, error)| error.quantity == quantity && error.count > 0)
+            .max_by(|a, b| a.1.largest.total_cmp(&b.1.largest))
+    }
+
+    /// Puts the errors that were found into a ledger in place of those that it has: entries are found by take, node and
+    /// part. What was not looked at has no error, and neither has what is the same to the bit.
+    pub fn settle(&self, ledger: &mut Ledger, source: &Scene) {
+        self.settled(ledger, source, |judged| (judged.source_take, &judged.source));
+    }
+
+    /// The same for a ledger whose entries name properties of the result, where the source is another scene.
+    pub fn settle_by_result(&self, ledger: &mut Ledger, result: &Scene) {
+        self.settled(ledger, result, |judged| (judged.take, &judged.result));
+    }
+
+    fn settled(&self, ledger: &mut Ledger, source: &Scene, of: impl Fn(&Judged) -> (usize, &Target)) {
+        let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
+        let mut found: HashMap<(usize, usize, NodeId, &str), MeasuredError> = HashMap::new();
+        let own = self.judged.iter().filter(|judged| judged.of == 0);
+        for judged in own.chain(&self.told) {
+            let (take, &Target { rig, node, .. }) = of(judged);
+            let whole = found.entry((take, rig, node, judged.part.name())).or_insert(judged.error);
+            if judged.error.largest > whole.largest {
+                *whole = judged.error;
+            }
+        }
+        for entry in &mut ledger.entries {
+            let (Some(target), Some(take)) = (&entry.target, take_of(&entry.take)) else { continue };
+            let node = source.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
+            let step = node.and_then(|node| node.op(&target.property)).map(|step| step.value);
+            let part = match step {
+                Some(value) if value.turns() => Part::Rotation.name().to_owned(),
+                Some(OpValue::Translate(_)) => Part::Place.name().to_owned(),
+                Some(_) => Part::Size.name().to_owned(),
+                None => target.property.clone(),
+            };
+            entry.error = found.get(&(take, target.rig, target.node, part.as_str())).copied();
+        }
+    }
+
+    /// What is farthest beyond its limit, relative to that; `None` where everything is within.
+    pub fn beyond(&self) -> Option<(&Judged, MeasuredError)> {
+        let quantities = [Quantity::Angle, Quantity::Length, Quantity::Number];
+        let sides: &[bool] = if self.limits.between { &[false, true] } else { &[false] };
+        let ratio =
+            |error: &MeasuredError| error.largest / self.limits.of(error.quantity).max(f64::MIN_POSITIVE);
+        quantities
+            .iter()
+            .flat_map(|&quantity| sides.iter().filter_map(move |&between| self.worst(quantity, between)))
+            .filter(|(_, error)| error.largest > self.limits.of(error.quantity))
+            .max_by(|a, b| ratio(&a.1).total_cmp(&ratio(&b.1)))
+    }
+
+    /// The verdict with lengths in another unit: errors of places and their limits are multiplied by `factor`.
+    pub fn with_lengths_scaled(mut self, factor: f64) -> Verdict {
+        let scaled = |error: &mut MeasuredError| {
+            if error.quantity == Quantity::Length {
+                error.largest *= factor;
+                error.sum_of_squares *= factor * factor;
+            }
+        };
+        for judged in self.judged.iter_mut().chain(&mut self.told) {
+            scaled(&mut judged.error);
+            judged.between.iter_mut().for_each(scaled);
+        }
+        self.world.iter_mut().for_each(|(error, _)| scaled(error));
+        self.limits.length *= factor;
+        self.limits.world *= factor;
+        self
+    }
+
+    /// The verdict with instants said otherwise: the frame that `at` makes of a take of the result and a frame of its rate.
+    pub fn with_frames(mut self, at: impl Fn(usize, f64) -> f64) -> Verdict {
+        for judged in self.judged.iter_mut().chain(&mut self.told) {
+            let take = judged.take;
+            let errors = std::iter::once(&mut judged.error).chain(&mut judged.between);
+            errors.for_each(|error| error.frame = at(take, error.frame));
+        }
+        for (error, _) in self.world.iter_mut().chain(&mut self.world_turn) {
+            error.frame = at(0, error.frame);
+        }
+        self
+    }
+
+    /// How many times its limit the largest error is, 0 where nothing is off.
+    pub fn excess(&self) -> f64 {
+        let local = self.beyond().map_or(0.0, |(_, error)| error.largest / self.limits.of(error.quantity));
+        let limit = |error: &MeasuredError| match error.quantity {
+            Quantity::Angle => self.limits.world_turn,
+            _ => self.limits.world,
+        };
+        self.world_beyond().map_or(local, |(error, _)| local.max(error.largest / limit(error)))
+    }
+
+    /// What is beyond its limit in the world, places first.
+    pub fn world_beyond(&self) -> Option<&(MeasuredError, String)> {
+        let place = self.world.as_ref().filter(|(error, _)| error.largest > self.limits.world);
+        place.or_else(|| self.world_turn.as_ref().filter(|(error, _)| error.largest > self.limits.world_turn))
+    }
+}

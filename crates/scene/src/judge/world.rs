@@ -1,0 +1,168 @@
+//! The world: both scenes posed whole, at whole frames and where local transforms are farthest apart.
+
+use std::collections::HashSet;
+
+use glam::DQuat;
+use nimble_curve_curves::value::Quantity;
+use rayon::prelude::*;
+
+use super::means::Standing;
+use super::node::{Scenes, turned};
+use super::verdict::Verdict;
+use crate::address::NodeRef;
+use crate::controller::Samples;
+use crate::evaluate::{EvaluateError, Poses};
+use crate::ledger::MeasuredError;
+use crate::scene::{Scene, Take};
+
+/// How many of the worst local instants are looked at.
+const WORST: usize = 32;
+
+/// Instants that one thread works on at a time.
+const CHUNK: usize = 256;
+
+/// Looks at where all claimed nodes are and how they are turned: at whole frames where there is a limit to hold, and at the
+/// worst local instants at any rate.
+pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
+    let rate = scenes.result.rate;
+    let mut worst: Vec<(f64, f64)> = (verdict.judged.iter())
+        .map(|judged| (judged.error.largest / verdict.limits.of(judged.error.quantity), judged.error.frame))
+        .collect();
+    worst.sort_by(|a, b| b.0.total_cmp(&a.0));
+    let range = scenes.span.range;
+    let mut times: Vec<f64> =
+        worst.into_iter().take(WORST).map(|(_, frame)| frame * rate.ticks_per_frame()).collect();
+    if verdict.limits.world.is_finite() || verdict.limits.world_turn.is_finite() {
+        let (first, last) = (rate.frame(range.first).ceil() as i64, rate.frame(range.last).floor() as i64);
+        times.extend((first..=last).map(|frame| rate.ticks(frame).as_f64()));
+        if scenes.claim.world.is_some() {
+            // What is promised of the world itself is looked at between frames, too.
+            let half = rate.ticks_per_frame() * 0.5;
+            times.extend((first..last).map(|frame| rate.ticks(frame).as_f64() + half));
+        }
+    }
+    times.push(range.first.as_f64());
+    times.sort_by(f64::total_cmp);
+    times.dedup();
+    match farthest(scenes, &times) {
+        Ok([place, turn]) => (verdict.world, verdict.world_turn) = (place, turn),
+        Err(error) => verdict.unjudged.push(("places in the world".to_owned(), error.to_string())),
+    }
+}
+
+/// A pair of nodes by their positions in their rigs.
+struct Pair<'a> {
+    source: (usize, usize),
+    result: (usize, usize),
+    references: Option<(DQuat, DQuat)>,
+    place: bool,
+    node: NodeRef,
+    /// Baked data on it or above it, in the source and in the result: between its samples nobody knows where it is.
+    sampled: [Vec<&'a Samples>; 2],
+}
+
+impl Pair<'_> {
+    /// Whether it is known where it is at a time of the source and of the result.
+    fn is_known(&self, source: f64, result: f64) -> bool {
+        let at = |samples: &&Samples, time: f64| {
+            let (index, _) = samples.locate(time);
+            let near =
+                |index: usize| index < samples.len() && (samples.time(index).as_f64() - time).abs() <= 1.0;
+            // Outside its samples it stays as it is, or goes on as is said.
+            let (first, last) = (samples.time(0).as_f64(), samples.time(samples.len() - 1).as_f64());
+            near(index) || near(index + 1) || !(first..=last).contains(&time)
+        };
+        self.sampled[0].iter().all(|samples| at(samples, source))
+            && self.sampled[1].iter().all(|samples| at(samples, result))
+    }
+}
+
+/// The baked data on each node of a scene, and on those above it.
+fn sampled<'a>(scene: &Scene, take: &'a Take, (rig, node): NodeRef) -> Vec<&'a Samples> {
+    let Some(of) = scene.rigs.get(rig) else { return Vec::new() };
+    let upwards: HashSet<_> = std::iter::successors(Some(node), |id| of.parent(*id)).collect();
+    let tracks = take.active_tracks().map(|(_, track)| track);
+    let own = tracks.filter(|track| track.target.rig == rig && upwards.contains(&track.target.node));
+    let mut grids: Vec<&Samples> = own.filter_map(|track| track.controller.samples()).collect();
+    // One of each grid is enough.
+    grids.sort_by_key(|samples| (samples.start, samples.len(), samples.rate.ticks_per_frame().to_bits()));
+    grids.dedup_by_key(|samples| (samples.start, samples.len(), samples.rate.ticks_per_frame().to_bits()));
+    grids
+}
+
+/// The largest error of a quantity, and the pair that has it.
+type Farthest = (MeasuredError, Option<usize>);
+
+fn take(farthest: &mut Farthest, apart: f64, time: f64, index: usize) {
+    let most = farthest.0.largest;
+    farthest.0.take(apart, time);
+    if farthest.1.is_none() || farthest.0.largest > most {
+        farthest.1 = Some(index);
+    }
+}
+
+/// What is farthest, in place and in turn.
+fn farthest(
+    scenes: &Scenes<'_>,
+    times: &[f64],
+) -> Result<[Option<(MeasuredError, String)>; 2], EvaluateError> {
+    let at = |scene: &Scene, node: NodeRef| Some((node.0, scene.rigs.get(node.0)?.position(node.1)?));
+    let (source_take, result_take) = scenes.takes();
+    let pair = |node_of: (NodeRef, NodeRef), references, place| {
+        let (source, own) = (at(scenes.source, node_of.0)?, at(scenes.result, node_of.1)?);
+        let grids =
+            [sampled(scenes.source, source_take, node_of.0), sampled(scenes.result, result_take, node_of.1)];
+        Some(Pair { source, result: own, references, place, node: node_of.1, sampled: grids })
+    };
+    let pairs: Vec<Pair<'_>> = match &scenes.claim.world {
+        Some(world) => world
+            .iter()
+            .filter_map(|of: &Standing| pair((of.source, of.result), of.references, of.place))
+            .collect(),
+        None => scenes.claim.nodes.iter().filter_map(|&nodes| pair(nodes, None, true)).collect(),
+    };
+    let map = &scenes.claim.space;
+    let nothing =
+        || [(MeasuredError::none(Quantity::Length), None), (MeasuredError::none(Quantity::Angle), None)];
+    let part = |times: &[f64]| -> Result<[Farthest; 2], EvaluateError> {
+        let mut source = Poses::new(scenes.source, source_take)?;
+        let mut result = Poses::new(scenes.result, result_take)?;
+        let mut found: [Farthest; 2] = nothing();
+        for &time in times {
+            let source_time = scenes.span.clock.source_at(time);
+            source.at(source_time);
+            result.at(time);
+            for (index, pair) in pairs.iter().enumerate() {
+                if !pair.is_known(source_time, time) {
+                    continue;
+                }
+                let (theirs, ours) = (&source.poses[pair.source.0], &result.poses[pair.result.0]);
+                if pair.place {
+                    let from = map.length(theirs.world[pair.source.1].translation);
+                    let apart = (from - ours.world[pair.result.1].translation).length();
+                    take(&mut found[0], apart, time, index);
+                }
+                if let Some((from, own)) = pair.references {
+                    let wanted = map.rotation(theirs.world_rotation[pair.source.1] * from.conjugate());
+                    let apart = turned(wanted, ours.world_rotation[pair.result.1] * own.conjugate());
+                    take(&mut found[1], apart, time, index);
+                }
+            }
+        }
+        Ok(found)
+    };
+    let parts: Vec<_> = times.par_chunks(CHUNK).map(part).collect::<Result<_, _>>()?;
+    let mut total = nothing();
+    for of_part in parts {
+        for (total, (error, pair)) in total.iter_mut().zip(of_part) {
+            if total.0.count == 0 || error.largest > total.0.largest {
+                total.1 = pair.or(total.1);
+            }
+            total.0.merge(&error);
+        }
+    }
+    Ok(total.map(|(error, pair)| {
+        let node = scenes.addresses.1.node(pairs[pair?].node).to_owned();
+        Some((error.in_frames(scenes.result.rate), node))
+    }))
+}

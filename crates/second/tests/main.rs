@@ -1,0 +1,6 @@
+//! All tests of the crate in one program: linking one is far quicker than linking each.
+
+mod claims;
+mod evaluation;
+mod followed;
+mod worked;
