@@ -120,7 +120,7 @@ pub struct Convert {
     pub to_rate: Option<FrameRate>,
     /// Turn controllers into another type: curves, quaternions, constant, or samples (at the file's rate)
     #[arg(long, value_name = "TYPE", value_enum)]
-    pub controllers: Option<ControllerType>,
+    pub controllers: Option<Controllers>,
     /// How far curves may be from their source where they cannot be exact
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,
@@ -151,7 +151,7 @@ pub struct Convert {
 
 /// A type of controller to turn others into.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
-pub enum ControllerType {
+pub enum Controllers {
     /// A curve a component; angles for rotations
     Curves,
     /// Quaternion keys for rotations, curves for anything else

@@ -14,7 +14,7 @@ use nimble_curve_formats::{Encoded, Format, Saving};
 
 use crate::failure::Failure;
 use crate::report::{amount, counted, frame};
-use crate::terminal::Style;
+use crate::terminal::{Line, Style};
 
 /// What a command promises of its result.
 #[derive(Clone, Debug)]
@@ -336,9 +336,6 @@ fn farthest(verdict: &Verdict) -> impl Iterator<Item = (&Judged, MeasuredError)>
         .filter_map(|quantity| verdict.worst(quantity, false))
         .filter(move |(_, error)| is_telling(error))
 }
-
-/// A line of a report, and how it is shown.
-pub type Line = (Style, String);
 
 /// Errors below this part of what is allowed are not worth a word.
 const TELLING: f64 = 0.01;

@@ -8,8 +8,8 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::value::Quantity;
 use serde::Serialize;
 
-use crate::gate::Line;
 use crate::table::{Align, Table};
+use crate::terminal::Line;
 use crate::terminal::{self, Style};
 
 /// An amount with a unit that suits its size.

@@ -8,12 +8,12 @@ use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::Scene;
-
 use nimble_curve_formats::Saving;
 
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, Written};
-use crate::gate::{self, Line, Origin, Promise};
+use crate::gate::{self, Origin, Promise};
+use crate::terminal::Line;
 use crate::terminal::{self, Style};
 
 /// How the errors that the judge finds are joined to what a ledger says.

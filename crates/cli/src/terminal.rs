@@ -30,6 +30,9 @@ impl Style {
     }
 }
 
+/// A line of a report, and how it is shown.
+pub type Line = (Style, String);
+
 /// Where a command's report goes: standard output, or standard error where that carries a file.
 pub enum Report {
     Out(anstream::AutoStream<io::Stdout>),

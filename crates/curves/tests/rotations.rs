@@ -4,8 +4,8 @@ use glam::{DQuat, DVec3, EulerRot};
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Side, Tangent};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
-    Allowance, Conversion, Converted, EulerPath, Knot, Leaving, Memory, RotationOrder, RotationPath, Slack,
-    angle_between, convert, rates_from_velocity, to_vector,
+    AngleTolerance, Conversion, ConversionCache, Converted, EulerPath, Knot, RotationOrder, RotationPath,
+    SegmentKind, ToleranceScale, angle_between, convert, rates_from_velocity, to_vector,
 };
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_testing::{RATE, steps};
@@ -114,7 +114,7 @@ fn converted_with(
     from: RotationOrder,
     curves: &[Curve; 3],
     order: RotationOrder,
-    tolerance: Allowance<'_>,
+    tolerance: AngleTolerance<'_>,
     handles: Option<Handles>,
 ) -> Converted {
     let path = EulerPath::new(from, curves, DVec3::ZERO);
@@ -194,13 +194,13 @@ proptest! {
         let tolerance = 0.5_f64.to_radians();
         let mut factors = vec![1.0; 12];
         factors[first..first + 3].fill(closer);
-        let slack = Slack::new(0.0, 4.0 * FRAME, factors);
-        let allowance = Allowance { angle: tolerance, slack: Some(&slack) };
+        let scale = ToleranceScale::new(0.0, 4.0 * FRAME, factors);
+        let allowance = AngleTolerance { angle: tolerance, scale: Some(&scale) };
         let result = converted_with(from, &curves, to, allowance, handles);
         for time in steps(0, last_frame(&curves) + 1) {
             let expected = independent(from, angles(&curves, time, Side::Right));
             let error = angle_between(expected, independent(to, angles(&result.curves, time, Side::Right)));
-            let allowed = tolerance * slack.at(time);
+            let allowed = tolerance * scale.at(time);
             prop_assert!(error <= 1.001 * allowed + 1e-9, "{error} of {allowed} at frame {}", time / FRAME);
         }
         // Where handles are chosen by themselves, plain ones may do with the more room, which need more keys.
@@ -218,15 +218,15 @@ proptest! {
         let path = EulerPath::new(from, &curves, DVec3::ZERO);
         let knots = path.knots(None);
         let start = angles(&curves, knots[0].time.as_f64(), Side::Right);
-        let mut slack = Slack::new(0.0, 4.0 * FRAME, vec![1.0; 12]);
-        let memory = Memory::default();
+        let mut scale = ToleranceScale::new(0.0, 4.0 * FRAME, vec![1.0; 12]);
+        let cache = ConversionCache::default();
         for place in [None, Some(first), Some(first + 2)] {
             if let Some(place) = place {
-                slack.factors_mut()[place] = 0.1;
+                scale.factors_mut()[place] = 0.1;
             }
-            let tolerance = Allowance { angle: 0.05_f64.to_radians(), slack: Some(&slack) };
+            let tolerance = AngleTolerance { angle: 0.05_f64.to_radians(), scale: Some(&scale) };
             let anew = Conversion { handles, ..Conversion::new(to, tolerance, RATE, start) };
-            let again = Conversion { memory: Some(memory.place(3)), ..anew };
+            let again = Conversion { cache: Some(cache.place(3)), ..anew };
             let (anew, again) = (convert(&path, &knots, &anew), convert(&path, &knots, &again));
             prop_assert_eq!(&anew.curves, &again.curves);
             prop_assert_eq!(anew.error, again.error);
@@ -325,7 +325,7 @@ proptest! {
     fn turns_are_followed_through_all_of_them(
         from in any_order(), to in any_order(), turns in 1..6_i64, axis in 0..3_usize, tilt in prop::array::uniform3(-0.6..0.6_f64)
     ) {
-        // One axis spins between two keys an ordinary gap apart, the others lean a little.
+        // One axis spins between two keys an ordinary gap apart, the others gimbal_coupling a little.
         let key = |frame: i64, value: f64| Key::new(RATE.ticks(frame), value).with_slope(0.0);
         let mut curves: [Curve; 3] = std::array::from_fn(|own| {
             Curve::new(vec![key(0, tilt[own]), key(24, tilt[own] * 0.5)]).unwrap()
@@ -373,8 +373,8 @@ fn a_whole_turn_across_a_hold_is_not_lost() {
         key(10, std::f64::consts::TAU),
         key(20, std::f64::consts::TAU + 0.5),
     ]);
-    let lean = Curve::new(vec![key(0, 0.1), key(20, 0.4)]).unwrap();
-    let curves = [lean.clone(), turn.unwrap(), lean];
+    let gimbal_coupling = Curve::new(vec![key(0, 0.1), key(20, 0.4)]).unwrap();
+    let curves = [gimbal_coupling.clone(), turn.unwrap(), gimbal_coupling];
     let result = converted(RotationOrder::Xyz, &curves, RotationOrder::Xyz, 0.001);
     assert!((result.curves[1].value_at(20.0 * FRAME).unwrap() - std::f64::consts::TAU - 0.5).abs() < 1e-9);
 }
@@ -409,7 +409,8 @@ fn by_halving(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, toler
     let path = EulerPath::new(from, curves, DVec3::ZERO);
     let mut times = key_times(curves);
     loop {
-        let knots: Vec<Knot> = times.iter().map(|&time| Knot { time, leaving: Leaving::Moving }).collect();
+        let knots: Vec<Knot> =
+            times.iter().map(|&time| Knot { time, leaving: SegmentKind::Moving }).collect();
         // No key is added where any error is allowed, so that this is the plain cubic on the given keys.
         let start = angles(curves, times[0].as_f64(), Side::Right);
         let result = convert(&path, &knots, &Conversion::new(to, 10.0, RATE, start));

@@ -9,115 +9,12 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::{Scene, Take};
-use nimble_curve_core::space::{Space, UpAxis};
-use nimble_curve_core::time::FrameRate;
+use nimble_curve_core::space::Space;
 
 use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
+use crate::format::{Assume, ENDINGS, Format};
 use crate::{bvh, collada, gltf, ncurve, table, usd};
-
-/// The formats that are read and written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Format {
-    /// Our own, `.ncurve`.
-    Ncurve,
-    /// `.bvh`.
-    Bvh,
-    /// glTF 2.0 as text, `.gltf`.
-    Gltf,
-    /// glTF 2.0 as a binary container, `.glb`.
-    Glb,
-    /// COLLADA, `.dae`.
-    Collada,
-    /// USD as text, `.usda`.
-    Usda,
-    /// USD as binary, `.usdc` (and `.usd`).
-    Usdc,
-    /// USD as a package, `.usdz`.
-    Usdz,
-    /// A table of keys or samples, `.csv`.
-    Csv,
-}
-
-/// The endings of all formats, for messages.
-pub const ENDINGS: &str = ".ncurve, .glb, .gltf, .dae, .usda, .usdc, .usdz, .bvh, .csv";
-
-impl Format {
-    /// Whether it is one of USD's.
-    pub fn is_usd(self) -> bool {
-        matches!(self, Format::Usda | Format::Usdc | Format::Usdz)
-    }
-
-    /// The format that a file's ending names.
-    pub fn of_path(path: &Path) -> Option<Format> {
-        match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
-            "ncurve" => Some(Format::Ncurve),
-            "bvh" => Some(Format::Bvh),
-            "gltf" => Some(Format::Gltf),
-            "glb" => Some(Format::Glb),
-            "dae" => Some(Format::Collada),
-            "usda" => Some(Format::Usda),
-            "usdc" | "usd" => Some(Format::Usdc),
-            "usdz" => Some(Format::Usdz),
-            "csv" => Some(Format::Csv),
-            _ => None,
-        }
-    }
-
-    /// The format that a file's first bytes show.
-    pub fn of_content(bytes: &[u8]) -> Option<Format> {
-        let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
-        if bytes.starts_with(gltf::MAGIC) {
-            Some(Format::Glb)
-        } else if bytes.starts_with(b"# rate=") {
-            Some(Format::Csv)
-        } else if bytes.starts_with(usd::TEXT_MAGIC) {
-            Some(Format::Usda)
-        } else if bytes.starts_with(usd::BINARY_MAGIC) {
-            Some(Format::Usdc)
-        } else if bytes.starts_with(usd::PACKAGE_MAGIC) {
-            Some(Format::Usdz)
-        } else if bytes.starts_with(b"{") {
-            // Ours says so at its start; the other says "asset" somewhere.
-            let head = &bytes[..bytes.len().min(200)];
-            let says = |text: &[u8], word: &[u8]| text.windows(word.len()).any(|at| at == word);
-            let is_gltf = !says(head, b"\"ncurve\"") && says(bytes, b"\"asset\"");
-            Some(if is_gltf { Format::Gltf } else { Format::Ncurve })
-        } else if bytes.starts_with(b"<") {
-            // Other XML is not read; that it is none of ours is said by its first element.
-            bytes.windows(8).any(|at| at == b"<COLLADA").then_some(Format::Collada)
-        } else if bytes.len() >= 9 && bytes[..9].eq_ignore_ascii_case(b"hierarchy") {
-            Some(Format::Bvh)
-        } else {
-            None
-        }
-    }
-
-    /// The format's name for people.
-    pub fn name(self) -> &'static str {
-        match self {
-            Format::Ncurve => "ncurve",
-            Format::Bvh => "BVH",
-            Format::Gltf | Format::Glb => "glTF",
-            Format::Collada => "COLLADA",
-            Format::Usda | Format::Usdc | Format::Usdz => "USD",
-            Format::Csv => "CSV",
-        }
-    }
-}
-
-/// What a reader takes for granted where the format does not say.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Assume {
-    /// Metres in one unit.
-    pub metres_per_unit: Option<f64>,
-    /// The up axis.
-    pub up: Option<UpAxis>,
-    /// Frames per second.
-    pub rate: Option<FrameRate>,
-    /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it.
-    pub without_extra: bool,
-}
 
 /// A scene from a file, with what had to be assumed.
 #[derive(Clone, Debug)]

@@ -7,20 +7,24 @@ mod encoded;
 mod ends;
 pub mod error;
 mod files;
+mod format;
 pub mod gltf;
 mod grid;
 pub mod name_map;
 pub mod ncurve;
 pub mod profile;
+mod read_back;
 pub mod said;
 pub mod sheet;
 mod steps;
 pub mod table;
 pub mod usd;
 
-pub use encoded::{Encoded, ReadBack};
+pub use encoded::Encoded;
 pub use error::FormatError;
 pub use files::{
-    Assume, ENDINGS, Format, Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes,
-    write, write_bytes, write_bytes_by, write_encoded,
+    Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes, write, write_bytes,
+    write_bytes_by, write_encoded,
 };
+pub use format::{Assume, ENDINGS, Format};
+pub use read_back::ReadBack;

@@ -21,7 +21,9 @@ use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Tr
 
 use self::wholes::Wholes;
 use super::channel::{Tolerance, count, each_track, keys_added, property};
-use super::controllers::{Changed, Form, NoForm, Setting, change, with_path};
+use super::conversion::{
+    ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller, with_path,
+};
 use super::layers::{FlattenOptions, LayersError, flatten};
 use super::mixer::mixes_angles;
 
@@ -148,7 +150,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
         let Some((kind, rest)) = property(scene, books.take, layer, track) else {
             return (Some(track.clone()), Some(books.kept(layer, track)));
         };
-        let setting = Setting {
+        let setting = ConversionContext {
             kind,
             rest: if holds.rotations == Rotations::Angles { as_angles(rest) } else { rest },
             tolerance: tolerance.of(kind.quantity(), &scene.space),
@@ -170,7 +172,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }
-            Err(NoForm::Discrete) => (Some(track.clone()), Some(books.kept(layer, track))),
+            Err(NotConvertible::Discrete) => (Some(track.clone()), Some(books.kept(layer, track))),
             Err(why) => {
                 let entry = Entry {
                     fate: Fate::LeftOut,
@@ -214,12 +216,12 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
 
 fn adapted(
     controller: &Controller,
-    setting: &Setting,
+    setting: &ConversionContext,
     holds: &Holds,
     plan: Option<Plan>,
-) -> Result<Changed, NoForm> {
+) -> Result<ConvertedController, NotConvertible> {
     match setting.kind {
-        PropertyKind::Discrete => Err(NoForm::Discrete),
+        PropertyKind::Discrete => Err(NotConvertible::Discrete),
         PropertyKind::Rotation => match (plan, holds.rotations) {
             (Some(Plan::Fold { before, after }), _) => quaternions(controller, setting, before, after),
             (_, Rotations::Quaternions) => quaternions(controller, setting, DQuat::IDENTITY, DQuat::IDENTITY),
@@ -228,27 +230,29 @@ fn adapted(
                     Controller::Constant(value) => {
                         let angles = Controller::Constant(in_order(value, setting));
                         let fate = if angles == *controller { Fate::Kept } else { Fate::Exact };
-                        return Ok(Changed { controller: angles, fate, error: None });
+                        return Ok(ConvertedController { controller: angles, fate, error: None });
                     }
-                    Controller::Samples(samples) => return angles(samples, setting).ok_or(NoForm::NoValue),
+                    Controller::Samples(samples) => {
+                        return angles(samples, setting).ok_or(NotConvertible::NoValue);
+                    }
                     Controller::Procedural(procedural) => {
-                        let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+                        let sampled = procedural.sampled.as_ref().ok_or(NotConvertible::NoValue)?;
                         let changed = adapted(sampled, setting, holds, plan)?;
-                        return Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed });
+                        return Ok(ConvertedController { fate: changed.fate.max(Fate::Exact), ..changed });
                     }
                     _ => {}
                 }
-                numbers(change(controller, Form::Curves, setting)?, setting, holds)
+                numbers(convert_controller(controller, ControllerType::Curves, setting)?, setting, holds)
             }
         },
         PropertyKind::Matrix => Ok(kept(controller)),
         _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
-        _ => numbers(change(controller, Form::Curves, setting)?, setting, holds),
+        _ => numbers(convert_controller(controller, ControllerType::Curves, setting)?, setting, holds),
     }
 }
 
 /// A rotation that stands still as angles in the order at rest, which is the one that the node is written in.
-fn in_order(value: &Value, setting: &Setting) -> Value {
+fn in_order(value: &Value, setting: &ConversionContext) -> Value {
     let (order, near) = match setting.rest {
         Value::Euler { order, angles } => (order, angles),
         _ => return as_angles(value.clone()),
@@ -272,7 +276,7 @@ fn as_angles(value: Value) -> Value {
 }
 
 /// Samples of a rotation as angles in the order at rest.
-fn angles(samples: &Samples, setting: &Setting) -> Option<Changed> {
+fn angles(samples: &Samples, setting: &ConversionContext) -> Option<ConvertedController> {
     let order = setting.order();
     if samples.kind == SampleKind::Euler(order) {
         return Some(kept(&Controller::Samples(samples.clone())));
@@ -294,21 +298,25 @@ fn angles(samples: &Samples, setting: &Setting) -> Option<Changed> {
     }
     let controller =
         Controller::Samples(Samples { kind: SampleKind::Euler(order), values, ..samples.clone() });
-    Some(Changed { controller, fate: Fate::Exact, error: None })
+    Some(ConvertedController { controller, fate: Fate::Exact, error: None })
 }
 
-fn kept(controller: &Controller) -> Changed {
-    Changed { controller: controller.clone(), fate: Fate::Kept, error: None }
+fn kept(controller: &Controller) -> ConvertedController {
+    ConvertedController { controller: controller.clone(), fate: Fate::Kept, error: None }
 }
 
 /// Curves without what is not held.
-fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed, NoForm> {
-    let Changed { mut controller, mut fate, mut error } = changed;
+fn numbers(
+    changed: ConvertedController,
+    setting: &ConversionContext,
+    holds: &Holds,
+) -> Result<ConvertedController, NotConvertible> {
+    let ConvertedController { mut controller, mut fate, mut error } = changed;
     let rests = resting(&controller, setting);
     let curves: &mut [Curve] = match &mut controller {
         Controller::Components(curves) => curves,
         Controller::Euler(euler) => &mut euler.curves,
-        _ => return Ok(Changed { controller, fate, error }),
+        _ => return Ok(ConvertedController { controller, fate, error }),
     };
     let share = setting.tolerance / (curves.len() as f64).sqrt();
     let mut squares = 0.0;
@@ -321,7 +329,7 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
         // Behind loops, which would lift what shows in a gap with each round.
         if !holds.outside && curve.has_gaps() {
             let rest = rests.get(index).copied().unwrap_or(0.0);
-            *curve = curve.filled(rest).ok_or(NoForm::Loops)?;
+            *curve = curve.filled(rest).ok_or(NotConvertible::Loops)?;
             fate = fate.max(Fate::Exact);
         }
         let is_weighted = |curve: &Curve| {
@@ -339,11 +347,11 @@ fn numbers(changed: Changed, setting: &Setting, holds: &Holds) -> Result<Changed
         whole.take(whole.largest + squares.sqrt(), setting.range.first.as_f64());
         error = Some(whole);
     }
-    Ok(Changed { controller, fate, error })
+    Ok(ConvertedController { controller, fate, error })
 }
 
 /// The numbers that show where a controller has no value.
-fn resting(controller: &Controller, setting: &Setting) -> Vec<f64> {
+fn resting(controller: &Controller, setting: &ConversionContext) -> Vec<f64> {
     match (controller, &setting.rest) {
         // Angles of another order than those at rest are zero where they have no value.
         (Controller::Euler(euler), Value::Euler { order, .. }) if euler.order != *order => vec![0.0; 3],
@@ -355,38 +363,38 @@ fn resting(controller: &Controller, setting: &Setting) -> Vec<f64> {
 /// A rotation as quaternion keys or samples: steps, great arcs and cubics as they are, anything else refitted.
 fn quaternions(
     controller: &Controller,
-    setting: &Setting,
+    setting: &ConversionContext,
     before: DQuat,
     after: DQuat,
-) -> Result<Changed, NoForm> {
+) -> Result<ConvertedController, NotConvertible> {
     let is_identity = before.w.abs() >= 1.0 && after.w.abs() >= 1.0;
     let exact = if is_identity { Fate::Kept } else { Fate::Exact };
     match controller {
         Controller::Constant(value) => {
-            let rotation = before * value.rotation().ok_or(NoForm::NoValue)? * after;
+            let rotation = before * value.rotation().ok_or(NotConvertible::NoValue)? * after;
             let controller = Controller::Constant(Value::Quaternion(rotation));
             let fate = if matches!(value, Value::Quaternion(_)) { exact } else { Fate::Exact };
-            Ok(Changed { controller, fate, error: None })
+            Ok(ConvertedController { controller, fate, error: None })
         }
         Controller::Samples(samples) => {
             let fate = if samples.kind == SampleKind::Quaternion { exact } else { Fate::Exact };
             let controller =
-                Controller::Samples(turned_samples(samples, before, after).ok_or(NoForm::NoValue)?);
-            Ok(Changed { controller, fate, error: None })
+                Controller::Samples(turned_samples(samples, before, after).ok_or(NotConvertible::NoValue)?);
+            Ok(ConvertedController { controller, fate, error: None })
         }
         Controller::Quaternion(curve) if is_plain(curve) => {
             let curve = if is_identity { curve.clone() } else { turned_keys(curve, before, after) };
-            Ok(Changed { controller: Controller::Quaternion(curve), fate: exact, error: None })
+            Ok(ConvertedController { controller: Controller::Quaternion(curve), fate: exact, error: None })
         }
         Controller::Procedural(procedural) => {
-            let sampled = procedural.sampled.as_ref().ok_or(NoForm::NoValue)?;
+            let sampled = procedural.sampled.as_ref().ok_or(NotConvertible::NoValue)?;
             let changed = quaternions(sampled, setting, before, after)?;
-            Ok(Changed { fate: changed.fate.max(Fate::Exact), ..changed })
+            Ok(ConvertedController { fate: changed.fate.max(Fate::Exact), ..changed })
         }
         _ => with_path(controller, setting, |path, knots| {
             let path = Between { path, before, after };
             let made = to_quaternion_keys(&path, knots, setting.tolerance, setting.rate);
-            Ok(Changed {
+            Ok(ConvertedController {
                 controller: Controller::Quaternion(made.curve),
                 fate: Fate::Refitted,
                 error: Some(made.error),

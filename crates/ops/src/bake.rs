@@ -12,9 +12,9 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Track};
 
 use super::channel::{count, each_track, property};
-use super::controllers::{Changed, Grid, NoForm, Setting, sampled};
-use super::mixing::of_one_type;
-use super::trace::Trace;
+use super::conversion::of_one_type;
+use super::conversion::{ConversionContext, ConvertedController, Grid, NotConvertible, sampled};
+use super::sampled_function::SampledFunction;
 
 /// How to bake.
 #[derive(Clone, Copy, Debug, Default)]
@@ -38,7 +38,7 @@ pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
             return (Some(track.clone()), Some(books.kept(layer, track)));
         };
         let range = options.range.unwrap_or(books.take.range);
-        let setting = Setting { kind, rest, tolerance: 0.0, rate: scene.rate, range };
+        let setting = ConversionContext { kind, rest, tolerance: 0.0, rate: scene.rate, range };
         match baked(&track.controller, &setting, options.rate.unwrap_or(scene.rate), options.step) {
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
@@ -58,9 +58,14 @@ pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
     (result, ledger)
 }
 
-fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32) -> Result<Changed, NoForm> {
+fn baked(
+    controller: &Controller,
+    setting: &ConversionContext,
+    rate: FrameRate,
+    step: u32,
+) -> Result<ConvertedController, NotConvertible> {
     if setting.kind == PropertyKind::Discrete {
-        return Err(NoForm::Discrete);
+        return Err(NotConvertible::Discrete);
     }
     if let Controller::Samples(samples) = controller
         && step <= 1
@@ -69,11 +74,11 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
         && !samples.is_empty()
         && samples.time(samples.len() - 1) == setting.range.last
     {
-        return Ok(Changed { controller: controller.clone(), fate: Fate::Kept, error: None });
+        return Ok(ConvertedController { controller: controller.clone(), fate: Fate::Kept, error: None });
     }
     let sampler =
-        Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NoForm::NoValue)?;
-    let trace = Trace::of_controller(sampler);
+        Sampler::new(controller, setting.kind, setting.rest.clone()).map_err(|_| NotConvertible::NoValue)?;
+    let trace = SampledFunction::of_controller(sampler);
     if step <= 1 {
         return sampled(&trace, Grid::whole(rate), setting.range, setting);
     }
@@ -86,8 +91,8 @@ fn baked(controller: &Controller, setting: &Setting, rate: FrameRate, step: u32)
     let times: Vec<Ticks> = frames.iter().map(|&frame| rate.ticks(frame)).collect();
     let mut values: Vec<Value> = times.iter().map(|time| trace.value(time.as_f64())).collect();
     of_one_type(&mut values);
-    let controller = keyed(&times, &values).ok_or(NoForm::Matrix)?;
-    Ok(Changed { controller, fate: Fate::Sampled, error: None })
+    let controller = keyed(&times, &values).ok_or(NotConvertible::Matrix)?;
+    Ok(ConvertedController { controller, fate: Fate::Sampled, error: None })
 }
 
 /// Keys with straight lines, or great arcs, between them; `None` for matrices.

@@ -16,9 +16,12 @@ use thiserror::Error;
 
 use super::Tolerance;
 use super::channel::{Bookkeeper, count};
-use super::controllers::{Changed, Grid, NoForm, Setting, refitted_numbers, refitted_rotation, sampled};
+use super::conversion::{
+    ConversionContext, ConvertedController, Grid, NotConvertible, refitted_numbers, refitted_rotation,
+    sampled,
+};
 use super::linear::{Sums, with_constants};
-use super::trace::{Trace, union_times};
+use super::sampled_function::{SampledFunction, union_times};
 
 /// Why layers cannot be changed.
 #[derive(Clone, Debug, PartialEq, Error)]
@@ -52,11 +55,11 @@ pub enum LayersError {
     Evaluate(#[from] EvaluateError),
     /// Values that have no sum.
     #[error("{channel}: {why}")]
-    NoForm {
+    NotConvertible {
         /// Where.
         channel: String,
         /// Why.
-        why: NoForm,
+        why: NotConvertible,
     },
 }
 
@@ -210,7 +213,11 @@ impl<'a> Flatten<'a> {
         Ok(())
     }
 
-    fn flattened(&self, target: &Target, active: &[(usize, &Track)]) -> Result<Changed, LayersError> {
+    fn flattened(
+        &self,
+        target: &Target,
+        active: &[(usize, &Track)],
+    ) -> Result<ConvertedController, LayersError> {
         let rig = &self.scene.rigs[target.rig];
         let missing = || EvaluateError::Missing(target.property.clone());
         let kind = rig.property_kind(target.node, &target.property).ok_or_else(missing)?;
@@ -219,17 +226,17 @@ impl<'a> Flatten<'a> {
         if let Some(sums) = &sums
             && let Some(controller) = as_controller(sums, &rest, self.take.range.first)
         {
-            return Ok(Changed { controller, fate: Fate::Exact, error: None });
+            return Ok(ConvertedController { controller, fate: Fate::Exact, error: None });
         }
         let sampler = PropertySampler::new(self.scene, &self.part, target)?;
-        let trace = Trace::of_property(sampler);
+        let trace = SampledFunction::of_property(sampler);
         let weights = active.iter().map(|(layer, _)| &self.take.layers[*layer].weight);
         let weight_times = weights.clone().flat_map(|weight| weight.key_times(self.take.range));
         let controllers = || active.iter().map(|(_, track)| &track.controller);
         let mut times = union_times(controllers(), weight_times, self.take.range);
         let tolerance = self.options.tolerance.of(kind.quantity(), &self.scene.space);
         let range = controllers().filter_map(Controller::range).fold(self.take.range, |a, b| a.union(b));
-        let setting = Setting { kind, rest, tolerance, rate: self.scene.rate, range };
+        let setting = ConversionContext { kind, rest, tolerance, rate: self.scene.rate, range };
         if kind == PropertyKind::Discrete {
             return Ok(self.switches(
                 &trace,
@@ -240,7 +247,7 @@ impl<'a> Flatten<'a> {
         let densest = controllers()
             .filter_map(Controller::samples)
             .max_by(|a, b| a.rate.fps().total_cmp(&b.rate.fps()));
-        let failed = |why| LayersError::NoForm { channel: self.addresses.property(target), why };
+        let failed = |why| LayersError::NotConvertible { channel: self.addresses.property(target), why };
         if let Some(samples) = densest {
             let grid = Grid::of(Some(samples), samples.rate);
             return sampled(&trace, grid, range, &setting).map_err(failed);
@@ -265,7 +272,7 @@ impl<'a> Flatten<'a> {
     }
 
     /// Values that only hold: a key wherever another one comes up.
-    fn switches(&self, trace: &Trace<'_>, times: &[Ticks], by_frame: bool) -> Changed {
+    fn switches(&self, trace: &SampledFunction<'_>, times: &[Ticks], by_frame: bool) -> ConvertedController {
         let mut times = times.to_vec();
         if by_frame {
             let rate = self.scene.rate;
@@ -297,7 +304,7 @@ impl<'a> Flatten<'a> {
             last = Some(time);
         }
         let curve = DiscreteCurve::new(keys).expect("the times are in order");
-        Changed { controller: Controller::Discrete(curve), fate: Fate::Exact, error: None }
+        ConvertedController { controller: Controller::Discrete(curve), fate: Fate::Exact, error: None }
     }
 }
 
@@ -396,7 +403,7 @@ impl Split<'_> {
         for (pair, exact) in pairs.iter().zip(exact) {
             let changed = match exact {
                 Some(controller) if pair.kind != PropertyKind::Rotation || by_component => {
-                    Changed { controller, fate: Fate::Exact, error: None }
+                    ConvertedController { controller, fate: Fate::Exact, error: None }
                 }
                 _ => self.refitted(pair)?,
             };
@@ -462,10 +469,10 @@ impl Split<'_> {
         pairs
     }
 
-    fn traces(&self, pair: &Pair) -> Result<(Trace<'_>, Trace<'_>), EvaluateError> {
+    fn traces(&self, pair: &Pair) -> Result<(SampledFunction<'_>, SampledFunction<'_>), EvaluateError> {
         let ours = PropertySampler::new(self.scene, self.take, &pair.ours)?;
         let theirs = PropertySampler::new(self.other, self.theirs, &pair.theirs)?;
-        Ok((Trace::of_property(ours), Trace::of_property(theirs)))
+        Ok((SampledFunction::of_property(ours), SampledFunction::of_property(theirs)))
     }
 
     /// The instants at which either side has keys, and those of the weights of its layers.
@@ -548,21 +555,23 @@ impl Split<'_> {
         })
     }
 
-    fn refitted(&self, pair: &Pair) -> Result<Changed, LayersError> {
+    fn refitted(&self, pair: &Pair) -> Result<ConvertedController, LayersError> {
         let (ours, theirs) = self.traces(pair)?;
         let times = self.times(pair);
         let tolerance = self.options.tolerance.of(pair.kind.quantity(), &self.scene.space);
         let nothing = nimble_curve_scene::evaluate::neutral(pair.kind, &pair.rest);
         let range = self.take.range.union(self.theirs.range);
-        let setting = Setting { kind: pair.kind, rest: nothing, tolerance, rate: self.scene.rate, range };
+        let setting =
+            ConversionContext { kind: pair.kind, rest: nothing, tolerance, rate: self.scene.rate, range };
         match pair.kind {
             PropertyKind::Rotation => {
                 let knots = theirs.knots(&times);
                 let path = Difference { from: ours, to: theirs };
                 // A hold of one side is none of the difference.
-                let moving = knots
-                    .iter()
-                    .map(|knot| Knot { leaving: nimble_curve_curves::rotation::Leaving::Moving, ..*knot });
+                let moving = knots.iter().map(|knot| Knot {
+                    leaving: nimble_curve_curves::rotation::SegmentKind::Moving,
+                    ..*knot
+                });
                 Ok(refitted_rotation(&path, &moving.collect::<Vec<_>>(), DVec3::ZERO, &setting))
             }
             PropertyKind::Discrete | PropertyKind::Matrix => {
@@ -576,12 +585,17 @@ impl Split<'_> {
                     }
                 }
                 let curve = DiscreteCurve::new(keys).expect("the times are in order");
-                Ok(Changed { controller: Controller::Discrete(curve), fate: Fate::Exact, error: None })
+                Ok(ConvertedController {
+                    controller: Controller::Discrete(curve),
+                    fate: Fate::Exact,
+                    error: None,
+                })
             }
             kind => {
-                let difference = Trace::of_difference(ours, theirs, kind == PropertyKind::Scale);
-                refitted_numbers(&difference, &times, &setting, None)
-                    .map_err(|why| LayersError::NoForm { channel: self.addresses.property(&pair.ours), why })
+                let difference = SampledFunction::of_difference(ours, theirs, kind == PropertyKind::Scale);
+                refitted_numbers(&difference, &times, &setting, None).map_err(|why| {
+                    LayersError::NotConvertible { channel: self.addresses.property(&pair.ours), why }
+                })
             }
         }
     }
@@ -589,8 +603,8 @@ impl Split<'_> {
 
 /// The rotation that leads from one to another, `from⁻¹ · to`.
 struct Difference<'a> {
-    from: Trace<'a>,
-    to: Trace<'a>,
+    from: SampledFunction<'a>,
+    to: SampledFunction<'a>,
 }
 
 impl RotationPath for Difference<'_> {

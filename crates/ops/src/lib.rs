@@ -1,5 +1,6 @@
 //! Operations: each takes a scene and returns a new one with a ledger of what became of every channel.
 
+mod baked;
 mod channel;
 
 pub mod adapt;
@@ -10,7 +11,9 @@ pub mod clips;
 pub mod compare;
 mod contact;
 pub mod controllers;
+pub mod conversion;
 pub mod cycle;
+mod fitting;
 pub mod layers;
 mod linear;
 mod mixer;
@@ -22,10 +25,10 @@ pub mod profile;
 pub mod reorder;
 pub mod retime;
 pub mod root;
+mod sampled_function;
 pub mod select;
 pub mod space;
 pub mod survey;
-mod trace;
 pub mod travel;
 mod turn;
 pub mod unbake;

@@ -8,8 +8,8 @@ use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Cursor, Curve, Refit, Ticks, refit};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
-    Allowance, Between, Conversion, Memory, RotationOrder, Slack, angle_between, convert, nearest_euler,
-    quat_from_euler,
+    AngleTolerance, Between, Conversion, ConversionCache, RotationOrder, ToleranceScale, angle_between,
+    convert, nearest_euler, quat_from_euler,
 };
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
@@ -20,7 +20,7 @@ use nimble_curve_scene::rig::{OpValue, Rig};
 use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 
 use super::linear::Sums;
-use super::trace::{Trace, union_times};
+use super::sampled_function::{SampledFunction, union_times};
 
 /// What becomes of a rotation: `before · R · after`, in an order, within a tolerance.
 #[derive(Clone, Copy, Debug)]
@@ -28,10 +28,10 @@ pub(super) struct Change<'a> {
     pub order: RotationOrder,
     pub before: DQuat,
     pub after: DQuat,
-    pub tolerance: Allowance<'a>,
+    pub tolerance: AngleTolerance<'a>,
     pub handles: Option<Handles>,
     /// What came of the same tracks before, by their places among those that turn the node.
-    pub memory: Option<&'a Memory>,
+    pub cache: Option<&'a ConversionCache>,
 }
 
 /// One rotation on all layers of some takes, as it was and as it will be.
@@ -139,7 +139,9 @@ impl<'a> Mixer<'a> {
                 format!("layer '{}' mixes its angles with what is no sum of curves", layer.name)
             })?;
         let failed = |error: EvaluateError| error.to_string();
-        let trace = Trace::of_property(PropertySampler::new(&self.old, &whole, &self.from).map_err(failed)?);
+        let trace = SampledFunction::of_property(
+            PropertySampler::new(&self.old, &whole, &self.from).map_err(failed)?,
+        );
         let times = key_times(&whole.layers, old.range);
         let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
         let mut near = PropertySampler::new(&self.new, &under, &self.onto).map_err(failed)?;
@@ -161,7 +163,7 @@ impl<'a> Mixer<'a> {
     }
 
     /// The whole in the result's order, within a part of the tolerance.
-    fn converted(&self, trace: Trace<'_>, times: &[Ticks], start: DVec3, part: f64) -> [Curve; 3] {
+    fn converted(&self, trace: SampledFunction<'_>, times: &[Ticks], start: DVec3, part: f64) -> [Curve; 3] {
         let knots = trace.knots(times);
         let path = Between { path: trace, before: self.change.before, after: self.change.after };
         let tolerance = self.change.tolerance.scaled(part);
@@ -223,10 +225,11 @@ impl<'a> Mixer<'a> {
             u + weight(time) * if replaces { v - u } else { v }
         };
         let start = times.first().map_or(DVec3::ZERO, |time| new_under(time.as_f64()));
-        let path = Trace::of_function(|time| Value::Euler { order: own_order, angles: whole(time) });
+        let path =
+            SampledFunction::of_function(|time| Value::Euler { order: own_order, angles: whole(time) });
         let converted = self.converted(path, &times, start, 0.5);
         let mut cursors = converted.each_ref().map(Cursor::new);
-        let lacking = Trace::of_function(|time| {
+        let lacking = SampledFunction::of_function(|time| {
             let u = new_under(time);
             let near =
                 DVec3::from_array(cursors.each_mut().map(|cursor| cursor.value_at(time).unwrap_or(0.0)));
@@ -235,8 +238,8 @@ impl<'a> Mixer<'a> {
             Value::Euler { order, angles }
         });
         // As a rotation of its own, the three angles with common keys; as numbers, where it comes by other angles so.
-        let slack = self.by_weight(layer, times.first().zip(times.last()));
-        let tolerance = Allowance { angle: 0.85 * self.change.tolerance.angle, slack: slack.as_ref() };
+        let scale = self.by_weight(layer, times.first().zip(times.last()));
+        let tolerance = AngleTolerance { angle: 0.85 * self.change.tolerance.angle, scale: scale.as_ref() };
         // Keys of what lies under it and of its weight leave bends in it that need keys seldom only.
         let spans = spans(&layer.weight, &times, &own);
         let made = [spans, times.clone()].into_iter().map(|times| {
@@ -259,7 +262,7 @@ impl<'a> Mixer<'a> {
             made
         } else {
             // Half of the tolerance for the three angles together, at full weight.
-            let closest = tolerance.slack.map_or(1.0, Slack::least);
+            let closest = tolerance.scale.map_or(1.0, ToleranceScale::least);
             let share = 0.5 * self.change.tolerance.angle * closest / 3_f64.sqrt();
             let options = Refit { tolerance: share, rate: Some(self.old.rate) };
             std::array::from_fn(|axis| {
@@ -272,7 +275,7 @@ impl<'a> Mixer<'a> {
     }
 
     /// How far the angles of a layer may be off, as factors of the tolerance of the whole: the less it counts, the more.
-    fn by_weight(&self, layer: &Layer, range: Option<(&Ticks, &Ticks)>) -> Option<Slack> {
+    fn by_weight(&self, layer: &Layer, range: Option<(&Ticks, &Ticks)>) -> Option<ToleranceScale> {
         let (first, last) = range?;
         let frame = self.old.rate.ticks_per_frame();
         let factor = |time: f64| {
@@ -283,7 +286,7 @@ impl<'a> Mixer<'a> {
             let part = |part: usize| factor(first.as_f64() + (index as f64 + part as f64 / 4.0) * frame);
             (0..=4).map(part).fold(f64::INFINITY, f64::min)
         };
-        Some(Slack::new(first.as_f64(), frame, (0..frames).map(least).collect()))
+        Some(ToleranceScale::new(first.as_f64(), frame, (0..frames).map(least).collect()))
     }
 
     /// How far the whole of a take is from what it was, and whether that is within the tolerance everywhere; `None` where
@@ -321,7 +324,7 @@ impl<'a> Mixer<'a> {
         let sampler = PropertySampler::new(&self.old, old, &self.from).map_err(failed)?;
         let times = key_times(&old.layers, old.range);
         let Some(&first) = times.first() else { return Err("nothing on it has keys".into()) };
-        let trace = Trace::of_property(sampler);
+        let trace = SampledFunction::of_property(sampler);
         let start = angles(trace.value(first.as_f64()));
         let knots = trace.knots(&times);
         let Change { order, before, after, tolerance, handles, .. } = self.change;

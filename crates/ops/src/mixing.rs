@@ -3,14 +3,15 @@
 //! Where rotations are mixed by component, angles of one order add up one by one, and any other rotations as turns: a track
 //! that becomes angles under, or on, such a layer changes what the two come to, although by itself it is the same motion.
 
-use glam::DQuat;
 use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 
-use super::controllers::{Changed, Form, NoForm, Setting, change};
+use super::conversion::{
+    ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller,
+};
 
 /// What a controller of a rotation gives its layer to mix: angles of an order, or a turn.
 fn form(controller: &Controller) -> Option<RotationOrder> {
@@ -135,44 +136,21 @@ fn reach(controller: &Controller) -> f64 {
 /// A track as curves, or as quaternion keys where its layers would mix curves otherwise.
 ///
 /// # Errors
-/// [`NoForm::Mixed`], where neither mixes as it does.
+/// [`NotConvertible::Mixed`], where neither mixes as it does.
 pub(super) fn curves_that_mix(
     take: &Take,
     layer: usize,
     target: &Target,
     controller: &Controller,
-    setting: &Setting,
-) -> Result<Changed, NoForm> {
-    for form in [Form::Curves, Form::Quaternion] {
-        let changed = change(controller, form, setting)?;
+    setting: &ConversionContext,
+) -> Result<ConvertedController, NotConvertible> {
+    for form in [ControllerType::Curves, ControllerType::Quaternion] {
+        let changed = convert_controller(controller, form, setting)?;
         if stays_mixed(take, layer, target, setting.kind, controller, &changed.controller) {
             return Ok(changed);
         }
     }
-    Err(NoForm::Mixed)
-}
-
-/// Values of one type: where some are angles and some turns, all become turns.
-pub(super) fn of_one_type(values: &mut [Value]) {
-    let kinds = |value: &Value| match value {
-        Value::Euler { order, .. } => Some(Some(*order)),
-        Value::Quaternion(_) => Some(None),
-        _ => None,
-    };
-    let mut all = values.iter().filter_map(kinds);
-    let Some(first) = all.next() else { return };
-    if all.all(|kind| kind == first) {
-        return;
-    }
-    let mut last: Option<DQuat> = None;
-    for value in values.iter_mut() {
-        if let Some(rotation) = value.rotation() {
-            let rotation =
-                if last.is_some_and(|last| last.dot(rotation) < 0.0) { -rotation } else { rotation };
-            last = Some(rotation);
-            *value = Value::Quaternion(rotation);
-        }
-    }
+    Err(NotConvertible::Mixed)
 }
 
 #[cfg(test)]
@@ -189,16 +167,5 @@ mod tests {
             after: Default::default(),
         };
         assert_eq!(form(&Controller::Tcb(tcb)), None);
-    }
-
-    #[test]
-    fn values_of_two_types_become_turns_on_one_side() {
-        let angles = glam::DVec3::new(0.1, 0.2, 0.3);
-        let mut mixed = [
-            Value::Quaternion(-nimble_curve_curves::rotation::quat_from_euler(RotationOrder::Xyz, angles)),
-            Value::Euler { order: RotationOrder::Xyz, angles },
-        ];
-        of_one_type(&mut mixed);
-        assert_eq!(mixed[0], mixed[1]);
     }
 }

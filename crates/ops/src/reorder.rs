@@ -209,7 +209,7 @@ impl NodeJob<'_> {
                 after: identity,
                 tolerance: self.tolerance.into(),
                 handles: self.handles,
-                memory: None,
+                cache: None,
             };
             let (target, rig) = (self.target(), &self.scene.rigs[self.node.0]);
             Mixer::new(self.scene, &self.scene.takes, &target, (rig, &target), change).resting(new_rest)
@@ -286,7 +286,7 @@ impl NodeJob<'_> {
             after: DQuat::IDENTITY,
             tolerance: tolerance.into(),
             handles: self.handles,
-            memory: None,
+            cache: None,
             rate: self.scene.rate,
             range: take.range,
         }
@@ -493,7 +493,7 @@ fn survey_node(scene: &Scene, node: NodeRef, tolerance: f64, handles: Option<Han
                 after: DQuat::IDENTITY,
                 tolerance: tolerance.into(),
                 handles,
-                memory: None,
+                cache: None,
                 rate: scene.rate,
                 range: take.range,
             };

@@ -15,7 +15,9 @@ use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, each_track, property};
-use super::controllers::{Changed, Form, NoForm, Setting, change};
+use super::conversion::{
+    ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller,
+};
 
 /// What to keep.
 #[derive(Clone, Debug, Default)]
@@ -107,7 +109,7 @@ pub fn select(scene: &Scene, selection: &Selection) -> Result<(Scene, Ledger), S
             return (Some(track.clone()), Some(kept));
         };
         let tolerance = selection.tolerance.of(kind.quantity(), &scene.space);
-        let setting = Setting { kind, rest, tolerance, rate: scene.rate, range };
+        let setting = ConversionContext { kind, rest, tolerance, rate: scene.rate, range };
         match trimmed(&track.controller, &setting) {
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
@@ -147,13 +149,16 @@ fn trimmed_weight(weight: &Weight, range: TimeRange) -> Weight {
 
 /// A controller within the range of its setting: exactly where it is made of curves, samples, holds or great arcs, else
 /// within the tolerance.
-fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm> {
+fn trimmed(
+    controller: &Controller,
+    setting: &ConversionContext,
+) -> Result<ConvertedController, NotConvertible> {
     let range = setting.range;
-    let cut = |controller: Controller| Changed { controller, fate: Fate::Exact, error: None };
+    let cut = |controller: Controller| ConvertedController { controller, fate: Fate::Exact, error: None };
     let lies_inside =
         controller.range().is_none_or(|own| range.contains(own.first) && range.contains(own.last));
     match controller {
-        Controller::Constant(_) => Ok(Changed { fate: Fate::Kept, ..cut(controller.clone()) }),
+        Controller::Constant(_) => Ok(ConvertedController { fate: Fate::Kept, ..cut(controller.clone()) }),
         Controller::Components(curves) => {
             Ok(cut(Controller::Components(curves.iter().map(|curve| part_of(curve, range)).collect())))
         }
@@ -178,7 +183,7 @@ fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm
                 let weight = trimmed_weight(&entry.weight, range);
                 parts.push(StackEntry { weight, controller: changed.controller, name: entry.name.clone() });
             }
-            Ok(Changed { fate, ..cut(Controller::Stack(parts)) })
+            Ok(ConvertedController { fate, ..cut(Controller::Stack(parts)) })
         }
         Controller::Procedural(procedural) => {
             let sampled = match &procedural.sampled {
@@ -187,12 +192,18 @@ fn trimmed(controller: &Controller, setting: &Setting) -> Result<Changed, NoForm
             };
             Ok(cut(Controller::Procedural(Procedural { sampled, ..procedural.clone() })))
         }
-        Controller::Tcb(_) if lies_inside => Ok(Changed { fate: Fate::Kept, ..cut(controller.clone()) }),
+        Controller::Tcb(_) if lies_inside => {
+            Ok(ConvertedController { fate: Fate::Kept, ..cut(controller.clone()) })
+        }
         Controller::Tcb(_) => {
             // As turns, which is how they mix with other layers.
-            let changed = change(controller, Form::Quaternion, setting)?;
+            let changed = convert_controller(controller, ControllerType::Quaternion, setting)?;
             let part = trimmed(&changed.controller, setting)?;
-            Ok(Changed { controller: part.controller, fate: changed.fate.max(Fate::Exact), ..changed })
+            Ok(ConvertedController {
+                controller: part.controller,
+                fate: changed.fate.max(Fate::Exact),
+                ..changed
+            })
         }
     }
 }
@@ -218,7 +229,7 @@ fn trimmed_samples(samples: &Samples, range: TimeRange) -> Samples {
     Samples { start: samples.time(first), values, ..samples.clone() }
 }
 
-fn trimmed_rotation(curve: &QuaternionCurve, setting: &Setting) -> Changed {
+fn trimmed_rotation(curve: &QuaternionCurve, setting: &ConversionContext) -> ConvertedController {
     let range = setting.range;
     let path = KeyedRotation::new(curve);
     let inside: Vec<QuaternionKey> =
@@ -242,14 +253,14 @@ fn trimmed_rotation(curve: &QuaternionCurve, setting: &Setting) -> Changed {
             if !knots.iter().any(|knot| knot.time == edge) {
                 knots.push(nimble_curve_curves::rotation::Knot {
                     time: edge,
-                    leaving: nimble_curve_curves::rotation::Leaving::Moving,
+                    leaving: nimble_curve_curves::rotation::SegmentKind::Moving,
                 });
             }
         }
         knots.sort_by_key(|knot| knot.time);
         let made = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate);
         let controller = Controller::Quaternion(made.curve);
-        return Changed { controller, fate: Fate::Refitted, error: Some(made.error) };
+        return ConvertedController { controller, fate: Fate::Refitted, error: Some(made.error) };
     }
     let mut keys = Vec::with_capacity(inside.len() + 2);
     if crosses(range.first) {
@@ -264,7 +275,7 @@ fn trimmed_rotation(curve: &QuaternionCurve, setting: &Setting) -> Changed {
         keys.push(QuaternionKey { time: range.first, value, ..curve.keys[0] });
     }
     let curve = QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held };
-    Changed { controller: Controller::Quaternion(curve), fate: Fate::Exact, error: None }
+    ConvertedController { controller: Controller::Quaternion(curve), fate: Fate::Exact, error: None }
 }
 
 /// A key on a hold or an arc between two keys, which changes nothing on either side.

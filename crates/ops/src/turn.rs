@@ -4,8 +4,8 @@ use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, Side};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
-    Allowance, Between, Conversion, EulerPath, Knot, Place, RotationOrder, convert, exact_way, nearest_euler,
-    pole_distance, quat_from_euler,
+    AngleTolerance, Between, Conversion, EulerPath, Knot, RotationOrder, Slot, convert, exact_way,
+    nearest_euler, pole_distance, quat_from_euler,
 };
 use nimble_curve_curves::time::{FrameRate, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
@@ -17,7 +17,7 @@ use nimble_curve_scene::ledger::{Fate, MeasuredError};
 use nimble_curve_scene::scene::PropertyKind;
 
 use super::channel::keys_added;
-use super::trace::Trace;
+use super::sampled_function::SampledFunction;
 
 /// What to make of a rotation: `before · R · after`, in some order.
 #[derive(Clone, Copy, Debug)]
@@ -25,11 +25,11 @@ pub(super) struct Turning<'a> {
     pub order: RotationOrder,
     pub before: DQuat,
     pub after: DQuat,
-    pub tolerance: Allowance<'a>,
+    pub tolerance: AngleTolerance<'a>,
     /// Those of its keys; where nothing is said, weighted ones where the source has such, or plain ones need many keys.
     pub handles: Option<Handles>,
     /// What came of the same rotation before, where its tolerance changed since.
-    pub memory: Option<Place<'a>>,
+    pub cache: Option<Slot<'a>>,
     pub rate: FrameRate,
     /// The range in which loops outside the keys are written out.
     pub range: TimeRange,
@@ -141,7 +141,7 @@ impl Turning<'_> {
     /// What cannot be turned part by part becomes Euler curves through what it comes to.
     fn traced(&self, controller: &Controller, rest: &Value) -> Option<Turned> {
         let sampler = Sampler::new(controller, PropertyKind::Rotation, rest.clone()).ok()?;
-        let trace = Trace::of_controller(sampler);
+        let trace = SampledFunction::of_controller(sampler);
         let times = controller.key_times(self.range);
         if times.is_empty() || controller.samples().is_some() {
             return None;
@@ -193,7 +193,7 @@ impl Turning<'_> {
         let mut looped = self.whole_loop(euler);
         let handles = self.handles.or_else(|| is_weighted(euler).then_some(Handles::Weighted));
         let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
-        let conversion = Conversion { handles, memory: self.memory, ..plain };
+        let conversion = Conversion { handles, cache: self.cache, ..plain };
         // What stands still has keys anywhere.
         let is_within = |knot: &Knot| looped.is_none_or(|(range, _)| range.contains(knot.time));
         let one_period: Vec<Knot> = path.knots(None).into_iter().filter(is_within).collect();

@@ -7,7 +7,7 @@ use nimble_curve_curves::curve::{Behaviour, Curve, Discrete, DiscreteCurve, Key}
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, from_vector};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_ops::controllers::{Form, Setting, change};
+use nimble_curve_ops::conversion::{ControllerType, ConversionContext, convert_controller};
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, Procedural, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind,
     Samples, StackEntry, TcbCurve, TcbKey, TcbKeys, Weight,
@@ -146,9 +146,9 @@ fn sources() -> Vec<(&'static str, PropertyKind, Value, Controller)> {
 
 const TOLERANCE: f64 = 0.001;
 
-fn setting(kind: PropertyKind, rest: &Value) -> Setting {
+fn setting(kind: PropertyKind, rest: &Value) -> ConversionContext {
     let range = TimeRange::new(RATE.ticks(0), RATE.ticks(48));
-    Setting { kind, rest: rest.clone(), tolerance: TOLERANCE, rate: RATE, range }
+    ConversionContext { kind, rest: rest.clone(), tolerance: TOLERANCE, rate: RATE, range }
 }
 
 /// The largest difference between two controllers at some times.
@@ -173,11 +173,11 @@ fn outcome(
     kind: PropertyKind,
     rest: &Value,
     controller: &Controller,
-    form: Form,
+    form: ControllerType,
 ) -> &'static str {
-    let Ok(changed) = change(controller, form, &setting(kind, rest)) else { return "—" };
+    let Ok(changed) = convert_controller(controller, form, &setting(kind, rest)) else { return "—" };
     // There is nothing between samples to compare with.
-    let is_sampled = matches!(form, Form::Samples(_)) || name == "samples";
+    let is_sampled = matches!(form, ControllerType::Samples(_)) || name == "samples";
     let worst = difference(controller, &changed.controller, kind, rest, if is_sampled { 1 } else { 16 });
     let (word, allowed) = match changed.fate {
         Fate::Kept => ("kept", 1e-15),
@@ -198,7 +198,12 @@ fn outcome(
 
 #[test]
 fn the_table_in_the_docs_is_what_happens() {
-    let forms = [Form::Curves, Form::Quaternion, Form::Samples(RATE), Form::Constant];
+    let forms = [
+        ControllerType::Curves,
+        ControllerType::Quaternion,
+        ControllerType::Samples(RATE),
+        ControllerType::Constant,
+    ];
     let mut lines: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for (name, kind, rest, controller) in sources() {
         let words: Vec<&str> =
@@ -222,12 +227,16 @@ fn the_table_in_the_docs_is_what_happens() {
 fn what_never_moves_becomes_a_constant() {
     let number = PropertyKind::Number(Quantity::Number);
     let still = Controller::Components(vec![curve(&[(0, 2.0), (10, 2.0)])]);
-    let changed = change(&still, Form::Constant, &setting(number, &Value::Number(0.0))).unwrap();
+    let changed =
+        convert_controller(&still, ControllerType::Constant, &setting(number, &Value::Number(0.0))).unwrap();
     assert_eq!((changed.controller, changed.fate), (Controller::Constant(Value::Number(2.0)), Fate::Exact));
     let keys = tcb(&[(0, DQuat::IDENTITY), (20, DQuat::IDENTITY)], 0.3);
     let rest = Value::Euler { order: RotationOrder::Xyz, angles: DVec3::ZERO };
-    let changed =
-        change(&tcb_curve(TcbKeys::Rotation(keys)), Form::Constant, &setting(PropertyKind::Rotation, &rest));
+    let changed = convert_controller(
+        &tcb_curve(TcbKeys::Rotation(keys)),
+        ControllerType::Constant,
+        &setting(PropertyKind::Rotation, &rest),
+    );
     assert!(matches!(changed.unwrap().controller, Controller::Constant(Value::Quaternion(_))));
 }
 
@@ -241,9 +250,9 @@ fn quaternion_keys_of_many_turns_keep_them_all() {
     let rest = Value::Euler { order: RotationOrder::Xyz, angles: DVec3::ZERO };
     let setting = setting(PropertyKind::Rotation, &rest);
     let source = Controller::Euler(spin);
-    let made = change(&source, Form::Quaternion, &setting).unwrap().controller;
+    let made = convert_controller(&source, ControllerType::Quaternion, &setting).unwrap().controller;
     assert!(difference(&source, &made, PropertyKind::Rotation, &rest, 16) <= TOLERANCE);
-    let back = change(&made, Form::Curves, &setting).unwrap().controller;
+    let back = convert_controller(&made, ControllerType::Curves, &setting).unwrap().controller;
     let mut sampler = Sampler::new(&back, PropertyKind::Rotation, rest.clone()).unwrap();
     let Value::Euler { angles, .. } = sampler.value_at(RATE.ticks(48).as_f64()) else { panic!() };
     assert!((angles.x - 10.0 * std::f64::consts::PI).abs() < 0.01, "{angles}");

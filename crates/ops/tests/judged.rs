@@ -7,7 +7,8 @@ use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::bake::{BakeOptions, bake};
-use nimble_curve_ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_ops::controllers::{ConvertOptions, convert_controllers};
+use nimble_curve_ops::conversion::ControllerType;
 use nimble_curve_ops::layers::{FlattenOptions, flatten};
 use nimble_curve_ops::reorder::{NewOrder, ReorderOptions, reorder};
 use nimble_curve_ops::select::{Selection, select};
@@ -239,13 +240,13 @@ proptest! {
 
     #[test]
     fn another_type_is_within_the_tolerance(
-        scene in any_scene(WHOLE).prop_map(without_parts), form in one_of(vec![Form::Curves, Form::Quaternion, Form::Constant]),
+        scene in any_scene(WHOLE).prop_map(without_parts), form in one_of(vec![ControllerType::Curves, ControllerType::Quaternion, ControllerType::Constant]),
     ) {
         static REFUSALS: Refusals = Refusals::none();
         let mut made = scene.clone();
         let verdict = closely(|factor| {
-            let options = ChangeOptions { form, only: Vec::new(), tolerance: Tolerance::default().times(factor) };
-            let (result, ledger) = change_all(&scene, &options);
+            let options = ConvertOptions { form, only: Vec::new(), tolerance: Tolerance::default().times(factor) };
+            let (result, ledger) = convert_controllers(&scene, &options);
             made = result;
             judged(&scene, &made, &ledger, &Tolerance::default())
         });

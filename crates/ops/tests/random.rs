@@ -5,7 +5,8 @@ use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
 use nimble_curve_ops::bake::{BakeOptions, bake};
 use nimble_curve_ops::carry::{CarryOptions, NameMap, carry};
-use nimble_curve_ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_ops::controllers::{ConvertOptions, convert_controllers};
+use nimble_curve_ops::conversion::ControllerType;
 use nimble_curve_ops::layers::{FlattenOptions, SplitOptions, flatten, split};
 use nimble_curve_ops::reorder::{NewOrder, ReorderOptions, reorder};
 use nimble_curve_ops::retime::{shifted, stretched};
@@ -202,9 +203,9 @@ proptest! {
     #[test]
     fn another_form_of_controllers_moves_as_before(
         scene in any_scene(Contents { all_controllers: true, ..Contents::SIMPLE }),
-        form in one_of(vec![Form::Curves, Form::Quaternion]),
+        form in one_of(vec![ControllerType::Curves, ControllerType::Quaternion]),
     ) {
-        let (changed, _) = change_all(&scene, &ChangeOptions { form, only: Vec::new(), tolerance: THOUSANDTH });
+        let (changed, _) = convert_controllers(&scene, &ConvertOptions { form, only: Vec::new(), tolerance: THOUSANDTH });
         let times = between(0, 40);
         for (take, new) in scene.takes.iter().zip(&changed.takes) {
             // What was sampled is held to its samples, not to the lines between them.

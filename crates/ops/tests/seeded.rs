@@ -7,7 +7,8 @@ use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::bake::{BakeOptions, bake};
-use nimble_curve_ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_ops::controllers::{ConvertOptions, convert_controllers};
+use nimble_curve_ops::conversion::ControllerType;
 use nimble_curve_ops::layers::{FlattenOptions, flatten};
 use nimble_curve_ops::reorder::{NewOrder, ReorderOptions, reorder};
 use nimble_curve_ops::retime::shifted;
@@ -354,8 +355,11 @@ fn every_fault_in_a_result_is_named() {
     let reordering =
         ReorderOptions { to: order, only: Vec::new(), tolerance: 0.05_f64.to_radians(), handles: None };
     let samples = BakeOptions { rate: None, step: 1, range: None };
-    let curves =
-        ChangeOptions { form: Form::Curves, only: Vec::new(), tolerance: Tolerance::default().times(0.3) };
+    let curves = ConvertOptions {
+        form: ControllerType::Curves,
+        only: Vec::new(),
+        tolerance: Tolerance::default().times(0.3),
+    };
     let finer = Tolerance::default().times(0.3);
     let flattening = FlattenOptions { only: Vec::new(), tolerance: finer };
     let part = Selection { range: Some(source.takes[0].range), tolerance: finer, ..Selection::default() };
@@ -368,7 +372,7 @@ fn every_fault_in_a_result_is_named() {
         ("flatten", flatten(&source, &flattening).unwrap(), Sampling::Plain, Scope::AllButLayers),
         ("bake", bake(&source, &samples), Sampling::Result, Scope::Everything),
         ("unbake", (unbaked.scene, unbaked.ledger), Sampling::KeysOfSource, Scope::Everything),
-        ("curves", change_all(&source, &curves), Sampling::Plain, Scope::Everything),
+        ("curves", convert_controllers(&source, &curves), Sampling::Plain, Scope::Everything),
         ("select", select(&source, &part).unwrap(), Sampling::Plain, Scope::Everything),
     ];
     let mut count = 0;

@@ -6,7 +6,8 @@ use std::collections::HashMap;
 use nimble_curve_core::judge::{By, Claim, Limits, Part, Sampling, Verdict, judge};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
-use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_core::ops::controllers::{ConvertOptions, convert_controllers};
+use nimble_curve_core::ops::conversion::ControllerType;
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::reorder::{NewOrder, ReorderOptions, reorder};
 use nimble_curve_core::ops::select::{Selection, select};
@@ -230,8 +231,9 @@ fn done(source: &Own, chance: &mut Chance) -> Option<(&'static str, Own, Claim)>
             same("flatten", result, ledger)
         }
         2 => {
-            let form = *chance.of(&[Form::Curves, Form::Quaternion]);
-            let (result, ledger) = change_all(source, &ChangeOptions { form, only: Vec::new(), tolerance });
+            let form = *chance.of(&[ControllerType::Curves, ControllerType::Quaternion]);
+            let (result, ledger) =
+                convert_controllers(source, &ConvertOptions { form, only: Vec::new(), tolerance });
             same("controllers", result, ledger)
         }
         3 => {

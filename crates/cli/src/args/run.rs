@@ -2,10 +2,10 @@
 
 use std::path::PathBuf;
 
-use crate::quantity;
 use clap::Args;
 
 use crate::batch::Shard;
+use crate::quantity;
 
 /// Do the steps of a recipe on many files: only what changed, several at a time, with one table at the end
 #[derive(Args, Clone, Debug)]

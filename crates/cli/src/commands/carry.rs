@@ -29,11 +29,11 @@ use serde::Serialize;
 use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
-use crate::gate::{self, Beside, Held, InWorld, Line, Origin, Promise};
+use crate::gate::{self, Beside, Held, InWorld, Origin, Promise};
 use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
 use crate::step::{ATTEMPTS, Joins, Shelf, Step, Worked};
 use crate::table::{Align, Table};
-use crate::terminal::{Report, Style};
+use crate::terminal::{Line, Report, Style};
 
 #[derive(Serialize)]
 struct CarryJson<'a> {

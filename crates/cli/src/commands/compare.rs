@@ -23,11 +23,11 @@ use super::plot::{Picture, channels_of, values_of};
 use crate::args::Compare;
 use crate::failure::Failure;
 use crate::files;
-use crate::gate::Line;
 use crate::named::{Named, stem};
 use crate::report::{self, ErrorJson, amount, counted, frame, kind_name, listed, print_json, short};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
+use crate::terminal::Line;
 use crate::terminal::{self, Report, Style};
 
 /// Differences below this, in radians, units or as they are, are rounding.

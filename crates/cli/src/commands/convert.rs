@@ -5,7 +5,8 @@ use std::path::Path;
 use nimble_curve_core::judge::{Sampling, Scope};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::controllers::{ChangeOptions, Form, change_all};
+use nimble_curve_core::ops::controllers::{ConvertOptions, convert_controllers};
+use nimble_curve_core::ops::conversion::ControllerType;
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::space::in_space;
@@ -15,7 +16,7 @@ use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::profile::read_profile;
 use nimble_curve_formats::{Format, Saving, output_format};
 
-use crate::args::{ControllerType, Convert};
+use crate::args::{Controllers, Convert};
 use crate::failure::Failure;
 use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
@@ -119,7 +120,7 @@ fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledge
         // What a profile wants as samples is the same where these are.
         promise.claim.sampling = Sampling::Result;
     }
-    if args.controllers == Some(ControllerType::Samples) {
+    if args.controllers == Some(Controllers::Samples) {
         promise.claim.sampling = Sampling::Result;
     }
     promise
@@ -148,13 +149,13 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
     }
     if let Some(form) = args.controllers {
         let form = match form {
-            ControllerType::Curves => Form::Curves,
-            ControllerType::Quaternions => Form::Quaternion,
-            ControllerType::Constant => Form::Constant,
-            ControllerType::Samples => Form::Samples(scene.rate),
+            Controllers::Curves => ControllerType::Curves,
+            Controllers::Quaternions => ControllerType::Quaternion,
+            Controllers::Constant => ControllerType::Constant,
+            Controllers::Samples => ControllerType::Samples(scene.rate),
         };
-        let options = ChangeOptions { form, only: chosen, tolerance: args.tolerance };
-        let (changed, more) = change_all(&scene, &options);
+        let options = ConvertOptions { form, only: chosen, tolerance: args.tolerance };
+        let (changed, more) = convert_controllers(&scene, &options);
         scene = changed;
         take_in(&mut ledger, more);
     }

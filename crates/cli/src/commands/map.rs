@@ -12,9 +12,9 @@ use serde::Serialize;
 use crate::args::Map;
 use crate::failure::Failure;
 use crate::files::{self, InputArgs};
-use crate::gate::Line;
 use crate::report;
 use crate::table::{Align, Table};
+use crate::terminal::Line;
 use crate::terminal::{Report, Style};
 
 #[derive(Serialize)]

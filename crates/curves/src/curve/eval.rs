@@ -2,27 +2,9 @@
 
 use std::borrow::Cow;
 
-use super::outside::{Line, Place, place};
+use super::outside::{Line, Place, Side, place};
 use super::{Curve, Key, Segment};
 use crate::time::TICKS_PER_SECOND;
-
-/// From which side an instant is approached; it matters at jumps and corners.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Side {
-    /// Just before the instant.
-    Left,
-    /// At the instant and just after it.
-    Right,
-}
-
-impl Side {
-    pub(super) fn flipped(self) -> Side {
-        match self {
-            Side::Left => Side::Right,
-            Side::Right => Side::Left,
-        }
-    }
-}
 
 impl Curve {
     /// The value at a time in ticks; `None` where the curve has no value.

@@ -1,6 +1,24 @@
 //! Where a time leads that may lie outside the keys.
 
-use super::{Behaviour, Side, Ticks};
+use super::{Behaviour, Ticks};
+
+/// From which side an instant is approached; it matters at jumps and corners.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Side {
+    /// Just before the instant.
+    Left,
+    /// At the instant and just after it.
+    Right,
+}
+
+impl Side {
+    pub(super) fn flipped(self) -> Side {
+        match self {
+            Side::Left => Side::Right,
+            Side::Right => Side::Left,
+        }
+    }
+}
 
 /// A time brought back among the keys.
 #[derive(Clone, Copy, Debug, PartialEq)]

@@ -8,66 +8,16 @@
 
 use glam::DVec3;
 
-use super::allowance::Allowance;
+use super::conversion::{Conversion, Converted, Run};
 use super::follow::Point;
-use super::handles::PLAIN;
-use super::memory::Place;
-use super::path::{Knot, Leaving, RotationPath};
-use super::pieces::{Added, Trace};
-use super::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
-use crate::curve::{Curve, Interpolation, Key, Segment, Side, Tangent, Ticks};
+use super::interval::{EulerKey, Interval};
+use super::path::{Knot, RotationPath, SegmentKind};
+use super::pieces::{Added, FollowedPath};
+use super::{angle_between, nearest_euler, quat_from_euler};
+use crate::curve::{Curve, Interpolation, Segment, Side, Ticks};
 use crate::error::MeasuredError;
 use crate::fit::Handles;
-use crate::time::{FrameRate, TICKS_PER_SECOND};
 use crate::value::Quantity;
-
-/// What to convert to.
-#[derive(Clone, Copy, Debug)]
-pub struct Conversion<'a> {
-    /// The new order.
-    pub order: RotationOrder,
-    /// The largest angle between source and result.
-    pub tolerance: Allowance<'a>,
-    /// Added keys stand on whole frames of this rate, except where a frame is too long.
-    pub rate: FrameRate,
-    /// The angles that the result should be near to at its start, in radians by axis.
-    pub start: DVec3,
-    /// Whether handles may have lengths of their own, where that saves keys; where nothing is said, they may where plain
-    /// ones would need more than half as many keys again as there are knots.
-    pub handles: Option<Handles>,
-    /// What was found before, where the same path is converted again with another slack.
-    pub memory: Option<Place<'a>>,
-}
-
-impl<'a> Conversion<'a> {
-    /// Into an order within a tolerance, with plain handles.
-    pub fn new(
-        order: RotationOrder,
-        tolerance: impl Into<Allowance<'a>>,
-        rate: FrameRate,
-        start: DVec3,
-    ) -> Conversion<'a> {
-        let handles = Some(Handles::Plain);
-        Conversion { order, tolerance: tolerance.into(), rate, start, handles, memory: None }
-    }
-}
-
-/// A converted rotation.
-#[derive(Clone, Debug)]
-pub struct Converted {
-    /// Curves of the angles about x, y and z.
-    pub curves: [Curve; 3],
-    /// The largest angle between source and result; its place is in ticks.
-    pub error: MeasuredError,
-    /// At how many instants keys were added.
-    pub added: usize,
-    /// At how many they would be with plain handles.
-    pub plainly: usize,
-    /// The least distance from the pole, in radians, and when, in ticks.
-    pub closest_to_pole: (f64, f64),
-    /// Instants where the path stops or turns exactly at the pole, so that a key has two values.
-    pub split_at_pole: Vec<Ticks>,
-}
 
 /// Converts a path with keys at `knots`, in order of time, into curves of another order.
 ///
@@ -78,7 +28,7 @@ pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion
     }
     let needs_many = |plainly: usize| 2 * plainly > knots.len();
     // Where plain ones needed many before, with more room, they will again.
-    if conversion.memory.is_some_and(|memory| memory.knows(Handles::Weighted)) {
+    if conversion.cache.is_some_and(|cache| cache.contains(Handles::Weighted)) {
         let (weighted, _) = with_handles(path, knots, conversion, Handles::Weighted, &[]);
         if needs_many(weighted.plainly) && weighted.added < weighted.plainly {
             return weighted;
@@ -92,7 +42,7 @@ pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion
     if weighted.added < plain.added { weighted } else { plain }
 }
 
-/// The same with some handles, and what each interval came to; `plain` is what each came to with plain ones, where that is
+/// The same with some handles, and what each interval incoming_angles to; `plain` is what each incoming_angles to with plain ones, where that is
 /// known.
 fn with_handles(
     path: &impl RotationPath,
@@ -103,14 +53,15 @@ fn with_handles(
 ) -> (Converted, Vec<Interval>) {
     let run = Run { path, c: conversion, handles };
     let mut intervals: Vec<Interval> = Vec::with_capacity(knots.len());
-    let mut keys: Vec<TripleKey> = knots.first().map(|knot| run.first_key(knot.time)).into_iter().collect();
+    let mut keys: Vec<EulerKey> = knots.first().map(|knot| run.first_key(knot.time)).into_iter().collect();
     let mut error = MeasuredError::none(Quantity::Angle);
     let (mut closest, mut split_at_pole) = ((f64::INFINITY, 0.0), Vec::new());
-    let before = conversion.memory.and_then(|memory| memory.take(handles, knots));
+    let before = conversion.cache.and_then(|cache| cache.take(handles, knots));
     for (index, pair) in knots.windows(2).enumerate() {
         let first = keys.pop().expect("every interval ends with a key");
-        let same = before.as_ref().and_then(|before| before.interval(index, pair, &first, conversion));
-        let plain = plain.get(index).filter(|plain| plain.came == first.value);
+        let same =
+            before.as_ref().and_then(|before| before.interval(index, pair, &first, conversion.tolerance));
+        let plain = plain.get(index).filter(|plain| plain.incoming_angles == first.value);
         let interval = same.unwrap_or_else(|| run.interval(first, pair[0].leaving, pair[1].time, plain));
         error.merge(&interval.error);
         closest = if interval.closest.0 < closest.0 { interval.closest } else { closest };
@@ -125,8 +76,8 @@ fn with_handles(
             time,
         );
     }
-    if let Some(memory) = conversion.memory {
-        memory.keep(handles, knots, intervals.clone(), conversion);
+    if let Some(cache) = conversion.cache {
+        cache.insert(handles, knots, intervals.clone(), conversion.tolerance);
     }
     let curves = std::array::from_fn(|axis| channel(&keys, axis));
     let added = keys.iter().filter(|key| key.added).count();
@@ -135,107 +86,20 @@ fn with_handles(
     (converted, intervals)
 }
 
-/// A key of all three channels.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct TripleKey {
-    time: Ticks,
-    before: Option<DVec3>,
-    pub value: DVec3,
-    pub slope_in: DVec3,
-    slope_out: DVec3,
-    /// How far its handles reach, in parts of the pieces beside it, where they are not those of plain pieces.
-    pub reach_in: Option<DVec3>,
-    reach_out: Option<DVec3>,
-    interpolation: Interpolation,
-    added: bool,
-}
-
-impl TripleKey {
-    fn new(time: Ticks, value: DVec3, slope: DVec3) -> TripleKey {
-        TripleKey {
-            time,
-            before: None,
-            value,
-            slope_in: slope,
-            slope_out: slope,
-            reach_in: None,
-            reach_out: None,
-            interpolation: Interpolation::Cubic,
-            added: false,
-        }
-    }
-
-    /// The key of one channel; its handles' lengths depend on the keys beside it.
-    fn on(&self, axis: usize, before: Option<&TripleKey>, after: Option<&TripleKey>) -> Key {
-        let tangent = |slope: f64, reach: Option<DVec3>, other: Option<&TripleKey>| match (reach, other) {
-            (Some(reach), Some(other)) if reach[axis] != PLAIN.0 => {
-                let dt = reach[axis] * (other.time.as_f64() - self.time.as_f64()).abs();
-                Tangent::handle(dt, slope * (dt / TICKS_PER_SECOND as f64))
-            }
-            _ => Tangent::slope(slope),
-        };
-        let (slope_in, slope_out) = (self.slope_in[axis], self.slope_out[axis]);
-        Key {
-            time: self.time,
-            value: self.value[axis],
-            value_before: self.before.map(|value| value[axis]).filter(|&value| value != self.value[axis]),
-            interpolation: self.interpolation,
-            tangent_in: tangent(slope_in, self.reach_in, before),
-            tangent_out: tangent(slope_out, self.reach_out, after),
-            joined: slope_in == slope_out,
-            added: self.added,
-        }
-    }
-}
-
-/// What came of a path from one knot to the next.
-#[derive(Clone, Debug)]
-pub(super) struct Interval {
-    /// The value with which the path came to its first key.
-    pub came: DVec3,
-    /// Its first key, those that were added, and its last one.
-    pub keys: Vec<TripleKey>,
-    /// How far the keys are from the path; places are in ticks.
-    error: MeasuredError,
-    /// The least distance from the pole, and when.
-    closest: (f64, f64),
-    /// Whether the first key has two values at the pole.
-    is_split: bool,
-    /// How many keys plain handles would take between the two.
-    plainly: usize,
-}
-
-impl Interval {
-    /// The same after another way to its first key, which is no matter of this interval.
-    pub fn after(&self, first: &TripleKey) -> Interval {
-        let mut interval = self.clone();
-        let own = &mut interval.keys[0];
-        own.slope_in = first.slope_in;
-        own.reach_in = first.reach_in;
-        interval
-    }
-}
-
-pub(super) struct Run<'a, P: RotationPath> {
-    pub path: &'a P,
-    pub c: &'a Conversion<'a>,
-    pub handles: Handles,
-}
-
 impl<P: RotationPath> Run<'_, P> {
     /// The key with which the first knot begins.
-    fn first_key(&self, time: Ticks) -> TripleKey {
+    fn first_key(&self, time: Ticks) -> EulerKey {
         let at = time.as_f64();
         let start = nearest_euler(self.c.order, self.path.rotation(at, Side::Right), self.c.start);
         let before = || nearest_euler(self.c.order, self.path.rotation(at, Side::Left), start);
-        TripleKey { before: self.path.jumps(at).then(before), ..TripleKey::new(time, start, DVec3::ZERO) }
+        EulerKey { before: self.path.jumps(at).then(before), ..EulerKey::new(time, start, DVec3::ZERO) }
     }
 
     /// From a key at one knot to the next knot; `plain` is what that comes to with plain handles, where it is known.
     fn interval(
         &self,
-        mut first: TripleKey,
-        leaving: Leaving,
+        mut first: EulerKey,
+        leaving: SegmentKind,
         to: Ticks,
         plain: Option<&Interval>,
     ) -> Interval {
@@ -243,32 +107,34 @@ impl<P: RotationPath> Run<'_, P> {
             return plain.after(&first);
         }
         let (start, end) = (first.time.as_f64(), to.as_f64());
-        let came = first.value;
+        let incoming_angles = first.value;
         let mut error = MeasuredError::none(Quantity::Angle);
-        if leaving == Leaving::Holding {
+        if leaving == SegmentKind::Holding {
             first.interpolation = Interpolation::Hold;
             first.slope_out = DVec3::ZERO;
-            let off =
-                angle_between(self.path.rotation(start, Side::Right), quat_from_euler(self.c.order, came));
+            let off = angle_between(
+                self.path.rotation(start, Side::Right),
+                quat_from_euler(self.c.order, incoming_angles),
+            );
             error.take(off, start);
-            let last = TripleKey::new(to, self.across(end, came), DVec3::ZERO);
+            let last = EulerKey::new(to, self.across(end, incoming_angles), DVec3::ZERO);
             let closest = (f64::INFINITY, 0.0);
             let keys = vec![first, last];
-            return Interval { came, keys, error, closest, is_split: false, plainly: 0 };
+            return Interval { incoming_angles, keys, error, closest, is_split: false, plainly: 0 };
         }
-        let (value, start_slope) = self.departure(start, came);
+        let (value, start_slope) = self.departure(start, incoming_angles);
         // No continuous angles lead through the pole here: one key, two values, one rotation.
-        let is_split = (value - came).abs().max_element() > 1e-4;
+        let is_split = (value - incoming_angles).abs().max_element() > 1e-4;
         if is_split {
-            first.before.get_or_insert(came);
+            first.before.get_or_insert(incoming_angles);
         }
         (first.value, first.slope_out) = (value, start_slope);
         let points = self.follow(start, value, end);
         let (arrival, end_slope) = self.arrival(&points);
-        let last = TripleKey { slope_in: end_slope, ..TripleKey::new(to, arrival, DVec3::ZERO) };
-        let trace = Trace::new(self, &points, (start_slope, end_slope), arrival);
+        let last = EulerKey { slope_in: end_slope, ..EulerKey::new(to, arrival, DVec3::ZERO) };
+        let trace = FollowedPath::new(self, &points, (start_slope, end_slope), arrival);
         let (mut keys, mut plainly) = (vec![first], 0);
-        if leaving == Leaving::Straight && trace.is_straight() {
+        if leaving == SegmentKind::Straight && trace.is_straight() {
             keys[0].interpolation = Interpolation::Linear;
             keys[0].slope_out = DVec3::ZERO;
             keys.push(last);
@@ -281,13 +147,13 @@ impl<P: RotationPath> Run<'_, P> {
                 None => trace.added(),
             };
             let added =
-                |(time, angles, slope)| TripleKey { added: true, ..TripleKey::new(time, angles, slope) };
+                |(time, angles, slope)| EulerKey { added: true, ..EulerKey::new(time, angles, slope) };
             plainly = many;
             keys.extend(more.into_iter().map(added));
             keys.push(last);
             for (index, piece) in reaches.into_iter().enumerate() {
-                keys[index].reach_out = Some(piece.out);
-                keys[index + 1].reach_in = Some(piece.into);
+                keys[index].handle_fraction_out = Some(piece.out);
+                keys[index + 1].handle_fraction_in = Some(piece.into);
             }
         }
         self.measure(&points[..points.len() - 1], &keys, &mut error);
@@ -297,11 +163,11 @@ impl<P: RotationPath> Run<'_, P> {
             keys[last].before = (keys[last].value != arrival).then_some(arrival);
         }
         let closest = self.closest_to_pole(&points);
-        Interval { came, keys, error, closest, is_split, plainly }
+        Interval { incoming_angles, keys, error, closest, is_split, plainly }
     }
 
     /// How far keys are from the path at some points.
-    fn measure(&self, points: &[Point], keys: &[TripleKey], error: &mut MeasuredError) {
+    fn measure(&self, points: &[Point], keys: &[EulerKey], error: &mut MeasuredError) {
         let piece = |index: usize| -> [Segment; 3] {
             let (from, to) = (&keys[index], &keys[index + 1]);
             std::array::from_fn(|axis| {
@@ -333,9 +199,11 @@ impl<P: RotationPath> Run<'_, P> {
 
     /// The least distance from the pole at some points, and when.
     fn closest_to_pole(&self, points: &[Point]) -> (f64, f64) {
-        // The lean is the sine of the middle angle: the larger, the closer.
+        // The gimbal_coupling is the sine of the middle angle: the larger, the closer.
         let Some(first) = points.first() else { return (f64::INFINITY, 0.0) };
-        let closest = points.iter().fold(first, |a, b| if b.lean.abs() > a.lean.abs() { b } else { a });
+        let closest = points
+            .iter()
+            .fold(first, |a, b| if b.gimbal_coupling.abs() > a.gimbal_coupling.abs() { b } else { a });
         (closest.angles[self.c.order.middle()].cos().abs().asin(), closest.time)
     }
 
@@ -354,7 +222,7 @@ impl<P: RotationPath> Run<'_, P> {
 }
 
 /// The curve of one angle; one key is enough where it never changes.
-fn channel(keys: &[TripleKey], axis: usize) -> Curve {
+fn channel(keys: &[EulerKey], axis: usize) -> Curve {
     let Some(first) = keys.first() else { return Curve::default() };
     let is_still = keys.iter().all(|key| {
         let still = |slope: DVec3| slope[axis].abs() < 1e-12;

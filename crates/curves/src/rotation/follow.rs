@@ -2,7 +2,7 @@
 
 use glam::{DQuat, DVec3};
 
-use super::convert::Run;
+use super::conversion::Run;
 use super::path::RotationPath;
 use super::{RotationOrder, angle_between, nearest_euler, rates_from_velocity};
 use crate::curve::Side;
@@ -34,9 +34,9 @@ pub(super) struct Point {
     pub time: f64,
     pub angles: DVec3,
     /// ε·sin of the middle angle, by which errors of the outer angles add up or cancel.
-    pub lean: f64,
+    pub gimbal_coupling: f64,
     /// The factor of the tolerance here.
-    pub slack: f64,
+    pub scale: f64,
     /// The side of the path on which it lies.
     side: Side,
     /// Whether its angles are interpolated between neighbours.
@@ -57,7 +57,7 @@ impl Point {
         }
         // |E·δ|: the axes of the outer turns lie at an angle whose cosine is ε·sin θb.
         let (a, b, c) = order.axes();
-        let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * self.lean * d[a] * d[c];
+        let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * self.gimbal_coupling * d[a] * d[c];
         (square.max(0.0).sqrt(), size * size)
     }
 }
@@ -112,9 +112,9 @@ struct Pace {
 
 impl<P: RotationPath> Run<'_, P> {
     fn point(&self, time: f64, angles: DVec3) -> Point {
-        let lean = self.c.order.sign() * angles[self.c.order.middle()].sin();
-        let slack = self.c.tolerance.factor(time);
-        Point { time, angles, lean, slack, side: Side::Right, is_between: false, is_whole: false }
+        let gimbal_coupling = self.c.order.sign() * angles[self.c.order.middle()].sin();
+        let scale = self.c.tolerance.factor(time);
+        Point { time, angles, gimbal_coupling, scale, side: Side::Right, is_between: false, is_whole: false }
     }
 
     /// The path's rotation at a point.
@@ -126,7 +126,7 @@ impl<P: RotationPath> Run<'_, P> {
     #[inline]
     pub(super) fn distance(&self, point: &Point, angles: DVec3) -> (f64, f64) {
         let (linear, rest) = point.distance(self.c.order, angles);
-        let slop = if point.is_between { SLOP * self.c.tolerance.angle * point.slack } else { 0.0 };
+        let slop = if point.is_between { SLOP * self.c.tolerance.angle * point.scale } else { 0.0 };
         (linear, rest + slop)
     }
 
@@ -152,7 +152,7 @@ impl<P: RotationPath> Run<'_, P> {
         let speed = self.path.speed_bound(from, to) * step / TICKS_PER_SECOND as f64;
         for stride in STRIDES {
             if speed * (stride as f64) < MAX_TURN
-                && let Some(points) = self.follow_widely(start, &grid, to, stride)
+                && let Some(points) = self.follow_coarse(start, &grid, to, stride)
             {
                 return points;
             }
@@ -171,7 +171,7 @@ impl<P: RotationPath> Run<'_, P> {
 
     /// Follows the path at every so many steps of the grid, and takes the angles in between from the cubics through four
     /// of those; `None` where the path is too lively for that. Every other one has to lie on the cubics of the rest.
-    fn follow_widely(&self, start: Point, grid: &[GridStep], to: f64, stride: i64) -> Option<Vec<Point>> {
+    fn follow_coarse(&self, start: Point, grid: &[GridStep], to: f64, stride: i64) -> Option<Vec<Point>> {
         // Nodes that stand close beside an end tell nothing more.
         let apart = 0.5 * stride as f64 * self.c.rate.ticks_per_frame() / STEPS_PER_FRAME as f64;
         let is_node = |step: &GridStep| {
@@ -203,7 +203,7 @@ impl<P: RotationPath> Run<'_, P> {
             let through = four_around(place, rest.len()).map(|place| &nodes[rest[place]]);
             let node = &nodes[pair[0] + 1];
             let off = (Cubic::through(through).at(node.time) - node.angles).abs().max_element();
-            if off > HELD_OUT * self.c.tolerance.angle * node.slack {
+            if off > HELD_OUT * self.c.tolerance.angle * node.scale {
                 return None;
             }
         }

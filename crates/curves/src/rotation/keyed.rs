@@ -6,7 +6,7 @@
 
 use glam::{DQuat, DVec3, DVec4};
 
-use super::path::{Knot, Leaving, RotationPath};
+use super::path::{Knot, RotationPath, SegmentKind};
 use super::vector::{from_vector, nearest_vector, to_vector};
 use super::{QuaternionCurve, QuaternionInterpolation};
 use crate::curve::outside::{Folded, Line, Place, place};
@@ -144,8 +144,8 @@ impl KeyedRotation {
     pub fn knots(&self, range: Option<TimeRange>) -> Vec<Knot> {
         let own = (self.times.iter().enumerate()).map(|(index, &time)| {
             let leaving = match self.pieces.get(index) {
-                Some(Piece::Hold) => Leaving::Holding,
-                _ => Leaving::Moving,
+                Some(Piece::Hold) => SegmentKind::Holding,
+                _ => SegmentKind::Moving,
             };
             Knot { time, leaving }
         });
@@ -156,7 +156,7 @@ impl KeyedRotation {
                     (self.times[index].as_f64(), (self.times[index + 1] - self.times[index]).as_f64());
                 knots.extend(ease.corners().map(|u| Knot {
                     time: Ticks((from + u * gap).round() as i64),
-                    leaving: Leaving::Moving,
+                    leaving: SegmentKind::Moving,
                 }));
             }
         }
@@ -188,7 +188,7 @@ impl KeyedRotation {
         }
         let known: std::collections::HashSet<Ticks> = self.times.iter().copied().collect();
         more.retain(|time| !known.contains(time));
-        knots.extend(more.into_iter().map(|time| Knot { time, leaving: Leaving::Moving }));
+        knots.extend(more.into_iter().map(|time| Knot { time, leaving: SegmentKind::Moving }));
         knots.sort_by_key(|knot| knot.time);
         knots.dedup_by_key(|knot| knot.time);
         knots

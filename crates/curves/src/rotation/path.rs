@@ -68,7 +68,7 @@ impl<P: RotationPath> RotationPath for Between<P> {
 
 /// How a path leaves a key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Leaving {
+pub enum SegmentKind {
     /// It holds until the next key.
     Holding,
     /// All its angles go on straight lines.
@@ -83,7 +83,7 @@ pub struct Knot {
     /// When.
     pub time: Ticks,
     /// How the path goes on.
-    pub leaving: Leaving,
+    pub leaving: SegmentKind,
 }
 
 /// The path of three Euler curves, with constant rotations before and after: `before · R(t) · after`.
@@ -192,18 +192,18 @@ impl EulerPath {
         self.curves.iter().any(|cached| !cached.curve.is_empty() && !cached.curve.is_held_outside())
     }
 
-    fn leaving(&self, time: Ticks, is_last: bool) -> Leaving {
+    fn leaving(&self, time: Ticks, is_last: bool) -> SegmentKind {
         if is_last {
-            return Leaving::Moving;
+            return SegmentKind::Moving;
         }
-        let mut found = Leaving::Holding;
+        let mut found = SegmentKind::Holding;
         for Cached { curve, .. } in &self.curves {
             let keys = curve.keys();
             let after = keys.partition_point(|key| key.time <= time);
             if after == 0 || after == keys.len() {
                 // Outside its keys a curve that is held stands still.
                 if !curve.is_empty() && !curve.is_held_outside() {
-                    found = Leaving::Moving;
+                    found = SegmentKind::Moving;
                 }
                 continue;
             }
@@ -213,16 +213,16 @@ impl EulerPath {
                 && (key.interpolation == Interpolation::Linear
                     || key.tangent_out.is_flat() && next.tangent_in.is_flat());
             let way = match key.interpolation {
-                Interpolation::Hold | Interpolation::None => Leaving::Holding,
+                Interpolation::Hold | Interpolation::None => SegmentKind::Holding,
                 _ if still => continue,
-                Interpolation::Linear => Leaving::Straight,
-                Interpolation::Cubic => Leaving::Moving,
+                Interpolation::Linear => SegmentKind::Straight,
+                Interpolation::Cubic => SegmentKind::Moving,
             };
             found = match (found, way) {
-                (Leaving::Holding, way) => way,
-                (found, Leaving::Holding) => found,
-                (Leaving::Straight, Leaving::Straight) => Leaving::Straight,
-                _ => Leaving::Moving,
+                (SegmentKind::Holding, way) => way,
+                (found, SegmentKind::Holding) => found,
+                (SegmentKind::Straight, SegmentKind::Straight) => SegmentKind::Straight,
+                _ => SegmentKind::Moving,
             };
         }
         found

@@ -4,7 +4,7 @@ use std::cell::RefCell;
 
 use glam::DVec3;
 
-use super::convert::Run;
+use super::conversion::Run;
 use super::follow::Point;
 use super::handles::{Ends, PLAIN, lengths};
 use super::path::RotationPath;
@@ -64,7 +64,7 @@ impl Piece {
 type Fits<'a> = dyn Fn(usize, usize, f64) -> bool + 'a;
 
 /// The followed path between two knots.
-pub(super) struct Trace<'a, 'b, P: RotationPath> {
+pub(super) struct FollowedPath<'a, 'b, P: RotationPath> {
     run: &'a Run<'b, P>,
     points: &'a [Point],
     start_slope: DVec3,
@@ -74,7 +74,7 @@ pub(super) struct Trace<'a, 'b, P: RotationPath> {
     slopes: RefCell<Vec<Option<DVec3>>>,
 }
 
-impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
+impl<'a, 'b, P: RotationPath> FollowedPath<'a, 'b, P> {
     /// Points of a path, the slopes at the first and the last one, and the angles with which it arrives.
     pub fn new(
         run: &'a Run<'b, P>,
@@ -83,7 +83,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         arrival: DVec3,
     ) -> Self {
         let slopes = RefCell::new(vec![None; points.len()]);
-        Trace { run, points, start_slope, end_slope, arrival, slopes }
+        FollowedPath { run, points, start_slope, end_slope, arrival, slopes }
     }
 
     /// The slopes of the angles at a point, per second.
@@ -128,7 +128,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
 
     /// Whether a rotation with these angles lies within a tolerance of a point of the path, as far as that goes there.
     fn is_within(&self, point: &Point, angles: DVec3, tolerance: f64) -> bool {
-        let tolerance = tolerance * point.slack;
+        let tolerance = tolerance * point.scale;
         let order = self.run.c.order;
         let (linear, rest) = self.run.distance(point, angles);
         if linear + rest < tolerance {
@@ -162,7 +162,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let piece = self.piece(from, to);
         self.points[from + 1..to].iter().step_by(GLANCE).try_fold(0.0, |largest: f64, point| {
             let (linear, rest) = self.run.distance(point, piece.at(point.time));
-            let off = if rest.is_finite() { linear / point.slack } else { f64::INFINITY };
+            let off = if rest.is_finite() { linear / point.scale } else { f64::INFINITY };
             (off < most).then_some(largest.max(off))
         })
     }
@@ -188,7 +188,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let glance = |from, to, tolerance| self.fits_at(from, to, tolerance, GLANCE);
         let cuts = match self.cuts_within(tolerance, &self.frames(), &fits, last).unwrap_or_default() {
             first if first.len() == 1 => self.best_cut().unwrap_or(first),
-            first => self.evened(first, &fits, &glance),
+            first => self.equalize_error(first, &fits, &glance),
         };
         let plain = match cuts.as_slice() {
             [_, _, ..] => self.fewer(&cuts),
@@ -245,8 +245,8 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
         let part = |index: usize| (self.points[index].time - start) / (end - start);
         let inside = || self.points[from + 1..to].iter();
         // What an outer angle is off turns by its cosine at the least, whatever the others are off.
-        let lean = inside().map(|point| point.lean.abs()).fold(0.0, f64::max).min(1.0);
-        let room = tolerance * inside().map(|point| point.slack).fold(0.0, f64::max);
+        let gimbal_coupling = inside().map(|point| point.gimbal_coupling.abs()).fold(0.0, f64::max).min(1.0);
+        let room = tolerance * inside().map(|point| point.scale).fold(0.0, f64::max);
         let (outermost, middle, innermost) = self.run.c.order.axes();
         let mut reach = Reach { out: DVec3::ZERO, into: DVec3::ZERO };
         let mut piece = |axis: usize, room: f64| {
@@ -266,7 +266,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             Some(Segment::between(&first, &last))
         };
         let by_middle = piece(middle, room)?;
-        let outer_room = room / (1.0 - lean * lean).sqrt();
+        let outer_room = room / (1.0 - gimbal_coupling * gimbal_coupling).sqrt();
         let (by_outermost, by_innermost) = (piece(outermost, outer_room)?, piece(innermost, outer_room)?);
         let is_near = |point: &Point| {
             let mut angles = DVec3::ZERO;
@@ -292,8 +292,8 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
             Sample {
                 time: (point.time - start) / (end - start),
                 angles,
-                lean: point.lean,
-                slack: point.slack,
+                gimbal_coupling: point.gimbal_coupling,
+                scale: point.scale,
             }
         };
         // So many are enough to choose by; what is chosen is held against all.
@@ -371,7 +371,7 @@ impl<'a, 'b, P: RotationPath> Trace<'a, 'b, P> {
 
     /// As many cuts, or fewer, of which the one that is the farthest off is as close as can be; `seems_to_fit` says at a
     /// glance what fits.
-    fn evened(&self, first: Vec<usize>, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
+    fn equalize_error(&self, first: Vec<usize>, fits: &Fits<'_>, seems_to_fit: &Fits<'_>) -> Vec<usize> {
         if first.is_empty() {
             return first;
         }

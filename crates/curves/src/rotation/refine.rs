@@ -12,9 +12,9 @@ pub(super) struct Sample {
     pub time: f64,
     pub angles: DVec3,
     /// ε·sin of the middle angle, by which errors of the outer angles add up or cancel.
-    pub lean: f64,
+    pub gimbal_coupling: f64,
     /// The factor of the tolerance there.
-    pub slack: f64,
+    pub scale: f64,
 }
 
 /// A key with free values: its place among the samples, its angles, and their slopes over the whole piece.
@@ -181,8 +181,9 @@ fn errors(
     for &(index, piece, h) in rows {
         let ((v0, m0), (v1, m1)) = (keys[piece], keys[piece + 1]);
         let d = v0 * h[0] + m0 * h[1] + v1 * h[2] + m1 * h[3] - samples[index].angles;
-        let square = d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * samples[index].lean * d[a] * d[c];
-        errors[index] = square.max(0.0).sqrt() / samples[index].slack;
+        let square =
+            d[a] * d[a] + d[b] * d[b] + d[c] * d[c] + 2.0 * samples[index].gimbal_coupling * d[a] * d[c];
+        errors[index] = square.max(0.0).sqrt() / samples[index].scale;
     }
     errors
 }
@@ -208,7 +209,7 @@ mod tests {
                 let length = 1.0 / pieces as f64;
                 let h = hermite((time - piece as f64 * length) / length, length);
                 let ((v0, m0), (v1, m1)) = (knot(piece), knot(piece + 1));
-                Sample { time, angles: v0 * h[0] + m0 * h[1] + v1 * h[2] + m1 * h[3], lean: 0.3, slack: 1.0 }
+                Sample { time, angles: v0 * h[0] + m0 * h[1] + v1 * h[2] + m1 * h[3], gimbal_coupling: 0.3, scale: 1.0 }
             }).collect();
             let places: Vec<usize> = (1..pieces).map(|piece| piece * per_piece).collect();
             let (found, error) =

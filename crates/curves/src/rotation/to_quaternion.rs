@@ -2,7 +2,7 @@
 
 use glam::{DQuat, DVec3, DVec4};
 
-use super::path::{Knot, Leaving, RotationPath};
+use super::path::{Knot, RotationPath, SegmentKind};
 use super::{KeyedRotation, angle_between};
 use super::{QuaternionCurve, QuaternionInterpolation, QuaternionKey};
 use crate::curve::{Behaviour, Side};
@@ -48,7 +48,7 @@ pub fn to_quaternion_keys(
             added += 1;
         }
         if let Some(before) = index.checked_sub(1).map(|index| knots[index]) {
-            if before.leaving == Leaving::Holding {
+            if before.leaving == SegmentKind::Holding {
                 let last = fit.keys.len() - 1;
                 fit.keys[last].interpolation = QuaternionInterpolation::Step;
             } else {

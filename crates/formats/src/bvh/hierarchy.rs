@@ -1,6 +1,6 @@
 //! The first half of a BVH file: joints, offsets and channels.
 
-use super::read::Lines;
+use super::lines::Lines;
 use crate::error::Fault;
 
 /// What one column of the motion drives.

@@ -5,6 +5,7 @@
 //! `R = Rz·Rx·Ry`), position channels replace the joint's offset, and end sites become nodes of the kind end.
 
 mod hierarchy;
+mod lines;
 mod motion;
 mod read;
 mod write;

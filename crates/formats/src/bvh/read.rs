@@ -10,6 +10,7 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, MAX_TICKS, TICKS_PER_SECOND, TimeRange};
 
 use super::hierarchy::{Hierarchy, Joint};
+use super::lines::Lines;
 use super::motion::{Destination, read_rows};
 use crate::error::Fault;
 
@@ -136,45 +137,4 @@ fn frame_rate(lines: &mut Lines<'_>) -> Result<FrameRate, Fault> {
     let decimals = (written - exponent.parse::<i64>().unwrap_or(0)).clamp(0, 18) as u32;
     FrameRate::from_frame_time(seconds, decimals)
         .ok_or_else(|| lines.fault(format!("'{text}' is not a frame time: give seconds a frame, above zero")))
-}
-
-/// The lines of the first part of a file, trimmed, with their numbers.
-pub struct Lines<'a> {
-    bytes: &'a [u8],
-    /// Just behind the last line that was read.
-    at: usize,
-    /// Number of the last line that was read, from 1.
-    number: usize,
-}
-
-impl<'a> Lines<'a> {
-    /// The next line that is not blank; `None` at the end.
-    pub fn next_line(&mut self) -> Result<Option<&'a str>, Fault> {
-        while self.at < self.bytes.len() {
-            let rest = &self.bytes[self.at..];
-            let length = rest.iter().position(|&byte| byte == b'\n').unwrap_or(rest.len());
-            self.at += (length + 1).min(rest.len());
-            self.number += 1;
-            let line =
-                std::str::from_utf8(&rest[..length]).map_err(|_| self.fault("this is not text"))?.trim();
-            if !line.is_empty() {
-                return Ok(Some(line));
-            }
-        }
-        Ok(None)
-    }
-
-    /// What follows a label on the next line.
-    fn labelled(&mut self, label: &str) -> Result<&'a str, Fault> {
-        let line = self.next_line()?.ok_or_else(|| self.fault(format!("the file ends before '{label}'")))?;
-        match line.get(..label.len()) {
-            Some(start) if start.eq_ignore_ascii_case(label) => Ok(line[label.len()..].trim()),
-            _ => Err(self.fault(format!("expected '{label}' here"))),
-        }
-    }
-
-    /// A fault on the current line.
-    pub fn fault(&self, message: impl Into<String>) -> Fault {
-        Fault::on_line(self.number.max(1), message)
-    }
 }

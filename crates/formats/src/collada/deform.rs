@@ -10,7 +10,7 @@ use roxmltree::Node;
 
 use super::Named;
 use super::curves::{Source, fault};
-use super::read::FileNode;
+use super::nodes::FileNode;
 use crate::error::Fault;
 
 /// The most weights that are read: many nodes may show one morph.

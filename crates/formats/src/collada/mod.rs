@@ -8,6 +8,7 @@
 
 mod curves;
 mod deform;
+mod nodes;
 mod read;
 mod write;
 
@@ -25,7 +26,7 @@ use nimble_curve_core::time::{FrameRate, Ticks};
 use crate::companion;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
-use crate::files::Format;
+use crate::format::Format;
 
 /// The profile under which extra data stands.
 const PROFILE: &str = "NIMBLE_CURVE";

@@ -8,9 +8,8 @@ use base64::engine::general_purpose::STANDARD;
 use serde_json::Value;
 
 use crate::error::Fault;
+use crate::format::GLB_MAGIC;
 
-/// The first bytes of the binary container.
-pub const MAGIC: &[u8; 4] = b"glTF";
 const JSON: u32 = 0x4E4F_534A;
 const BIN: u32 = 0x004E_4942;
 
@@ -25,7 +24,7 @@ pub struct Container<'a> {
 
 /// Takes a file apart; anything that does not start like the binary container is taken for the text form.
 pub fn open(bytes: &[u8]) -> Result<Container<'_>, Fault> {
-    if !bytes.starts_with(MAGIC) {
+    if !bytes.starts_with(GLB_MAGIC) {
         let json = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
         return Ok(Container { json, binary: None });
     }
@@ -62,7 +61,7 @@ pub fn close(json: &[u8], binary: &[u8]) -> Vec<u8> {
     let has_binary = !binary.is_empty();
     let total = 12 + 8 + padded(json.len()) + if has_binary { 8 + padded(binary.len()) } else { 0 };
     let mut bytes = Vec::with_capacity(total);
-    bytes.extend_from_slice(MAGIC);
+    bytes.extend_from_slice(GLB_MAGIC);
     for word in [2, total as u32, padded(json.len()) as u32, JSON] {
         bytes.extend_from_slice(&word.to_le_bytes());
     }

@@ -27,9 +27,9 @@ use serde_json::{Value, json};
 use crate::companion;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
-use crate::files::Format;
+use crate::format::Format;
 
-pub use container::{MAGIC, files_beside};
+pub use container::files_beside;
 
 /// Where extra data stands in the document.
 const EXTRAS: &str = "nimbleCurve";

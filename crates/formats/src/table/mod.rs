@@ -14,7 +14,7 @@ use nimble_curve_core::scene::Scene;
 
 use crate::encoded::{Encoded, by_address};
 use crate::error::Fault;
-use crate::files::Format;
+use crate::format::Format;
 
 pub use read::read;
 

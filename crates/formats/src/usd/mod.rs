@@ -7,7 +7,9 @@
 
 mod check;
 mod crate_file;
+mod layer;
 mod read;
+mod reader;
 mod skeleton;
 mod spline;
 mod write;
@@ -40,14 +42,8 @@ use openusd::usdz::ArchiveWriter;
 use crate::companion;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
-use crate::files::Format;
-
-/// The first bytes of the text form.
-pub const TEXT_MAGIC: &[u8] = b"#usda";
-/// The first bytes of the binary form.
-pub const BINARY_MAGIC: &[u8] = b"PXR-USDC";
-/// The first bytes of a package.
-pub const PACKAGE_MAGIC: &[u8] = b"PK\x03\x04";
+use crate::format::Format;
+use crate::format::{USDC_MAGIC, USDZ_MAGIC};
 
 /// Where extra data stands in the layer's own data.
 const EXTRA: &str = "nimbleCurve";
@@ -73,7 +69,7 @@ pub enum Form {
 /// With the line or the prim that is wrong.
 pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault> {
     let (data, splines) = data_of(bytes)?;
-    let layer = read::Layer { data: &data, splines: &splines };
+    let layer = layer::Layer { data: &data, splines: &splines };
     let decoded = layer.own(EXTRA).map(|extra| STANDARD.decode(extra.trim())).transpose();
     let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
     let extra = decoded.map(|json| String::from_utf8_lossy(&json).into_owned());
@@ -85,13 +81,13 @@ pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene,
 /// The scene as any other program reads it.
 pub(crate) fn read_plain(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
     let (data, splines) = data_of(bytes)?;
-    let plain = read::read(&read::Layer { data: &data, splines: &splines }, name, rate)?;
+    let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, rate)?;
     Ok(Plain { scene: plain.scene, keys: plain.paths, notes: plain.notes })
 }
 
 fn data_of(bytes: &[u8]) -> Result<(Data, Vec<spline::Spline>), Fault> {
-    let layer = if bytes.starts_with(PACKAGE_MAGIC) { first_of_package(bytes)? } else { bytes };
-    if layer.starts_with(BINARY_MAGIC) {
+    let layer = if bytes.starts_with(USDZ_MAGIC) { first_of_package(bytes)? } else { bytes };
+    if layer.starts_with(USDC_MAGIC) {
         return Ok((binary_data(layer)?, Vec::new()));
     }
     let text = std::str::from_utf8(layer).map_err(|_| Fault::of_whole("this is not UTF-8 text"))?;
@@ -298,7 +294,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let mut text = written.text;
     if !options.without_extra {
         let (data, splines) = text_data(&text)?;
-        let layer = read::Layer { data: &data, splines: &splines };
+        let layer = layer::Layer { data: &data, splines: &splines };
         let plain = read::read(&layer, "", Some(scene.rate))?;
         let origin: HashMap<&str, NodeRef> =
             written.paths.iter().map(|(path, node)| (path.as_str(), *node)).collect();

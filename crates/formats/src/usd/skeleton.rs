@@ -1,5 +1,7 @@
 //! Skeletons: joints with rest and bind transforms, and the animation that is bound to them.
 
+use std::collections::HashMap;
+
 use glam::{DAffine3, DMat4, DQuat, DVec3};
 use nimble_curve_core::controller::SampleKind;
 use nimble_curve_core::rig::{
@@ -9,10 +11,13 @@ use nimble_curve_core::scene::{Target, Track};
 use nimble_curve_core::value::Quantity;
 use openusd::sdf::{AbstractData as _, Path, Value};
 
-use super::read::{ByName, Reader};
+use super::reader::Reader;
 use crate::error::Fault;
 use crate::grid;
 use crate::steps::straight;
+
+/// The joints of a skeleton, by their paths in it.
+type ByName = HashMap<String, NodeId>;
 
 /// Reads the joints of a skeleton below its own node, and the animation that it is bound to.
 pub fn read(reader: &mut Reader<'_>, skeleton: &Path, parent: Option<NodeId>) -> Result<(), Fault> {

@@ -14,9 +14,11 @@ use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track}
 
 use super::{Holds, Plan, Plans, Rotations, numbers, quaternions};
 use crate::channel::{Bookkeeper, Tolerance, count};
-use crate::controllers::{Changed, NoForm, Setting, refitted_numbers, refitted_rotation};
-use crate::trace::{Trace, union_times};
-use crate::unbake::fit_samples;
+use crate::conversion::{
+    ConversionContext, ConvertedController, NotConvertible, refitted_numbers, refitted_rotation,
+};
+use crate::fitting::fit_samples;
+use crate::sampled_function::{SampledFunction, union_times};
 
 /// The parts of a transform, and what each is.
 const PARTS: [(&str, PropertyKind); 3] = [
@@ -30,7 +32,7 @@ pub(super) struct Wholes {
     /// By take.
     tracks: Vec<Vec<Track>>,
     /// By folder and name of the take, and node: how it was followed, or why it could not be.
-    ways: HashMap<Whose, Result<(Way, MeasuredError), NoForm>>,
+    ways: HashMap<Whose, Result<(Way, MeasuredError), NotConvertible>>,
 }
 
 /// The folder and the name of a take, and a node.
@@ -113,7 +115,7 @@ impl<'a> Followed<'a> {
         self.take.active_tracks().filter(move |(_, track)| (track.target.rig, track.target.node) == node)
     }
 
-    fn tracks(&self) -> Result<(Way, Vec<Track>, MeasuredError), NoForm> {
+    fn tracks(&self) -> Result<(Way, Vec<Track>, MeasuredError), NotConvertible> {
         let is_sampled = self.drivers().any(|(_, track)| track.controller.samples().is_some());
         let way = if is_sampled { Way::Frames } else { Way::Keys };
         let mut angle = MeasuredError::none(Quantity::Angle);
@@ -134,7 +136,7 @@ impl<'a> Followed<'a> {
     }
 
     /// Half of the tolerance is for following, half for what a format does not hold of the curves that come of it.
-    fn setting(&self, kind: PropertyKind) -> Setting {
+    fn setting(&self, kind: PropertyKind) -> ConversionContext {
         let rest = match kind {
             PropertyKind::Rotation if self.holds.rotations == Rotations::Quaternions => {
                 Value::Quaternion(DQuat::IDENTITY)
@@ -144,13 +146,13 @@ impl<'a> Followed<'a> {
             _ => Value::Vector(DVec3::ZERO),
         };
         let tolerance = 0.5 * self.tolerance.of(kind.quantity(), &self.scene.space);
-        Setting { kind, rest, tolerance, rate: self.scene.rate, range: self.take.range }
+        ConversionContext { kind, rest, tolerance, rate: self.scene.rate, range: self.take.range }
     }
 
     /// One part of what the steps come to, at a time in ticks.
-    fn part(&self, kind: PropertyKind) -> Result<impl FnMut(f64) -> Value + use<'a>, NoForm> {
+    fn part(&self, kind: PropertyKind) -> Result<impl FnMut(f64) -> Value + use<'a>, NotConvertible> {
         let sampler = NodeSampler::new(self.scene, Some(self.take), self.node);
-        let mut sampler = sampler.map_err(|_| NoForm::NoValue)?;
+        let mut sampler = sampler.map_err(|_| NotConvertible::NoValue)?;
         Ok(move |time: f64| {
             let (scale, rotation, translation) = sampler.local_at(time).0.to_scale_rotation_translation();
             match kind {
@@ -161,19 +163,19 @@ impl<'a> Followed<'a> {
         })
     }
 
-    fn by_keys(&self, setting: &Setting) -> Result<Changed, NoForm> {
+    fn by_keys(&self, setting: &ConversionContext) -> Result<ConvertedController, NotConvertible> {
         let range = self.take.range;
         let controllers = self.drivers().map(|(_, track)| &track.controller);
         let weights = self.drivers().flat_map(|(layer, _)| layer.weight.key_times(range));
         let mut times = union_times(controllers, weights.chain([range.first, range.last]), range);
-        let trace = Trace::of_function(self.part(setting.kind)?);
+        let trace = SampledFunction::of_function(self.part(setting.kind)?);
         if setting.kind == PropertyKind::Rotation {
             let knots = trace.knots(&times);
             let made = refitted_rotation(&trace, &knots, DVec3::ZERO, setting);
             return match self.holds.rotations {
                 Rotations::Quaternions => {
                     quaternions(&made.controller, setting, DQuat::IDENTITY, DQuat::IDENTITY)
-                        .map(|plain| Changed { error: made.error.or(plain.error), ..plain })
+                        .map(|plain| ConvertedController { error: made.error.or(plain.error), ..plain })
                 }
                 Rotations::Angles => numbers(made, setting, self.holds),
             };
@@ -182,7 +184,7 @@ impl<'a> Followed<'a> {
         numbers(refitted_numbers(&trace, &times, setting, None)?, setting, self.holds)
     }
 
-    fn by_frames(&self, setting: &Setting) -> Result<Changed, NoForm> {
+    fn by_frames(&self, setting: &ConversionContext) -> Result<ConvertedController, NotConvertible> {
         let rate = self.scene.rate;
         let range = self.take.range;
         let frames = rate.frame(range.first).floor() as i64..=rate.frame(range.last).ceil() as i64;
@@ -197,7 +199,7 @@ impl<'a> Followed<'a> {
                     last = Some(turn);
                     values.extend(turn.to_array());
                 }
-                other => values.extend(other.numbers().ok_or(NoForm::NoValue)?),
+                other => values.extend(other.numbers().ok_or(NotConvertible::NoValue)?),
             }
         }
         let kind = match setting.kind {
@@ -207,13 +209,13 @@ impl<'a> Followed<'a> {
         let samples = Samples { start, rate, kind, values };
         let (controller, error) = fit_samples(&samples, setting.kind, RotationOrder::Xyz, setting.tolerance)
             .unwrap_or((Controller::Samples(samples), MeasuredError::none(setting.kind.quantity())));
-        let made = Changed { controller, fate: Fate::Refitted, error: Some(error) };
+        let made = ConvertedController { controller, fate: Fate::Refitted, error: Some(error) };
         match (setting.kind, self.holds.rotations) {
             (PropertyKind::Rotation, Rotations::Quaternions) => {
                 let plain = quaternions(&made.controller, setting, DQuat::IDENTITY, DQuat::IDENTITY)?;
                 let more = plain.error.map_or(0.0, |error| error.largest);
                 let largest = error.largest + more;
-                Ok(Changed { error: Some(MeasuredError { largest, ..error }), ..plain })
+                Ok(ConvertedController { error: Some(MeasuredError { largest, ..error }), ..plain })
             }
             _ => Ok(made),
         }

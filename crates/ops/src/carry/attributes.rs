@@ -20,7 +20,7 @@ use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
 use super::vectors::{linear_number, signed_axes};
 use super::{CarryError, Job, links};
 use crate::names::other_side;
-use crate::trace::{Trace, union_times};
+use crate::sampled_function::{SampledFunction, union_times};
 use crate::turn::Turned;
 
 /// Where attributes go.
@@ -440,7 +440,8 @@ impl Job<'_> {
         times.dedup();
         drop(plain);
         let mut sampler = sampler()?;
-        let bent = Trace::of_function(move |time| Value::Number(range.value(of(sampler.value_at(time)))));
+        let bent =
+            SampledFunction::of_function(move |time| Value::Number(range.value(of(sampler.value_at(time)))));
         // What lies between the instants that are looked at may be a little farther off.
         let options = Refit { tolerance: 0.98 * tolerance, rate: Some(self.source.rate) };
         let value = |time| bent.component(0, time);
@@ -480,12 +481,12 @@ impl Job<'_> {
         for value in values {
             (low, high) = (low.min(value), high.max(value));
         }
-        let slack = 1e-9;
+        let scale = 1e-9;
         let mut parts = Vec::new();
-        if let Some(min) = min.filter(|min| low < min - slack) {
+        if let Some(min) = min.filter(|min| low < min - scale) {
             parts.push(format!("goes down to {low:.3}, below the target's limit {min:.3}"));
         }
-        if let Some(max) = max.filter(|max| high > max + slack) {
+        if let Some(max) = max.filter(|max| high > max + scale) {
             parts.push(format!("goes up to {high:.3}, above the target's limit {max:.3}"));
         }
         parts.join("; ")

@@ -13,8 +13,8 @@ use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
 use super::tracks::base_layer;
 use super::{CarryError, Job};
 use crate::contact;
+use crate::fitting::fit_samples;
 use crate::names::Name;
-use crate::unbake::fit_samples;
 
 /// A leg of the target by positions, and the foot of the source that it follows.
 struct Leg {

@@ -50,7 +50,7 @@ use super::Tolerance;
 use super::channel::count;
 use super::space::{in_space, mirrored};
 use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::rotation::Memory;
+use nimble_curve_curves::rotation::ConversionCache;
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::{AddressError, Addresses};
 use nimble_curve_scene::choice::{Choice, NothingChosen};
@@ -366,9 +366,9 @@ impl Job<'_> {
     fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
         let links = &self.links.all;
         let mut shares = Shares::new(self.tolerance.angle, links.len(), tracks.take.range);
-        let memories: Vec<Memory> = links.iter().map(|_| Memory::default()).collect();
+        let caches: Vec<ConversionCache> = links.iter().map(|_| ConversionCache::default()).collect();
         let turn = |shares: &Shares, index: usize| {
-            self.rotation(tracks, &links[index], shares.of(index), &memories[index])
+            self.rotation(tracks, &links[index], shares.of(index), &caches[index])
         };
         let mut rotations: Vec<Vec<Output>> =
             (0..links.len()).into_par_iter().map(|index| turn(&shares, index)).collect();

@@ -7,8 +7,8 @@ use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, Side};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
-    Allowance, Between, Conversion, Memory, RotationOrder, RotationPath as _, convert, exact_way,
-    from_vector, nearest_euler, nearest_vector,
+    AngleTolerance, Between, Conversion, ConversionCache, RotationOrder, RotationPath as _, convert,
+    exact_way, from_vector, nearest_euler, nearest_vector,
 };
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::Value;
@@ -25,7 +25,7 @@ use super::output::{Made, Output};
 use super::side::snapped;
 use super::tracks::{Tracks, base_layer, common_samples};
 use crate::mixer::{Change, Mixer, mixes_angles};
-use crate::trace::Trace;
+use crate::sampled_function::SampledFunction;
 use crate::turn::{Turned, Turning};
 
 /// What a linked node's rotation is made of.
@@ -77,8 +77,8 @@ impl Job<'_> {
         &self,
         take: &Tracks<'_>,
         link: &Link,
-        tolerance: Allowance<'_>,
-        memory: &Memory,
+        tolerance: AngleTolerance<'_>,
+        cache: &ConversionCache,
     ) -> Vec<Output> {
         let target = Target { rig: 0, node: link.target, property: "rotation".into() };
         let recipe = self.recipe(take, link);
@@ -116,7 +116,7 @@ impl Job<'_> {
                 after: snapped(after.normalize()),
                 tolerance,
                 handles: self.handles,
-                memory: Some(memory),
+                cache: Some(cache),
             };
             return self.one_to_one(take.take, node, tracks, &target, change);
         }
@@ -133,7 +133,7 @@ impl Job<'_> {
         link: &Link,
         recipe: &Recipe,
         target: &Target,
-        tolerance: Allowance<'_>,
+        tolerance: AngleTolerance<'_>,
     ) -> Option<Vec<Output>> {
         let [factor] = recipe.factors.as_slice() else { return None };
         let view = self.from.view(factor.node)?;
@@ -154,7 +154,7 @@ impl Job<'_> {
             after: snapped((inside * recipe.after).normalize()),
             tolerance,
             handles: self.handles,
-            memory: None,
+            cache: None,
             rate: self.source.rate,
             range: take.take.range,
         };
@@ -190,7 +190,7 @@ impl Job<'_> {
             after,
             tolerance: change.tolerance,
             handles: change.handles,
-            memory: None,
+            cache: None,
             rate: self.source.rate,
             range: take.range,
         };
@@ -241,7 +241,7 @@ impl Job<'_> {
             after: change.after,
             tolerance: change.tolerance,
             handles: change.handles,
-            memory: change.memory.map(|memory| memory.place(place)),
+            cache: change.cache.map(|cache| cache.place(place)),
             rate: self.source.rate,
             range: take.range,
         };
@@ -391,7 +391,7 @@ impl Job<'_> {
         link: &Link,
         recipe: &Recipe,
         target: &Target,
-        tolerance: Allowance<'_>,
+        tolerance: AngleTolerance<'_>,
     ) -> Vec<Output> {
         let take = tracks_of.take;
         let tracks: Vec<(usize, &Track)> =
@@ -411,7 +411,7 @@ impl Job<'_> {
             .map(|f| (self.from.parent_world(f.node), self.from.world_of(f.node).conjugate(), f.part))
             .collect();
         let mut vectors = vec![DVec3::ZERO; frames.len()];
-        let trace = Trace::of_function(move |time| {
+        let trace = SampledFunction::of_function(move |time| {
             let mut turn = DQuat::IDENTITY;
             for ((sampler, (before, after, part)), near) in samplers.iter_mut().zip(&frames).zip(&mut vectors)
             {
@@ -482,10 +482,10 @@ impl Job<'_> {
     /// Euler curves through a traced product.
     fn fitted(
         &self,
-        trace: Trace<'_>,
+        trace: SampledFunction<'_>,
         times: &[Ticks],
         recipe: &Recipe,
-        (order, start, tolerance): (RotationOrder, DVec3, Allowance<'_>),
+        (order, start, tolerance): (RotationOrder, DVec3, AngleTolerance<'_>),
         note: String,
     ) -> Turned {
         let knots = trace.knots(times);

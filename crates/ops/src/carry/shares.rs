@@ -8,7 +8,7 @@
 use std::collections::{BTreeSet, HashMap};
 
 use glam::DVec3;
-use nimble_curve_curves::rotation::{Allowance, Slack};
+use nimble_curve_curves::rotation::{AngleTolerance, ToleranceScale};
 use nimble_curve_curves::time::{TICKS_PER_SECOND, TimeRange};
 
 /// The part of the tolerance that a node has to itself at first.
@@ -56,7 +56,7 @@ pub(super) fn windows_in(ticks: f64) -> usize {
 /// How far each link may be off, in each window.
 pub(super) struct Shares {
     tolerance: f64,
-    slacks: Vec<Slack>,
+    slacks: Vec<ToleranceScale>,
 }
 
 impl Shares {
@@ -64,18 +64,18 @@ impl Shares {
     pub fn new(tolerance: f64, links: usize, range: TimeRange) -> Shares {
         let length = WINDOW * TICKS_PER_SECOND as f64;
         let count = ((range.last - range.first).as_f64() / length) as usize + 1;
-        let slack = Slack::new(range.first.as_f64(), length, vec![FIRST; count]);
-        Shares { tolerance, slacks: vec![slack; links] }
+        let scale = ToleranceScale::new(range.first.as_f64(), length, vec![FIRST; count]);
+        Shares { tolerance, slacks: vec![scale; links] }
     }
 
     /// What one link may be off.
-    pub fn of(&self, link: usize) -> Allowance<'_> {
-        Allowance { angle: self.tolerance, slack: Some(&self.slacks[link]) }
+    pub fn of(&self, link: usize) -> AngleTolerance<'_> {
+        AngleTolerance { angle: self.tolerance, scale: Some(&self.slacks[link]) }
     }
 
     /// The window of an instant.
     pub fn window(&self, time: f64) -> usize {
-        self.slacks.first().map_or(0, |slack| slack.stretch(time))
+        self.slacks.first().map_or(0, |scale| scale.stretch(time))
     }
 
     /// Gives the links that matter most less where nodes are off by too much; those that can be followed more closely
@@ -123,12 +123,12 @@ impl Shares {
                     compared[node].links.iter().copied().filter(|&link| refitted[link]).collect();
                 let factor = error.length() * *part / self.tolerance / links.len() as f64;
                 for link in links {
-                    let slack = &mut self.slacks[link].factors_mut()[window];
+                    let scale = &mut self.slacks[link].factors_mut()[window];
                     // Where the link is as close already, what is off is larger than its own error: layers that blend
                     // far rotations make it so.
-                    let closer = if factor < *slack { factor } else { STEP * *slack };
-                    if *slack > LEAST {
-                        *slack = closer.max(LEAST);
+                    let closer = if factor < *scale { factor } else { STEP * *scale };
+                    if *scale > LEAST {
+                        *scale = closer.max(LEAST);
                         changed.insert(link);
                     }
                 }

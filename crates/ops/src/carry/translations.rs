@@ -17,9 +17,9 @@ use super::output::Output;
 use super::side::snapped;
 use super::tracks::{Tracks, base_layer, common_samples};
 use super::vectors::Linear;
-use crate::controllers::{Setting, refitted_numbers};
+use crate::conversion::{ConversionContext, refitted_numbers};
 use crate::linear::{Sum, Sums};
-use crate::trace::Trace;
+use crate::sampled_function::SampledFunction;
 use crate::turn::Turned;
 
 impl Job<'_> {
@@ -140,7 +140,7 @@ impl Job<'_> {
             let why = format!("a {} controller cannot be turned", track.controller.type_name());
             return Output::failed(layer, track, why);
         };
-        let trace = Trace::of_function(move |time| match sampler.value_at(time) {
+        let trace = SampledFunction::of_function(move |time| match sampler.value_at(time) {
             Value::Vector(v) => Value::Vector(linear.vector(v)),
             other => other,
         });
@@ -153,13 +153,13 @@ impl Job<'_> {
         layer: usize,
         track: &Track,
         target: &Target,
-        trace: &Trace<'_>,
+        trace: &SampledFunction<'_>,
         times: &[Ticks],
         take: &Tracks<'_>,
         tolerance: f64,
         note: String,
     ) -> Output {
-        let setting = Setting {
+        let setting = ConversionContext {
             kind: PropertyKind::Vector(Quantity::Length),
             rest: Value::Vector(DVec3::ZERO),
             tolerance,
@@ -287,7 +287,7 @@ impl Job<'_> {
         let start = self.from.places[self.from.position(node)].translation;
         let reference = self.onto.translations[self.onto.position(link.target)];
         let (turn, scale) = (self.onto_parent(link).conjugate(), self.scale);
-        let trace = Trace::of_function(move |time| {
+        let trace = SampledFunction::of_function(move |time| {
             let world = samplers.iter_mut().fold(above, |world, sampler| world * sampler.local_at(time).0);
             Value::Vector(reference + turn * (world.translation - start) * scale)
         });

@@ -8,7 +8,7 @@ use nimble_curve_scene::rig::AttributeKind;
 
 use super::takes::shown;
 use super::{Channel, Code, Finding};
-use crate::unbake::baked;
+use crate::baked::baked;
 
 /// Samples of fewer frames are a pose, not a bake.
 const FEW: usize = 3;

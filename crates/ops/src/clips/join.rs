@@ -13,14 +13,13 @@ use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
     Weight,
 };
-use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::scene::{Clip, Layer, LayerMode, PropertyKind, Scene, Take, Target, Track};
-use thiserror::Error;
 
+use super::error::JoinError;
 use super::transplanted;
 use crate::channel::{Tolerance, property};
-use crate::controllers::{Form, Setting, change};
+use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 use crate::retime::shifted;
 use crate::select::{Selection, select};
 
@@ -37,28 +36,6 @@ pub struct JoinOptions {
     pub go_on: bool,
     /// How far controllers that have to change may be from their source.
     pub tolerance: Tolerance,
-}
-
-/// Takes that cannot be put together.
-#[derive(Clone, Debug, PartialEq, Error)]
-pub enum JoinError {
-    /// Nothing to join.
-    #[error("there is no take to join")]
-    Nothing,
-    /// A take of quite another rig.
-    #[error("no node of take '{0}' is on the first file's rig: carry brings it there")]
-    OtherRig(String),
-    /// A track whose controllers do not go together.
-    #[error("{channel}: {why}")]
-    Cannot {
-        /// The channel.
-        channel: String,
-        /// What is wrong.
-        why: String,
-    },
-    /// A controller that cannot be evaluated.
-    #[error(transparent)]
-    Evaluate(#[from] EvaluateError),
 }
 
 /// Puts the takes of several scenes on one timeline, on the rigs of the first one. Every take becomes a clip of its name;
@@ -303,7 +280,7 @@ impl Joiner<'_> {
         }
         let mut parts: Vec<Option<Controller>> = Vec::with_capacity(controllers.len());
         for (controller, take) in controllers.iter().zip(self.takes) {
-            let setting = Setting {
+            let setting = ConversionContext {
                 kind,
                 rest: rest.clone(),
                 tolerance: self.options.tolerance.of(kind.quantity(), &self.base.space),
@@ -312,7 +289,8 @@ impl Joiner<'_> {
             };
             let form = |controller: &Controller| match controller {
                 Controller::Components(_) | Controller::Euler(_) => Ok(controller.clone()),
-                other => change(other, Form::Curves, &setting).map(|changed| changed.controller),
+                other => convert_controller(other, ControllerType::Curves, &setting)
+                    .map(|changed| changed.controller),
             };
             parts.push(controller.as_ref().map(form).transpose().map_err(|why| cannot(&why.to_string()))?);
         }

@@ -1,6 +1,7 @@
 //! Clips: named ranges of takes, listed, found, cut out and put together again. Ranges include both ends.
 
 mod claim;
+mod error;
 mod find;
 mod join;
 mod seams;
@@ -20,8 +21,9 @@ use super::travel::{Travel, travel};
 use crate::space::in_space;
 
 pub use self::claim::{added, joined, taken};
+pub use self::error::JoinError;
 pub use self::find::{Found, find};
-pub use self::join::{JoinError, JoinOptions, join};
+pub use self::join::{JoinOptions, join};
 
 /// What there is to say of a range of a take.
 #[derive(Clone, Debug, PartialEq)]

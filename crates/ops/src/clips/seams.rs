@@ -10,7 +10,7 @@ use nimble_curve_scene::evaluate::{EvaluateError, Pose};
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{Scene, Take, Target, Track};
 
-use super::join::JoinError;
+use super::error::JoinError;
 use crate::travel::{Body, Instant, busiest_rig, carrier, level, turn};
 
 /// Below this, in radians or units, nothing has to be done.

@@ -5,7 +5,7 @@ mod claim;
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode, combine};
 use nimble_curve_curves::rotation::{
-    KeyedRotation, Knot, Leaving, angle_between, nearest_turn, quat_from_euler, to_quaternion_keys,
+    KeyedRotation, Knot, SegmentKind, angle_between, nearest_turn, quat_from_euler, to_quaternion_keys,
 };
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::{Addresses, NodeRef};
@@ -19,7 +19,7 @@ use rayon::prelude::*;
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
-use super::controllers::{NoForm, Setting};
+use super::conversion::{ConversionContext, NotConvertible};
 use super::mixing::curves_that_mix;
 use super::travel::{Body, Ends, Travel, busiest_rig, carrying, travel};
 
@@ -270,11 +270,13 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
             let Some((kind, rest)) = property(scene, take, at, track) else { continue };
             let channel = addresses.property(&track.target);
             let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
-            let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
+            let setting = ConversionContext { kind, rest, tolerance, rate: scene.rate, range: take.range };
             let mut made = track.controller.clone();
             if matches!(made, Controller::Tcb(_) | Controller::Stack(_) | Controller::Procedural(_)) {
-                let cannot =
-                    |why: NoForm| CycleError::Cannot { channel: channel.clone(), why: why.to_string() };
+                let cannot = |why: NotConvertible| CycleError::Cannot {
+                    channel: channel.clone(),
+                    why: why.to_string(),
+                };
                 made = curves_that_mix(take, at, &track.target, &made, &setting).map_err(cannot)?.controller;
             }
             let closer = Closer { range, written: take.range, over, going: &going, target: &track.target };
@@ -535,7 +537,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
             let cannot = |why: String| CycleError::Cannot { channel: channel.clone(), why };
             let Some((kind, rest)) = property(scene, take, at, track) else { continue };
             let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
-            let setting = Setting { kind, rest, tolerance, rate: scene.rate, range };
+            let setting = ConversionContext { kind, rest, tolerance, rate: scene.rate, range };
             let round = Round { range, whole, going: &going, target: &track.target, take, layer: at };
             let (controller, fate) = round.extended(&track.controller, &setting).map_err(cannot)?;
             let own = &mut made.layers[at].tracks[place];
@@ -582,7 +584,11 @@ struct Round<'a> {
 }
 
 impl Round<'_> {
-    fn extended(&self, controller: &Controller, setting: &Setting) -> Result<(Controller, Fate), String> {
+    fn extended(
+        &self,
+        controller: &Controller,
+        setting: &ConversionContext,
+    ) -> Result<(Controller, Fate), String> {
         let goes = |component| self.going.goes(self.target, controller, component);
         let looped = |component: usize, curve: &Curve| {
             if curve.is_empty() || curve.is_constant() {
@@ -640,13 +646,13 @@ impl Round<'_> {
     }
 
     /// One round of quaternion keys, which starts over for ever.
-    fn turning(&self, curve: &QuaternionCurve, setting: &Setting) -> QuaternionCurve {
+    fn turning(&self, curve: &QuaternionCurve, setting: &ConversionContext) -> QuaternionCurve {
         let path = KeyedRotation::new(curve);
         let mut knots = path.knots(Some(self.range));
         knots.retain(|knot| self.range.contains(knot.time));
         for edge in [self.range.first, self.range.last] {
             if !knots.iter().any(|knot| knot.time == edge) {
-                knots.push(Knot { time: edge, leaving: Leaving::Moving });
+                knots.push(Knot { time: edge, leaving: SegmentKind::Moving });
             }
         }
         knots.sort_by_key(|knot| knot.time);
@@ -656,7 +662,12 @@ impl Round<'_> {
 
     /// The samples of all rounds, at the instants at which the samples stand; between two of them where a round is no whole
     /// number of steps.
-    fn samples(&self, samples: &Samples, goes: impl Fn(usize) -> bool, setting: &Setting) -> Samples {
+    fn samples(
+        &self,
+        samples: &Samples,
+        goes: impl Fn(usize) -> bool,
+        setting: &ConversionContext,
+    ) -> Samples {
         let source = Controller::Samples(samples.clone());
         let Ok(mut sampler) = Sampler::new(&source, setting.kind, setting.rest.clone()) else {
             return samples.clone();

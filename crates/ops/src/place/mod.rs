@@ -21,7 +21,7 @@ use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
 use super::channel::{Tolerance, property};
-use super::controllers::{Form, Setting, change};
+use super::conversion::{ControllerType, ConversionContext, convert_controller};
 
 pub use claim::{Placed, placed};
 
@@ -348,7 +348,7 @@ impl Job<'_> {
         {
             return Ok(Controller::Samples(samples));
         }
-        let setting = Setting {
+        let setting = ConversionContext {
             kind,
             rest: rest.clone(),
             tolerance: self.tolerance.of(kind.quantity(), &self.scene.space),
@@ -356,8 +356,8 @@ impl Job<'_> {
             range: of.union(self.range),
         };
         let curves = |controller: &Controller| -> Result<Controller, PlaceError> {
-            let changed =
-                change(controller, Form::Curves, &setting).map_err(|why| cannot(why.to_string()))?;
+            let changed = convert_controller(controller, ControllerType::Curves, &setting)
+                .map_err(|why| cannot(why.to_string()))?;
             Ok(changed.controller)
         };
         let new = curves(&track.controller)?;
@@ -670,15 +670,15 @@ impl Job<'_> {
             (controller, _) => {
                 let (kind, rest) = property(self.scene, take, layer, track)
                     .ok_or_else(|| cannot("the rig has no such property".into()))?;
-                let setting = Setting {
+                let setting = ConversionContext {
                     kind,
                     rest,
                     tolerance: self.tolerance.of(kind.quantity(), &self.scene.space),
                     rate: self.scene.rate,
                     range: take.range,
                 };
-                let changed =
-                    change(controller, Form::Curves, &setting).map_err(|why| cannot(why.to_string()))?;
+                let changed = convert_controller(controller, ControllerType::Curves, &setting)
+                    .map_err(|why| cannot(why.to_string()))?;
                 Ok(match changed.controller {
                     Controller::Components(curves) => Controller::Components(
                         curves.iter().map(|curve| opened_curve(curve, take.range, at, by)).collect(),

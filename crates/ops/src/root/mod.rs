@@ -21,7 +21,7 @@ use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, 
 use thiserror::Error;
 
 use super::channel::{Tolerance, count, property};
-use super::controllers::{Form, Setting, change};
+use super::conversion::{ControllerType, ConversionContext, convert_controller};
 use super::reorder::{NewOrder, ReorderOptions, reorder};
 use super::travel::{Body, busiest_rig, carrier};
 
@@ -300,11 +300,12 @@ fn ready(scene: &Scene, carrier: &Carrier, options: &RootOptions) -> Result<(Sce
                     |why: String| RootError::Cannot { channel: addresses.property(&track.target), why };
                 let Some((kind, rest)) = property(&scene, take, index, track) else { continue };
                 let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
-                let setting = Setting { kind, rest, tolerance, rate: scene.rate, range: take.range };
+                let setting =
+                    ConversionContext { kind, rest, tolerance, rate: scene.rate, range: take.range };
                 if is_plain(&track.controller, carrier, rotation) {
                     continue;
                 }
-                let changed = change(&track.controller, Form::Curves, &setting)
+                let changed = convert_controller(&track.controller, ControllerType::Curves, &setting)
                     .map_err(|why| cannot(why.to_string()))?;
                 // A node whose layers cannot be said in another order has kept its own.
                 if !is_plain(&changed.controller, carrier, rotation) {
@@ -657,14 +658,14 @@ impl Above<'_> {
         };
         let rest = if mode == LayerMode::Override { self.root_rest() } else { DVec3::ZERO };
         let curves = |controller: &Controller| {
-            let setting = Setting {
+            let setting = ConversionContext {
                 kind: PropertyKind::Vector(Quantity::Length),
                 rest: Value::Vector(rest),
                 tolerance: self.options.tolerance.of(Quantity::Length, &self.scene.space),
                 rate: self.scene.rate,
                 range,
             };
-            let changed = change(controller, Form::Curves, &setting);
+            let changed = convert_controller(controller, ControllerType::Curves, &setting);
             changed.map(|changed| changed.controller).map_err(|why| cannot(&why.to_string()))
         };
         let (Controller::Components(own), Controller::Components(new)) =
@@ -848,13 +849,13 @@ pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Led
                 }
                 let cannot = |why: String| RootError::Cannot { channel: addresses.property(&target), why };
                 let Some((kind, rest)) = property(scene, source, index, track) else { continue };
-                let setting = Setting { kind, rest, tolerance: 1e-6, rate: scene.rate, range };
+                let setting = ConversionContext { kind, rest, tolerance: 1e-6, rate: scene.rate, range };
                 let plain = match &track.controller {
                     Controller::Samples(samples) if samples.kind == SampleKind::Vector => {
                         track.controller.clone()
                     }
                     other => {
-                        change(other, Form::Curves, &setting)
+                        convert_controller(other, ControllerType::Curves, &setting)
                             .map_err(|why| cannot(why.to_string()))?
                             .controller
                     }

@@ -1,21 +1,9 @@
 //! Unbake: samples become sparse curves within a bound that is measured on the result.
 
-mod baked;
-mod fitting;
 mod world;
 
 use std::collections::BTreeMap;
 
-use rayon::prelude::*;
-use thiserror::Error;
-
-pub(super) use self::baked::baked;
-use self::fitting::{Fitted, Fitting, without_rest};
-use self::world::{Bound, Closer, Windows, compare};
-use super::Tolerance;
-use super::channel::{Bookkeeper, property};
-use super::controllers::{Form, Setting, change};
-use super::mixing::{adds_angles, share, stays_mixed};
 use nimble_curve_curves::curve::{Curve, Ticks};
 use nimble_curve_curves::fit::{Handles, Origin};
 use nimble_curve_curves::rotation::{RotationOrder, pole_distance, quat_from_euler};
@@ -24,9 +12,19 @@ use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::{Addresses, matches};
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::evaluate::EvaluateError;
-use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Track};
+use rayon::prelude::*;
+use thiserror::Error;
+
+use self::world::{Bound, Closer, Windows, compare};
+use super::Tolerance;
+use super::baked::baked;
+use super::channel::{Bookkeeper, property};
+use super::conversion::{ControllerType, ConversionContext, convert_controller};
+use super::fitting::{Fitted, Fitting, without_rest};
+use super::mixing::{adds_angles, share, stays_mixed};
 
 /// How often tracks are fitted anew for a bound in world space, at most.
 const ROUNDS: usize = 40;
@@ -103,20 +101,6 @@ pub struct Unbaked {
     /// Under a bound in world space: the largest distance of a joint (units of the scene), its frame, and the largest
     /// motion added to a watched node while it stood still.
     pub world: Option<(f64, f64, f64)>,
-}
-
-/// Curves through samples, within a tolerance, and the error at the samples with its place in ticks; quaternions become
-/// angles of `order`. `None` for matrices.
-pub(super) fn fit_samples(
-    samples: &Samples,
-    kind: PropertyKind,
-    order: RotationOrder,
-    tolerance: f64,
-) -> Option<(Controller, MeasuredError)> {
-    // Angles of another order are fitted in the one that is asked for.
-    let other = matches!(samples.kind, SampleKind::Euler(own) if own != order).then_some(order);
-    let fitted = Fitting::new(samples, kind, order, other, tolerance)?.free(&[], Handles::Plain);
-    Some((fitted.controller, fitted.error))
 }
 
 /// Turns what is baked in all takes into curves; all other tracks stay as they are.
@@ -340,14 +324,15 @@ impl<'a> Job<'a> {
 
     /// Euler curves as quaternion keys, within a tolerance.
     fn as_quaternions(&self, controller: Controller, tolerance: f64, rest: &Value) -> Controller {
-        let setting = Setting {
+        let setting = ConversionContext {
             kind: PropertyKind::Rotation,
             rest: rest.clone(),
             tolerance,
             rate: self.scene.rate,
             range: self.take.range,
         };
-        change(&controller, Form::Quaternion, &setting).map_or(controller, |changed| changed.controller)
+        convert_controller(&controller, ControllerType::Quaternion, &setting)
+            .map_or(controller, |changed| changed.controller)
     }
 
     /// The distance in ticks at which results are compared in world space: that of the closest samples.
@@ -579,6 +564,7 @@ pub struct TradeOff {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::fitting::fit_samples;
     use nimble_curve_curves::fit::oracle::{capture, least_free, least_joined};
     use nimble_curve_curves::fit::{Interval, Room};
     use nimble_curve_curves::time::FrameRate;

@@ -1,10 +1,9 @@
 //! How a layer's value joins the value under it.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::rotation::to_vector;
+use nimble_curve_curves::rotation::{from_vector, nearest_vector, to_vector};
 use nimble_curve_curves::value::Value;
 
-use super::blend::part_of;
 use crate::scene::{LayerMode, PropertyKind, RotationMixing};
 
 /// The value that changes nothing when it is added: zero, factor one, no rotation.
@@ -95,10 +94,10 @@ fn rotated(
     let (Some(turn), Some(u)) = (turn(mode, &under, &over), under.rotation()) else { return under };
     let whole = match reference {
         _ if weight == 1.0 => return Value::Quaternion(u * turn),
-        Some(reference) => nimble_curve_curves::rotation::nearest_vector(turn, reference),
+        Some(reference) => nearest_vector(turn, reference),
         None => to_vector(turn),
     };
-    Value::Quaternion(u * part_of(whole, weight))
+    Value::Quaternion(u * from_vector(whole * weight))
 }
 
 /// The rotation by which a layer of full weight turns what lies under it.

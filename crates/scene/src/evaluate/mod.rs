@@ -1,6 +1,5 @@
 //! Evaluation: values of properties under all layers, and poses by forward kinematics.
 
-mod blend;
 mod mix;
 mod pose;
 mod sampler;

@@ -12,9 +12,9 @@ use serde_json::{Value, json};
 use crate::args::Run;
 use crate::batch::{Job, Leftover, Made, Outcome, Plan, Recipe, Record, Verdict, is_stopping};
 use crate::failure::Failure;
-use crate::gate::Line;
 use crate::report::{self, counted, listed, print_json, short};
 use crate::table::{Align, Table};
+use crate::terminal::Line;
 use crate::terminal::{Report, Style};
 
 /// What became of one source.

@@ -4,7 +4,7 @@ use std::cell::RefCell;
 
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::Side;
-use nimble_curve_curves::rotation::{Knot, Leaving, RotationPath, angle_between, from_vector, to_vector};
+use nimble_curve_curves::rotation::{Knot, RotationPath, SegmentKind, angle_between, from_vector, to_vector};
 use nimble_curve_curves::time::{TICKS_PER_SECOND, Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::Controller;
@@ -23,7 +23,7 @@ const BESIDE: f64 = 0.25;
 const DERIVATIVE: [f64; 5] = [-25.0, 48.0, -36.0, 16.0, -3.0];
 
 /// A sampled function of time that can be looked at from both sides.
-pub(super) struct Trace<'a> {
+pub(super) struct SampledFunction<'a> {
     sampler: RefCell<Source<'a>>,
 }
 
@@ -31,29 +31,33 @@ enum Source<'a> {
     Property(PropertySampler<'a>),
     Controller(Box<Sampler<'a>>),
     /// The second less the first, or by the first.
-    Difference(Box<Trace<'a>>, Box<Trace<'a>>, bool),
+    Difference(Box<SampledFunction<'a>>, Box<SampledFunction<'a>>, bool),
     Function(Box<dyn FnMut(f64) -> Value + 'a>),
 }
 
-impl<'a> Trace<'a> {
+impl<'a> SampledFunction<'a> {
     /// A property under all its layers.
-    pub fn of_property(sampler: PropertySampler<'a>) -> Trace<'a> {
-        Trace { sampler: RefCell::new(Source::Property(sampler)) }
+    pub fn of_property(sampler: PropertySampler<'a>) -> SampledFunction<'a> {
+        SampledFunction { sampler: RefCell::new(Source::Property(sampler)) }
     }
 
     /// One controller.
-    pub fn of_controller(sampler: Sampler<'a>) -> Trace<'a> {
-        Trace { sampler: RefCell::new(Source::Controller(Box::new(sampler))) }
+    pub fn of_controller(sampler: Sampler<'a>) -> SampledFunction<'a> {
+        SampledFunction { sampler: RefCell::new(Source::Controller(Box::new(sampler))) }
     }
 
     /// What is to be added to numbers to get others, or what they are to be multiplied by.
-    pub fn of_difference(from: Trace<'a>, to: Trace<'a>, is_factor: bool) -> Trace<'a> {
-        Trace { sampler: RefCell::new(Source::Difference(Box::new(from), Box::new(to), is_factor)) }
+    pub fn of_difference(
+        from: SampledFunction<'a>,
+        to: SampledFunction<'a>,
+        is_factor: bool,
+    ) -> SampledFunction<'a> {
+        SampledFunction { sampler: RefCell::new(Source::Difference(Box::new(from), Box::new(to), is_factor)) }
     }
 
     /// Any function of a time in ticks.
-    pub fn of_function(function: impl FnMut(f64) -> Value + 'a) -> Trace<'a> {
-        Trace { sampler: RefCell::new(Source::Function(Box::new(function))) }
+    pub fn of_function(function: impl FnMut(f64) -> Value + 'a) -> SampledFunction<'a> {
+        SampledFunction { sampler: RefCell::new(Source::Function(Box::new(function))) }
     }
 
     /// The value at a time in ticks, from the right.
@@ -112,8 +116,8 @@ impl<'a> Trace<'a> {
             (1..8).all(|part| angle_between(self.turn(start + gap * f64::from(part) / 8.0), first) < 1e-12)
         };
         let leaving = |index: usize| match times.get(index + 1) {
-            Some(&next) if holds(times[index], next) => Leaving::Holding,
-            _ => Leaving::Moving,
+            Some(&next) if holds(times[index], next) => SegmentKind::Holding,
+            _ => SegmentKind::Moving,
         };
         (0..times.len()).map(|index| Knot { time: times[index], leaving: leaving(index) }).collect()
     }
@@ -127,7 +131,7 @@ fn start(time: f64, side: Side) -> (f64, f64) {
     }
 }
 
-impl RotationPath for Trace<'_> {
+impl RotationPath for SampledFunction<'_> {
     fn rotation(&self, time: f64, side: Side) -> DQuat {
         if side == Side::Right {
             return self.turn(time);

@@ -2,19 +2,19 @@
 
 /// Factors of a tolerance, one for each of many stretches of time of one length.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Slack {
+pub struct ToleranceScale {
     first: f64,
     length: f64,
     factors: Vec<f64>,
 }
 
-impl Slack {
+impl ToleranceScale {
     /// A factor for each of the stretches that follow each other from `first` on, all `length` ticks long.
     ///
     /// Before the first of them and after the last one those two count. There has to be one factor at least.
-    pub fn new(first: f64, length: f64, factors: Vec<f64>) -> Slack {
-        assert!(!factors.is_empty() && length > 0.0, "a slack has stretches of time");
-        Slack { first, length, factors }
+    pub fn new(first: f64, length: f64, factors: Vec<f64>) -> ToleranceScale {
+        assert!(!factors.is_empty() && length > 0.0, "a scale has stretches of time");
+        ToleranceScale { first, length, factors }
     }
 
     /// The stretch in which an instant lies.
@@ -45,28 +45,28 @@ impl Slack {
 
 /// The largest angle by which a rotation may be off, in radians.
 #[derive(Clone, Copy, Debug)]
-pub struct Allowance<'a> {
+pub struct AngleTolerance<'a> {
     /// The angle, where nothing else is said.
     pub angle: f64,
     /// Factors of it.
-    pub slack: Option<&'a Slack>,
+    pub scale: Option<&'a ToleranceScale>,
 }
 
-impl Allowance<'_> {
+impl AngleTolerance<'_> {
     /// The factor of the angle at an instant.
     pub fn factor(&self, time: f64) -> f64 {
-        self.slack.map_or(1.0, |slack| slack.at(time))
+        self.scale.map_or(1.0, |scale| scale.at(time))
     }
 
     /// A part of it.
     #[must_use]
     pub fn scaled(self, factor: f64) -> Self {
-        Allowance { angle: self.angle * factor, ..self }
+        AngleTolerance { angle: self.angle * factor, ..self }
     }
 }
 
-impl From<f64> for Allowance<'_> {
+impl From<f64> for AngleTolerance<'_> {
     fn from(angle: f64) -> Self {
-        Allowance { angle, slack: None }
+        AngleTolerance { angle, scale: None }
     }
 }

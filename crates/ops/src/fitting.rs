@@ -388,6 +388,20 @@ impl Fitting {
 }
 
 /// Whether samples ever change.
+/// Curves through samples, within a tolerance, and the error at the samples with its place in ticks; quaternions become
+/// angles of `order`. `None` for matrices.
+pub(super) fn fit_samples(
+    samples: &Samples,
+    kind: PropertyKind,
+    order: RotationOrder,
+    tolerance: f64,
+) -> Option<(Controller, MeasuredError)> {
+    // Angles of another order are fitted in the one that is asked for.
+    let other = matches!(samples.kind, SampleKind::Euler(own) if own != order).then_some(order);
+    let fitted = Fitting::new(samples, kind, order, other, tolerance)?.free(&[], Handles::Plain);
+    Some((fitted.controller, fitted.error))
+}
+
 fn moves(samples: &[f64]) -> bool {
     samples.iter().any(|v| *v != samples[0])
 }
