@@ -12,7 +12,8 @@ use nimble_curve_scene::ledger::{Fate, Ledger};
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{Scene, Target};
 
-use super::{Carrier, PINNED, RootError, RootOptions};
+use super::carrier::{Carrier, PINNED};
+use super::{RootError, RootOptions};
 
 /// Lifted: all but the carrier and the root turn and stand beside their parents as they did, and the carrier and all below
 /// it are where they were in the world. Where hips were reordered, what stands on them is held to angles alone.

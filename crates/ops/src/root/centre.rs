@@ -1,0 +1,118 @@
+//! A take moved so that it starts, or stays, over the origin.
+
+use glam::{DQuat, DVec3};
+use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
+use nimble_curve_curves::fit::Handles;
+use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
+use nimble_curve_scene::evaluate::{EvaluateError, Pose};
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
+use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use thiserror::Error;
+
+use super::carrier::Carrier;
+use super::error::RootError;
+use super::lift::note;
+use crate::channel::{Tolerance, count, property};
+use crate::conversion::{ControllerType, ConversionContext, convert_controller};
+use crate::reorder::{NewOrder, ReorderOptions, reorder};
+use crate::travel::{Body, busiest_rig, carrier};
+
+/// Puts a node at the origin of the ground: all of it is shifted by its place at the first frame, or, `throughout`, its
+/// travel is taken off at every frame.
+///
+/// # Errors
+/// See [`RootError`].
+pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Ledger), RootError> {
+    let carrier = Carrier::find(scene, Some(node), false)?;
+    let target = carrier.target("translation");
+    let addresses = Addresses::new(scene);
+    let mut result = scene.clone();
+    let mut ledger = Ledger::default();
+    for (take, source) in result.takes.iter_mut().zip(&scene.takes) {
+        let range = source.range;
+        let mut sampler = nimble_curve_scene::evaluate::PropertySampler::new(scene, source, &target)?;
+        let Value::Vector(start) = sampler.value_at(range.first.as_f64()) else { continue };
+        carrier.check_base(source)?;
+        let moved = |axis: usize, place: f64| if throughout { 0.0 } else { place - start[axis] };
+        for (index, layer) in source.layers.iter().enumerate() {
+            // What adds to a place has none itself.
+            let is_override = layer.mode == LayerMode::Override;
+            for (at, track) in layer.tracks.iter().enumerate().filter(|(_, track)| track.target == target) {
+                if !throughout && !is_override {
+                    continue;
+                }
+                let cannot = |why: String| RootError::Cannot { channel: addresses.property(&target), why };
+                let Some((kind, rest)) = property(scene, source, index, track) else { continue };
+                let setting = ConversionContext { kind, rest, tolerance: 1e-6, rate: scene.rate, range };
+                let plain = match &track.controller {
+                    Controller::Samples(samples) if samples.kind == SampleKind::Vector => {
+                        track.controller.clone()
+                    }
+                    other => {
+                        convert_controller(other, ControllerType::Curves, &setting)
+                            .map_err(|why| cannot(why.to_string()))?
+                            .controller
+                    }
+                };
+                let made = match plain {
+                    Controller::Components(mut curves) => {
+                        curves.resize(3, Curve::default());
+                        for axis in carrier.ground() {
+                            let curve = &mut curves[axis];
+                            *curve = match (is_override, throughout) {
+                                (false, _) => Curve::default(),
+                                (true, false) if !curve.is_empty() => curve.affine(1.0, -start[axis]),
+                                (true, _) => Curve::constant(range.first, moved(axis, carrier.rest[axis])),
+                            };
+                        }
+                        Controller::Components(curves)
+                    }
+                    Controller::Samples(mut samples) => {
+                        for row in samples.values.chunks_mut(3) {
+                            carrier.ground().into_iter().for_each(|axis| row[axis] = moved(axis, row[axis]));
+                        }
+                        Controller::Samples(samples)
+                    }
+                    other => other,
+                };
+                let own = &mut take.layers[index].tracks[at];
+                own.controller = made;
+                ledger.entries.push(Entry {
+                    take: source.name.clone(),
+                    layer: layer.name.clone(),
+                    channel: addresses.property(&target),
+                    to: None,
+                    target: Some(target.clone()),
+                    fate: Fate::Exact,
+                    error: None,
+                    before: count(track),
+                    after: count(own),
+                    note: if throughout { "stays at the origin" } else { "starts at the origin" }.into(),
+                });
+            }
+        }
+        // Where it only moves on layers above, it rests below them.
+        let is_mine = |track: &Track| track.target == target;
+        if source.tracks().any(|(_, track)| is_mine(track))
+            && let Some(base) = take.layers.first_mut().filter(|base| !base.tracks.iter().any(is_mine))
+        {
+            let mut curves = vec![Curve::default(); 3];
+            for axis in carrier.ground() {
+                curves[axis] = Curve::constant(range.first, moved(axis, carrier.rest[axis]));
+            }
+            base.tracks.push(Track { target: target.clone(), controller: Controller::Components(curves) });
+        }
+    }
+    if ledger.entries.is_empty() {
+        return Err(RootError::Cannot {
+            channel: addresses.property(&target),
+            why: "it does not move: there is nothing to take off".into(),
+        });
+    }
+    Ok((result, ledger))
+}

@@ -1,0 +1,150 @@
+//! Travel and turn lifted from the hips to a root.
+
+use glam::{DQuat, DVec3};
+use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
+use nimble_curve_curves::fit::Handles;
+use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
+use nimble_curve_scene::evaluate::{EvaluateError, Pose};
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
+use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use thiserror::Error;
+
+use super::RootOptions;
+use super::carrier::{Carrier, prepare};
+use super::error::RootError;
+use super::transfer::{RootTransfer, steady};
+use crate::channel::{Tolerance, count, property};
+use crate::conversion::{ControllerType, ConversionContext, convert_controller};
+use crate::reorder::{NewOrder, ReorderOptions, reorder};
+use crate::travel::{Body, busiest_rig, carrier};
+
+/// Lifts travel and turn from the hips of the first rig to the node above them, which is made where there is none.
+///
+/// # Errors
+/// See [`RootError`].
+pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), RootError> {
+    let carrier = Carrier::find(scene, options.node.as_deref(), false)?;
+    let (mut result, mut ledger) = prepare(scene, &carrier, options)?;
+    let root = match result.rigs[carrier.rig].parent(carrier.id) {
+        Some(root) => root,
+        None => {
+            let node = Node::new(
+                free_name(&result.rigs[carrier.rig], &options.name),
+                NodeKind::Root,
+                DVec3::ZERO,
+                carrier.order(),
+            );
+            let made = result.rigs[carrier.rig].insert_above(carrier.id, node);
+            made.map_err(|_| RootError::NoCarrier)?
+        }
+    };
+    let addresses = Addresses::new(&result);
+    let root_name = addresses.node((carrier.rig, root)).to_owned();
+    let beside: Vec<&str> = (result.rigs[carrier.rig].children(Some(root)))
+        .filter(|id| *id != carrier.id)
+        .map(|id| addresses.node((carrier.rig, id)))
+        .collect();
+    if !beside.is_empty() {
+        let (some, more) = (beside.len().min(3), beside.len().saturating_sub(3));
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let names = beside[..some].join(", ");
+        ledger.notes.push(format!("{root_name} takes along what else stands on it: {names}{more}"));
+    }
+    // The root stands below the hips, or beside them as at rest where it does not turn.
+    let mut keep = carrier.rest;
+    if options.turn {
+        carrier.ground().into_iter().for_each(|axis| keep[axis] = 0.0);
+    }
+    let above = RootTransfer { scene: &result, root, name: &root_name, carrier: &carrier, keep, options };
+    let mut takes = result.takes.clone();
+    for take in &mut takes {
+        above.check(take)?;
+        if (carrier.ground().into_iter()).any(|axis| carrier.rest[axis] != keep[axis]) && above.moves(take) {
+            carrier.fill(take);
+        }
+    }
+    for take in &mut takes {
+        if options.steady && options.turn && above.turns(take) {
+            return Err(RootError::SteadyTurns);
+        }
+        let range = take.range;
+        for index in 0..take.layers.len() {
+            let mut lifted: Vec<Track> = Vec::new();
+            let mode = take.layers[index].mode;
+            let layer = take.layers[index].name.clone();
+            for track in &mut take.layers[index].tracks {
+                let property = track.target.property.clone();
+                let before = count(track);
+                let moved = match property.as_str() {
+                    "translation" if carrier.is_mine(&track.target, "translation") => {
+                        above.translation(&mut track.controller, range, mode)
+                    }
+                    "rotation" if options.turn && carrier.is_mine(&track.target, "rotation") => {
+                        above.rotation(&mut track.controller, range, mode)
+                    }
+                    _ => continue,
+                };
+                let keys = moved.value_count();
+                let channel = addresses.property(&track.target);
+                let to = Target { rig: carrier.rig, node: root, property };
+                note(
+                    &mut ledger,
+                    Entry {
+                        take: take.name.clone(),
+                        layer: layer.clone(),
+                        channel,
+                        to: Some(addresses.property(&to)),
+                        target: Some(track.target.clone()),
+                        fate: Fate::Exact,
+                        error: None,
+                        before,
+                        after: count(track) + keys,
+                        note: format!("travel moved to {root_name}"),
+                    },
+                );
+                lifted.push(Track { target: to, controller: moved });
+            }
+            for track in lifted {
+                above.put(&mut take.layers[index].tracks, track, mode, range)?;
+            }
+        }
+    }
+    result.takes = takes;
+    Ok((result, ledger))
+}
+
+/// An entry, joined with the one of the same channel before it.
+pub(super) fn note(ledger: &mut Ledger, entry: Entry) {
+    let same = |own: &&mut Entry| {
+        (&own.take, &own.layer, &own.channel) == (&entry.take, &entry.layer, &entry.channel)
+    };
+    match ledger.entries.iter_mut().find(same) {
+        Some(own) => {
+            own.fate = own.fate.max(entry.fate);
+            own.after = entry.after;
+            own.to = entry.to;
+            own.note = if own.note.is_empty() { entry.note } else { format!("{}; {}", own.note, entry.note) };
+        }
+        None => ledger.entries.push(entry),
+    }
+}
+
+pub(super) fn free_name(rig: &Rig, name: &str) -> String {
+    let taken = |name: &str| rig.nodes().any(|(_, node)| node.name == name);
+    // In the namespace of the rig.
+    let first = rig.nodes().next().map_or(String::new(), |(_, node)| node.name.clone());
+    let bare = nimble_curve_scene::address::without_namespace(&first);
+    let name = match name.contains(':') {
+        true => name.to_owned(),
+        false => format!("{}{name}", &first[..first.len() - bare.len()]),
+    };
+    if !taken(&name) {
+        return name;
+    }
+    (2..).map(|n| format!("{name}_{n}")).find(|name| !taken(name)).unwrap_or_default()
+}
