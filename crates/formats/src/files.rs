@@ -290,7 +290,7 @@ pub fn encoded(
                 bytes: text.into_bytes(),
                 buffer: None,
                 nodes: keys.filter_map(|(key, id)| Some((key.to_string(), (0, id?)))).collect(),
-                hidden: crate::companion::hidden(&ledger),
+                hidden: crate::extra_data::hidden(&ledger),
                 weights_elsewhere: false,
                 shifts: take.map(|take| (take.name.clone(), -written.start)).into_iter().collect(),
                 ledger,

@@ -2,7 +2,7 @@
 
 pub mod bvh;
 pub mod collada;
-pub mod companion;
+pub mod extra_data;
 mod encoded;
 mod ends;
 pub mod error;

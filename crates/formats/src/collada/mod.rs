@@ -4,7 +4,7 @@
 //! three rotates in a row the first is the outermost. The tangents of a Bézier piece are its control points, absolute in
 //! time and value; those of one number alone lie at thirds of the piece; Hermite tangents are three times the handles
 //! (*COLLADA 1.5.0 Specification*, chapter 4, "Curve Interpolation"). What the format cannot hold travels in an `<extra>`
-//! with a profile of our own, see [`crate::companion`].
+//! with a profile of our own, see [`crate::extra_data`].
 
 mod curves;
 mod deform;
@@ -23,7 +23,7 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space};
 use nimble_curve_core::time::{FrameRate, Ticks};
 
-use crate::companion;
+use crate::extra_data;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
 use crate::format::Format;
@@ -47,7 +47,7 @@ pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, V
     };
     let data = document.root_element().descendants().find(is_ours);
     let data = data.map(|data| data.text().unwrap_or_default().to_owned());
-    companion::read_with(data.as_deref().map(str::trim), rate, |rate| {
+    extra_data::read_with(data.as_deref().map(str::trim), rate, |rate| {
         read::read(&document, name, rate, true).map(|plain| (plain.scene, plain.notes))
     })
 }
@@ -131,7 +131,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let space = Space { handedness: Handedness::Right, ..scene.space };
     let (adapted, respaced) = in_space(&adapted, &space);
-    companion::remap_fates(&mut ledger, &respaced);
+    extra_data::remap_fates(&mut ledger, &respaced);
     let mut adapted = adapted;
     crate::ends::keep_ranges(&mut adapted, &mut ledger);
     let shifts = match options.keep_start {
@@ -140,7 +140,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     };
     let starts = if options.without_extra { &[][..] } else { &shifts[..] };
     let written = write::write(&adapted, None, starts);
-    let hidden = companion::note_left_out(
+    let hidden = extra_data::note_left_out(
         &written.left_out,
         "COLLADA holds transforms only",
         !options.without_extra,
@@ -164,7 +164,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let plain = read::read(&document, "", Some(scene.rate), true)?;
     let origin: HashMap<&str, NodeRef> = written.ids.iter().map(|(id, node)| (id.as_str(), *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-    let data = companion::of(scene, &plain.scene, |node| {
+    let data = extra_data::of(scene, &plain.scene, |node| {
         origin.get(plain.ids.get(position(node)?)?.as_str()).copied()
     });
     let data = serde_json::to_string(&data).map_err(|error| Fault::of_whole(error.to_string()))?;

@@ -2,7 +2,7 @@
 //!
 //! Times are in seconds, lengths in metres, y is up; slopes are per second (*glTF 2.0 Specification*, appendix C). Numbers
 //! are kept in single precision. What glTF cannot hold — layers, rotation orders, weighted handles, loops, sets, clips —
-//! travels in the `extras` of the document, see [`crate::companion`].
+//! travels in the `extras` of the document, see [`crate::extra_data`].
 
 mod accessor;
 mod container;
@@ -24,7 +24,7 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::FrameRate;
 use serde_json::{Value, json};
 
-use crate::companion;
+use crate::extra_data;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
 use crate::format::Format;
@@ -52,7 +52,7 @@ pub fn read(
     let document = read::document(container.json)?;
     let extras = document.extras.as_ref().and_then(|extras| extras.get(EXTRAS));
     let extras = extras.map(Value::to_string);
-    companion::read_with(extras.as_deref(), rate, |rate| {
+    extra_data::read_with(extras.as_deref(), rate, |rate| {
         let file = read::File { binary: container.binary, folder, with_starts: true };
         read::read(&document, &file, name, rate).map(|plain| (plain.scene, plain.notes))
     })
@@ -105,7 +105,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
-    companion::remap_fates(&mut ledger, &respaced);
+    extra_data::remap_fates(&mut ledger, &respaced);
     let base = options.into.map(|(bytes, folder)| Base::open(bytes, folder, options.folder)).transpose()?;
     let into = base.map(|base| {
         let known = base.known(&adapted);
@@ -117,7 +117,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         write::Starts { at_zero: !options.keep_start, noted: !options.without_extra || options.keep_start };
     let mut written = write::write(&adapted, into, starts);
     let holds = "glTF holds translation, rotation, scale and morph weights only";
-    let hidden = companion::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
+    let hidden = extra_data::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
     let mut document = written.document;
     if !options.without_extra {
         let extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
@@ -178,9 +178,9 @@ fn extra_data(
     let plain = read::read(&read, &file, "", Some(scene.rate))?;
     let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-    let companion =
-        companion::of(scene, &plain.scene, |node| origin.get(plain.places.get(position(node)?)?).copied());
-    let text = serde_json::to_string(&companion).map_err(|error| Fault::of_whole(error.to_string()))?;
+    let extra_data =
+        extra_data::of(scene, &plain.scene, |node| origin.get(plain.places.get(position(node)?)?).copied());
+    let text = serde_json::to_string(&extra_data).map_err(|error| Fault::of_whole(error.to_string()))?;
     serde_json::from_str(&text).map_err(|error| Fault::of_whole(error.to_string()))
 }
 

@@ -60,7 +60,7 @@ pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<Encoded, Fault> {
         }
     }
     ledger.notes.push("a table holds no rig: its nodes are read without a hierarchy".to_owned());
-    let hidden = crate::companion::hidden(&ledger);
+    let hidden = crate::extra_data::hidden(&ledger);
     Ok(Encoded {
         format: Format::Csv,
         bytes: text.into_bytes(),

@@ -3,7 +3,7 @@
 //! Times are time codes, `timeCodesPerSecond` of them a second; angles are in degrees. `xformOpOrder` lists the steps of a
 //! prim's transform like the factors of a product; `rotateXYZ` turns about x first, and matrices are written for vectors
 //! on their left (*OpenUSD*, `UsdGeomXformOp`). One layer is read: sublayers, references and payloads are not followed,
-//! and said. What the format cannot hold travels in the layer's `customLayerData`, see [`crate::companion`].
+//! and said. What the format cannot hold travels in the layer's `customLayerData`, see [`crate::extra_data`].
 
 mod check;
 mod crate_file;
@@ -39,7 +39,7 @@ use openusd::usda::parser::{ErrorHighlight, Parser};
 use openusd::usdc::{CrateData, CrateFile, CrateWriter};
 use openusd::usdz::ArchiveWriter;
 
-use crate::companion;
+use crate::extra_data;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
 use crate::format::Format;
@@ -73,7 +73,7 @@ pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene,
     let decoded = layer.own(EXTRA).map(|extra| STANDARD.decode(extra.trim())).transpose();
     let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
     let extra = decoded.map(|json| String::from_utf8_lossy(&json).into_owned());
-    companion::read_with(extra.as_deref(), rate, |rate| {
+    extra_data::read_with(extra.as_deref(), rate, |rate| {
         read::read(&layer, name, rate).map(|plain| (plain.scene, plain.notes))
     })
 }
@@ -271,7 +271,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let up = if scene.space.up == UpAxis::X { UpAxis::Y } else { scene.space.up };
     let space = Space { handedness: Handedness::Right, up, ..scene.space };
     let (mut adapted, respaced) = in_space(&adapted, &space);
-    companion::remap_fates(&mut ledger, &respaced);
+    extra_data::remap_fates(&mut ledger, &respaced);
     if options.form != Form::Text || options.skeletons {
         let (baked, samples) = bake(&adapted, &BakeOptions { rate: None, step: 1, range: None });
         adapted = baked;
@@ -290,7 +290,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     };
     let written = layer_of(None)?;
     let why = "USD holds one animation of transforms and numbers";
-    let hidden = companion::note_left_out(&written.left_out, why, !options.without_extra, &mut ledger);
+    let hidden = extra_data::note_left_out(&written.left_out, why, !options.without_extra, &mut ledger);
     let mut text = written.text;
     if !options.without_extra {
         let (data, splines) = text_data(&text)?;
@@ -299,7 +299,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         let origin: HashMap<&str, NodeRef> =
             written.paths.iter().map(|(path, node)| (path.as_str(), *node)).collect();
         let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-        let extra = companion::of(scene, &plain.scene, |node| {
+        let extra = extra_data::of(scene, &plain.scene, |node| {
             origin.get(plain.paths.get(position(node)?)?.as_str()).copied()
         });
         let json = serde_json::to_string(&extra).map_err(|error| Fault::of_whole(error.to_string()))?;

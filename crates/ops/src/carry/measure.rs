@@ -15,7 +15,8 @@ use rayon::prelude::*;
 use super::map::PairSpace;
 use super::output::{Made, Output};
 use super::shares::{Compared, Excess, Shares, windows_in};
-use super::{CarryError, Job, Measured};
+use super::job::{Job, Measured};
+use super::CarryError;
 
 /// The nodes whose world rotations are compared.
 pub(super) struct World {

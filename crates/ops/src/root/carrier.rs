@@ -1,26 +1,22 @@
 //! The node that carries a body, and a scene made ready for taking its travel out.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
+use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
-use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
-use nimble_curve_scene::evaluate::{EvaluateError, Pose};
-use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
-use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
-use thiserror::Error;
+use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
+use nimble_curve_scene::ledger::{Entry, Ledger};
+use nimble_curve_scene::rig::{NodeId, OpValue};
+use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
 
 use super::RootOptions;
 use super::error::RootError;
-use super::lift::note;
-use crate::channel::{Tolerance, count, property};
+use crate::channel::{count, property};
 use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 use crate::reorder::{NewOrder, ReorderOptions, reorder};
-use crate::travel::{Body, busiest_rig, carrier};
+use crate::travel::{busiest_rig, carrier};
 
 /// The node that carries a body, and what its axes are.
 pub(super) struct Carrier {

@@ -1,26 +1,8 @@
 //! Why root motion cannot be changed.
 
-use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
-use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
-use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
-use nimble_curve_scene::evaluate::{EvaluateError, Pose};
-use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
-use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use nimble_curve_scene::evaluate::EvaluateError;
 use thiserror::Error;
 
-use super::path::way;
-use super::pin::restore;
-use super::transfer::steady;
-use crate::channel::{Tolerance, count, property};
-use crate::conversion::{ControllerType, ConversionContext, convert_controller};
-use crate::reorder::{NewOrder, ReorderOptions, reorder};
-use crate::travel::{Body, busiest_rig, carrier};
 
 /// Why root motion cannot be changed.
 #[derive(Clone, Debug, PartialEq, Error)]

@@ -16,28 +16,11 @@ pub use self::error::RootError;
 pub use self::lift::lift;
 pub use self::path::{Step, way};
 pub use self::pin::{pin, restore};
-use self::transfer::steady;
 
 mod claim;
 
-use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
-use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
-use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
-use nimble_curve_scene::evaluate::{EvaluateError, Pose};
-use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
-use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
-use thiserror::Error;
 
-use super::channel::{Tolerance, count, property};
-use super::conversion::{ControllerType, ConversionContext, convert_controller};
-use super::reorder::{NewOrder, ReorderOptions, reorder};
-use super::travel::{Body, busiest_rig, carrier};
+use super::channel::Tolerance;
 
 pub use claim::{centred, lifted, pinned, unpinned};
 

@@ -1,28 +1,17 @@
 //! Motion in place, with the travel kept beside it, and put back.
 
-use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
-use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
-use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
-use nimble_curve_scene::evaluate::{EvaluateError, Pose};
+use nimble_curve_scene::controller::{Controller, StackEntry, Weight};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
-use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
-use thiserror::Error;
+use nimble_curve_scene::scene::Scene;
 
 use super::RootOptions;
 use super::carrier::{Carrier, IN_PLACE, PINNED, prepare};
 use super::error::RootError;
 use super::lift::note;
-use super::transfer::{RootTransfer, steady};
-use crate::channel::{Tolerance, count, property};
-use crate::conversion::{ControllerType, ConversionContext, convert_controller};
-use crate::reorder::{NewOrder, ReorderOptions, reorder};
-use crate::travel::{Body, busiest_rig, carrier};
+use super::transfer::RootTransfer;
+use crate::channel::count;
 
 /// Takes travel and turn out of the root, or of the hips where no root moves. What was there stays in the file, as an entry of
 /// weight 0 of a stack, and [`restore`] puts it back exactly.

@@ -1,27 +1,17 @@
 //! What goes from the hips to a root above them, curve by curve.
 
-use glam::{DQuat, DVec3};
+use glam::DVec3;
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
-use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_euler};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, StackEntry, Weight};
-use nimble_curve_scene::evaluate::{EvaluateError, Pose};
-use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, Rig};
-use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
-use thiserror::Error;
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
+use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, Scene, Take, Target, Track};
 
 use super::RootOptions;
 use super::carrier::Carrier;
 use super::error::RootError;
-use super::path::way;
-use crate::channel::{Tolerance, count, property};
 use crate::conversion::{ControllerType, ConversionContext, convert_controller};
-use crate::reorder::{NewOrder, ReorderOptions, reorder};
-use crate::travel::{Body, busiest_rig, carrier};
 
 /// The root above the hips.
 pub(super) struct RootTransfer<'a> {

@@ -1,231 +1,34 @@
-//! Proposals: which node of one rig is which of another, how sure that is, and why.
-//!
-//! Names say most: namespaces left out, sides and body parts in their common spellings, numbers by their rank. Nodes of
-//! one name that stand one below the other are a chain. What names leave open, the places in the rest poses decide, each
-//! rig scaled to the height of 1, below pairs that are known.
+//! Nodes of two bodies paired, from the surest on.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-
-use glam::DVec3;
 use nimble_curve_curves::rotation::angle_between;
-use nimble_curve_scene::address::{Addresses, without_namespace, without_namespace_of_node};
-use nimble_curve_scene::rig::{AttributeKind, NodeId, NodeKind, Rig};
-use nimble_curve_scene::scene::{Scene, Target};
-
-use super::carry::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
-use super::names::{BodySide, Name};
-use super::space::in_space;
-
-/// How sure a pair is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Sureness {
-    /// Names, places and hierarchy agree, or the names are the same.
-    Sure,
-    /// Most speaks for it.
-    Likely,
-    /// Nothing better was found.
-    Guess,
-}
-
-impl Sureness {
-    /// The word for people.
-    pub fn name(self) -> &'static str {
-        match self {
-            Sureness::Sure => "sure",
-            Sureness::Likely => "likely",
-            Sureness::Guess => "guess",
-        }
-    }
-}
-
-/// A proposed pair, or a chain where there are several nodes on a side.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Proposed {
-    /// Addresses in the source, from the top down.
-    pub source: Vec<String>,
-    /// Addresses in the target, from the top down.
-    pub target: Vec<String>,
-    /// How sure it is.
-    pub sureness: Sureness,
-    /// What speaks for it.
-    pub why: String,
-    /// The angle between the orientations at rest, in radians; of the last nodes of a chain.
-    pub orientation: f64,
-    /// The angle between the directions in which the bones point at rest, in radians, where both point to another pair.
-    pub direction: Option<f64>,
-}
-
-/// A proposed pair of custom attributes.
-#[derive(Clone, Debug, PartialEq)]
-pub struct ProposedNumber {
-    /// The pair.
-    pub pair: NumberPair,
-    /// How sure it is.
-    pub sureness: Sureness,
-    /// What speaks for it.
-    pub why: String,
-}
-
-/// What goes where, and what is left on both sides.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Proposal {
-    /// Pairs and chains, in order of the source's nodes.
-    pub pairs: Vec<Proposed>,
-    /// Custom attributes.
-    pub numbers: Vec<ProposedNumber>,
-    /// Nodes of the source without a partner.
-    pub source_left: Vec<String>,
-    /// Nodes of the target without a partner.
-    pub target_left: Vec<String>,
-    /// Attributes of the source without a partner.
-    pub numbers_left: Vec<String>,
-}
-
-impl Proposal {
-    /// The map of all pairs that are at least this sure.
-    pub fn map(&self, at_least: Sureness) -> NameMap {
-        let mut map = NameMap::default();
-        for pair in self.pairs.iter().filter(|pair| pair.sureness <= at_least) {
-            match (pair.source.as_slice(), pair.target.as_slice()) {
-                ([source], [target]) => map.nodes.push(NodePair {
-                    source: source.clone(),
-                    target: target.clone(),
-                    space: PairSpace::World,
-                }),
-                (source, target) => map.chains.push(Chain {
-                    source: source.to_vec(),
-                    target: target.to_vec(),
-                    parts: Vec::new(),
-                }),
-            }
-        }
-        let numbers = self.numbers.iter().filter(|number| number.sureness <= at_least);
-        map.numbers = numbers.map(|number| number.pair.clone()).collect();
-        map
-    }
-}
-
-/// Proposes pairs of nodes and attributes of the first rigs of two scenes; nothing where one of them has no rig.
-pub fn propose(source: &Scene, target: &Scene) -> Proposal {
-    if source.rigs.is_empty() || target.rigs.is_empty() {
-        return Proposal::default();
-    }
-    let at_rest = Scene { takes: Vec::new(), ..source.clone() };
-    let (source, _) = in_space(&at_rest, &target.space);
-    let (from_addresses, onto_addresses) = (Addresses::new(&source), Addresses::new(target));
-    let from = Body::new(&source.rigs[0], &source);
-    let onto = Body::new(&target.rigs[0], target);
-    let mut matching = Matching { from: &from, onto: &onto, pairs: Vec::new(), chains: Vec::new() };
-    matching.by_name();
-    matching.by_part();
-    matching.by_place();
-    matching.settle();
-    matching.proposal(&from_addresses, &onto_addresses)
-}
-
-/// What is known of a rig at rest.
-struct Body<'a> {
-    rig: &'a Rig,
-    ids: Vec<NodeId>,
-    parents: Vec<Option<usize>>,
-    depths: Vec<usize>,
-    children: Vec<usize>,
-    names: Vec<Name>,
-    /// Places, the rig scaled to the height of 1 and put on its middle.
-    places: Vec<DVec3>,
-    world: Vec<glam::DAffine3>,
-    /// The axis across, and that which points up.
-    up: usize,
-}
-
-impl<'a> Body<'a> {
-    fn new(rig: &'a Rig, scene: &Scene) -> Body<'a> {
-        let world = rig.rest_world();
-        let up = scene.space.up.index();
-        let joints = rig.nodes().zip(&world).filter(|((_, node), _)| node.kind != NodeKind::Root);
-        let (mut low, mut high) = (DVec3::INFINITY, DVec3::NEG_INFINITY);
-        for (_, place) in joints {
-            (low, high) = (low.min(place.translation), high.max(place.translation));
-        }
-        let height = (high - low)[up].max((high - low).max_element() * 0.2).max(1e-9);
-        let mut middle = 0.5 * (low + high);
-        middle[up] = low[up];
-        let parents = rig.parent_positions();
-        let mut depths: Vec<usize> = Vec::with_capacity(rig.len());
-        let mut children = vec![0; rig.len()];
-        for parent in &parents {
-            depths.push(parent.map_or(0, |parent| depths[parent] + 1));
-            if let Some(parent) = parent {
-                children[*parent] += 1;
-            }
-        }
-        Body {
-            rig,
-            ids: rig.nodes().map(|(id, _)| id).collect(),
-            depths,
-            children,
-            names: rig.nodes().map(|(_, node)| Name::of(&node.name)).collect(),
-            places: world.iter().map(|place| (place.translation - middle) / height).collect(),
-            parents,
-            world,
-            up,
-        }
-    }
-
-    fn len(&self) -> usize {
-        self.ids.len()
-    }
-
-    fn name(&self, at: usize) -> &str {
-        self.rig.node(self.ids[at]).map_or("", |node| &node.name)
-    }
-
-    fn kind(&self, at: usize) -> NodeKind {
-        self.rig.node(self.ids[at]).map_or(NodeKind::Other, |node| node.kind)
-    }
-
-    fn upwards(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
-        std::iter::successors(self.parents[at], |&at| self.parents[at])
-    }
-
-    fn is_above(&self, above: usize, below: usize) -> bool {
-        self.upwards(below).any(|at| at == above)
-    }
-
-    /// Whether nodes stand one below the other, in this order.
-    fn is_chain(&self, nodes: &[usize]) -> bool {
-        nodes.windows(2).all(|pair| self.is_above(pair[0], pair[1]))
-    }
-
-    /// On which side a node stands, where that is plain.
-    fn side(&self, at: usize) -> f64 {
-        let across = if self.up == 0 { 1 } else { 0 };
-        let x = self.places[at][across];
-        if x.abs() < 0.02 { 0.0 } else { x.signum() }
-    }
-}
+use nimble_curve_scene::address::{Addresses, without_namespace};
+use crate::names::{BodySide, Name};
+use super::body::{Body};
+use super::numbers::{numbers};
+use super::proposal::{Sureness, Proposed, Proposal};
 
 /// A pair by positions.
 #[derive(Clone, Debug)]
-struct Found {
-    from: usize,
-    onto: usize,
-    sureness: Sureness,
-    why: String,
+pub(super) struct Found {
+    pub(super) from: usize,
+    pub(super) onto: usize,
+    pub(super) sureness: Sureness,
+    pub(super) why: String,
 }
 
-struct Matching<'a> {
-    from: &'a Body<'a>,
-    onto: &'a Body<'a>,
-    pairs: Vec<Found>,
-    chains: Vec<(Vec<usize>, Vec<usize>, Sureness, String)>,
+pub(super) struct Matching<'a> {
+    pub(super) from: &'a Body<'a>,
+    pub(super) onto: &'a Body<'a>,
+    pub(super) pairs: Vec<Found>,
+    pub(super) chains: Vec<(Vec<usize>, Vec<usize>, Sureness, String)>,
 }
 
 /// How near two places have to be, in heights, to be held for the same.
-const NEAR: f64 = 0.05;
+pub(super) const NEAR: f64 = 0.05;
 
 impl Matching<'_> {
-    fn used(&self) -> (HashSet<usize>, HashSet<usize>) {
+    pub(super) fn used(&self) -> (HashSet<usize>, HashSet<usize>) {
         let mut from: HashSet<usize> = self.pairs.iter().map(|pair| pair.from).collect();
         let mut onto: HashSet<usize> = self.pairs.iter().map(|pair| pair.onto).collect();
         for (a, b, ..) in &self.chains {
@@ -235,12 +38,12 @@ impl Matching<'_> {
         (from, onto)
     }
 
-    fn push(&mut self, from: usize, onto: usize, sureness: Sureness, why: &str) {
+    pub(super) fn push(&mut self, from: usize, onto: usize, sureness: Sureness, why: &str) {
         self.pairs.push(Found { from, onto, sureness, why: why.to_owned() });
     }
 
     /// Names that are the same, each of them unique; then the same without namespaces, then whatever their case.
-    fn by_name(&mut self) {
+    pub(super) fn by_name(&mut self) {
         type Plain = fn(&str) -> String;
         let ways: [(Plain, &str); 3] = [
             (|name| name.to_owned(), "same name"),
@@ -268,7 +71,7 @@ impl Matching<'_> {
     }
 
     /// Names of the same body part and side: by rank where there are equally many, as chains where there are not.
-    fn by_part(&mut self) {
+    pub(super) fn by_part(&mut self) {
         type Key = (Option<bool>, Vec<String>);
         let (from_used, onto_used) = self.used();
         let groups = |body: &Body<'_>, used: &HashSet<usize>| {
@@ -328,7 +131,7 @@ impl Matching<'_> {
     }
 
     /// Nodes of one name one below the other.
-    fn chain(&mut self, from: &[usize], onto: &[usize], part: &str) {
+    pub(super) fn chain(&mut self, from: &[usize], onto: &[usize], part: &str) {
         let apart = |a: usize, b: usize| (self.from.places[a] - self.onto.places[b]).length();
         if from.len() == onto.len() {
             let numbered = from.iter().zip(onto).all(|(&a, &b)| {
@@ -355,7 +158,7 @@ impl Matching<'_> {
 
     /// Pairs of two chains of which the shorter lacks some: by their numbers, counted from where the other pairs of the rigs
     /// say, unless the chains go the same way in another number of steps.
-    fn numbered(&self, from: &[usize], onto: &[usize]) -> Option<Vec<(usize, usize)>> {
+    pub(super) fn numbered(&self, from: &[usize], onto: &[usize]) -> Option<Vec<(usize, usize)>> {
         let numbers = |body: &Body<'_>, nodes: &[usize]| -> Option<Vec<i64>> {
             let numbers: Vec<i64> =
                 nodes.iter().map(|&at| body.names[at].number.map_or(0, i64::from)).collect();
@@ -398,7 +201,7 @@ impl Matching<'_> {
     }
 
     /// Several nodes of one name that are no chain, such as fingers: by number and place.
-    fn by_number(&mut self, from: &[usize], onto: &[usize], part: &str) {
+    pub(super) fn by_number(&mut self, from: &[usize], onto: &[usize], part: &str) {
         let mut candidates: Vec<(f64, usize, usize)> = Vec::new();
         for &a in from {
             for &b in onto {
@@ -421,7 +224,7 @@ impl Matching<'_> {
     }
 
     /// What names leave open: the nearest place below a known pair, similar names preferred.
-    fn by_place(&mut self) {
+    pub(super) fn by_place(&mut self) {
         loop {
             let (from_used, onto_used) = self.used();
             let partner: HashMap<usize, usize> = self.ends();
@@ -471,7 +274,7 @@ impl Matching<'_> {
     }
 
     /// Partners of single pairs and of the last nodes of chains.
-    fn ends(&self) -> HashMap<usize, usize> {
+    pub(super) fn ends(&self) -> HashMap<usize, usize> {
         let mut partner: HashMap<usize, usize> =
             self.pairs.iter().map(|pair| (pair.from, pair.onto)).collect();
         for (from, onto, ..) in &self.chains {
@@ -483,7 +286,7 @@ impl Matching<'_> {
     }
 
     /// How badly two nodes fit each other, by place beside the pair above them, name, children and kind.
-    fn cost(&self, a: usize, b: usize, top_onto: Option<usize>) -> f64 {
+    pub(super) fn cost(&self, a: usize, b: usize, top_onto: Option<usize>) -> f64 {
         let (here, there) = (self.from.places[a], self.onto.places[b]);
         let top_from = top_onto
             .and_then(|top| self.ends().iter().find(|(_, onto)| **onto == top).map(|(from, _)| *from));
@@ -513,7 +316,7 @@ impl Matching<'_> {
 
     /// Doubts: a pair whose sides or hierarchy speak against it is not sure, and where two contradict each other the
     /// less sure one goes.
-    fn settle(&mut self) {
+    pub(super) fn settle(&mut self) {
         let mut order: Vec<usize> = (0..self.pairs.len()).collect();
         order.sort_by_key(|&index| self.pairs[index].sureness);
         let mut kept: Vec<Found> = Vec::new();
@@ -549,7 +352,7 @@ impl Matching<'_> {
         }
     }
 
-    fn proposal(mut self, from_addresses: &Addresses, onto_addresses: &Addresses) -> Proposal {
+    pub(super) fn proposal(mut self, from_addresses: &Addresses, onto_addresses: &Addresses) -> Proposal {
         self.pairs.sort_by_key(|pair| pair.from);
         // Without namespaces where that is enough: a map is for all files of a character.
         let bare = |body: &Body<'_>, addresses: &Addresses| -> Vec<String> {
@@ -626,73 +429,5 @@ impl Matching<'_> {
             numbers,
             numbers_left,
         }
-    }
-}
-
-/// Attributes by name; ranges by their limits.
-fn numbers(
-    from: &Rig,
-    onto: &Rig,
-    from_addresses: &Addresses,
-    onto_addresses: &Addresses,
-) -> (Vec<ProposedNumber>, Vec<String>) {
-    type Own = (Target, AttributeKind, Name);
-    let all = |rig: &Rig| -> Vec<Own> {
-        let of_node = |(node, of): (NodeId, &nimble_curve_scene::rig::Node)| {
-            let target = move |name: &str| Target { rig: 0, node, property: name.to_owned() };
-            of.attributes
-                .iter()
-                .map(move |a| (target(&a.name), a.kind.clone(), Name::of(&a.name)))
-                .collect::<Vec<_>>()
-        };
-        rig.nodes().flat_map(of_node).collect()
-    };
-    let (sources, targets) = (all(from), all(onto));
-    let (mut found, mut left, mut taken) = (Vec::new(), Vec::new(), HashSet::new());
-    for (source, kind, name) in &sources {
-        let same_kind = |other: &AttributeKind| std::mem::discriminant(other) == std::mem::discriminant(kind);
-        let lower = source.property.to_lowercase();
-        let named = |(target, other, _): &&Own| same_kind(other) && target.property.to_lowercase() == lower;
-        let alike = |(_, other, own): &&Own| same_kind(other) && own == name && !name.words.is_empty();
-        let mut by_name = targets.iter().filter(named);
-        let mut by_words = targets.iter().filter(alike);
-        let (partner, why) = match (by_name.next(), by_name.next(), by_words.next(), by_words.next()) {
-            (Some(only), None, ..) => (only, "same name"),
-            (None, _, Some(only), None) => (only, "same words"),
-            _ => {
-                left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
-                continue;
-            }
-        };
-        if !taken.insert(partner.0.clone()) {
-            left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
-            continue;
-        }
-        let (range, by_limits) = by_limits(kind, &partner.1);
-        let why = if by_limits { format!("{why}, scaled by the limits") } else { why.to_owned() };
-        let sureness = if by_limits || why != "same name" { Sureness::Likely } else { Sureness::Sure };
-        let short = |address: String| without_namespace_of_node(&address).to_owned();
-        let pair = NumberPair {
-            source: short(from_addresses.property(source)),
-            target: short(onto_addresses.property(&partner.0)),
-            range,
-        };
-        found.push(ProposedNumber { pair, sureness, why });
-    }
-    (found, left)
-}
-
-/// The change that takes the limits of one attribute to those of another, and whether there is one.
-fn by_limits(from: &AttributeKind, onto: &AttributeKind) -> (NumberRange, bool) {
-    let limits = |kind: &AttributeKind| match kind {
-        AttributeKind::Number { min: Some(min), max: Some(max), .. } if max > min => Some((*min, *max)),
-        _ => None,
-    };
-    match (limits(from), limits(onto)) {
-        (Some((a, b)), Some((c, d))) if (a - c).abs() > 1e-9 || (b - d).abs() > 1e-9 => {
-            let gain = (d - c) / (b - a);
-            (NumberRange::Linear { gain, offset: c - a * gain }, true)
-        }
-        _ => (NumberRange::SAME, false),
     }
 }

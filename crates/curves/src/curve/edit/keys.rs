@@ -1,0 +1,278 @@
+//! Keys inserted, moved and taken out.
+
+use crate::curve::{
+    Behaviour, Curve, Interpolation, Key, Segment, Side, Tangent, TangentMode, Ticks,
+};
+use crate::time::FrameRate;
+use super::{EditError, freed};
+
+/// Whether the piece from `before` to `after` has the values of the two that meet in `key`.
+pub(super) fn changes_nothing(before: &Key, key: &Key, after: &Key, tolerance: f64) -> bool {
+    let plain = |tangent: Tangent| tangent.length().is_none();
+    let handles = [before.tangent_out, key.tangent_in, key.tangent_out, after.tangent_in];
+    if before.interpolation != key.interpolation
+        || key.value_before.is_some()
+        || key.interpolation == Interpolation::None
+        || !handles.into_iter().all(plain)
+    {
+        return false;
+    }
+    let (first, second) = (Segment::between(before, key), Segment::between(key, after));
+    let whole = Segment::between(before, after);
+    let same = |part: &Segment, from: &Key, to: &Key| {
+        let (start, gap) = (from.time.as_f64(), (to.time - from.time).as_f64());
+        [0.0, 0.25, 0.5, 0.75, 0.999].into_iter().all(|u| {
+            let time = start + u * gap;
+            let difference =
+                part.value(time).zip(whole.value(time)).map_or(f64::INFINITY, |(a, b)| (a - b).abs());
+            difference <= tolerance
+        })
+    };
+    same(&first, before, key) && same(&second, key, after)
+}
+
+pub(super) fn is_auto(tangent: Tangent) -> bool {
+    matches!(tangent.mode, TangentMode::Auto | TangentMode::AutoNoOvershoot)
+}
+
+impl Curve {
+    /// Makes sure of a key at a time without changing any value; whether there is one now. There is none where the curve has
+    /// no value, or loops.
+    pub fn ensure_key(&mut self, time: Ticks) -> bool {
+        matches!(self.insert_key(time), Ok(_) | Err(EditError::Taken))
+    }
+
+    /// Inserts a key at a time without changing any value (de Casteljau, by the blossom of the segment).
+    ///
+    /// Tangents that the new key would recompute become free.
+    ///
+    /// # Errors
+    /// Where a key stands already, there is no value, or the curve loops there.
+    pub fn insert_key(&mut self, time: Ticks) -> Result<usize, EditError> {
+        let after = self.keys.partition_point(|key| key.time < time);
+        if self.keys.get(after).is_some_and(|key| key.time == time) {
+            return Err(EditError::Taken);
+        }
+        if after == 0 || after == self.keys.len() {
+            return self.insert_outside(time, after == 0);
+        }
+        let (from, to) = (self.keys[after - 1], self.keys[after]);
+        let t = time.as_f64();
+        let mut key = Key { interpolation: from.interpolation, ..Key::new(time, 0.0) };
+        match Segment::between(&from, &to) {
+            Segment::None => return Err(EditError::NoValue),
+            Segment::Hold(value) => {
+                key.value = value;
+                key = key.with_slope(0.0);
+            }
+            segment @ Segment::Plain(_) => {
+                let slope = segment.slope(t).unwrap_or(0.0);
+                key.value = segment.value(t).unwrap_or(0.0);
+                key = key.with_slope(slope);
+                if from.interpolation == Interpolation::Cubic {
+                    self.make_plain_around(after);
+                }
+            }
+            Segment::Weighted(weighted) => {
+                let cut = weighted.cut(t);
+                key.value = cut.value;
+                key.tangent_in = Tangent::handle(cut.handle_in.0, cut.handle_in.1);
+                key.tangent_out = Tangent::handle(cut.handle_out.0, cut.handle_out.1);
+                self.keys[after - 1].tangent_out = Tangent::handle(cut.first.0, cut.first.1);
+                self.keys[after].tangent_in = Tangent::handle(cut.last.0, cut.last.1);
+            }
+        }
+        self.free_around(after);
+        self.keys.insert(after, key);
+        Ok(after)
+    }
+
+    /// Handles that happen to be a third of a segment become slopes, as they stay a third of its parts that way.
+    pub(super) fn make_plain_around(&mut self, after: usize) {
+        let (out, into) = (self.keys[after - 1].tangent_out, self.keys[after].tangent_in);
+        if out.length().is_some() {
+            self.keys[after - 1].tangent_out = Tangent::slope(out.slope_per_second());
+        }
+        if into.length().is_some() {
+            self.keys[after].tangent_in = Tangent::slope(into.slope_per_second());
+        }
+    }
+
+    /// Frees the tangents that a new key between `after − 1` and `after` would recompute.
+    pub(super) fn free_around(&mut self, after: usize) {
+        for (index, split_is_after) in [(after - 1, true), (after, false)] {
+            let key = &mut self.keys[index];
+            let on_side = |tangent: Tangent| tangent.mode == TangentMode::Linear;
+            if is_auto(key.tangent_in) || !split_is_after && on_side(key.tangent_in) {
+                key.tangent_in = freed(key.tangent_in);
+            }
+            if is_auto(key.tangent_out) || split_is_after && on_side(key.tangent_out) {
+                key.tangent_out = freed(key.tangent_out);
+            }
+        }
+    }
+
+    pub(super) fn insert_outside(&mut self, time: Ticks, is_before: bool) -> Result<usize, EditError> {
+        let behaviour = if is_before { self.before } else { self.after };
+        let end = if is_before { self.keys.first() } else { self.keys.last() };
+        let Some(&end) = end else { return Err(EditError::NoValue) };
+        let interpolation = match behaviour {
+            Behaviour::None => return Err(EditError::NoValue),
+            Behaviour::Held => Interpolation::Hold,
+            Behaviour::Linear | Behaviour::Sloped(_) => Interpolation::Linear,
+            _ => return Err(EditError::InLoop),
+        };
+        if matches!(behaviour, Behaviour::Linear) {
+            // The line's slope comes from the end of the keys, which is about to move.
+            let slope = self.end_slope(!is_before);
+            *(if is_before { &mut self.before } else { &mut self.after }) = Behaviour::Sloped(slope);
+        }
+        let value = self.value_on(time.as_f64(), Side::Right).ok_or(EditError::NoValue)?;
+        let slope = self.slope_on(time.as_f64(), Side::Right).unwrap_or(0.0);
+        let new = Key::new(time, value).with_interpolation(interpolation).with_slope(slope);
+        if is_before {
+            let first = &mut self.keys[0];
+            first.tangent_in =
+                if is_auto(first.tangent_in) { freed(first.tangent_in) } else { first.tangent_in };
+            first.tangent_out =
+                if is_auto(first.tangent_out) { freed(first.tangent_out) } else { first.tangent_out };
+            self.keys.insert(0, new);
+            return Ok(0);
+        }
+        let last = self.keys.len() - 1;
+        let key = &mut self.keys[last];
+        key.tangent_in = if is_auto(key.tangent_in) { freed(key.tangent_in) } else { key.tangent_in };
+        key.tangent_out = if is_auto(key.tangent_out) { freed(key.tangent_out) } else { key.tangent_out };
+        key.interpolation = interpolation;
+        self.keys.push(Key { interpolation: end.interpolation, ..new });
+        Ok(last + 1)
+    }
+
+    /// Deletes a key; tangents that follow their neighbours follow the ones that are left.
+    ///
+    /// # Errors
+    /// [`EditError::NoKey`].
+    pub fn delete_key(&mut self, index: usize) -> Result<Key, EditError> {
+        if index >= self.keys.len() {
+            return Err(EditError::NoKey(index));
+        }
+        let key = self.keys.remove(index);
+        if self.inner_loop.is_some_and(|region| region.start == key.time) {
+            self.inner_loop = None;
+        }
+        self.refresh_tangents();
+        Ok(key)
+    }
+
+    /// Moves a key in time and value, a jump along with it.
+    ///
+    /// # Errors
+    /// [`EditError::Order`] where it would meet or pass a neighbour.
+    pub fn move_key(&mut self, index: usize, time: Ticks, value: f64) -> Result<(), EditError> {
+        let key = *self.keys.get(index).ok_or(EditError::NoKey(index))?;
+        let is_after = index == 0 || self.keys[index - 1].time < time;
+        let is_before = self.keys.get(index + 1).is_none_or(|next| time < next.time);
+        if !is_after || !is_before {
+            return Err(EditError::Order);
+        }
+        let rise = value - key.value;
+        let moved = Key { time, value, value_before: key.value_before.map(|before| before + rise), ..key };
+        self.keys[index] = moved;
+        self.refresh_tangents();
+        Ok(())
+    }
+
+    /// The curve with its keys on whole frames, and by how much its value changed at most: at the old and new key
+    /// times and halfway between. Of keys that fall on one frame the last one stays.
+    pub fn snapped(&self, rate: FrameRate) -> (Curve, f64) {
+        let source = self.unrolled();
+        let mut keys: Vec<Key> = Vec::with_capacity(source.keys.len());
+        for key in &source.keys {
+            let moved = Key { time: rate.ticks(rate.nearest_frame(key.time)), ..*key };
+            if keys.last().is_some_and(|last| last.time == moved.time) {
+                keys.pop();
+            }
+            keys.push(moved);
+        }
+        let mut curve = Curve { keys, before: self.before, after: self.after, inner_loop: None };
+        curve.refresh_tangents();
+        let mut times: Vec<f64> =
+            source.keys.iter().chain(&curve.keys).map(|key| key.time.as_f64()).collect();
+        times.sort_by(f64::total_cmp);
+        let halves: Vec<f64> = times.windows(2).map(|pair| 0.5 * (pair[0] + pair[1])).collect();
+        times.extend(halves);
+        let change = |time: &f64| {
+            let (before, after) = (source.value_at(*time), curve.value_at(*time));
+            before.zip(after).map_or(0.0, |(before, after)| (after - before).abs())
+        };
+        let largest = times.iter().map(change).fold(0.0, f64::max);
+        (curve, largest)
+    }
+
+    /// The curve without the keys that change nothing: where both neighbours lie on one polynomial, to rounding.
+    ///
+    /// Keys with weighted handles, jumps and changes of interpolation stay. An inner loop is written out.
+    pub fn thinned(&self) -> Curve {
+        let mut curve = self.without(|_| true);
+        if curve.is_constant() && curve.is_held_outside() {
+            curve.keys.truncate(1);
+        }
+        for key in &mut curve.keys {
+            key.tangent_in = freed(key.tangent_in);
+            key.tangent_out = freed(key.tangent_out);
+        }
+        curve
+    }
+
+    /// The curve without the keys that a conversion put there and that change nothing; see [`Curve::thinned`].
+    pub fn without_added(&self) -> Curve {
+        let mut curve = self.without(|key| key.added);
+        if curve.keys.len() < self.keys.len() {
+            // What neighbours made of tangents stays.
+            for key in &mut curve.keys {
+                key.tangent_in = freed(key.tangent_in);
+                key.tangent_out = freed(key.tangent_out);
+            }
+        }
+        curve
+    }
+
+    /// The curve without those keys of some that change nothing.
+    pub(super) fn without(&self, may_go: impl Fn(&Key) -> bool) -> Curve {
+        let source = self.unrolled();
+        let scale = source.keys.iter().fold(0.0_f64, |most, key| most.max(key.value.abs()));
+        let mut kept: Vec<Key> = Vec::with_capacity(source.keys.len());
+        for (index, key) in source.keys.iter().enumerate() {
+            let neighbours = (kept.last(), source.keys.get(index + 1));
+            if let (Some(before), Some(after)) = neighbours
+                && may_go(key)
+                && changes_nothing(before, key, after, 1e-13 * scale.max(1e-3))
+            {
+                continue;
+            }
+            kept.push(*key);
+        }
+        Curve { keys: kept, before: source.before, after: source.after, inner_loop: None }
+    }
+
+    /// The curve without keys at its ends past which it stands still anyway, being held outside.
+    pub fn without_still_ends(mut self) -> Curve {
+        let still = |a: &Key, b: &Key| {
+            Curve { keys: vec![*a, *b], ..Curve::default() }.is_constant()
+                && b.interpolation != Interpolation::None
+        };
+        if self.inner_loop.is_none() {
+            while let [.., a, b] = self.keys.as_slice()
+                && self.after == Behaviour::Held
+                && still(a, b)
+            {
+                self.keys.pop();
+            }
+            if self.before == Behaviour::Held {
+                let moving = self.keys.windows(2).position(|pair| !still(&pair[0], &pair[1]));
+                self.keys.drain(..moving.unwrap_or(0));
+            }
+        }
+        self
+    }
+}

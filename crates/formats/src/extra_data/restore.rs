@@ -1,0 +1,305 @@
+//! A scene as it was, out of the extra data and what others changed.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use nimble_curve_core::address::{Addresses, NodeRef};
+use nimble_curve_core::controller::Controller;
+use nimble_curve_core::ops::adapt::turned;
+use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::rig::{Node, OpValue, Rig, TransformOp};
+use nimble_curve_core::rotation::{RotationOrder, nearest_euler};
+use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
+use crate::error::Fault;
+use super::build::given_back;
+use super::fingerprint::{rest_prints, track_prints};
+use super::{ExtraData, Sampled, Opened};
+
+impl Opened {
+    /// The scene that was written, with what has changed since taken from `plain`; and what was let go.
+    ///
+    /// # Errors
+    /// Where the extra data speaks of nodes that its own scene has not.
+    pub fn restore(self, plain: Scene) -> Result<(Scene, Vec<String>), Fault> {
+        Restoring::new(&self.data, self.original, plain)?.run()
+    }
+}
+
+/// The work of putting a scene together from what was and what is.
+pub(super) struct Restoring<'a> {
+    pub(super) extra_data: &'a ExtraData,
+    pub(super) original: Scene,
+    /// What the format alone gives, in the space of the original.
+    pub(super) plain: Scene,
+    pub(super) addresses: Addresses,
+    /// For each node of the plain scene, the one of the original.
+    pub(super) origin: HashMap<NodeRef, NodeRef>,
+    pub(super) rests: BTreeMap<String, String>,
+    pub(super) tracks: HashMap<String, BTreeMap<String, String>>,
+}
+
+/// The addresses of a plain scene without the names of its rigs, which are those of files.
+pub(super) fn nameless(plain: &Scene) -> Addresses {
+    let mut bare = Scene { rigs: plain.rigs.clone(), sets: Vec::new(), takes: Vec::new(), ..*plain };
+    for (index, rig) in bare.rigs.iter_mut().enumerate() {
+        rig.name = format!("rig{index}");
+    }
+    Addresses::new(&bare)
+}
+
+impl<'a> Restoring<'a> {
+    pub(super) fn new(extra_data: &'a ExtraData, mut original: Scene, plain: Scene) -> Result<Restoring<'a>, Fault> {
+        let (addresses, there) = (nameless(&plain), Addresses::new(&original));
+        let mut origin = HashMap::new();
+        for (now, then) in &extra_data.nodes {
+            let then = there.find(then).map_err(|error| Fault::in_part("extra data", error))?;
+            if let Ok(now) = addresses.find(now) {
+                origin.insert(now, then);
+            }
+        }
+        let rests = rest_prints(&plain, &addresses);
+        let tracks =
+            (plain.takes.iter()).map(|take| (take.name.clone(), track_prints(take, &addresses))).collect();
+        let (plain, _) = in_space(&plain, &original.space);
+        for sampled in &extra_data.sampled {
+            fill_in(&mut original, &there, &plain, &origin, sampled)
+                .map_err(|error| Fault::in_part("extra data", error))?;
+        }
+        Ok(Restoring { extra_data, original, plain, addresses, origin, rests, tracks })
+    }
+
+    pub(super) fn run(self) -> Result<(Scene, Vec<String>), Fault> {
+        let same_takes = self.plain.takes.iter().map(|take| &take.name).collect::<HashSet<_>>()
+            == self.extra_data.tracks.keys().collect::<HashSet<_>>();
+        let unchanged = self.rests == self.extra_data.rests
+            && same_takes
+            && self.extra_data.tracks.iter().all(|(take, prints)| self.tracks.get(take) == Some(prints));
+        if unchanged {
+            return Ok((self.original, Vec::new()));
+        }
+        let mut notes = Vec::new();
+        // The original's rigs where all their nodes are still there and no others; else those of the file.
+        let same_nodes = self.origin.len() == self.addresses.nodes().len()
+            && self.origin.len() == self.extra_data.nodes.len();
+        let (mut rigs, place): (Vec<Rig>, HashMap<NodeRef, NodeRef>) = if same_nodes {
+            (self.original.rigs.clone(), self.origin.clone())
+        } else {
+            notes.push(
+                "its nodes are others than those that were written: their hierarchy is taken as it is"
+                    .to_owned(),
+            );
+            (self.plain.rigs.clone(), self.addresses.nodes().iter().map(|&node| (node, node)).collect())
+        };
+        let mut whole_again: HashSet<NodeRef> = HashSet::new();
+        let mut moved_rests = 0;
+        for &node in self.addresses.nodes() {
+            let text = self.addresses.node(node);
+            let (rig, id) = place[&node];
+            let (Some(now), Some(then)) =
+                (self.node(node), self.origin.get(&node).and_then(|&then| self.then(then)))
+            else {
+                continue;
+            };
+            let same = self.rests.get(text) == self.extra_data.rests.get(text);
+            let mut joined = then.clone();
+            joined.name.clone_from(&now.name);
+            moved_rests += usize::from(!same);
+            if !same && !set_rest(&mut joined.transform, now) {
+                joined.transform.clone_from(&now.transform);
+                whole_again.insert(node);
+            }
+            if then.canonical().is_none() && self.any_track_changed(node) {
+                joined.transform.clone_from(&now.transform);
+                whole_again.insert(node);
+            }
+            if let Some(target) = rigs.get_mut(rig).and_then(|rig| rig.node_mut(id)) {
+                *target = joined;
+            }
+        }
+        if moved_rests > 0 {
+            notes.push(format!(
+                "{moved_rests} nodes rest elsewhere than when they were written: they rest as they are now"
+            ));
+        }
+        let mut takes = Vec::with_capacity(self.plain.takes.len());
+        for take in &self.plain.takes {
+            takes.push(self.take(take, &rigs, &place, &whole_again, &mut notes));
+        }
+        let names: HashSet<&str> = self.plain.takes.iter().map(|take| take.name.as_str()).collect();
+        for gone in self.original.takes.iter().filter(|take| {
+            !names.contains(take.name.as_str()) && self.extra_data.tracks.contains_key(&take.name)
+        }) {
+            notes.push(format!("the take '{}' was taken out: its extra data was let go", gone.name));
+        }
+        // Takes that the format could not show at all are as they were.
+        let hidden =
+            self.original.takes.iter().filter(|take| !self.extra_data.tracks.contains_key(&take.name));
+        if same_nodes {
+            takes.extend(hidden.cloned());
+        }
+        let scene = Scene { rigs, takes, ..self.original };
+        Ok((scene, notes))
+    }
+
+    pub(super) fn node(&self, (rig, id): NodeRef) -> Option<&Node> {
+        self.plain.rigs.get(rig)?.node(id)
+    }
+
+    pub(super) fn then(&self, (rig, id): NodeRef) -> Option<&Node> {
+        self.original.rigs.get(rig)?.node(id)
+    }
+
+    pub(super) fn any_track_changed(&self, node: NodeRef) -> bool {
+        ["translation", "rotation", "scale"].into_iter().any(|property| {
+            let channel = self.channel(node, property);
+            let names = self.extra_data.tracks.keys().chain(self.tracks.keys());
+            names.into_iter().any(|take| self.is_changed(take, &channel))
+        })
+    }
+
+    pub(super) fn channel(&self, (rig, node): NodeRef, property: &str) -> String {
+        self.addresses.property(&Target { rig, node, property: property.to_owned() })
+    }
+
+    pub(super) fn is_changed(&self, take: &str, channel: &str) -> bool {
+        let now = self.tracks.get(take).and_then(|prints| prints.get(channel));
+        let then = self.extra_data.tracks.get(take).and_then(|prints| prints.get(channel));
+        now != then
+    }
+
+    pub(super) fn take(
+        &self,
+        now: &Take,
+        rigs: &[Rig],
+        place: &HashMap<NodeRef, NodeRef>,
+        whole_again: &HashSet<NodeRef>,
+        notes: &mut Vec<String>,
+    ) -> Take {
+        let then = self.original.takes.iter().find(|take| take.name == now.name);
+        let mut take = match then {
+            Some(then) => then.clone(),
+            None => Take { layers: vec![Layer::base(Vec::new())], ..now.clone() },
+        };
+        // What stands in the scene for a node of the original, and whether its tracks are as they were.
+        let back: HashMap<NodeRef, NodeRef> = self.origin.iter().map(|(now, then)| (*then, *now)).collect();
+        let mut let_go: Vec<String> = Vec::new();
+        let mut restored_channels = HashSet::new();
+        for layer in &mut take.layers {
+            layer.tracks.retain_mut(|track| {
+                let Some(&node) = back.get(&(track.target.rig, track.target.node)) else { return false };
+                let is_step = self
+                    .then((track.target.rig, track.target.node))
+                    .is_some_and(|node| node.op(&track.target.property).is_some());
+                let channel = self.channel(node, &track.target.property);
+                let changed =
+                    self.is_changed(&now.name, &channel) || (is_step && whole_again.contains(&node));
+                if changed {
+                    let_go.push(channel);
+                    return false;
+                }
+                restored_channels.insert(channel);
+                (track.target.rig, track.target.node) = place[&node];
+                true
+            });
+        }
+        for (_, track) in now.tracks() {
+            let node = (track.target.rig, track.target.node);
+            let channel = self.addresses.property(&track.target);
+            let is_fresh = self.is_changed(&now.name, &channel) || whole_again.contains(&node);
+            if !is_fresh || restored_channels.contains(&channel) {
+                continue;
+            }
+            let (rig, id) = place[&node];
+            let target = Target { rig, node: id, property: track.target.property.clone() };
+            let Some(controller) = unfolded(&track.controller, rigs, &target) else { continue };
+            if let Some(base) = take.layers.first_mut() {
+                base.tracks.push(Track { target, controller });
+            }
+        }
+        let_go.sort();
+        let_go.dedup();
+        if !let_go.is_empty() {
+            notes.push(format!(
+                "take '{}': changed since it was written, so that its curves as they are now win and the extra data was let go: {}",
+                now.name,
+                listed(&let_go)
+            ));
+        }
+        if let Some(keys) = take.key_range() {
+            take.range = if then.is_some() { take.range } else { keys };
+        }
+        take
+    }
+}
+
+/// Puts samples that the format held into the scene that was written; without effect where they are gone.
+pub(super) fn fill_in(
+    original: &mut Scene,
+    addresses: &Addresses,
+    plain: &Scene,
+    origin: &HashMap<NodeRef, NodeRef>,
+    sampled: &Sampled,
+) -> Result<(), String> {
+    let target =
+        addresses.find_property(&original.rigs, &sampled.channel).map_err(|error| error.to_string())?;
+    let order = sampled.order.as_ref().map(|order| order.parse::<RotationOrder>());
+    let order = order.transpose().map_err(|error| error.to_string())?;
+    let take = original.takes.get_mut(sampled.take).ok_or("speaks of a take that is not there")?;
+    let now = plain.takes.iter().find(|now| now.name == take.name);
+    let is_it = |track: &&Track| {
+        track.target.property == target.property
+            && origin.get(&(track.target.rig, track.target.node)) == Some(&(target.rig, target.node))
+    };
+    let Some(track) = now.and_then(|now| now.tracks().map(|(_, track)| track).find(is_it)) else {
+        return Ok(());
+    };
+    let Some(controller) = given_back(&track.controller, order, &original.rigs, &target) else {
+        return Ok(());
+    };
+    let layer = take.layers.get_mut(sampled.layer).ok_or("speaks of a layer that is not there")?;
+    layer.tracks.insert(sampled.at.min(layer.tracks.len()), Track { target, controller });
+    Ok(())
+}
+
+pub(super) fn listed(channels: &[String]) -> String {
+    let shown = channels.iter().take(6).cloned().collect::<Vec<_>>().join(", ");
+    match channels.len() {
+        0..=6 => shown,
+        more => format!("{shown} and {} more", more - 6),
+    }
+}
+
+/// A whole local rotation as what the animated step of a node has to be.
+pub(super) fn unfolded(controller: &Controller, rigs: &[Rig], target: &Target) -> Option<Controller> {
+    let node = rigs.get(target.rig)?.node(target.node)?;
+    match node.canonical() {
+        Some(view) if target.property == "rotation" => {
+            let (before, after) = (view.before.conjugate(), view.after.conjugate());
+            if before.w.abs() >= 1.0 && after.w.abs() >= 1.0 {
+                return Some(controller.clone());
+            }
+            turned(controller, before, after)
+        }
+        _ => {
+            node.op(&target.property).map(|_| ()).or(node.attribute(&target.property).map(|_| ()))?;
+            Some(controller.clone())
+        }
+    }
+}
+
+/// Gives the steps of a canonical transform the rest of a plain node; whether that could be done.
+pub(super) fn set_rest(transform: &mut [TransformOp], now: &Node) -> bool {
+    let holder = Node { transform: transform.to_vec(), ..now.clone() };
+    let (Some(then), Some(now)) = (holder.canonical(), now.canonical()) else { return false };
+    let rotation = then.before.conjugate() * now.rest_rotation() * then.after.conjugate();
+    for op in transform {
+        op.value = match (op.name.as_str(), op.value) {
+            ("translation", _) => OpValue::Translate(now.translation),
+            ("scale", _) => OpValue::Scale(now.scale),
+            ("rotation", OpValue::Rotate { order, angles }) => {
+                OpValue::Rotate { order, angles: nearest_euler(order, rotation, angles) }
+            }
+            ("rotation", _) => OpValue::Orient(rotation),
+            (_, same) => same,
+        };
+    }
+    true
+}

@@ -1,0 +1,64 @@
+//! Why nothing can be carried.
+
+use thiserror::Error;
+use nimble_curve_scene::address::AddressError;
+use nimble_curve_scene::choice::NothingChosen;
+use nimble_curve_scene::evaluate::EvaluateError;
+
+/// Why a scene cannot be carried.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum CarryError {
+    /// The source has no animation.
+    #[error("the source has no take: there is nothing to carry")]
+    NoTake,
+    /// One side has no rig.
+    #[error("the {0} has no rig")]
+    NoRig(&'static str),
+    /// The map names a node that is not there.
+    #[error("the map: {error} in the {side}{}", suggestion.as_ref().map(|name| format!(" (did you mean '{name}'?)")).unwrap_or_default())]
+    Map {
+        /// Source or target.
+        side: &'static str,
+        /// What is wrong.
+        error: AddressError,
+        /// A similar name.
+        suggestion: Option<String>,
+    },
+    /// Two entries of the map lead to or from one node.
+    #[error("the map names '{0}' twice")]
+    Twice(String),
+    /// A node that the map pairs and leaves out.
+    #[error("the map pairs '{0}' and leaves it out, too")]
+    LeftOutAndPaired(String),
+    /// A chain whose nodes are not one below the other.
+    #[error("the map: '{below}' does not stand below '{above}', so that they are no chain")]
+    NotAChain {
+        /// The one that should stand above.
+        above: String,
+        /// The one that should stand below.
+        below: String,
+    },
+    /// A chain without nodes.
+    #[error("the map: a chain needs nodes on both sides")]
+    EmptyChain,
+    /// Parts of a chain that do not fit.
+    #[error("the map: the chain to '{first}' needs {count} parts above zero, one a node of the target")]
+    Parts {
+        /// The first node of the target's chain.
+        first: String,
+        /// How many nodes there are.
+        count: usize,
+    },
+    /// No node has a partner.
+    #[error("no node of the source has a partner in the target: give a map (--map)")]
+    NoPairs,
+    /// A pattern or set that chooses nothing.
+    #[error(transparent)]
+    NothingChosen(#[from] NothingChosen),
+    /// A pose file without a node of the rig.
+    #[error("the pose has no node of the rig it is meant for")]
+    NoPose,
+    /// A pose cannot be evaluated.
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
+}

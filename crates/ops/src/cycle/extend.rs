@@ -1,0 +1,299 @@
+//! A loop written out round after round.
+
+use nimble_curve_curves::curve::{Behaviour, Curve, Key, combine};
+use nimble_curve_curves::rotation::{
+    KeyedRotation, Knot, SegmentKind, to_quaternion_keys,
+};
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::controller::{
+    Controller, EulerCurves, QuaternionCurve, Samples, Weight,
+};
+use nimble_curve_scene::evaluate::Sampler;
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::scene::{Scene, Take, Target};
+use crate::channel::{count, property};
+use crate::conversion::ConversionContext;
+use crate::mixing::curves_that_mix;
+use crate::travel::travel;
+use super::find::TURNS;
+use super::{CycleOptions, CycleError, chosen, Going};
+
+/// Writes a loop out: the range, `times` over. What carries the body along goes on from where it ended, its way turned by
+/// what each round turns; all else starts over.
+///
+/// # Errors
+/// See [`CycleError`].
+pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scene, Ledger), CycleError> {
+    let (index, range) = chosen(scene, options)?;
+    let take = &scene.takes[index];
+    let period = range.last - range.first;
+    let whole = TimeRange::new(range.first, Ticks(range.first.0 + period.0 * i64::from(times.max(1))));
+    let going = Going::of(scene, take);
+    let addresses = Addresses::new(scene);
+    let mut made = Take { range: whole, clips: Vec::new(), ..take.clone() };
+    made.markers = (0..i64::from(times.max(1)))
+        .flat_map(|round| {
+            let inside =
+                take.markers.iter().filter(|marker| range.first <= marker.time && marker.time < range.last);
+            inside.map(move |marker| nimble_curve_scene::scene::Marker {
+                time: Ticks(marker.time.0 + period.0 * round),
+                name: marker.name.clone(),
+            })
+        })
+        .collect();
+    let mut ledger = Ledger::default();
+    for (at, layer) in take.layers.iter().enumerate() {
+        if let Weight::Curve(curve) = &layer.weight {
+            let looped = curve.trimmed(range).with_behaviours(Behaviour::Held, Behaviour::Loop);
+            made.layers[at].weight = Weight::Curve(looped.written_out(whole));
+        }
+        for (place, track) in layer.tracks.iter().enumerate() {
+            let channel = addresses.property(&track.target);
+            let cannot = |why: String| CycleError::Cannot { channel: channel.clone(), why };
+            let Some((kind, rest)) = property(scene, take, at, track) else { continue };
+            let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
+            let setting = ConversionContext { kind, rest, tolerance, rate: scene.rate, range };
+            let round = Round { range, whole, going: &going, target: &track.target, take, layer: at };
+            let (controller, fate) = round.extended(&track.controller, &setting).map_err(cannot)?;
+            let own = &mut made.layers[at].tracks[place];
+            own.controller = controller;
+            ledger.entries.push(Entry {
+                take: take.name.clone(),
+                layer: layer.name.clone(),
+                channel,
+                to: None,
+                target: Some(track.target.clone()),
+                fate,
+                error: None,
+                before: count(track),
+                after: count(own),
+                note: String::new(),
+            });
+        }
+    }
+    turn_rounds((scene, take), range, times, &going, &mut made)?;
+    let mut result = scene.clone();
+    result.takes[index] = made;
+    Ok((result, ledger))
+}
+
+/// A curve that ends as its last round does, not as the next one would begin.
+pub(super) fn ending(curve: Curve) -> Curve {
+    let mut keys = curve.keys().to_vec();
+    let Some(last) = keys.last_mut() else { return curve };
+    let Some(value) = last.value_before.take() else { return curve };
+    last.value = value;
+    // At the same times as before keys make a curve; were they none, the judge would see it.
+    let (before, after) = (curve.before, curve.after);
+    Curve::new(keys).map_or(curve, |ending| ending.with_behaviours(before, after))
+}
+
+/// One round of a loop that is written out.
+pub(super) struct Round<'a> {
+    pub(super) range: TimeRange,
+    pub(super) whole: TimeRange,
+    pub(super) going: &'a Going,
+    pub(super) target: &'a Target,
+    pub(super) take: &'a Take,
+    pub(super) layer: usize,
+}
+
+impl Round<'_> {
+    pub(super) fn extended(
+        &self,
+        controller: &Controller,
+        setting: &ConversionContext,
+    ) -> Result<(Controller, Fate), String> {
+        let goes = |component| self.going.goes(self.target, controller, component);
+        let looped = |component: usize, curve: &Curve| {
+            if curve.is_empty() || curve.is_constant() {
+                return curve.clone();
+            }
+            let after = if goes(component) { Behaviour::LoopOffset } else { Behaviour::Loop };
+            // A key at both ends, so that the round is as long as the range.
+            let round = curve.trimmed(self.range).with_ends(self.range);
+            let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
+            let whole = whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held);
+            ending(whole)
+        };
+        Ok(match controller {
+            Controller::Constant(_) => (controller.clone(), Fate::Kept),
+            Controller::Components(curves) => {
+                let all = curves.iter().enumerate().map(|(component, curve)| looped(component, curve));
+                (Controller::Components(all.collect()), Fate::Exact)
+            }
+            Controller::Euler(euler) => {
+                let curves = [0, 1, 2].map(|component| looped(component, &euler.curves[component]));
+                (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Exact)
+            }
+            Controller::Samples(samples) => {
+                (Controller::Samples(self.samples(samples, goes, setting)), Fate::Exact)
+            }
+            Controller::Discrete(curve) => {
+                let mut keys = Vec::new();
+                let period = (self.range.last - self.range.first).0;
+                let start = curve.value_at(self.range.first.as_f64()).cloned();
+                for round in 0.. {
+                    let by = Ticks(period * round);
+                    if self.range.first + by >= self.whole.last {
+                        break;
+                    }
+                    keys.extend(start.clone().map(|value| (self.range.first + by, value)));
+                    let inside = |time: &Ticks| self.range.first < *time && *time < self.range.last;
+                    keys.extend(
+                        curve.keys().iter().filter(|(t, _)| inside(t)).map(|(t, v)| (*t + by, v.clone())),
+                    );
+                }
+                let made = nimble_curve_curves::curve::DiscreteCurve::new(keys)
+                    .map_err(|error| error.to_string())?;
+                (Controller::Discrete(made), Fate::Exact)
+            }
+            other => {
+                let changed = curves_that_mix(self.take, self.layer, self.target, other, setting)
+                    .map_err(|why| why.to_string())?;
+                if let Controller::Quaternion(curve) = &changed.controller {
+                    return Ok((Controller::Quaternion(self.turning(curve, setting)), Fate::Refitted));
+                }
+                let (made, fate) = self.extended(&changed.controller, setting)?;
+                (made, fate.max(changed.fate))
+            }
+        })
+    }
+
+    /// One round of quaternion keys, which starts over for ever.
+    pub(super) fn turning(&self, curve: &QuaternionCurve, setting: &ConversionContext) -> QuaternionCurve {
+        let path = KeyedRotation::new(curve);
+        let mut knots = path.knots(Some(self.range));
+        knots.retain(|knot| self.range.contains(knot.time));
+        for edge in [self.range.first, self.range.last] {
+            if !knots.iter().any(|knot| knot.time == edge) {
+                knots.push(Knot { time: edge, leaving: SegmentKind::Moving });
+            }
+        }
+        knots.sort_by_key(|knot| knot.time);
+        let round = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate).curve;
+        QuaternionCurve { after: Behaviour::Loop, ..round }
+    }
+
+    /// The samples of all rounds, at the instants at which the samples stand; between two of them where a round is no whole
+    /// number of steps.
+    pub(super) fn samples(
+        &self,
+        samples: &Samples,
+        goes: impl Fn(usize) -> bool,
+        setting: &ConversionContext,
+    ) -> Samples {
+        let source = Controller::Samples(samples.clone());
+        let Ok(mut sampler) = Sampler::new(&source, setting.kind, setting.rest.clone()) else {
+            return samples.clone();
+        };
+        let mut at = |time: f64| sampler.value_at(time).numbers().unwrap_or_default();
+        let (first, period) = (self.range.first.as_f64(), (self.range.last - self.range.first).as_f64());
+        let (start, end) = (at(first), at(first + period));
+        let climb: Vec<f64> =
+            start.iter().zip(&end).enumerate().map(|(c, (a, b))| if goes(c) { b - a } else { 0.0 }).collect();
+        let place = |time: Ticks| (time - samples.start).as_f64() / samples.rate.ticks_per_frame();
+        let (from, to) = (place(self.range.first).round() as i64, place(self.whole.last).round() as i64);
+        let last_round = ((self.whole.last - self.whole.first).as_f64() / period).round() - 1.0;
+        let mut values = Vec::with_capacity((to - from + 1) as usize * samples.kind.width());
+        for index in from..=to {
+            let time = (samples.start + samples.rate.ticks(index)).as_f64();
+            // Sample times are rounded to ticks.
+            let round = ((time - first + 1.0) / period).floor().clamp(0.0, last_round);
+            let row = at(time - round * period);
+            values.extend(row.iter().zip(&climb).map(|(value, climb)| value + climb * round));
+        }
+        Samples { start: samples.start + samples.rate.ticks(from), values, ..samples.clone() }
+    }
+}
+
+/// Turns the way of each round after the first by what the rounds before it turned; says why where that cannot be exact.
+pub(super) fn turn_rounds(
+    (scene, take): (&Scene, &Take),
+    range: TimeRange,
+    times: u32,
+    going: &Going,
+    made: &mut Take,
+) -> Result<(), CycleError> {
+    let net = travel(scene, take, range)?;
+    if net.turn.abs() < TURNS || times < 2 {
+        return Ok(());
+    }
+    let addresses = Addresses::new(scene);
+    let degrees = net.turn.to_degrees();
+    for (at, layer) in made.layers.iter_mut().enumerate() {
+        for track in &mut layer.tracks {
+            if !going.nodes.contains(&(track.target.rig, track.target.node)) {
+                continue;
+            }
+            let cannot = |why: &str| CycleError::Cannot {
+                channel: addresses.property(&track.target),
+                why: format!("each round turns by {degrees:.2} deg, and {why}"),
+            };
+            match track.target.property.as_str() {
+                "rotation" if !matches!(track.controller, Controller::Constant(_)) => {
+                    let acts_last = going.goes(&track.target, &track.controller, going.up);
+                    let why = "the turn does not act last here: root lift, or reorder, first";
+                    acts_last.then_some(()).ok_or_else(|| cannot(why))?;
+                }
+                "translation" if at == 0 => {
+                    let Controller::Components(curves) = &mut track.controller else {
+                        return Err(cannot("only curves can be turned along: unbake first"));
+                    };
+                    let source = take.layers[0].tracks.iter().find(|own| own.target == track.target);
+                    let plain = source.map_or(&[][..], |own| own.controller.curves());
+                    if plain.len() == 3 {
+                        turned_way(plain, curves, (going.up, net.turn), range, times)
+                            .ok_or_else(|| cannot("weighted handles cannot be turned along exactly"))?;
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The way of one round, put end to end and turned further each time; `None` where it is not a plain cubic.
+pub(super) fn turned_way(
+    source: &[Curve],
+    made: &mut [Curve],
+    (up, turn): (usize, f64),
+    range: TimeRange,
+    times: u32,
+) -> Option<()> {
+    let (a, b) = ((up + 1) % 3, (up + 2) % 3);
+    let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
+    let round = |curve: &Curve| curve.trimmed(range).with_ends(range);
+    if source[a].is_empty() || source[b].is_empty() {
+        return Some(());
+    }
+    let (p, q) = (round(&source[a]), round(&source[b]));
+    let start = (at(&p, range.first), at(&q, range.first));
+    let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);
+    let mut keys: [Vec<Key>; 2] = [Vec::new(), Vec::new()];
+    let mut place = start;
+    for round in 0..times {
+        let (sin, cos) = (turn * f64::from(round)).sin_cos();
+        // Turned about where the round begins, and put where the one before it ended.
+        let x = combine(&[(cos, &p), (-sin, &q)], place.0 - cos * start.0 + sin * start.1)?;
+        let y = combine(&[(sin, &p), (cos, &q)], place.1 - sin * start.0 - cos * start.1)?;
+        let by = Ticks((range.last - range.first).0 * i64::from(round));
+        for (keys, curve) in keys.iter_mut().zip([x, y]) {
+            let mut own = curve.shifted(by).into_keys();
+            if let (Some(end), Some(begin)) = (keys.last().copied(), own.first_mut())
+                && end.time == begin.time
+            {
+                begin.tangent_in = end.tangent_in;
+                begin.joined = false;
+                keys.pop();
+            }
+            keys.extend(own);
+        }
+        place = (place.0 + cos * step.0 - sin * step.1, place.1 + sin * step.0 + cos * step.1);
+    }
+    let [x, y] = keys;
+    (made[a], made[b]) = (Curve::new(x).ok()?, Curve::new(y).ok()?);
+    Some(())
+}

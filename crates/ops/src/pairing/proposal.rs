@@ -1,0 +1,92 @@
+//! What is proposed, and how sure it is.
+
+use crate::carry::{Chain, NameMap, NodePair, NumberPair, PairSpace};
+
+/// How sure a pair is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Sureness {
+    /// Names, places and hierarchy agree, or the names are the same.
+    Sure,
+    /// Most speaks for it.
+    Likely,
+    /// Nothing better was found.
+    Guess,
+}
+
+impl Sureness {
+    /// The word for people.
+    pub fn name(self) -> &'static str {
+        match self {
+            Sureness::Sure => "sure",
+            Sureness::Likely => "likely",
+            Sureness::Guess => "guess",
+        }
+    }
+}
+
+/// A proposed pair, or a chain where there are several nodes on a side.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Proposed {
+    /// Addresses in the source, from the top down.
+    pub source: Vec<String>,
+    /// Addresses in the target, from the top down.
+    pub target: Vec<String>,
+    /// How sure it is.
+    pub sureness: Sureness,
+    /// What speaks for it.
+    pub why: String,
+    /// The angle between the orientations at rest, in radians; of the last nodes of a chain.
+    pub orientation: f64,
+    /// The angle between the directions in which the bones point at rest, in radians, where both point to another pair.
+    pub direction: Option<f64>,
+}
+
+/// A proposed pair of custom attributes.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ProposedNumber {
+    /// The pair.
+    pub pair: NumberPair,
+    /// How sure it is.
+    pub sureness: Sureness,
+    /// What speaks for it.
+    pub why: String,
+}
+
+/// What goes where, and what is left on both sides.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Proposal {
+    /// Pairs and chains, in order of the source's nodes.
+    pub pairs: Vec<Proposed>,
+    /// Custom attributes.
+    pub numbers: Vec<ProposedNumber>,
+    /// Nodes of the source without a partner.
+    pub source_left: Vec<String>,
+    /// Nodes of the target without a partner.
+    pub target_left: Vec<String>,
+    /// Attributes of the source without a partner.
+    pub numbers_left: Vec<String>,
+}
+
+impl Proposal {
+    /// The map of all pairs that are at least this sure.
+    pub fn map(&self, at_least: Sureness) -> NameMap {
+        let mut map = NameMap::default();
+        for pair in self.pairs.iter().filter(|pair| pair.sureness <= at_least) {
+            match (pair.source.as_slice(), pair.target.as_slice()) {
+                ([source], [target]) => map.nodes.push(NodePair {
+                    source: source.clone(),
+                    target: target.clone(),
+                    space: PairSpace::World,
+                }),
+                (source, target) => map.chains.push(Chain {
+                    source: source.to_vec(),
+                    target: target.to_vec(),
+                    parts: Vec::new(),
+                }),
+            }
+        }
+        let numbers = self.numbers.iter().filter(|number| number.sureness <= at_least);
+        map.numbers = numbers.map(|number| number.pair.clone()).collect();
+        map
+    }
+}
