@@ -233,6 +233,17 @@ fn no_files_import_each_other_in_a_circle() {
 }
 
 #[test]
+fn every_file_that_the_page_names_is_there() {
+    let page = include_str!("../../../docs/architecture.md");
+    let marked = page.split('`').skip(1).step_by(2);
+    let paths: Vec<&str> = marked.filter(|text| text.contains('/') && !text.contains(' ')).collect();
+    assert!(paths.len() > 50, "{}", paths.len());
+    let is_there = |path: &&str| crates().join(path).exists() || crates().join("..").join(path).exists();
+    let missing: Vec<&&str> = paths.iter().filter(|path| !is_there(path)).collect();
+    assert!(missing.is_empty(), "{missing:?}");
+}
+
+#[test]
 fn paths_are_read_as_the_compiler_reads_them() {
     let paths = |text: &str| -> Vec<String> {
         imports(&code(text), false).into_iter().map(|path| path.join("::")).collect()

@@ -2,10 +2,10 @@
 
 pub mod bvh;
 pub mod collada;
-pub mod extra_data;
 mod encoded;
 mod ends;
 pub mod error;
+pub mod extra_data;
 mod files;
 mod format;
 pub mod gltf;

@@ -23,9 +23,9 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space};
 use nimble_curve_core::time::{FrameRate, Ticks};
 
-use crate::extra_data;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
+use crate::extra_data;
 use crate::format::Format;
 
 /// The profile under which extra data stands.

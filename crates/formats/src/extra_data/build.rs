@@ -1,17 +1,18 @@
 //! What a file says beside what its format can.
 
 use std::collections::HashMap;
+
 use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::controller::{Controller, SampleKind, Samples};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::rig::Rig;
-use nimble_curve_core::rotation::{RotationOrder, nearest_euler};
 use nimble_curve_core::scene::{Layer, Scene, Take, Target};
-use nimble_curve_core::value::Value;
-use crate::ncurve;
+
 use super::fingerprint::{rest_prints, track_prints};
-use super::restore::{nameless, unfolded};
-use super::{VERSION, ExtraData, Sampled};
+use super::restore::nameless;
+use super::samples::given_back;
+use super::{ExtraData, Sampled, VERSION};
+use crate::ncurve;
 
 /// The extra data for a scene that a format alone gives as `plain`; `origin` says which node of the scene a node of the
 /// plain one is.
@@ -98,28 +99,4 @@ pub(super) fn are_twins(own: &Samples, twin: &Controller, rigs: &[Rig], target: 
     let is_near = |(a, b): (&f64, &f64)| (a - b).abs() <= 1e-6 * (1.0 + a.abs());
     (own.start, own.rate, own.kind, own.len()) == (twin.start, twin.rate, twin.kind, twin.len())
         && own.values.iter().zip(&twin.values).all(is_near)
-}
-
-/// Samples as a format has them on a property that was written; quaternions as angles of an order, where there is one.
-pub(super) fn given_back(
-    held: &Controller,
-    order: Option<RotationOrder>,
-    rigs: &[Rig],
-    target: &Target,
-) -> Option<Controller> {
-    let mut controller = unfolded(held, rigs, target)?;
-    if let (Some(order), Controller::Samples(samples)) = (order, &mut controller)
-        && samples.kind == SampleKind::Quaternion
-    {
-        let mut last = match rigs[target.rig].rest_value(target.node, &target.property) {
-            Some(Value::Euler { angles, .. }) => angles,
-            _ => glam::DVec3::ZERO,
-        };
-        let rows = samples.values.chunks_exact(4).flat_map(|row| {
-            last = nearest_euler(order, glam::DQuat::from_slice(row).normalize(), last);
-            last.to_array()
-        });
-        *samples = Samples { kind: SampleKind::Euler(order), values: rows.collect(), ..*samples };
-    }
-    Some(controller)
 }

@@ -1,6 +1,7 @@
 //! What tells whether something was changed since.
 
 use std::collections::BTreeMap;
+
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::controller::{Controller, TcbKeys};
 use nimble_curve_core::curve::{Behaviour, Curve, Ticks};

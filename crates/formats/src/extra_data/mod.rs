@@ -7,7 +7,8 @@
 mod build;
 mod fingerprint;
 mod restore;
-pub use self::build::{of};
+mod samples;
+pub use self::build::of;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -147,4 +148,3 @@ pub(crate) fn read_with(
     notes.extend(more);
     Ok((restored, notes))
 }
-

@@ -1,17 +1,17 @@
 //! A scene as it was, out of the extra data and what others changed.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
+
 use nimble_curve_core::address::{Addresses, NodeRef};
-use nimble_curve_core::controller::Controller;
-use nimble_curve_core::ops::adapt::turned;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::rig::{Node, OpValue, Rig, TransformOp};
 use nimble_curve_core::rotation::{RotationOrder, nearest_euler};
 use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
-use crate::error::Fault;
-use super::build::given_back;
+
 use super::fingerprint::{rest_prints, track_prints};
-use super::{ExtraData, Sampled, Opened};
+use super::samples::{given_back, unfolded};
+use super::{ExtraData, Opened, Sampled};
+use crate::error::Fault;
 
 impl Opened {
     /// The scene that was written, with what has changed since taken from `plain`; and what was let go.
@@ -46,7 +46,11 @@ pub(super) fn nameless(plain: &Scene) -> Addresses {
 }
 
 impl<'a> Restoring<'a> {
-    pub(super) fn new(extra_data: &'a ExtraData, mut original: Scene, plain: Scene) -> Result<Restoring<'a>, Fault> {
+    pub(super) fn new(
+        extra_data: &'a ExtraData,
+        mut original: Scene,
+        plain: Scene,
+    ) -> Result<Restoring<'a>, Fault> {
         let (addresses, there) = (nameless(&plain), Addresses::new(&original));
         let mut origin = HashMap::new();
         for (now, then) in &extra_data.nodes {
@@ -264,24 +268,6 @@ pub(super) fn listed(channels: &[String]) -> String {
     match channels.len() {
         0..=6 => shown,
         more => format!("{shown} and {} more", more - 6),
-    }
-}
-
-/// A whole local rotation as what the animated step of a node has to be.
-pub(super) fn unfolded(controller: &Controller, rigs: &[Rig], target: &Target) -> Option<Controller> {
-    let node = rigs.get(target.rig)?.node(target.node)?;
-    match node.canonical() {
-        Some(view) if target.property == "rotation" => {
-            let (before, after) = (view.before.conjugate(), view.after.conjugate());
-            if before.w.abs() >= 1.0 && after.w.abs() >= 1.0 {
-                return Some(controller.clone());
-            }
-            turned(controller, before, after)
-        }
-        _ => {
-            node.op(&target.property).map(|_| ()).or(node.attribute(&target.property).map(|_| ()))?;
-            Some(controller.clone())
-        }
     }
 }
 

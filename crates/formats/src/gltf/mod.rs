@@ -24,9 +24,9 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::FrameRate;
 use serde_json::{Value, json};
 
-use crate::extra_data;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
+use crate::extra_data;
 use crate::format::Format;
 
 pub use container::files_beside;

@@ -39,9 +39,9 @@ use openusd::usda::parser::{ErrorHighlight, Parser};
 use openusd::usdc::{CrateData, CrateFile, CrateWriter};
 use openusd::usdz::ArchiveWriter;
 
-use crate::extra_data;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
+use crate::extra_data;
 use crate::format::Format;
 use crate::format::{USDC_MAGIC, USDZ_MAGIC};
 

@@ -1,9 +1,9 @@
 //! Why nothing can be carried.
 
-use thiserror::Error;
 use nimble_curve_scene::address::AddressError;
 use nimble_curve_scene::choice::NothingChosen;
 use nimble_curve_scene::evaluate::EvaluateError;
+use thiserror::Error;
 
 /// Why a scene cannot be carried.
 #[derive(Clone, Debug, PartialEq, Error)]

@@ -12,11 +12,11 @@ use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{Scene, Take};
 use rayon::prelude::*;
 
+use super::CarryError;
+use super::job::{Job, Measured};
 use super::map::PairSpace;
 use super::output::{Made, Output};
 use super::shares::{Compared, Excess, Shares, windows_in};
-use super::job::{Job, Measured};
-use super::CarryError;
 
 /// The nodes whose world rotations are compared.
 pub(super) struct World {

@@ -17,9 +17,11 @@
 
 mod error;
 mod job;
-pub use self::error::{CarryError};
-use self::job::{changed_channels, Job};
+use self::assembly::changed_channels;
+pub use self::error::CarryError;
+use self::job::Job;
 
+mod assembly;
 mod attributes;
 mod claim;
 mod feet;
@@ -37,7 +39,6 @@ mod translations;
 mod vectors;
 
 use std::collections::HashSet;
-
 
 pub use map::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
 pub use pose::{held, keyed, pose_from};
@@ -268,4 +269,3 @@ fn chosen(
         .collect();
     Choice::new(&options.only, &options.except, sets, &known)
 }
-

@@ -2,9 +2,7 @@
 
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode, combine};
-use nimble_curve_curves::rotation::{
-    angle_between, nearest_turn, quat_from_euler,
-};
+use nimble_curve_curves::rotation::{angle_between, nearest_turn, quat_from_euler};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{
@@ -12,10 +10,11 @@ use nimble_curve_scene::controller::{
 };
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::scene::{Scene, Target};
+
+use super::{CycleError, CycleOptions, Going, chosen};
 use crate::channel::{count, property};
 use crate::conversion::{ConversionContext, NotConvertible};
 use crate::mixing::curves_that_mix;
-use super::{CycleOptions, CycleError, chosen, Going};
 
 /// Makes the ends of a range meet, in value and in slope: by a correction spread over its last `over`, or, with none, by the
 /// last key alone. What carries the body along stays as it is. The ledger says how far each channel was moved.

@@ -1,23 +1,20 @@
 //! A loop written out round after round.
 
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, combine};
-use nimble_curve_curves::rotation::{
-    KeyedRotation, Knot, SegmentKind, to_quaternion_keys,
-};
+use nimble_curve_curves::rotation::{KeyedRotation, Knot, SegmentKind, to_quaternion_keys};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{
-    Controller, EulerCurves, QuaternionCurve, Samples, Weight,
-};
+use nimble_curve_scene::controller::{Controller, EulerCurves, QuaternionCurve, Samples, Weight};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::scene::{Scene, Take, Target};
+
+use super::find::TURNS;
+use super::{CycleError, CycleOptions, Going, chosen};
 use crate::channel::{count, property};
 use crate::conversion::ConversionContext;
 use crate::mixing::curves_that_mix;
 use crate::travel::travel;
-use super::find::TURNS;
-use super::{CycleOptions, CycleError, chosen, Going};
 
 /// Writes a loop out: the range, `times` over. What carries the body along goes on from where it ended, its way turned by
 /// what each round turns; all else starts over.

@@ -4,6 +4,7 @@ use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::evaluate::{EvaluateError, Pose};
 use nimble_curve_scene::scene::{Scene, Take};
 use rayon::prelude::*;
+
 use crate::travel::{Body, Ends, Travel, busiest_rig, travel};
 
 /// The most instants of a take that are compared with each other.

@@ -3,8 +3,8 @@
 mod close;
 mod extend;
 mod find;
-pub use self::close::{close};
-pub use self::extend::{extend};
+pub use self::close::close;
+pub use self::extend::extend;
 pub use self::find::{Candidate, find};
 
 mod claim;
@@ -113,4 +113,3 @@ impl Going {
         }
     }
 }
-

@@ -1,6 +1,7 @@
 //! A layer that makes one motion of another.
 
 use std::collections::HashSet;
+
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, Discrete, DiscreteCurve, Side, Ticks};
 use nimble_curve_curves::rotation::{Knot, RotationPath};
@@ -11,15 +12,14 @@ use nimble_curve_scene::evaluate::{EvaluateError, PropertySampler};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use rayon::prelude::*;
+
+use super::LayersError;
+use super::flatten::as_controller;
 use crate::Tolerance;
 use crate::channel::count;
-use crate::conversion::{
-    ConversionContext, ConvertedController, refitted_numbers, refitted_rotation,
-};
+use crate::conversion::{ConversionContext, ConvertedController, refitted_numbers, refitted_rotation};
 use crate::linear::Sums;
 use crate::sampled_function::SampledFunction;
-use super::flatten::{as_controller};
-use super::{LayersError};
 
 /// How to take a difference.
 #[derive(Clone, Debug)]
@@ -164,7 +164,10 @@ impl Split<'_> {
         pairs
     }
 
-    pub(super) fn traces(&self, pair: &Pair) -> Result<(SampledFunction<'_>, SampledFunction<'_>), EvaluateError> {
+    pub(super) fn traces(
+        &self,
+        pair: &Pair,
+    ) -> Result<(SampledFunction<'_>, SampledFunction<'_>), EvaluateError> {
         let ours = PropertySampler::new(self.scene, self.take, &pair.ours)?;
         let theirs = PropertySampler::new(self.other, self.theirs, &pair.theirs)?;
         Ok((SampledFunction::of_property(ours), SampledFunction::of_property(theirs)))

@@ -1,6 +1,7 @@
 //! Layers written together.
 
 use std::collections::HashSet;
+
 use glam::DVec3;
 use nimble_curve_curves::curve::{Curve, Discrete, DiscreteCurve, Ticks};
 use nimble_curve_curves::value::Value;
@@ -10,15 +11,15 @@ use nimble_curve_scene::evaluate::{EvaluateError, PropertySampler};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
 use rayon::prelude::*;
+
+use super::LayersError;
 use crate::Tolerance;
 use crate::channel::{Bookkeeper, count};
 use crate::conversion::{
-    ConversionContext, ConvertedController, Grid, refitted_numbers, refitted_rotation,
-    sampled,
+    ConversionContext, ConvertedController, Grid, refitted_numbers, refitted_rotation, sampled,
 };
 use crate::linear::{Sums, with_constants};
 use crate::sampled_function::{SampledFunction, union_times};
-use super::{LayersError};
 
 /// How to flatten.
 #[derive(Clone, Debug, Default)]
@@ -229,7 +230,12 @@ impl<'a> Flatten<'a> {
     }
 
     /// Values that only hold: a key wherever another one comes up.
-    pub(super) fn switches(&self, trace: &SampledFunction<'_>, times: &[Ticks], by_frame: bool) -> ConvertedController {
+    pub(super) fn switches(
+        &self,
+        trace: &SampledFunction<'_>,
+        times: &[Ticks],
+        by_frame: bool,
+    ) -> ConvertedController {
         let mut times = times.to_vec();
         if by_frame {
             let rate = self.scene.rate;

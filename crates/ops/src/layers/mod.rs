@@ -7,7 +7,6 @@ pub use self::difference::{SplitOptions, split};
 pub use self::flatten::{FlattenOptions, flatten};
 pub use self::set::{LayerSettings, set};
 
-
 use nimble_curve_scene::evaluate::EvaluateError;
 use thiserror::Error;
 
@@ -52,4 +51,3 @@ pub enum LayersError {
         why: NotConvertible,
     },
 }
-

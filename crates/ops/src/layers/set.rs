@@ -2,7 +2,8 @@
 
 use nimble_curve_scene::controller::Weight;
 use nimble_curve_scene::scene::{LayerMode, RotationMixing, Scene};
-use super::{LayersError};
+
+use super::LayersError;
 
 /// What to set on a layer; what is `None` stays.
 #[derive(Clone, Debug, Default)]

@@ -3,6 +3,7 @@
 use glam::DVec3;
 use nimble_curve_scene::rig::{NodeId, NodeKind, Rig};
 use nimble_curve_scene::scene::Scene;
+
 use crate::names::Name;
 
 /// What is known of a rig at rest.

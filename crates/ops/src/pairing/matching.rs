@@ -1,12 +1,14 @@
 //! Nodes of two bodies paired, from the surest on.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
+
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, without_namespace};
+
+use super::body::Body;
+use super::numbers::numbers;
+use super::proposal::{Proposal, Proposed, Sureness};
 use crate::names::{BodySide, Name};
-use super::body::{Body};
-use super::numbers::{numbers};
-use super::proposal::{Sureness, Proposed, Proposal};
 
 /// A pair by positions.
 #[derive(Clone, Debug)]

@@ -8,14 +8,12 @@ mod body;
 mod matching;
 mod numbers;
 mod proposal;
-pub use self::proposal::{Sureness, Proposed, ProposedNumber, Proposal};
-use self::body::{Body};
-use self::matching::{Matching};
-
-
+pub use self::proposal::{Proposal, Proposed, ProposedNumber, Sureness};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::scene::Scene;
 
+use self::body::Body;
+use self::matching::Matching;
 use super::space::in_space;
 
 /// Proposes pairs of nodes and attributes of the first rigs of two scenes; nothing where one of them has no rig.
@@ -35,4 +33,3 @@ pub fn propose(source: &Scene, target: &Scene) -> Proposal {
     matching.settle();
     matching.proposal(&from_addresses, &onto_addresses)
 }
-

@@ -1,12 +1,14 @@
 //! Numbers of two rigs paired.
 
 use std::collections::HashSet;
+
 use nimble_curve_scene::address::{Addresses, without_namespace_of_node};
 use nimble_curve_scene::rig::{AttributeKind, NodeId, Rig};
 use nimble_curve_scene::scene::Target;
+
+use super::proposal::{ProposedNumber, Sureness};
 use crate::carry::{NumberPair, NumberRange};
 use crate::names::Name;
-use super::proposal::{Sureness, ProposedNumber};
 
 /// Attributes by name; ranges by their limits.
 pub(super) fn numbers(

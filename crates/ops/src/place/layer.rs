@@ -1,18 +1,16 @@
 //! What is placed as a layer of its own, and layers silenced where something else is placed.
 
 use std::collections::HashSet;
-use nimble_curve_curves::curve::{
-    Curve, Interpolation, Key,
-};
+
+use nimble_curve_curves::curve::{Curve, Interpolation, Key};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{Controller, EulerCurves, Weight};
 use nimble_curve_scene::ledger::Ledger;
-use nimble_curve_scene::scene::{
-    Layer, LayerMode, PropertyKind, RotationMixing, Take, Target, Track,
-};
+use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
+
+use super::{Job, PlaceError};
 use crate::channel::property;
-use super::{PlaceError, Job};
 
 impl Job<'_> {
     /// Lets what other layers do to the channels of the new take come to nothing in its range.
@@ -142,7 +140,12 @@ impl Job<'_> {
 }
 
 /// What leaves a property as it is without the controller, over a range and in the controller's own order.
-pub(super) fn quiet(controller: &Controller, kind: PropertyKind, rest: &Value, range: TimeRange) -> Option<Controller> {
+pub(super) fn quiet(
+    controller: &Controller,
+    kind: PropertyKind,
+    rest: &Value,
+    range: TimeRange,
+) -> Option<Controller> {
     let numbers = match (kind, controller.order()) {
         (PropertyKind::Rotation, Some(order)) => {
             nimble_curve_curves::rotation::principal_euler(order, rest.rotation()?.normalize())

@@ -10,9 +10,7 @@ use std::collections::HashSet;
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::Ledger;
-use nimble_curve_scene::scene::{
-    Clip, Layer, Scene, Take, Target, Track,
-};
+use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
 use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
@@ -192,6 +190,4 @@ impl Job<'_> {
         }
         Ok(())
     }
-
 }
-

@@ -8,12 +8,11 @@ use nimble_curve_curves::rotation::{nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
-use nimble_curve_scene::scene::{
-    Layer, Marker, PropertyKind, Take, Track,
-};
+use nimble_curve_scene::scene::{Layer, Marker, PropertyKind, Take, Track};
+
+use super::{Job, PlaceError};
 use crate::channel::property;
 use crate::conversion::{ControllerType, ConversionContext, convert_controller};
-use super::{PlaceError, Job};
 
 impl Job<'_> {
     /// The old controller outside the range, the new one inside.

@@ -3,7 +3,6 @@
 use nimble_curve_scene::evaluate::EvaluateError;
 use thiserror::Error;
 
-
 /// Why root motion cannot be changed.
 #[derive(Clone, Debug, PartialEq, Error)]
 pub enum RootError {

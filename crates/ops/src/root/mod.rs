@@ -19,7 +19,6 @@ pub use self::pin::{pin, restore};
 
 mod claim;
 
-
 use super::channel::Tolerance;
 
 pub use claim::{centred, lifted, pinned, unpinned};

@@ -1,6 +1,7 @@
 //! One take unbaked.
 
 use std::collections::BTreeMap;
+
 use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::fit::Origin;
 use nimble_curve_curves::rotation::{RotationOrder, pole_distance, quat_from_euler};
@@ -12,13 +13,14 @@ use nimble_curve_scene::ledger::{Entry, Fate};
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Track};
 use rayon::prelude::*;
+
 use super::world::{Bound, Closer, Windows, compare};
+use super::{FitOrder, KeySets, ROUNDS, UnbakeError, UnbakeOptions};
 use crate::baked::baked;
 use crate::channel::{Bookkeeper, property};
 use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 use crate::fitting::{Fitted, Fitting, without_rest};
 use crate::mixing::{adds_angles, share, stays_mixed};
-use super::{ROUNDS, KeySets, FitOrder, UnbakeOptions, UnbakeError};
 
 pub(super) struct Job<'a> {
     pub(super) scene: &'a Scene,
@@ -276,7 +278,12 @@ pub(super) fn part_of(samples: &Samples, range: TimeRange) -> Option<Samples> {
 }
 
 /// A fitted range between the keys of a curve, or keys on every sample, outside it.
-pub(super) fn around(source: &Controller, fitted: Controller, part: &Samples, range: TimeRange) -> Controller {
+pub(super) fn around(
+    source: &Controller,
+    fitted: Controller,
+    part: &Samples,
+    range: TimeRange,
+) -> Controller {
     use nimble_curve_curves::curve::{Interpolation, Key};
     let dense = |component: usize| -> Vec<Key> {
         match source {

@@ -2,11 +2,10 @@
 
 mod job;
 mod trade_off;
-pub use self::trade_off::{trade_off, TradeOff};
 use self::job::Job;
+pub use self::trade_off::{TradeOff, trade_off};
 
 mod world;
-
 
 use nimble_curve_curves::curve::Ticks;
 use nimble_curve_curves::fit::Handles;
@@ -161,6 +160,8 @@ mod tests {
     use nimble_curve_curves::fit::oracle::{capture, least_free, least_joined};
     use nimble_curve_curves::fit::{Interval, Room};
     use nimble_curve_curves::time::FrameRate;
+    use nimble_curve_scene::controller::{SampleKind, Samples};
+    use nimble_curve_scene::scene::PropertyKind;
 
     /// Shares of a rotation's tolerance for its three channels, as squares in sixths: together the whole.
     const SHARES: [[u32; 3]; 10] = [

@@ -3,8 +3,9 @@
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::ledger::Fate;
 use nimble_curve_scene::scene::Scene;
+
+use super::{UnbakeError, UnbakeOptions, unbake};
 use crate::Tolerance;
-use super::{UnbakeOptions, UnbakeError, unbake};
 
 /// How many keys other tolerances would give: factors on all of them, with the keys and the largest errors by kind.
 pub fn trade_off(

@@ -2,13 +2,14 @@
 
 use std::io::Write;
 use std::path::Path;
+
 use nimble_curve_core::ledger::Ledger;
-use nimble_curve_core::ops::clips::{
-    Found, find,
-};
+use nimble_curve_core::ops::clips::{Found, find};
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_formats::sheet::{SheetFormat, sheet_text};
 use serde_json::{Value, json};
+
+use super::{no_take, number, takes_named, unmoved, with_clips};
 use crate::args::ClipsFind;
 use crate::failure::Failure;
 use crate::files::{self, Output, OverArgs};
@@ -17,10 +18,13 @@ use crate::report::{self, counted, frame, print_json};
 use crate::step::{Shelf, Step, Worked};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
-use super::{no_take, takes_named, unmoved, with_clips, number};
 
 /// The clips that are found, each with its take and a name.
-pub(super) fn proposed(args: &ClipsFind, scene: &Scene, file: &Path) -> Result<Vec<(String, String, Found)>, Failure> {
+pub(super) fn proposed(
+    args: &ClipsFind,
+    scene: &Scene,
+    file: &Path,
+) -> Result<Vec<(String, String, Found)>, Failure> {
     if scene.takes.is_empty() {
         return Err(no_take(file));
     }

@@ -1,21 +1,20 @@
 //! Clips on one timeline.
 
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
 use nimble_curve_core::judge::{Claim, Scope};
-use nimble_curve_core::ops::clips::{
-    JoinOptions, join, joined,
-};
+use nimble_curve_core::ops::clips::{JoinOptions, join, joined};
 use nimble_curve_core::scene::Scene;
+
+use super::all_summaries;
+use super::list::table;
 use crate::args::ClipsJoin;
 use crate::failure::Failure;
 use crate::files::{self};
 use crate::gate::{self, Beside, Held, Origin, Promise};
 use crate::report::{self, counted};
 use crate::terminal::Report;
-use super::list::{table};
-use super::{all_summaries};
 
 pub(super) fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
     let inputs: Vec<&Path> = args.files.iter().map(PathBuf::as_path).collect();

@@ -1,25 +1,22 @@
 //! Libraries: many takes in one file.
 
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
 use nimble_curve_core::address::matches;
 use nimble_curve_core::judge::Scope;
 use nimble_curve_core::ledger::Ledger;
-use nimble_curve_core::ops::clips::{
-    added, taken, transplanted,
-};
+use nimble_curve_core::ops::clips::{added, taken, transplanted};
 use nimble_curve_core::scene::{Scene, Take};
-use crate::args::{
-    ClipsAdd, ClipsExtract,
-};
+
+use super::{done, no_take};
+use crate::args::{ClipsAdd, ClipsExtract};
 use crate::failure::Failure;
 use crate::files::{self};
 use crate::gate::{Beside, EXACT, Held, Origin, Promise};
 use crate::report::{self, counted};
 use crate::step::{Shelf, Step, Worked};
 use crate::terminal::Report;
-use super::{no_take, done};
 
 pub(super) fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
     let output = args.output.of(&args.library);
@@ -69,7 +66,12 @@ pub(super) fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
 }
 
 /// A library holds what it held, and the takes of other scenes from some positions on.
-pub(super) fn filled(before: &Scene, library: &Scene, sources: Vec<(usize, Scene)>, ledger: &Ledger) -> Promise {
+pub(super) fn filled(
+    before: &Scene,
+    library: &Scene,
+    sources: Vec<(usize, Scene)>,
+    ledger: &Ledger,
+) -> Promise {
     let mut promise = Promise::timed(before, library, &[]);
     promise.claim.spans.retain(|span| span.source == span.result);
     let beside = |(at, scene): (usize, Scene)| Beside {

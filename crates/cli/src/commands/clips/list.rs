@@ -1,17 +1,19 @@
 //! Clips listed.
 
 use std::io::Write;
+
 use nimble_curve_core::ops::clips::Summary;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Quantity;
 use serde_json::{Value, json};
+
+use super::{all_summaries, no_take};
 use crate::args::Clips;
 use crate::failure::Failure;
 use crate::files::{self};
 use crate::report::{amount, counted, degrees, frame, print_json};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
-use super::{all_summaries, no_take};
 
 pub(super) fn list(args: &Clips) -> Result<(), Failure> {
     let Some(file) = &args.file else { return Err(Failure::new("name a file whose clips to list")) };

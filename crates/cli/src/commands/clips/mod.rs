@@ -8,14 +8,14 @@ mod name;
 mod sheet;
 mod split;
 mod time;
-pub use self::split::pieces;
 use self::find::run_find;
-use self::join::{run_join};
-use self::library::{run_add};
+use self::join::run_join;
+use self::library::run_add;
 use self::list::list;
 use self::sheet::run_sheet;
-use self::split::{run_split};
-use self::time::{run_trim};
+pub use self::split::pieces;
+use self::split::run_split;
+use self::time::run_trim;
 
 mod names;
 
@@ -23,15 +23,11 @@ use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::judge::Scope;
-use nimble_curve_core::ops::clips::{
-    Found, Summary, summaries,
-};
+use nimble_curve_core::ops::clips::{Found, Summary, summaries};
 use nimble_curve_core::scene::{Clip, Scene, Take};
 use serde_json::{Value, json};
 
-use crate::args::{
-    Clips, ClipsAction,
-};
+use crate::args::{Clips, ClipsAction};
 use crate::failure::Failure;
 use crate::files::{InputArgs, Output};
 use crate::gate::Promise;
@@ -136,4 +132,3 @@ fn done(output: &Path, said: &str) -> Result<(), Failure> {
     writeln!(out, "{}  {said}", Style::Strong.paint(&output.display().to_string()))?;
     Ok(())
 }
-

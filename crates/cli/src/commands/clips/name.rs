@@ -1,15 +1,17 @@
 //! Clips named by a list.
 
 use std::path::Path;
+
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::scene::{Clip, Scene};
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::sheet::read_clip_list;
+
+use super::{no_take, take_index};
 use crate::args::ClipsName;
 use crate::failure::Failure;
 use crate::report::{counted, frame};
 use crate::step::{Shelf, Step, Worked};
-use super::{no_take, take_index};
 
 impl Step for ClipsName {
     fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {

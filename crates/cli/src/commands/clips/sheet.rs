@@ -1,19 +1,20 @@
 //! The list that is handed over.
 
 use std::collections::BTreeMap;
-use std::io::Write;
 use std::path::{Path, PathBuf};
+
 use nimble_curve_core::ops::clips::Summary;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::similar::similar;
 use nimble_curve_formats::sheet::{SheetFormat, sheet_text};
 use serde_json::{Value, json};
+
+use super::{all_summaries, done, number};
 use crate::args::ClipsSheet;
 use crate::failure::Failure;
 use crate::files::{self};
 use crate::named::Named;
 use crate::report::counted;
-use super::{all_summaries, number, done};
 
 pub(super) const COLUMNS: [&str; 17] = [
     "name", "file", "take", "first", "last", "frames", "seconds", "rate", "keys", "moving", "loops", "jump",

@@ -1,8 +1,8 @@
 //! A file a clip.
 
 use std::collections::HashSet;
-use std::io::Write;
 use std::path::{Path, PathBuf};
+
 use nimble_curve_core::address::matches;
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::Ledger;
@@ -11,9 +11,9 @@ use nimble_curve_core::ops::select::SelectError;
 use nimble_curve_core::scene::{Clip, Scene, Take};
 use nimble_curve_core::time::FrameRate;
 use serde::Serialize;
-use crate::args::{
-    ClipsSplit, Start,
-};
+
+use super::no_take;
+use crate::args::{ClipsSplit, Start};
 use crate::failure::Failure;
 use crate::files::{self, Output, OverArgs};
 use crate::gate::{self, Origin, Promise};
@@ -22,7 +22,6 @@ use crate::pattern::{Hole, Pattern};
 use crate::report::{self, counted, frame, print_json};
 use crate::table::{Align, Table};
 use crate::terminal::{self, Report, Style};
-use super::{no_take};
 
 #[derive(Serialize)]
 pub(super) struct WrittenJson {
@@ -204,7 +203,11 @@ pub(super) fn chosen_clips<'a>(
     Ok(all)
 }
 
-pub(super) fn file_names(args: &ClipsSplit, rate: FrameRate, jobs: &[(&Take, Clip)]) -> Result<Vec<PathBuf>, Failure> {
+pub(super) fn file_names(
+    args: &ClipsSplit,
+    rate: FrameRate,
+    jobs: &[(&Take, Clip)],
+) -> Result<Vec<PathBuf>, Failure> {
     let stem = match stem(&args.file) {
         "" => "scene",
         stem => stem,

@@ -1,21 +1,21 @@
 //! Takes shifted, trimmed and stretched.
 
 use std::path::Path;
+
 use nimble_curve_core::address::matches;
 use nimble_curve_core::judge::{Clock, Scope};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::scene::Scene;
-use crate::args::{
-    ClipsShift, ClipsStretch, ClipsTrim,
-};
+
+use super::take_index;
+use crate::args::{ClipsShift, ClipsStretch, ClipsTrim};
 use crate::failure::Failure;
 use crate::gate::Promise;
 use crate::report::{self, frame};
 use crate::step::{Shelf, Step, Worked, between_files};
 use crate::terminal::Report;
-use super::{take_index};
 
 impl Step for ClipsShift {
     fn work(&self, source: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {

@@ -1,10 +1,8 @@
 //! Keys inserted, moved and taken out.
 
-use crate::curve::{
-    Behaviour, Curve, Interpolation, Key, Segment, Side, Tangent, TangentMode, Ticks,
-};
-use crate::time::FrameRate;
 use super::{EditError, freed};
+use crate::curve::{Behaviour, Curve, Interpolation, Key, Segment, Side, Tangent, TangentMode, Ticks};
+use crate::time::FrameRate;
 
 /// Whether the piece from `before` to `after` has the values of the two that meet in `key`.
 pub(super) fn changes_nothing(before: &Key, key: &Key, after: &Key, tolerance: f64) -> bool {

@@ -5,10 +5,7 @@ mod ranges;
 
 use thiserror::Error;
 
-use super::{
-    Curve, CurveError, InnerLoop, Interpolation, Key, Tangent, TangentMode,
-    TangentShape, Ticks,
-};
+use super::{Curve, CurveError, InnerLoop, Interpolation, Key, Tangent, TangentMode, TangentShape, Ticks};
 
 /// An edit that cannot be made.
 #[derive(Clone, Debug, PartialEq, Error)]
@@ -202,4 +199,3 @@ impl Curve {
         count
     }
 }
-

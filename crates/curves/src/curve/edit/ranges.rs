@@ -1,10 +1,8 @@
 //! Curves cut, written out, filled and joined.
 
-use crate::curve::{
-    Behaviour, Curve, Interpolation, Key, Tangent, Ticks,
-};
-use crate::time::TimeRange;
 use super::{EditError, freed};
+use crate::curve::{Behaviour, Curve, Interpolation, Key, Tangent, Ticks};
+use crate::time::TimeRange;
 
 impl Curve {
     /// The part of the curve within a range, its values at the edges kept by inserted keys; held outside.

@@ -1,38 +1,40 @@
 //! `carry`: animation from one rig onto another.
 
-use std::collections::{BTreeMap, HashSet};
+mod landing;
+mod parts;
+mod promise;
+use std::collections::HashSet;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
-use nimble_curve_core::judge::{Claim, Clock, Scope, Span, Verdict};
+use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
-use nimble_curve_core::ops::carry::{Carried, CarryOptions, NameMap, PoseAt, carry, held, keyed, pose_from};
+use nimble_curve_core::ops::carry::{Carried, CarryOptions, NameMap, PoseAt, carry, held, pose_from};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
-use nimble_curve_core::ops::place::{PlaceOptions, Placed, Placement, place, placed};
+use nimble_curve_core::ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_core::ops::profile::fit;
-use nimble_curve_core::ops::retime::{shifted, stretched};
 use nimble_curve_core::ops::select::{Selection, select};
-use nimble_curve_core::ops::{body_part, body_part_rank};
-use nimble_curve_core::rig::NodeId;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::similar::similar;
-use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
+use nimble_curve_core::time::{Ticks, TimeRange};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::Saving;
 use nimble_curve_formats::name_map::read_name_map;
 use nimble_curve_formats::profile::read_profile;
 use serde::Serialize;
 
+use self::landing::{as_carried, landed, only, timed};
+use self::parts::{Part, parts, print_parts};
+use self::promise::{Promised, of_placed};
 use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
-use crate::gate::{self, Beside, Held, InWorld, Origin, Promise};
-use crate::report::{self, ErrorJson, LedgerJson, amount, frame};
+use crate::gate::{self, InWorld, Origin, Promise};
+use crate::report::{self, ErrorJson, LedgerJson};
 use crate::step::{ATTEMPTS, Joins, Shelf, Step, Worked};
-use crate::table::{Align, Table};
 use crate::terminal::{Line, Report, Style};
 
 #[derive(Serialize)]
@@ -43,22 +45,6 @@ struct CarryJson<'a> {
     parts: &'a [Part],
     #[serde(flatten)]
     ledger: LedgerJson<'a>,
-}
-
-/// What came over to one part of the body.
-#[derive(Clone, Debug, Default, Serialize)]
-struct Part {
-    part: String,
-    /// Tracks of the source that are on it.
-    tracks: usize,
-    exact: usize,
-    refitted: usize,
-    left_out: usize,
-    /// Joints of the target that move, and how many there are.
-    moved: usize,
-    joints: usize,
-    #[serde(skip)]
-    largest: f64,
 }
 
 /// What carrying came to.
@@ -73,13 +59,6 @@ struct Came {
     origin: Option<Scene>,
     /// What came of the judgement before.
     closing: Vec<Line>,
-}
-
-/// Where a carried take went, and by which clock.
-struct Landed {
-    take: usize,
-    range: TimeRange,
-    clock: Clock,
 }
 
 /// Carries a scene; all but reading and writing.
@@ -150,70 +129,6 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         ledger = ledger.followed_by(more);
     }
     Ok(Came { carried, scene, ledger, promise, origin, closing })
-}
-
-/// What is promised of carried takes is made of.
-struct Promised<'a> {
-    args: &'a Carry,
-    source: &'a Scene,
-    chosen: &'a Scene,
-    target: &'a Arc<Scene>,
-    carried: &'a Carried,
-}
-
-impl Promised<'_> {
-    /// What carried takes are in terms of the source, and the target's own in terms of the target.
-    fn carried(&self, result: &Scene, landed: &[Landed]) -> Promise {
-        let mut claim = self.carried.claim.clone();
-        let own = self.target.takes.len();
-        let chosen = Claim::same(self.source, self.chosen);
-        claim.spans = (claim.spans.iter())
-            .filter_map(|span| {
-                let (landed, before) = (landed.get(span.result - own)?, chosen.spans.get(span.source)?);
-                let held = self.args.pose.map(|at| Clock {
-                    result: Ticks::ZERO,
-                    source: self.source.rate.ticks_at(at),
-                    speed: 0.0,
-                });
-                let clock = held.unwrap_or(before.clock).then(&landed.clock);
-                Some(Span { source: before.source, result: landed.take, range: landed.range, clock })
-            })
-            .collect();
-        for excuse in &mut claim.excuses {
-            excuse.take = chosen.spans.get(excuse.take).map_or(excuse.take, |span| span.source);
-        }
-        claim.takes_chosen = true;
-        let tolerance = self.args.tolerance;
-        // What was cut and flattened before may be off by its part.
-        let world = InWorld { metres: f64::INFINITY, angle: tolerance.angle };
-        let mut of_target = Claim::same(self.target, result);
-        of_target.spans.retain(|span| self.target.takes[span.source].name == result.takes[span.result].name);
-        of_target.takes_chosen = self.args.without_target_takes;
-        let beside = Beside {
-            source: Arc::clone(self.target),
-            claim: of_target,
-            scope: Some(Scope::AllButLayers),
-            held: Held::ToLimits,
-        };
-        Promise { world: Some(world), beside: vec![beside], ..Promise::of(claim, tolerance, Scope::Timeline) }
-    }
-}
-
-/// What is promised of a take that another one was placed onto.
-fn of_placed(into: &Scene, placed: Placed, args: &Carry) -> Promise {
-    let into = Arc::new(into.clone());
-    let mut old = placed.old.into_iter();
-    let first = old.next().unwrap_or_else(Claim::nothing);
-    let beside = |source: &Arc<Scene>, claim: Claim| Beside {
-        source: Arc::clone(source),
-        claim,
-        scope: None,
-        held: Held::ToLimits,
-    };
-    let alone = Arc::new(placed.alone);
-    let mut others: Vec<Beside> = old.map(|claim| beside(&into, claim)).collect();
-    others.push(beside(&alone, placed.new));
-    Promise { beside: others, ..Promise::of(first, args.tolerance, Scope::Timeline) }
 }
 
 impl Carry {
@@ -426,114 +341,6 @@ fn stays(ledger: &mut Ledger, into: &Scene, args: &Carry) {
     }
 }
 
-/// The only one of some takes.
-fn only(takes: &[Take]) -> Result<&Take, Failure> {
-    match takes {
-        [take] => Ok(take),
-        takes => {
-            let names: Vec<&str> = takes.iter().map(|take| take.name.as_str()).collect();
-            Err(Failure::new(format!(
-                "one take can be placed, and there are {}: choose with --take",
-                names.join(", ")
-            )))
-        }
-    }
-}
-
-/// A carried take at the time that was asked for, and what there is to say of it.
-fn timed(take: &Take, args: &Carry, rate: FrameRate) -> Result<(Take, Vec<String>), Failure> {
-    let mut notes = Vec::new();
-    let mut take = if args.pose.is_some() { keyed(take) } else { take.clone() };
-    if let Some(frames) = args.to_frames {
-        take = stretched(&take, frames, rate)?;
-        notes.push(format!("'{}' is stretched to {frames} frames", take.name));
-    }
-    if let Some(at) = args.at {
-        let by = Ticks(rate.ticks_at(at).0 - take.range.first.0);
-        take = shifted(&take, by);
-        notes.push(format!("'{}' starts at frame {}", take.name, frame(at)));
-    }
-    Ok((take, notes))
-}
-
-/// The clock of a take that was shifted and stretched.
-fn clock(before: TimeRange, after: TimeRange) -> Clock {
-    let length = |range: TimeRange| (range.last - range.first).as_f64();
-    let speed = if length(after) > 0.0 { length(before) / length(after) } else { 1.0 };
-    Clock { result: after.first, source: before.first, speed }
-}
-
-/// Carried takes where carrying left them: behind the target's own.
-fn as_carried(carried: &Carried, own: usize) -> Vec<Landed> {
-    let takes = carried.scene.takes[own..].iter().enumerate();
-    takes.map(|(index, take)| Landed { take: own + index, range: take.range, clock: Clock::SAME }).collect()
-}
-
-/// The carried takes at the time that was asked for, before those that the target has itself: where a format holds one
-/// take, it is the new one. Also where they are, and what there is to say of it.
-fn landed(carried: &Carried, own: usize, args: &Carry) -> Result<(Scene, Vec<Landed>, Vec<String>), Failure> {
-    let takes = &carried.scene.takes;
-    let mut scene = Scene { takes: takes[..own].to_vec(), ..carried.scene.clone() };
-    let (mut notes, mut fresh, mut landed) = (Vec::new(), Vec::new(), Vec::new());
-    for (index, old) in takes[own..].iter().enumerate() {
-        let (take, more) = timed(old, args, scene.rate)?;
-        notes.extend(more);
-        if let Some((name, fresh)) = carried.renamed.iter().find(|(_, fresh)| *fresh == take.name) {
-            notes.push(format!("the target has a take '{name}': the new one is called '{fresh}'"));
-        }
-        landed.push(Landed { take: index, range: take.range, clock: clock(old.range, take.range) });
-        fresh.push(take);
-    }
-    if args.without_target_takes && !scene.takes.is_empty() {
-        let names: Vec<&str> = scene.takes.iter().map(|take| take.name.as_str()).collect();
-        notes.push(format!("left aside of the target: {}", report::listed(&names, 6)));
-        scene.takes.clear();
-    }
-    scene.takes.splice(0..0, fresh);
-    Ok((scene, landed, notes))
-}
-
-/// What came over, by parts of the body: tracks by where they are on the source, joints by where they are on the target.
-fn parts(ledger: &Ledger, source: &Scene, target: &Scene, result: &Scene) -> Vec<Part> {
-    let addresses = Addresses::new(source);
-    let part_of = |scene: &Scene, node: NodeId, is_attribute: bool| {
-        if is_attribute { "controls".to_owned() } else { body_part(&scene.rigs[0], node) }
-    };
-    let mut parts: BTreeMap<(usize, String), Part> = BTreeMap::new();
-    fn of(parts: &mut BTreeMap<(usize, String), Part>, name: String) -> &mut Part {
-        let rank = if name == "controls" { 100 } else { body_part_rank(&name) };
-        parts.entry((rank, name.clone())).or_insert(Part { part: name, ..Part::default() })
-    }
-    for entry in ledger.entries.iter().filter(|entry| entry.before > 0 || entry.fate != Fate::Kept) {
-        let Ok(place) = addresses.find_property(&source.rigs, &entry.channel) else { continue };
-        if place.rig != 0 {
-            continue;
-        }
-        let node = source.rigs[0].node(place.node);
-        let is_attribute = node.is_some_and(|node| node.attribute(&place.property).is_some());
-        let part = of(&mut parts, part_of(source, place.node, is_attribute));
-        part.tracks += 1;
-        match entry.fate {
-            Fate::Kept | Fate::Exact => part.exact += 1,
-            Fate::Refitted | Fate::Sampled => part.refitted += 1,
-            Fate::LeftOut => part.left_out += 1,
-        }
-        if let Some(error) = entry.error.filter(|error| error.quantity == Quantity::Angle) {
-            part.largest = part.largest.max(error.largest);
-        }
-    }
-    let own = target.takes.len();
-    let moved: HashSet<NodeId> =
-        (result.takes[own..].iter().flat_map(Take::tracks)).map(|(_, track)| track.target.node).collect();
-    for (id, node) in target.rigs[0].nodes().filter(|(_, node)| !node.kind.is_support()) {
-        let is_control = !node.attributes.is_empty();
-        let part = of(&mut parts, part_of(target, id, is_control));
-        part.joints += 1;
-        part.moved += usize::from(moved.contains(&id));
-    }
-    parts.into_values().collect()
-}
-
 fn print(
     out: &mut Report,
     args: &Carry,
@@ -561,50 +368,4 @@ fn print(
         writeln!(out, "{}", Style::Warn.paint(&format!("  {warning}")))?;
     }
     Ok(report::close(out, closing)?)
-}
-
-fn print_parts(
-    out: &mut Report,
-    parts: &[Part],
-    space: &nimble_curve_core::space::Space,
-) -> Result<(), Failure> {
-    let mut table = Table::new(&[
-        ("part", Align::Left),
-        ("in source", Align::Right),
-        ("exact", Align::Right),
-        ("refitted", Align::Right),
-        ("error", Align::Right),
-        ("left out", Align::Right),
-        ("moving", Align::Right),
-        ("remark", Align::Left),
-    ]);
-    for part in parts.iter().filter(|part| part.tracks > 0 || part.joints > 0) {
-        let came = part.exact + part.refitted;
-        let remark = match (part.tracks, came, part.joints) {
-            (0, _, _) => "still in the source",
-            (_, 0, _) => "did not come over",
-            (_, _, 0) => "",
-            _ if part.left_out > 0 => "some left out",
-            _ => "",
-        };
-        let zero = |count: usize| if count == 0 { "·".to_owned() } else { count.to_string() };
-        let cells = [
-            part.part.clone(),
-            zero(part.tracks),
-            zero(part.exact),
-            zero(part.refitted),
-            if part.largest > 0.0 { amount(part.largest, Quantity::Angle, space) } else { String::new() },
-            zero(part.left_out),
-            if part.joints > 0 { format!("{} of {}", part.moved, part.joints) } else { String::new() },
-            remark.to_owned(),
-        ];
-        match remark {
-            "did not come over" => table.styled(Style::Bad, cells),
-            "some left out" => table.styled(Style::Warn, cells),
-            "still in the source" => table.styled(Style::Faint, cells),
-            _ => table.row(cells),
-        }
-    }
-    table.least_telling(&["moving", "in source"]).without_empty_columns().print(out)?;
-    Ok(())
 }

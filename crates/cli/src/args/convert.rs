@@ -1,0 +1,86 @@
+//! What `convert` takes.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::space::UpAxis;
+use nimble_curve_core::time::FrameRate;
+
+use crate::choice::ChoiceArgs;
+use crate::files::{InputArgs, OverArgs, up_axis};
+use crate::quantity;
+
+/// Turn a file into another format; the endings say which
+#[derive(Args, Clone, Debug)]
+pub struct Convert {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// File to write, as with --output
+    #[arg(value_name = "OUT", required_unless_present_any = ["output", "replace"], conflicts_with = "output")]
+    pub out: Option<PathBuf>,
+    /// File to write; its ending says the format, - is standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub over: OverArgs,
+    /// Takes to convert, by name or pattern with *; all where left out
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',')]
+    pub take: Vec<String>,
+    /// Range of frames, both ends included; keys are put in at its edges, keys outside it go
+    #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
+    pub frames: Option<(f64, f64)>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
+    /// Unit of the result: m, cm, mm, in, ft, or the metres in one unit
+    #[arg(long, value_name = "UNIT", value_parser = quantity::unit)]
+    pub to_unit: Option<f64>,
+    /// Up axis of the result: x, y or z
+    #[arg(long, value_name = "AXIS", value_parser = up_axis)]
+    pub to_up: Option<UpAxis>,
+    /// Frame rate of the result; keys keep their time in seconds
+    #[arg(long, value_name = "RATE")]
+    pub to_rate: Option<FrameRate>,
+    /// Turn controllers into another type: curves, quaternions, constant, or samples (at the file's rate)
+    #[arg(long, value_name = "TYPE", value_enum)]
+    pub controllers: Option<Controllers>,
+    /// How far curves may be from their source where they cannot be exact
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
+    pub tolerance: Tolerance,
+    /// Profile of the application that gets the result: a file, or curves, plain-curves, quaternions or samples
+    #[arg(long, value_name = "PROFILE")]
+    pub profile: Option<PathBuf>,
+    /// Leave out the extra data that brings back what the format cannot hold by itself
+    #[arg(long)]
+    pub without_extra: bool,
+    /// Write rigs as skeletons with sampled animation, as game engines read them: USD only
+    #[arg(long)]
+    pub skeletons: bool,
+    /// Write the numbers to a .bin file beside the document instead of into it: .gltf only
+    #[arg(long)]
+    pub buffer_beside: bool,
+    /// Leave takes at their frames in formats that count seconds (glTF, COLLADA); else each starts at zero there
+    #[arg(long)]
+    pub keep_start: bool,
+    /// Write what became of every channel to a JSON file
+    #[arg(long, value_name = "FILE")]
+    pub ledger: Option<PathBuf>,
+    /// Print what became of every channel as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// A type of controller to turn others into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Controllers {
+    /// A curve a component; angles for rotations
+    Curves,
+    /// Quaternion keys for rotations, curves for anything else
+    Quaternions,
+    /// One value, where nothing moves
+    Constant,
+    /// A sample a frame
+    Samples,
+}

@@ -1,0 +1,359 @@
+//! One take carried: its tracks made, measured, and made again closer where they have to be.
+
+use std::collections::{HashMap, HashSet};
+
+use nimble_curve_curves::rotation::ConversionCache;
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::{NodeId, Rig};
+use nimble_curve_scene::scene::{Take, Target, Track};
+use rayon::prelude::*;
+
+use super::Apart;
+use super::error::CarryError;
+use super::job::{Job, Measured};
+use super::links::Link;
+use super::measure::Stale;
+use super::output::{Output, Role};
+use super::shares::Shares;
+use super::side::Side;
+use super::tracks::Tracks;
+use crate::channel::count;
+
+pub(super) fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
+    let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Exact);
+    changed.map(|entry| (entry.take.clone(), entry.channel.clone())).collect()
+}
+
+/// How often tolerances are shared out anew where errors add up along chains.
+pub(super) const ROUNDS: usize = 12;
+
+impl Job<'_> {
+    pub(super) fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
+        let links = &self.links.all;
+        let mut shares = Shares::new(self.tolerance.angle, links.len(), tracks.take.range);
+        let caches: Vec<ConversionCache> = links.iter().map(|_| ConversionCache::default()).collect();
+        let turn = |shares: &Shares, index: usize| {
+            self.rotation(tracks, &links[index], shares.of(index), &caches[index])
+        };
+        let mut rotations: Vec<Vec<Output>> =
+            (0..links.len()).into_par_iter().map(|index| turn(&shares, index)).collect();
+        let length = self.tolerance.length / self.target.space.metres_per_unit;
+        let shifts: Vec<Vec<Output>> =
+            links.par_iter().map(|link| self.translation(tracks, link, length)).collect();
+        let others: Vec<Output> = tracks
+            .others
+            .par_iter()
+            .flat_map_iter(|&(layer, track)| self.other(tracks, layer, track, &self.tolerance))
+            .collect();
+        let is_refitted = |outputs: &[Output]| {
+            outputs.iter().filter_map(|output| output.made.as_ref()).any(|made| made.fate >= Fate::Refitted)
+        };
+        // Errors add up along chains: shares shrink where they do too much.
+        let world = self.world();
+        let mut result = self.assembled(tracks, &rotations, &shifts, &others);
+        let refitted: Vec<bool> = rotations.iter().map(|outputs| is_refitted(outputs)).collect();
+        let any_refitted = refitted.contains(&true);
+        let mut seen = self.measure(&world, (tracks.take, &result.0), any_refitted, &shares, None)?;
+        let mut is_whole = true;
+        for _ in 0..ROUNDS {
+            let closer = shares.tighten(&world.compared, seen.excess(), &refitted);
+            if closer.is_empty() {
+                break;
+            }
+            let again: Vec<(usize, Vec<Output>)> =
+                closer.into_par_iter().map(|index| (index, turn(&shares, index))).collect();
+            let mut stale = Stale::default();
+            for (index, outputs) in again {
+                stale.note(index, &rotations[index], &outputs);
+                rotations[index] = outputs;
+            }
+            result = self.assembled(tracks, &rotations, &shifts, &others);
+            let known = Some((seen, stale));
+            seen = self.measure(&world, (tracks.take, &result.0), true, &shares, known)?;
+            is_whole = false;
+        }
+        if !is_whole {
+            seen = self.measure(&world, (tracks.take, &result.0), true, &shares, None)?;
+        }
+        Ok((result.0, result.1, seen.measured(&world)))
+    }
+
+    /// The take that all outputs make, and its entries.
+    pub(super) fn assembled(
+        &self,
+        tracks: &Tracks<'_>,
+        rotations: &[Vec<Output>],
+        shifts: &[Vec<Output>],
+        others: &[Output],
+    ) -> (Take, Vec<Entry>) {
+        let take = tracks.take;
+        let mut outputs: Vec<&Output> =
+            rotations.iter().zip(shifts).flat_map(|(a, b)| b.iter().chain(a)).collect();
+        outputs.extend(others);
+        let mut made = Take { layers: Vec::new(), ..take.clone() };
+        made.layers = (take.layers.iter())
+            .map(|layer| nimble_curve_scene::scene::Layer {
+                name: layer.name.clone(),
+                weight: layer.weight.clone(),
+                tracks: Vec::new(),
+                ..*layer
+            })
+            .collect();
+        let order: HashMap<(usize, &Target), usize> = (take.tracks().enumerate())
+            .map(|(index, (layer, track))| ((layer, &track.target), index))
+            .collect();
+        let mut placed: Vec<(usize, usize, Track)> = Vec::new();
+        let mut entries = Vec::new();
+        let mut answered: HashMap<(usize, Target), Option<Role>> = HashMap::new();
+        for &output in &outputs {
+            let Some((entry, track)) = self.entry(take, output) else { continue };
+            if let Some(track) = track {
+                let from = output.from.as_ref().map(|(layer, from, _)| (*layer, from));
+                let rank = from.and_then(|from| order.get(&from).copied()).unwrap_or(usize::MAX);
+                placed.push((rank, output.layer, track));
+            }
+            if let (Some((layer, from, _)), Role::Main | Role::Failed) = (&output.from, output.role) {
+                // One answer a track: that it was carried counts for more than that it was not.
+                let place = (*layer, from.clone());
+                if output.role == Role::Failed && answered.contains_key(&place) {
+                    continue;
+                }
+                answered.insert(place, Some(output.role));
+                entries.push(entry);
+            }
+        }
+        // In the order in which the source has them.
+        placed.sort_by_key(|(rank, ..)| *rank);
+        for (_, layer, track) in placed {
+            made.layers[layer].tracks.push(track);
+        }
+        for &output in outputs.iter().filter(|output| output.role == Role::Beside) {
+            let Some((mut entry, _)) = self.entry(take, output) else { continue };
+            if let Some((layer, from, _)) = &output.from {
+                // A track without a main answer is answered for by the first one beside; its keys count once.
+                let place = (*layer, from.clone());
+                if answered.insert(place, Some(output.role)).is_some() {
+                    entry.before = 0;
+                }
+            }
+            entries.push(entry);
+        }
+        for &output in outputs.iter().filter(|output| output.role == Role::Folded) {
+            let Some((layer, from, _)) = &output.from else { continue };
+            if answered.contains_key(&(*layer, from.clone())) {
+                continue;
+            }
+            answered.insert((*layer, from.clone()), None);
+            entries.extend(self.entry(take, output).map(|(entry, _)| entry));
+        }
+        // What nobody has answered for, and tracks on other rigs.
+        let nobody = take.tracks().filter(|(layer, track)| {
+            track.target.rig != 0 || !answered.contains_key(&(*layer, track.target.clone()))
+        });
+        for (layer, track) in nobody {
+            // The second track of one property on a layer counts as the first.
+            let why = if track.target.rig != 0 {
+                "belongs to another rig"
+            } else if self.links.left_out.contains(&track.target.node) {
+                "left out by the map"
+            } else if self.links.of_source(track.target.node).is_some() {
+                "its chain has no place for it"
+            } else {
+                "no partner in the target"
+            };
+            entries.push(self.bare(take, layer, &track.target, count(track), Fate::LeftOut, why.into()));
+        }
+        let rank: HashMap<(String, String), usize> = take
+            .tracks()
+            .enumerate()
+            .map(|(index, (layer, track))| {
+                ((take.layers[layer].name.clone(), self.source_addresses.property(&track.target)), index)
+            })
+            .collect();
+        entries.sort_by_key(|entry| {
+            rank.get(&(entry.layer.clone(), entry.channel.clone())).copied().unwrap_or(usize::MAX)
+        });
+        (made, entries)
+    }
+
+    pub(super) fn bare(
+        &self,
+        take: &Take,
+        layer: usize,
+        from: &Target,
+        before: usize,
+        fate: Fate,
+        note: String,
+    ) -> Entry {
+        Entry {
+            take: take.name.clone(),
+            layer: take.layers[layer].name.clone(),
+            channel: self.source_addresses.property(from),
+            to: None,
+            target: Some(from.clone()),
+            fate,
+            error: None,
+            before,
+            after: 0,
+            note,
+        }
+    }
+
+    /// The entry of an output and the track that it gives, selection and locks counted.
+    pub(super) fn entry(&self, take: &Take, output: &Output) -> Option<(Entry, Option<Track>)> {
+        let target = output.target.as_ref();
+        let (layer, from, before) = match &output.from {
+            Some((layer, from, count)) => (*layer, from.clone(), *count),
+            None => (output.layer, target?.clone(), 0),
+        };
+        let fate = output.made.as_ref().map_or(Fate::Refitted, |made| made.fate);
+        let mut entry = match output.from {
+            Some(_) => self.bare(take, layer, &from, before, fate, output.note.clone()),
+            None => Entry {
+                channel: self.target_addresses.property(&from),
+                target: None,
+                ..self.bare(
+                    take,
+                    layer,
+                    &Target { node: self.links.all[0].place.node, ..from.clone() },
+                    0,
+                    fate,
+                    output.note.clone(),
+                )
+            },
+        };
+        if output.role == Role::Failed {
+            return Some((Entry { fate: Fate::LeftOut, ..entry }, None));
+        }
+        let target = target?;
+        entry.to = Some(self.target_addresses.property(target));
+        let mut names = vec![entry.channel.clone(), self.target_addresses.property(target)];
+        names.push(self.target_addresses.node((0, target.node)).to_owned());
+        if output.from.is_some() {
+            names.push(self.source_addresses.node((0, from.node)).to_owned());
+        }
+        if !self.chosen.takes(&names) {
+            let left = Entry { fate: Fate::LeftOut, to: None, note: "not selected".into(), ..entry };
+            return (output.role != Role::Beside).then_some((left, None));
+        }
+        let node = self.onto.rig.node(target.node)?;
+        if node.is_locked(&target.property, None) {
+            return Some((Entry { fate: Fate::LeftOut, note: "locked in the target".into(), ..entry }, None));
+        }
+        if output.role == Role::Folded {
+            return Some((entry, None));
+        }
+        let made = output.made.as_ref()?;
+        let mut controller = made.controller.clone();
+        let locked = (0..3).filter(|&axis| node.is_locked(&target.property, Some(axis)));
+        let locked: Vec<usize> = locked.collect();
+        if !locked.is_empty() {
+            let curves: Option<&mut [nimble_curve_curves::curve::Curve]> = match &mut controller {
+                nimble_curve_scene::controller::Controller::Components(curves) if curves.len() == 3 => {
+                    Some(curves)
+                }
+                nimble_curve_scene::controller::Controller::Euler(euler) => Some(&mut euler.curves),
+                _ => None,
+            };
+            let letters: Vec<&str> =
+                locked.iter().map(|&axis| nimble_curve_scene::address::COMPONENTS[axis]).collect();
+            let Some(curves) = curves else {
+                let note = format!("{} locked in the target", letters.join(" and "));
+                return Some((Entry { fate: Fate::LeftOut, note, ..entry }, None));
+            };
+            let moving = locked.iter().any(|&axis| !curves[axis].is_empty());
+            for &axis in &locked {
+                curves[axis] = nimble_curve_curves::curve::Curve::default();
+            }
+            if moving {
+                let more = format!("{} locked in the target: left at rest", letters.join(" and "));
+                entry.note = if entry.note.is_empty() { more } else { format!("{}; {more}", entry.note) };
+            }
+        }
+        let track = Track { target: target.clone(), controller };
+        entry.after = count(&track);
+        entry.error = made.error;
+        let was_changed = self.changed.contains(&(take.name.clone(), entry.channel.clone()));
+        if entry.fate == Fate::Kept && was_changed {
+            entry.fate = Fate::Exact;
+        }
+        Some((entry, Some(track)))
+    }
+
+    /// The ratio of the heights of the topmost paired nodes that move; 1 where there is no height.
+    pub(super) fn hip_ratio(&self) -> f64 {
+        let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
+            .filter(|(_, track)| track.target.rig == 0 && track.target.property == "translation")
+            .map(|(_, track)| track.target.node)
+            .collect();
+        let up = self.target.space.up.index();
+        let heights = |link: &Link| {
+            let a = self.from.places[self.from.position(link.place.node)].translation[up];
+            (a, self.onto.places[self.onto.position(link.target)].translation[up])
+        };
+        let moves = |link: &&Link| link.translation.is_some_and(|node| shifts.contains(&node));
+        let found = self.links.all.iter().filter(moves).map(heights).find(|(a, b)| *a > 1e-6 && *b > 1e-6);
+        let ratio = found.map_or(1.0, |(a, b)| b / a);
+        // The same rig in another unit is the same size.
+        if (ratio - 1.0).abs() < 1e-9 { 1.0 } else { ratio }
+    }
+
+    /// Names the nodes of both sides that have no partner.
+    pub(super) fn list_unpaired(&self, moved: &HashSet<NodeId>, ledger: &mut Ledger) {
+        let names = |rig: &Rig, addresses: &Addresses, is_paired: &dyn Fn(NodeId) -> bool| -> Vec<String> {
+            rig.nodes()
+                .filter(|(id, node)| !is_paired(*id) && !node.kind.is_support())
+                .map(|(id, _)| addresses.node((0, id)).to_owned())
+                .collect()
+        };
+        let missing = names(self.onto.rig, self.target_addresses, &|id| {
+            self.links.is_target(id) || moved.contains(&id)
+        });
+        if !missing.is_empty() {
+            ledger
+                .notes
+                .push(format!("stay at rest in the target, having no partner: {}", missing.join(", ")));
+        }
+        let carried: HashSet<&str> = (ledger.entries.iter())
+            .filter(|entry| entry.fate != Fate::LeftOut)
+            .filter_map(|entry| entry.channel.rsplit_once(':').map(|(node, _)| node))
+            .collect();
+        let idle = names(self.from.rig, self.source_addresses, &|id| {
+            self.links.is_source(id) || carried.contains(self.source_addresses.node((0, id)))
+        });
+        if !idle.is_empty() {
+            ledger.notes.push(format!("of the source, without a partner on the target: {}", idle.join(", ")));
+        }
+    }
+
+    /// Paired bones that point elsewhere in the two reference poses.
+    pub(super) fn apart(&self) -> Vec<Apart> {
+        let mut found = Vec::new();
+        for link in self.links.all.iter().filter(|link| !link.in_chain) {
+            // A bone points to the next pair below it.
+            let below = self.links.all.iter().find(|below| {
+                self.links.above(self.onto.rig, below.target).is_some_and(|above| above.target == link.target)
+                    && self.from.upwards(below.place.node).skip(1).any(|id| id == link.place.node)
+            });
+            let Some(below) = below else { continue };
+            let point = |side: &Side<'_>, a: NodeId, b: NodeId| {
+                (side.places[side.position(b)].translation - side.places[side.position(a)].translation)
+                    .try_normalize()
+            };
+            let (Some(a), Some(b)) = (
+                point(&self.from, link.place.node, below.place.node),
+                point(&self.onto, link.target, below.target),
+            ) else {
+                continue;
+            };
+            found.push(Apart {
+                source: self.source_addresses.node((0, link.place.node)).to_owned(),
+                target: self.target_addresses.node((0, link.target)).to_owned(),
+                angle: a.dot(b).clamp(-1.0, 1.0).acos(),
+            });
+        }
+        found.sort_by(|a, b| b.angle.total_cmp(&a.angle));
+        found
+    }
+}
