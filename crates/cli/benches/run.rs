@@ -15,7 +15,7 @@ const RECIPE: &str = "sources = 'clips/*.bvh'\noutput = 'game/{stem}.ncurve'\nun
 
 /// The capture of the sample scenario, a window of it a file.
 fn clips(folder: &Path, count: usize) {
-    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo");
     let capture = std::fs::read_to_string(demo.join("bramble_wade.bvh")).expect("the sample capture");
     let (head, motion) = capture.split_once("Frames:").expect("a capture has frames");
     let lines: Vec<&str> = motion.lines().collect();

@@ -233,6 +233,31 @@ fn no_files_import_each_other_in_a_circle() {
 }
 
 #[test]
+fn what_is_built_in_lies_in_its_own_crate() {
+    let (mut count, mut outside) = (0, Vec::new());
+    for (name, _) in floors() {
+        let root = fs::canonicalize(crates().join(&name)).unwrap();
+        let mut open = vec![root.join("src")];
+        while let Some(path) = open.pop() {
+            if path.is_dir() {
+                open.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+                continue;
+            }
+            let text = fs::read_to_string(&path).unwrap();
+            for start in ["include_str!(\"", "include_bytes!(\""] {
+                for rest in text.split(start).skip(1) {
+                    let file = path.parent().unwrap().join(rest.split('"').next().unwrap());
+                    let file = fs::canonicalize(&file).unwrap_or_else(|_| panic!("{}", file.display()));
+                    count += 1;
+                    outside.extend((!file.starts_with(&root)).then_some(file));
+                }
+            }
+        }
+    }
+    assert!(count > 10 && outside.is_empty(), "{count}: {outside:?}");
+}
+
+#[test]
 fn every_file_that_the_page_names_is_there() {
     let page = include_str!("../../../docs/architecture.md");
     let marked = page.split('`').skip(1).step_by(2);

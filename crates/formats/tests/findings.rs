@@ -30,7 +30,7 @@ fn every_finding_is_an_error_in_one_line_or_a_scene() {
 
 #[test]
 fn damaged_samples_of_every_format_are_refused_or_read() {
-    let demo = files(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"));
+    let demo = files(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../cli/demo"));
     for path in demo.into_iter().filter(|path| path.extension().is_some_and(|ending| ending != "toml")) {
         let bytes = std::fs::read(&path).unwrap();
         let bytes = &bytes[..bytes.len().min(40_000)];

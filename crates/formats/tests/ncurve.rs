@@ -15,7 +15,7 @@ use nimble_curve_formats::ncurve::{read, schema, write};
 use nimble_curve_formats::{Assume, read_bytes};
 use proptest::prelude::*;
 
-const DEMO: &str = include_str!("../../../demo/bramble.ncurve");
+const DEMO: &str = include_str!("../../cli/demo/bramble.ncurve");
 
 #[test]
 fn the_authored_demo_survives_bit_for_bit() {

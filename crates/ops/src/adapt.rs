@@ -17,6 +17,7 @@ use nimble_curve_scene::controller::{
 };
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::rig::{NodeId, OpValue, TransformOp};
+use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
 
 use self::wholes::Wholes;
@@ -193,16 +194,16 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
         };
         let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
         node.transform = vec![
-            op("translation", OpValue::Translate(translation)),
-            op("rotation", OpValue::Orient(rotation)),
-            op("scale", OpValue::Scale(scale)),
+            op(TRANSLATION, OpValue::Translate(translation)),
+            op(ROTATION, OpValue::Orient(rotation)),
+            op(SCALE, OpValue::Scale(scale)),
         ];
     }
     if holds.rotations == Rotations::Angles {
         for rig in &mut result.rigs {
             for id in rig.nodes().map(|(id, _)| id).collect::<Vec<_>>() {
                 let Some(node) = rig.node_mut(id) else { continue };
-                for op in node.transform.iter_mut().filter(|op| op.name == "rotation") {
+                for op in node.transform.iter_mut().filter(|op| op.name == ROTATION) {
                     if let OpValue::Orient(q) = op.value {
                         let angles = nearest_euler(RotationOrder::Xyz, q, DVec3::ZERO);
                         op.value = OpValue::Rotate { order: RotationOrder::Xyz, angles };

@@ -7,6 +7,7 @@ use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::FrameRate;
 use nimble_curve_scene::address::{Addresses, without_namespace};
 use nimble_curve_scene::ledger::{Fate, Ledger};
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::rig::{NodeId, OpValue};
 use nimble_curve_scene::scene::Scene;
 use nimble_curve_scene::space::{Space, UpAxis};
@@ -87,7 +88,7 @@ pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(S
     }
     if let Some(order) = profile.orders.first().copied() {
         let addresses = Addresses::new(&result);
-        let odd = |rig: usize, id: NodeId| match result.rigs[rig].node(id)?.op("rotation")?.value {
+        let odd = |rig: usize, id: NodeId| match result.rigs[rig].node(id)?.op(ROTATION)?.value {
             OpValue::Rotate { order, .. } => Some(!profile.orders.contains(&order)),
             _ => None,
         };

@@ -6,6 +6,7 @@ use nimble_curve_curves::time::{TICKS_PER_SECOND, Ticks, TimeRange};
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
+use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::rig::{NodeKind, Rig};
 use nimble_curve_scene::scene::{Scene, Take};
 
@@ -21,9 +22,8 @@ pub(super) fn carrier(scene: &Scene, take: &Take, rig: usize) -> Option<usize> {
     };
     let moved = || {
         nodes.nodes().position(|(id, _)| {
-            take.tracks().any(|(_, t)| {
-                (t.target.rig, t.target.node) == (rig, id) && t.target.property == "translation"
-            })
+            take.tracks()
+                .any(|(_, t)| (t.target.rig, t.target.node) == (rig, id) && t.target.property == TRANSLATION)
         })
     };
     hips(NodeKind::Joint).or_else(|| hips(NodeKind::Control)).or_else(moved)

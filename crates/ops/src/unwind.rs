@@ -13,6 +13,7 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::ledger::{Fate, Ledger};
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Track};
 
 use super::channel::{count, each_track, property};
@@ -35,7 +36,7 @@ pub fn unwind(scene: &Scene, only: &[String]) -> Result<(Scene, Ledger), Reorder
     let chosen = chosen_nodes(scene, &addresses, only)?;
     Ok(each_track(scene, &addresses, |books, layer, track| {
         let node = (track.target.rig, track.target.node);
-        if track.target.property != "rotation" || !chosen.contains(&node) {
+        if track.target.property != ROTATION || !chosen.contains(&node) {
             return (Some(track.clone()), None);
         }
         let rest = match property(scene, books.take, layer, track) {

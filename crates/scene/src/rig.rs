@@ -6,6 +6,15 @@ use nimble_curve_curves::rotation::{RotationOrder, quat_from_euler};
 use nimble_curve_curves::value::Quantity;
 use thiserror::Error;
 
+/// The step of a node's transform that places it beside its parent.
+pub const TRANSLATION: &str = "translation";
+
+/// The step that turns it.
+pub const ROTATION: &str = "rotation";
+
+/// The step that sizes it.
+pub const SCALE: &str = "scale";
+
 /// A node of a rig; it stays the same when other nodes come and go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct NodeId(pub u32);
@@ -239,9 +248,9 @@ impl Node {
             name: name.into(),
             kind,
             transform: vec![
-                op("translation", OpValue::Translate(translation)),
-                op("rotation", OpValue::Rotate { order, angles: DVec3::ZERO }),
-                op("scale", OpValue::Scale(DVec3::ONE)),
+                op(TRANSLATION, OpValue::Translate(translation)),
+                op(ROTATION, OpValue::Rotate { order, angles: DVec3::ZERO }),
+                op(SCALE, OpValue::Scale(DVec3::ONE)),
             ],
             bind: None,
             inherits: ScaleInheritance::default(),
@@ -280,7 +289,7 @@ impl Node {
         let mut stage = 0;
         for op in &self.transform {
             let place = match (op.name.as_str(), &op.value) {
-                ("translation", OpValue::Translate(v)) => {
+                (TRANSLATION, OpValue::Translate(v)) => {
                     view.translation = *v;
                     1
                 }
@@ -288,11 +297,11 @@ impl Node {
                     view.before = op.value.rotation();
                     2
                 }
-                ("rotation", OpValue::Rotate { order, angles }) => {
+                (ROTATION, OpValue::Rotate { order, angles }) => {
                     (view.order, view.angles, view.rotation) = (Some(*order), *angles, op.value.rotation());
                     3
                 }
-                ("rotation", OpValue::Orient(_)) => {
+                (ROTATION, OpValue::Orient(_)) => {
                     view.rotation = op.value.rotation();
                     3
                 }
@@ -300,7 +309,7 @@ impl Node {
                     view.after = op.value.rotation();
                     4
                 }
-                ("scale", OpValue::Scale(v)) => {
+                (SCALE, OpValue::Scale(v)) => {
                     view.scale = *v;
                     5
                 }

@@ -143,6 +143,13 @@ pub struct Target {
     pub property: String,
 }
 
+impl Target {
+    /// A property of a node of a rig.
+    pub fn new(rig: usize, node: NodeId, property: impl Into<String>) -> Target {
+        Target { rig, node, property: property.into() }
+    }
+}
+
 /// What drives one property.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Track {
@@ -181,6 +188,25 @@ impl PropertyKind {
 }
 
 impl Scene {
+    /// A scene without anything in it.
+    pub fn new(rate: FrameRate, space: Space) -> Scene {
+        Scene { rate, space, rigs: Vec::new(), sets: Vec::new(), takes: Vec::new() }
+    }
+
+    /// The same with one more rig.
+    #[must_use]
+    pub fn with_rig(mut self, rig: Rig) -> Scene {
+        self.rigs.push(rig);
+        self
+    }
+
+    /// The same with one more take.
+    #[must_use]
+    pub fn with_take(mut self, take: Take) -> Scene {
+        self.takes.push(take);
+        self
+    }
+
     /// The same scene with the ids of nodes in their order, as a file gives them: which ids they have is of this program only.
     pub fn renumbered(&self) -> Scene {
         let mut rigs = Vec::with_capacity(self.rigs.len());
@@ -251,6 +277,11 @@ impl Rig {
 }
 
 impl Take {
+    /// A take of some layers, the base first, without clips and markers.
+    pub fn new(name: impl Into<String>, range: TimeRange, layers: Vec<Layer>) -> Take {
+        Take { name: name.into(), folder: None, range, clips: Vec::new(), markers: Vec::new(), layers }
+    }
+
     /// All tracks with their layers' positions.
     pub fn tracks(&self) -> impl Iterator<Item = (usize, &Track)> {
         self.layers.iter().enumerate().flat_map(|(index, layer)| layer.tracks.iter().map(move |t| (index, t)))

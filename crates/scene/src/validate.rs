@@ -255,6 +255,7 @@ mod tests {
     use super::*;
     use crate::controller::Samples;
     use crate::rig::{NodeKind, Rig};
+    use crate::rig::{ROTATION, TRANSLATION};
     use crate::scene::{Layer, Target};
     use crate::space::Space;
     use glam::DVec3;
@@ -285,17 +286,17 @@ mod tests {
         };
         let euler = SampleKind::Euler(RotationOrder::Xyz);
         for (property, controller, expected) in [
-            ("translation", samples(SampleKind::Number, vec![1.0]), "does not fit"),
-            ("translation", samples(SampleKind::Vector, vec![1.0, 2.0]), "not whole"),
-            ("translation", samples(SampleKind::Vector, vec![1.0, 2.0, f64::NAN]), "not finite"),
-            ("rotation", samples(SampleKind::Quaternion, vec![0.0; 4]), "without length"),
-            ("translation", samples(euler, vec![0.0; 3]), "does not fit"),
-            ("rotation", Controller::Components(vec![Curve::default()]), "does not fit"),
+            (TRANSLATION, samples(SampleKind::Number, vec![1.0]), "does not fit"),
+            (TRANSLATION, samples(SampleKind::Vector, vec![1.0, 2.0]), "not whole"),
+            (TRANSLATION, samples(SampleKind::Vector, vec![1.0, 2.0, f64::NAN]), "not finite"),
+            (ROTATION, samples(SampleKind::Quaternion, vec![0.0; 4]), "without length"),
+            (TRANSLATION, samples(euler, vec![0.0; 3]), "does not fit"),
+            (ROTATION, Controller::Components(vec![Curve::default()]), "does not fit"),
             ("twist", Controller::Components(vec![Curve::default()]), "no such property"),
         ] {
             let said = scene(property, controller).validate().unwrap_err().to_string();
             assert!(said.contains(expected), "{said}");
         }
-        assert_eq!(scene("rotation", samples(euler, vec![0.0; 3])).validate(), Ok(()));
+        assert_eq!(scene(ROTATION, samples(euler, vec![0.0; 3])).validate(), Ok(()));
     }
 }

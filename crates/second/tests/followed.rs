@@ -23,7 +23,7 @@ use nimble_curve_second::turn::apart;
 use serde_json::{Value as Json, json};
 
 fn demo(name: &str) -> String {
-    format!("{}/../../demo/{name}", env!("CARGO_MANIFEST_DIR"))
+    format!("{}/../cli/demo/{name}", env!("CARGO_MANIFEST_DIR"))
 }
 
 fn sample(name: &str) -> Own {

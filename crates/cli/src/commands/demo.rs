@@ -11,13 +11,13 @@ use crate::terminal::{Report, Style};
 
 /// The files of the scenario, as the generator in the repository makes them.
 const FILES: &[(&str, &[u8])] = &[
-    ("bramble_wade.bvh", include_bytes!("../../../../demo/bramble_wade.bvh")),
-    ("bramble.ncurve", include_bytes!("../../../../demo/bramble.ncurve")),
-    ("stilt.ncurve", include_bytes!("../../../../demo/stilt.ncurve")),
-    ("cart.ncurve", include_bytes!("../../../../demo/cart.ncurve")),
-    ("rounds.ncurve", include_bytes!("../../../../demo/rounds.ncurve")),
-    ("faulty.ncurve", include_bytes!("../../../../demo/faulty.ncurve")),
-    ("bramble_to_stilt.toml", include_bytes!("../../../../demo/bramble_to_stilt.toml")),
+    ("bramble_wade.bvh", include_bytes!("../../demo/bramble_wade.bvh")),
+    ("bramble.ncurve", include_bytes!("../../demo/bramble.ncurve")),
+    ("stilt.ncurve", include_bytes!("../../demo/stilt.ncurve")),
+    ("cart.ncurve", include_bytes!("../../demo/cart.ncurve")),
+    ("rounds.ncurve", include_bytes!("../../demo/rounds.ncurve")),
+    ("faulty.ncurve", include_bytes!("../../demo/faulty.ncurve")),
+    ("bramble_to_stilt.toml", include_bytes!("../../demo/bramble_to_stilt.toml")),
 ];
 
 /// The steps: what to say, and the command, in which `@/` stands for the folder.

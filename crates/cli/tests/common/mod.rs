@@ -15,7 +15,7 @@ use nimble_curve_formats::{Assume, read};
 
 /// A file of the sample scenario.
 pub fn sample(name: &str) -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(name)
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("demo").join(name)
 }
 
 /// Runs the program in a folder.

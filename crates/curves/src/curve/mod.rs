@@ -24,7 +24,7 @@ pub use tangent::{Tangent, TangentMode, TangentShape};
 
 use thiserror::Error;
 
-use crate::time::{MAX_TICKS, TimeRange};
+use crate::time::{FrameRate, MAX_TICKS, TimeRange};
 
 pub use crate::time::Ticks;
 
@@ -205,6 +205,28 @@ pub enum CurveError {
 pub const MAX_REPEATS: u32 = 10_000;
 
 impl Curve {
+    /// A curve through values at frames of a rate, with automatic tangents.
+    ///
+    /// ```
+    /// use nimble_curve_curves::{curve::Curve, time::FrameRate};
+    ///
+    /// let rate = FrameRate::FPS_24;
+    /// let wave = Curve::through(rate, [(1, 0.0), (13, 1.0), (25, 0.0)])?;
+    /// // It starts as steep as it has to rise and is level at the top: half way it is above the straight line.
+    /// let half_way = wave.value_at(rate.ticks(7).as_f64()).unwrap();
+    /// assert!((half_way - 0.625).abs() < 1e-12);
+    /// # Ok::<(), nimble_curve_curves::curve::CurveError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// Where frames do not increase or values are not finite, see [`CurveError`].
+    pub fn through(
+        rate: FrameRate,
+        values: impl IntoIterator<Item = (i64, f64)>,
+    ) -> Result<Curve, CurveError> {
+        Curve::new(values.into_iter().map(|(frame, value)| Key::new(rate.ticks(frame), value)).collect())
+    }
+
     /// A curve of these keys, its automatic tangents computed.
     ///
     /// # Errors

@@ -12,7 +12,7 @@ use nimble_curve_formats::{Assume, Format, Saving, encode, read, read_bytes};
 
 /// A file of the sample scenario.
 pub fn sample(name: &str) -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(name)
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../cli/demo").join(name)
 }
 
 /// A scene of the sample scenario.

@@ -10,6 +10,7 @@ use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::evaluate::NodeSampler;
 use nimble_curve_scene::ledger::{Entry, Fate, MeasuredError};
+use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
 use super::{Holds, Plan, Plans, Rotations, numbers, quaternions};
@@ -22,9 +23,9 @@ use crate::sampled_function::{SampledFunction, union_times};
 
 /// The parts of a transform, and what each is.
 const PARTS: [(&str, PropertyKind); 3] = [
-    ("translation", PropertyKind::Vector(Quantity::Length)),
-    ("rotation", PropertyKind::Rotation),
-    ("scale", PropertyKind::Scale),
+    (TRANSLATION, PropertyKind::Vector(Quantity::Length)),
+    (ROTATION, PropertyKind::Rotation),
+    (SCALE, PropertyKind::Scale),
 ];
 
 /// What a node's steps come to, as tracks of its translation, rotation and scale.

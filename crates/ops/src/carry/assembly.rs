@@ -5,6 +5,7 @@ use std::collections::{HashMap, HashSet};
 use nimble_curve_curves::rotation::ConversionCache;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::rig::{NodeId, Rig};
 use nimble_curve_scene::scene::{Take, Target, Track};
 use rayon::prelude::*;
@@ -284,7 +285,7 @@ impl Job<'_> {
     /// The ratio of the heights of the topmost paired nodes that move; 1 where there is no height.
     pub(super) fn hip_ratio(&self) -> f64 {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
-            .filter(|(_, track)| track.target.rig == 0 && track.target.property == "translation")
+            .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
             .map(|(_, track)| track.target.node)
             .collect();
         let up = self.target.space.up.index();

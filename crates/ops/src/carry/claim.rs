@@ -10,6 +10,7 @@ use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::judge::{Amount, Claim, Clock, Factor, Shift, Span, Standing, Turn};
 use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Target, Track};
 use nimble_curve_scene::space::AxisMap;
 
@@ -72,7 +73,7 @@ impl Job<'_> {
         let is_locked = |id: NodeId| {
             let node = self.onto.rig.node(id);
             node.is_some_and(|node| {
-                (0..3).any(|axis| node.is_locked("rotation", Some(axis))) || node.is_locked("rotation", None)
+                (0..3).any(|axis| node.is_locked(ROTATION, Some(axis))) || node.is_locked(ROTATION, None)
             })
         };
         (self.links.all.iter())
@@ -139,7 +140,7 @@ impl Job<'_> {
     fn shift(&self, from: &Side<'_>, link: &Link) -> Option<Shift> {
         let node = link.translation?;
         let is_locked = |axis: Option<usize>| {
-            self.onto.rig.node(link.target).is_some_and(|node| node.is_locked("translation", axis))
+            self.onto.rig.node(link.target).is_some_and(|node| node.is_locked(TRANSLATION, axis))
         };
         // What is locked stays at rest, and the ledger says so.
         if is_locked(None) || (0..3).any(|axis| is_locked(Some(axis))) {
@@ -149,7 +150,7 @@ impl Job<'_> {
         let moves = |id: &NodeId| {
             let mut tracks = self.source.takes.iter().flat_map(|take| take.tracks());
             tracks.any(|(_, track)| {
-                (track.target.rig, track.target.node) == (0, *id) && track.target.property == "translation"
+                (track.target.rig, track.target.node) == (0, *id) && track.target.property == TRANSLATION
             })
         };
         if !between.iter().chain([&node]).any(moves) {
@@ -174,10 +175,7 @@ impl Job<'_> {
         let mut seen: HashSet<&Target> = HashSet::new();
         for (_, track) in self.source.takes.iter().flat_map(|take| take.tracks()) {
             let own = &track.target;
-            if own.rig != 0
-                || matches!(own.property.as_str(), "rotation" | "translation")
-                || !seen.insert(own)
-            {
+            if own.rig != 0 || matches!(own.property.as_str(), ROTATION | TRANSLATION) || !seen.insert(own) {
                 continue;
             }
             found.extend(self.amount(space, track));

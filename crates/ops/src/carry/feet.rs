@@ -7,6 +7,7 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{SampleKind, Samples};
 use nimble_curve_scene::evaluate::{Evaluator, Pose};
 use nimble_curve_scene::ledger::{Entry, Fate};
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::rig::{Canonical, NodeId};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
 
@@ -91,7 +92,7 @@ impl Job<'_> {
             let joints = [thigh, shin, foot];
             let can_turn = |id: &NodeId| {
                 let node = rig.node(*id);
-                self.onto.view(*id).is_some() && node.is_some_and(|node| !node.is_locked("rotation", None))
+                self.onto.view(*id).is_some() && node.is_some_and(|node| !node.is_locked(ROTATION, None))
             };
             joints.iter().all(can_turn).then(|| Leg {
                 joints,
@@ -165,9 +166,9 @@ impl Job<'_> {
         let tolerance = self.tolerance.angle.min(0.2 * length / lengths.max(1e-9));
         for (joint, &id) in leg.joints.iter().enumerate() {
             let Some(view) = self.onto.view(id) else { continue };
-            let target = Target { rig: 0, node: id, property: "rotation".into() };
+            let target = Target { rig: 0, node: id, property: ROTATION.into() };
             let order = view.order.unwrap_or(RotationOrder::Xyz);
-            let mut near = match self.onto.rig.rest_value(id, "rotation") {
+            let mut near = match self.onto.rig.rest_value(id, ROTATION) {
                 Some(Value::Euler { angles, .. }) => angles,
                 _ => DVec3::ZERO,
             };

@@ -9,6 +9,7 @@ use nimble_curve_scene::controller::{Controller, Samples};
 use nimble_curve_scene::evaluate::Evaluator;
 use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Take};
 use rayon::prelude::*;
 
@@ -119,7 +120,7 @@ impl Job<'_> {
     /// The samples that turn each pair's node or one above it: between them there is nothing to be held to.
     fn grids<'t>(&self, world: &World, after: &'t Take) -> Vec<Vec<&'t Samples>> {
         let sampled: HashMap<NodeId, &Samples> = (after.tracks())
-            .filter(|(_, track)| track.target.property == "rotation")
+            .filter(|(_, track)| track.target.property == ROTATION)
             .filter_map(|(_, track)| Some((track.target.node, track.controller.samples()?)))
             .collect();
         let above =

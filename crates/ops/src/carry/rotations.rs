@@ -16,6 +16,7 @@ use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Sample
 use nimble_curve_scene::evaluate::{NodeSampler, neutral};
 use nimble_curve_scene::ledger::Fate;
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 
 use super::Job;
@@ -80,7 +81,7 @@ impl Job<'_> {
         tolerance: AngleTolerance<'_>,
         cache: &ConversionCache,
     ) -> Vec<Output> {
-        let target = Target { rig: 0, node: link.target, property: "rotation".into() };
+        let target = Target { rig: 0, node: link.target, property: ROTATION.into() };
         let recipe = self.recipe(take, link);
         if recipe.factors.is_empty() {
             return Vec::new();
@@ -183,7 +184,7 @@ impl Job<'_> {
         target: &Target,
         change: Change<'_>,
     ) -> Vec<Output> {
-        let rest = self.from.rig.rest_value(node, "rotation").unwrap_or(Value::Quaternion(DQuat::IDENTITY));
+        let rest = self.from.rig.rest_value(node, ROTATION).unwrap_or(Value::Quaternion(DQuat::IDENTITY));
         let turning = |before: DQuat, after: DQuat| Turning {
             order: change.order,
             before,
@@ -266,8 +267,8 @@ impl Job<'_> {
         target: &Target,
         change: Change<'_>,
     ) -> Option<Vec<Output>> {
-        let rest = self.from.rig.rest_value(tracks[0].1.target.node, "rotation")?;
-        let target_rest = self.onto.rig.rest_value(target.node, "rotation")?;
+        let rest = self.from.rig.rest_value(tracks[0].1.target.node, ROTATION)?;
+        let target_rest = self.onto.rig.rest_value(target.node, ROTATION)?;
         let (Value::Euler { order, angles }, Value::Euler { angles: target_angles, .. }) =
             (rest, target_rest)
         else {
@@ -444,7 +445,7 @@ impl Job<'_> {
         }
         let times: Vec<Ticks> =
             if times.is_empty() { vec![take.range.first] } else { times.into_iter().collect() };
-        let start = match self.onto.rig.rest_value(link.target, "rotation") {
+        let start = match self.onto.rig.rest_value(link.target, ROTATION) {
             Some(Value::Euler { angles, .. }) => angles,
             _ => DVec3::ZERO,
         };

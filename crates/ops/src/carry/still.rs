@@ -4,6 +4,7 @@
 use glam::DVec3;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::Job;
@@ -40,7 +41,7 @@ impl Job<'_> {
             let is_known = ledger.entries.iter().any(|entry| {
                 entry.take == take.name
                     && entry.fate == Fate::LeftOut
-                    && entry.target.as_ref() == Some(&name("translation"))
+                    && entry.target.as_ref() == Some(&name(TRANSLATION))
             });
             if ranged < least || came >= PART * ranged || is_known {
                 continue;
@@ -49,9 +50,9 @@ impl Job<'_> {
             ledger.entries.push(Entry {
                 take: take.name.clone(),
                 layer: take.layers.first().map_or(String::new(), |layer| layer.name.clone()),
-                channel: self.source_addresses.property(&name("translation")),
-                to: Some(self.target_addresses.property(&Target { node: target, ..name("translation") })),
-                target: Some(name("translation")),
+                channel: self.source_addresses.property(&name(TRANSLATION)),
+                to: Some(self.target_addresses.property(&Target { node: target, ..name(TRANSLATION) })),
+                target: Some(name(TRANSLATION)),
                 fate: Fate::LeftOut,
                 error: None,
                 before: 0,

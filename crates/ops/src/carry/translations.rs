@@ -9,6 +9,7 @@ use nimble_curve_scene::controller::{Controller, SampleKind, Samples, Weight};
 use nimble_curve_scene::evaluate::NodeSampler;
 use nimble_curve_scene::ledger::Fate;
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, Target, Track};
 
 use super::Job;
@@ -33,7 +34,7 @@ impl Job<'_> {
         if !take.shifts(node) && !folded {
             return Vec::new();
         }
-        let target = Target { rig: 0, node: link.target, property: "translation".into() };
+        let target = Target { rig: 0, node: link.target, property: TRANSLATION.into() };
         let own: Vec<_> =
             between.iter().chain([&node]).flat_map(|&id| take.translations(id)).copied().collect();
         if self.onto.view(link.target).is_none() {

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, NodeRef, without_namespace};
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::rig::{AttributeKind, Node, OpValue};
 use nimble_curve_scene::scene::{Scene, Target};
 
@@ -68,7 +69,7 @@ pub(super) fn findings(scene: &Scene, addresses: &Addresses, rig: &Scene) -> Vec
 
 /// How a node rests otherwise than its counterpart.
 fn rests(node: &Node, other: &Node) -> Option<String> {
-    let order = |node: &Node| match node.op("rotation")?.value {
+    let order = |node: &Node| match node.op(ROTATION)?.value {
         OpValue::Rotate { order, .. } => Some(order),
         _ => None,
     };

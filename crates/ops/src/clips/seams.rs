@@ -8,6 +8,7 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, SampleKind};
 use nimble_curve_scene::evaluate::{EvaluateError, Pose};
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target, Track};
 
 use super::error::JoinError;
@@ -76,16 +77,16 @@ impl Seam<'_> {
         let before = rig.node(node).and_then(|node| node.canonical()).map(|view| view.before);
         let is_plain = straight(stands.to_scale_rotation_translation().1) && before.is_some_and(straight);
         if !is_plain {
-            return Err(cannot("translation", "it rests turned: its axes are not those of the world"));
+            return Err(cannot(TRANSLATION, "it rests turned: its axes are not those of the world"));
         }
         // In the axes of what is above: turned, and then moved by this much.
         let rotation = turn(self.up, self.turn);
         let above = level(stands.translation, self.up);
         let by = level(self.to + rotation * (above - self.from) - above, self.up);
-        let place = rig.rest_value(node, "translation").unwrap_or(Value::Vector(DVec3::ZERO));
-        let turns = rig.rest_value(node, "rotation").unwrap_or(Value::Quaternion(DQuat::IDENTITY));
+        let place = rig.rest_value(node, TRANSLATION).unwrap_or(Value::Vector(DVec3::ZERO));
+        let turns = rig.rest_value(node, ROTATION).unwrap_or(Value::Quaternion(DQuat::IDENTITY));
         let Some(layer) = take.layers.first_mut() else { return Ok(()) };
-        for (property, rest) in [("translation", place), ("rotation", turns)] {
+        for (property, rest) in [(TRANSLATION, place), (ROTATION, turns)] {
             let found = layer.tracks.iter().position(|track| track.target == target(property));
             let own = match found {
                 Some(at) => &mut layer.tracks[at].controller,
@@ -100,7 +101,7 @@ impl Seam<'_> {
             };
             let first = take.range.first;
             let done = match property {
-                "translation" => self.place(own, &rest, by, first),
+                TRANSLATION => self.place(own, &rest, by, first),
                 _ if self.turn.abs() < NOTHING => Some(()),
                 _ => self.facing(own, &rest, rotation, first),
             };

@@ -8,6 +8,7 @@ use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{NodeSampler, PropertySampler};
 use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
 use nimble_curve_scene::rig::OpValue;
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::{CycleError, CycleOptions, Going, chosen};
@@ -197,11 +198,11 @@ fn turn_of(
     (rig, node): NodeRef,
     (up, range): (usize, TimeRange),
 ) -> Result<f64, CycleError> {
-    let found = scene.rigs[rig].node(node).and_then(|node| node.op("rotation"));
+    let found = scene.rigs[rig].node(node).and_then(|node| node.op(ROTATION));
     if !found.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. } | OpValue::Orient(_))) {
         return Ok(0.0);
     }
-    let target = Target { rig, node, property: "rotation".to_owned() };
+    let target = Target { rig, node, property: ROTATION.to_owned() };
     let mut sampler = PropertySampler::new(scene, take, &target)?;
     let mut angle = |time: Ticks| match sampler.value_at(time.as_f64()) {
         Value::Euler { order, angles } if order.axes().0 == up => Some(angles[up]),

@@ -7,6 +7,7 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, EulerCurves, QuaternionCurve, Samples, Weight};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::find::TURNS;
@@ -229,12 +230,12 @@ pub(super) fn turn_rounds(
                 why: format!("each round turns by {degrees:.2} deg, and {why}"),
             };
             match track.target.property.as_str() {
-                "rotation" if !matches!(track.controller, Controller::Constant(_)) => {
+                ROTATION if !matches!(track.controller, Controller::Constant(_)) => {
                     let acts_last = going.goes(&track.target, &track.controller, going.up);
                     let why = "the turn does not act last here: root lift, or reorder, first";
                     acts_last.then_some(()).ok_or_else(|| cannot(why))?;
                 }
-                "translation" if at == 0 => {
+                TRANSLATION if at == 0 => {
                     let Controller::Components(curves) = &mut track.controller else {
                         return Err(cannot("only curves can be turned along: unbake first"));
                     };

@@ -13,6 +13,7 @@ use nimble_curve_curves::time::TimeRange;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::EvaluateError;
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 use thiserror::Error;
 
@@ -107,8 +108,8 @@ impl Going {
             return false;
         }
         match target.property.as_str() {
-            "translation" => component != self.up,
-            "rotation" => component == self.up && controller.outermost_axis() == Some(self.up),
+            TRANSLATION => component != self.up,
+            ROTATION => component == self.up && controller.outermost_axis() == Some(self.up),
             _ => false,
         }
     }

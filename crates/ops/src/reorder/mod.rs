@@ -14,6 +14,7 @@ use nimble_curve_scene::address::{Addresses, NodeRef, matches};
 use nimble_curve_scene::controller::{Controller, EulerCurves};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::OpValue;
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
 use rayon::prelude::*;
 use thiserror::Error;
@@ -101,7 +102,7 @@ pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger
         let Some(rest) = node.rest else { continue };
         let (rig, id) = node.node;
         let ops = result.rigs[rig].node_mut(id).map(|node| &mut node.transform);
-        for op in ops.into_iter().flatten().filter(|op| op.name == "rotation") {
+        for op in ops.into_iter().flatten().filter(|op| op.name == ROTATION) {
             op.value = rest;
         }
         for ((take, layer, track), controller) in node.controllers {
@@ -140,7 +141,7 @@ struct NodeJob<'a> {
 
 impl NodeJob<'_> {
     fn target(&self) -> Target {
-        Target { rig: self.node.0, node: self.node.1, property: "rotation".into() }
+        Target { rig: self.node.0, node: self.node.1, property: ROTATION.into() }
     }
 
     fn places(&self) -> Vec<Place> {
@@ -159,7 +160,7 @@ impl NodeJob<'_> {
     fn run(&self) -> Option<NodeResult> {
         let node = self.scene.rigs[self.node.0].node(self.node.1)?;
         let places = self.places();
-        let rest = match node.op("rotation").map(|op| op.value) {
+        let rest = match node.op(ROTATION).map(|op| op.value) {
             Some(OpValue::Rotate { order, angles }) => (order, angles),
             _ if places.is_empty() => return None,
             _ => return Some(self.kept(&places, "it turns by quaternions, which have no order")),
@@ -239,7 +240,7 @@ impl NodeJob<'_> {
     /// few channels ever leave zero for the order to matter. `None` where it does, or nothing would change.
     fn relabelled(&self, places: &[Place]) -> Option<Vec<Entry>> {
         let Some(Value::Euler { order, angles }) =
-            self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation")
+            self.scene.rigs[self.node.0].rest_value(self.node.1, ROTATION)
         else {
             return None;
         };
@@ -302,7 +303,7 @@ impl NodeJob<'_> {
             let entry = books.changed(place.1, track, Fate::Refitted, controller.key_count(), None, note);
             return Ok((controller, entry));
         }
-        let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, "rotation");
+        let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, ROTATION);
         let rest = rest.ok_or("it has no rotation at rest")?;
         let rest = if layer.mode == LayerMode::Additive { zeroed(&rest) } else { rest };
         let controller = self.filled(&track.controller, &rest, take);

@@ -11,6 +11,7 @@ use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::PropertySampler;
 use nimble_curve_scene::rig::OpValue;
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Target, Track};
 use rayon::prelude::*;
 
@@ -92,16 +93,16 @@ pub(super) fn survey_node(
     handles: Option<Handles>,
 ) -> Option<NodeSurvey> {
     let Some(OpValue::Rotate { order: current, .. }) =
-        scene.rigs[node.0].node(node.1)?.op("rotation").map(|op| op.value)
+        scene.rigs[node.0].node(node.1)?.op(ROTATION).map(|op| op.value)
     else {
         return None;
     };
-    let target = Target { rig: node.0, node: node.1, property: "rotation".into() };
+    let target = Target { rig: node.0, node: node.1, property: ROTATION.into() };
     let mut orders: Vec<OrderSurvey> = RotationOrder::ALL
         .map(|order| OrderSurvey { order, closest: f64::INFINITY, frame: 0.0, keys: 0 })
         .to_vec();
     let mut moves = false;
-    let rest = scene.rigs[node.0].rest_value(node.1, "rotation")?;
+    let rest = scene.rigs[node.0].rest_value(node.1, ROTATION)?;
     for take in &scene.takes {
         let on_node: Vec<&Track> =
             take.tracks().map(|(_, track)| track).filter(|track| track.target == target).collect();

@@ -9,6 +9,7 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::ledger::{Entry, Ledger};
 use nimble_curve_scene::rig::{NodeId, OpValue};
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
 
 use super::RootOptions;
@@ -102,7 +103,7 @@ impl Carrier {
 
     /// Gives a value to every component of the place wherever a layer replaces what lies under it: the one that counts there.
     pub(super) fn fill(&self, take: &mut Take) {
-        let target = self.target("translation");
+        let target = self.target(TRANSLATION);
         let first = take.range.first;
         let constant = |axis: usize| Curve::constant(first, self.rest[axis]);
         for (index, layer) in take.layers.iter_mut().enumerate() {
@@ -131,7 +132,7 @@ impl Carrier {
         let moves = |layer: &&Layer| {
             let is_own =
                 |property: &str| layer.tracks.iter().any(|track| self.is_mine(&track.target, property));
-            is_own("translation") || is_own("rotation")
+            is_own(TRANSLATION) || is_own(ROTATION)
         };
         match (take.layers.first(), take.layers.iter().skip(1).find(moves)) {
             (Some(base), Some(layer)) if !base.is_whole() => Err(RootError::Cannot {
@@ -151,9 +152,9 @@ impl Carrier {
             let layers = take.layers.iter().enumerate();
             layers
                 .flat_map(|(index, layer)| layer.tracks.iter().map(move |track| (index, layer, track)))
-                .filter(|(.., track)| self.is_mine(&track.target, "rotation"))
+                .filter(|(.., track)| self.is_mine(&track.target, ROTATION))
         };
-        let rest = scene.rigs[self.rig].rest_value(self.id, "rotation").and_then(|rest| rest.order());
+        let rest = scene.rigs[self.rig].rest_value(self.id, ROTATION).and_then(|rest| rest.order());
         let orders = || std::iter::once(rest).chain(own().map(|(.., track)| track.controller.order()));
         match own().find(|(index, ..)| *index > 0) {
             Some((_, layer, _)) if orders().any(|order| order.is_none() || order != rest) => {
@@ -178,14 +179,14 @@ pub(super) fn prepare(
     let mut ledger = Ledger::default();
     let mixed = scene.takes.iter().flat_map(|take| take.layers.iter().skip(1)).find(|layer| {
         layer.rotations == RotationMixing::Quaternions
-            && layer.tracks.iter().any(|track| carrier.is_mine(&track.target, "rotation"))
+            && layer.tracks.iter().any(|track| carrier.is_mine(&track.target, ROTATION))
     });
     if let Some(layer) = mixed.filter(|_| options.turn) {
         return Err(RootError::Mixed(layer.name.clone()));
     }
     if options.turn {
         scene.takes.iter().try_for_each(|take| carrier.check_turns(&scene, take))?;
-        let rest = scene.rigs[carrier.rig].rest_value(carrier.id, "rotation");
+        let rest = scene.rigs[carrier.rig].rest_value(carrier.id, ROTATION);
         let is_last = |order: RotationOrder| order.axes().0 == carrier.up;
         match rest {
             Some(Value::Euler { order, .. }) if !is_last(order) => {
@@ -204,7 +205,7 @@ pub(super) fn prepare(
                 let angles = principal_euler(order, q.normalize());
                 let node = scene.rigs[carrier.rig].node_mut(carrier.id);
                 let ops = node.map(|node| node.transform.iter_mut()).into_iter().flatten();
-                for op in ops.filter(|op| op.name == "rotation") {
+                for op in ops.filter(|op| op.name == ROTATION) {
                     op.value = OpValue::Rotate { order, angles };
                 }
             }
@@ -216,8 +217,8 @@ pub(super) fn prepare(
     for (own, take) in takes.iter_mut().zip(&scene.takes) {
         for (index, layer) in take.layers.iter().enumerate() {
             for (at, track) in layer.tracks.iter().enumerate() {
-                let rotation = options.turn && carrier.is_mine(&track.target, "rotation");
-                if !rotation && !carrier.is_mine(&track.target, "translation") {
+                let rotation = options.turn && carrier.is_mine(&track.target, ROTATION);
+                if !rotation && !carrier.is_mine(&track.target, TRANSLATION) {
                     continue;
                 }
                 let cannot =

@@ -5,6 +5,7 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, SampleKind};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::scene::{LayerMode, Scene, Track};
 
 use super::carrier::Carrier;
@@ -19,7 +20,7 @@ use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 /// See [`RootError`].
 pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Ledger), RootError> {
     let carrier = Carrier::find(scene, Some(node), false)?;
-    let target = carrier.target("translation");
+    let target = carrier.target(TRANSLATION);
     let addresses = Addresses::new(scene);
     let mut result = scene.clone();
     let mut ledger = Ledger::default();

@@ -10,6 +10,7 @@ use nimble_curve_scene::evaluate::NodeSampler;
 use nimble_curve_scene::judge::{Claim, Edit, Edited, Excuse, Factor, Standing, Turn};
 use nimble_curve_scene::ledger::{Fate, Ledger};
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Target};
 
 use super::carrier::{Carrier, PINNED};
@@ -88,7 +89,7 @@ pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Cl
     let angles = at_rest(scene, node, order);
     for (index, take) in scene.takes.iter().enumerate() {
         let moves = |property: &str| take.tracks().any(|(_, track)| carrier.is_mine(&track.target, property));
-        let (shifts, turns) = (moves("translation"), options.turn && moves("rotation"));
+        let (shifts, turns) = (moves(TRANSLATION), options.turn && moves(ROTATION));
         if !shifts && !turns {
             continue;
         }
@@ -127,7 +128,7 @@ const NEAR_POLE: f64 = 0.5;
 
 /// The angles of a node at rest in an order.
 fn at_rest(scene: &Scene, (rig, node): NodeRef, order: RotationOrder) -> DVec3 {
-    match scene.rigs[rig].rest_value(node, "rotation") {
+    match scene.rigs[rig].rest_value(node, ROTATION) {
         Some(nimble_curve_curves::value::Value::Euler { order: own, angles }) if own == order => angles,
         Some(value) => value.rotation().map_or(DVec3::ZERO, |q| principal_euler(order, q.normalize())),
         None => DVec3::ZERO,
@@ -171,7 +172,7 @@ pub fn centred(scene: &Scene, result: &Scene, name: &str, throughout: bool) -> R
     let node: NodeRef = (carrier.rig, carrier.id);
     let mut claim = Claim::same(scene, result);
     let moved: HashSet<usize> = (scene.takes.iter().enumerate())
-        .filter(|(_, take)| take.tracks().any(|(_, track)| carrier.is_mine(&track.target, "translation")))
+        .filter(|(_, take)| take.tracks().any(|(_, track)| carrier.is_mine(&track.target, TRANSLATION)))
         .map(|(index, _)| index)
         .collect();
     for (index, take) in scene.takes.iter().enumerate().filter(|(index, _)| moved.contains(index)) {

@@ -4,6 +4,7 @@ use glam::DVec3;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{Node, NodeKind, Rig};
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Target, Track};
 
 use super::RootOptions;
@@ -70,10 +71,10 @@ pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Roo
                 let property = track.target.property.clone();
                 let before = count(track);
                 let moved = match property.as_str() {
-                    "translation" if carrier.is_mine(&track.target, "translation") => {
+                    TRANSLATION if carrier.is_mine(&track.target, TRANSLATION) => {
                         above.translation(&mut track.controller, range, mode)
                     }
-                    "rotation" if options.turn && carrier.is_mine(&track.target, "rotation") => {
+                    ROTATION if options.turn && carrier.is_mine(&track.target, ROTATION) => {
                         above.rotation(&mut track.controller, range, mode)
                     }
                     _ => continue,

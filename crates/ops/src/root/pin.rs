@@ -4,6 +4,7 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, StackEntry, Weight};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::Scene;
 
 use super::RootOptions;
@@ -20,7 +21,7 @@ use crate::channel::count;
 /// See [`RootError`].
 pub fn pin(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), RootError> {
     let carrier = Carrier::find(scene, options.node.as_deref(), true)?;
-    let turned_last = |scene: &Scene| match scene.rigs[carrier.rig].rest_value(carrier.id, "rotation") {
+    let turned_last = |scene: &Scene| match scene.rigs[carrier.rig].rest_value(carrier.id, ROTATION) {
         Some(Value::Euler { order, .. }) => order.axes().0 == carrier.up,
         _ => false,
     };
@@ -30,7 +31,7 @@ pub fn pin(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Root
             .takes
             .iter()
             .flat_map(|take| take.layers.iter().skip(1))
-            .find(|layer| layer.tracks.iter().any(|track| carrier.is_mine(&track.target, "rotation")));
+            .find(|layer| layer.tracks.iter().any(|track| carrier.is_mine(&track.target, ROTATION)));
         if let Some(layer) = layered {
             return Err(RootError::Layered(layer.name.clone()));
         }
@@ -48,10 +49,10 @@ pub fn pin(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Root
             for (at, track) in layer.tracks.iter().enumerate() {
                 let mut own = plain.layers[index].tracks[at].controller.clone();
                 match track.target.property.as_str() {
-                    "translation" if carrier.is_mine(&track.target, "translation") => {
+                    TRANSLATION if carrier.is_mine(&track.target, TRANSLATION) => {
                         above.translation(&mut own, take.range, layer.mode);
                     }
-                    "rotation" if options.turn && carrier.is_mine(&track.target, "rotation") => {
+                    ROTATION if options.turn && carrier.is_mine(&track.target, ROTATION) => {
                         above.rotation(&mut own, take.range, layer.mode);
                     }
                     _ => continue,

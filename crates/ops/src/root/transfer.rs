@@ -6,6 +6,7 @@ use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::rig::NodeId;
+use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, Scene, Take, Target, Track};
 
 use super::RootOptions;
@@ -34,7 +35,7 @@ impl RootTransfer<'_> {
     pub(super) fn moves(&self, take: &Take) -> bool {
         let is_own = |track: &Track, property: &str| self.carrier.is_mine(&track.target, property);
         take.tracks()
-            .any(|(_, track)| is_own(track, "translation") || self.options.turn && is_own(track, "rotation"))
+            .any(|(_, track)| is_own(track, TRANSLATION) || self.options.turn && is_own(track, ROTATION))
     }
 
     /// Whether what moves to the root adds up with what the layers of a take do to both.
@@ -47,14 +48,14 @@ impl RootTransfer<'_> {
             layer.tracks.iter().any(|track| track.target == target)
         };
         let root_has = |property: &str| take.layers.iter().any(|layer| is_on(layer, self.root, property));
-        if root_has("rotation") || root_has("scale") {
+        if root_has(ROTATION) || root_has(SCALE) {
             return Err(RootError::RootTurns(self.name.to_owned()));
         }
         self.carrier.check_base(take)?;
         let overriding = || take.layers.iter().skip(1).filter(|layer| layer.mode == LayerMode::Override);
-        if root_has("translation")
+        if root_has(TRANSLATION)
             && let Some(layer) = overriding().find(|layer| {
-                is_on(layer, self.root, "translation") != is_on(layer, self.carrier.id, "translation")
+                is_on(layer, self.root, TRANSLATION) != is_on(layer, self.carrier.id, TRANSLATION)
             })
         {
             let why = format!(
@@ -67,14 +68,14 @@ impl RootTransfer<'_> {
     }
 
     pub(super) fn root_rest(&self) -> DVec3 {
-        match self.scene.rigs[self.carrier.rig].rest_value(self.root, "translation") {
+        match self.scene.rigs[self.carrier.rig].rest_value(self.root, TRANSLATION) {
             Some(Value::Vector(v)) => v,
             _ => DVec3::ZERO,
         }
     }
 
     pub(super) fn rest_angle(&self) -> f64 {
-        match self.scene.rigs[self.carrier.rig].rest_value(self.carrier.id, "rotation") {
+        match self.scene.rigs[self.carrier.rig].rest_value(self.carrier.id, ROTATION) {
             Some(Value::Euler { angles, .. }) => angles[self.carrier.up],
             _ => 0.0,
         }
@@ -82,7 +83,7 @@ impl RootTransfer<'_> {
 
     pub(super) fn turns(&self, take: &Take) -> bool {
         take.tracks().any(|(_, track)| {
-            self.carrier.is_mine(&track.target, "rotation")
+            self.carrier.is_mine(&track.target, ROTATION)
                 && match &track.controller {
                     Controller::Euler(euler) => !euler.curves[self.carrier.up].is_constant(),
                     Controller::Samples(samples) => {
@@ -152,7 +153,7 @@ impl RootTransfer<'_> {
     pub(super) fn rotation(&self, own: &mut Controller, range: TimeRange, mode: LayerMode) -> Controller {
         let up = self.carrier.up;
         let keep = if mode == LayerMode::Override { self.rest_angle() } else { 0.0 };
-        let order = match self.scene.rigs[self.carrier.rig].rest_value(self.root, "rotation") {
+        let order = match self.scene.rigs[self.carrier.rig].rest_value(self.root, ROTATION) {
             Some(Value::Euler { order, .. }) => order,
             _ => self.carrier.order(),
         };

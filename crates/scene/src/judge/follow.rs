@@ -10,6 +10,7 @@ use super::node::{Drivers, Number, Scenes, drivers, kind_of, turned};
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
 use crate::evaluate::{EvaluateError, NodeSampler, PropertySampler};
+use crate::rig::{ROTATION, TRANSLATION};
 use crate::scene::{PropertyKind, Scene, Take};
 
 /// Rotations by angles that are whole turns apart.
@@ -47,7 +48,7 @@ impl<'a> Scenes<'a> {
             let own =
                 |(_, track): &&(&_, &crate::scene::Track)| (track.target.rig, track.target.node) == node;
             let found = drivers.iter().find(own).map(|(_, track)| track.target.property.clone());
-            found.unwrap_or_else(|| "rotation".to_owned())
+            found.unwrap_or_else(|| ROTATION.to_owned())
         };
         let named = (property(&sides.0, turn.source), property(&sides.1, turn.result));
         let judged = self.judged(turn.source, turn.result, Part::Rotation, named, Quantity::Angle, &seen);
@@ -59,7 +60,7 @@ impl<'a> Scenes<'a> {
     pub fn shift(&self, shift: &Shift, limits: Limits) -> Verdict {
         let mut verdict = Verdict::new(limits);
         let Some(&source) = shift.of.last() else { return verdict };
-        if shift.of.iter().any(|node| self.is_excused(*node, "translation")) {
+        if shift.of.iter().any(|node| self.is_excused(*node, TRANSLATION)) {
             return verdict;
         }
         let (source_take, result_take) = self.takes();
@@ -77,16 +78,16 @@ impl<'a> Scenes<'a> {
         for &node in &shift.of {
             // The last one's own turn does not move it.
             let all = drivers(source_take, node).into_iter();
-            theirs.extend(all.filter(|(_, track)| node != source || track.target.property == "translation"));
+            theirs.extend(all.filter(|(_, track)| node != source || track.target.property == TRANSLATION));
         }
         let ours: Drivers<'a> = drivers(result_take, shift.result)
             .into_iter()
-            .filter(|(_, track)| track.target.property == "translation")
+            .filter(|(_, track)| track.target.property == TRANSLATION)
             .collect();
         let mut moving = Moving { scenes: self, shift, sources, result };
         let (instants, mode) = self.instants(&(theirs, ours));
         let seen = look(&mut moving, &instants, mode);
-        let named = ("translation".to_owned(), "translation".to_owned());
+        let named = (TRANSLATION.to_owned(), TRANSLATION.to_owned());
         verdict.judged.push(self.judged(source, shift.result, Part::Place, named, Quantity::Length, &seen));
         verdict
     }

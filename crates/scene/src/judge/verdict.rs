@@ -6,6 +6,7 @@ use nimble_curve_curves::value::Quantity;
 
 use crate::ledger::{Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue};
+use crate::rig::{ROTATION, SCALE, TRANSLATION};
 use crate::scene::{Scene, Target};
 
 /// How far a result may be from its source; infinite where there is no limit.
@@ -63,9 +64,9 @@ impl Part {
     /// The part of a node's transform, or the attribute, that a property changes.
     pub fn name(&self) -> &str {
         match self {
-            Part::Rotation => "rotation",
-            Part::Place => "translation",
-            Part::Size => "scale",
+            Part::Rotation => ROTATION,
+            Part::Place => TRANSLATION,
+            Part::Size => SCALE,
             Part::Attribute(name) => name,
         }
     }
