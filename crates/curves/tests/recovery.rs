@@ -111,7 +111,7 @@ fn tallied(shortest: i64, curves: usize, seed: u64) -> Tally {
     tally
 }
 
-/// Prints the figures of docs/methods.md: `cargo test -p nimble-curve-core --test recovery -- --nocapture`.
+/// Prints the figures of docs/methods.md: `cargo test -p nimble-curve-curves recovery:: -- --nocapture`.
 #[test]
 fn keys_of_two_thousand_authored_curves_come_back() {
     for shortest in [4, 3, 2] {

@@ -435,7 +435,7 @@ fn by_halving(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, toler
 }
 
 /// Growth on the way out and on the way back over 1,000 random curves, beside halving. Prints the table of docs/methods.md:
-/// `cargo test --release -p nimble-curve-core --test rotations growth -- --nocapture`.
+/// `cargo test --release -p nimble-curve-curves rotations::growth -- --nocapture`.
 #[test]
 fn growth_of_key_times_over_a_thousand_random_curves() {
     let mut lcg = Lcg(1);
