@@ -12,6 +12,7 @@ mod docs;
 mod judged;
 mod layers;
 mod main_job;
+mod options;
 mod placing;
 mod random;
 mod reorder;
