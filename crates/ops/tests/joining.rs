@@ -4,6 +4,7 @@ use nimble_curve_ops::clips::{JoinError, JoinOptions, cut, join};
 use nimble_curve_scene::scene::{Scene, Take};
 use nimble_curve_testing::RATE;
 use nimble_curve_testing::motion::{Within, alike, between, cases};
+use nimble_curve_testing::refusals::Refusals;
 use nimble_curve_testing::scenes::{Contents, any_scene};
 use proptest::prelude::*;
 
@@ -20,9 +21,12 @@ fn has_samples(scene: &Scene) -> bool {
 
 /// Joins all takes, looks at each in its place, and cuts it out again.
 fn joined_and_cut(scene: &Scene, gap: u32) -> Result<(), TestCaseError> {
+    // Random layers of one name often mix unlike, or hold controllers that do not go together.
+    static CASES: Refusals = Refusals::at_most(0.4);
+    CASES.begin();
     let joined = match join(std::slice::from_ref(scene), &options(gap)) {
         // Said, with the channel or the layer.
-        Err(JoinError::Cannot { .. } | JoinError::Nothing) => return Ok(()),
+        Err(JoinError::Cannot { .. } | JoinError::Nothing) => return CASES.refused(),
         Err(error) => return Err(TestCaseError::fail(error.to_string())),
         Ok((joined, _)) => joined,
     };
@@ -31,7 +35,7 @@ fn joined_and_cut(scene: &Scene, gap: u32) -> Result<(), TestCaseError> {
     let mut clips = all.clips.iter().filter(|clip| scene.takes.iter().any(|take| take.name == clip.name));
     for take in &scene.takes {
         // A take without anything in its range has nothing to give.
-        let Some(clip) = clips.next().filter(|clip| clip.name == take.name) else { return Ok(()) };
+        let Some(clip) = clips.next().filter(|clip| clip.name == take.name) else { return CASES.refused() };
         let by = (clip.range.first - take.range.first).as_f64();
         let later: Vec<f64> = times.iter().map(|time| time + by).collect();
         alike((scene, take, &times), (&joined, all, &later), Within::thousandths(2.02))?;

@@ -11,6 +11,7 @@ use nimble_curve_scene::evaluate::PropertySampler;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 use nimble_curve_testing::RATE;
 use nimble_curve_testing::motion::cases;
+use nimble_curve_testing::refusals::Refusals;
 use nimble_curve_testing::scenes::{Contents, any_scene};
 use proptest::prelude::*;
 
@@ -81,7 +82,9 @@ proptest! {
 
     #[test]
     fn what_is_placed_replaces_its_range_in_its_channels_and_nothing_else((scene, new) in case()) {
-        let Some(result) = placed(&scene, &new, Placement::Overwrite) else { return Ok(()) };
+        static CASES: Refusals = Refusals::at_most(0.2);
+        CASES.begin();
+        let Some(result) = placed(&scene, &new, Placement::Overwrite) else { return CASES.refused() };
         let (old, made) = (&scene.takes[0], &result.takes[0]);
         let own = targets(&new);
         for target in own.union(&targets(old)) {
@@ -97,7 +100,9 @@ proptest! {
 
     #[test]
     fn filling_leaves_what_has_keys_alone((scene, new) in case()) {
-        let Some(result) = placed(&scene, &new, Placement::Unkeyed) else { return Ok(()) };
+        static CASES: Refusals = Refusals::at_most(0.2);
+        CASES.begin();
+        let Some(result) = placed(&scene, &new, Placement::Unkeyed) else { return CASES.refused() };
         let (old, made) = (&scene.takes[0], &result.takes[0]);
         for target in &targets(old) {
             let own = |take: &Take| {
@@ -112,7 +117,9 @@ proptest! {
 
     #[test]
     fn a_gap_opens_and_all_that_comes_later_moves((scene, new) in case()) {
-        let Some(result) = placed(&scene, &new, Placement::Ripple) else { return Ok(()) };
+        static CASES: Refusals = Refusals::at_most(0.2);
+        CASES.begin();
+        let Some(result) = placed(&scene, &new, Placement::Ripple) else { return CASES.refused() };
         let (old, made) = (&scene.takes[0], &result.takes[0]);
         let by = RATE.ticks(LAST - FIRST + 1).as_f64();
         for target in &targets(old) {
@@ -133,7 +140,9 @@ proptest! {
 
     #[test]
     fn a_layer_counts_in_its_range_alone((scene, new) in case()) {
-        let Some(result) = placed(&scene, &new, Placement::Layer("new".into())) else { return Ok(()) };
+        static CASES: Refusals = Refusals::at_most(0.2);
+        CASES.begin();
+        let Some(result) = placed(&scene, &new, Placement::Layer("new".into())) else { return CASES.refused() };
         let (old, made) = (&scene.takes[0], &result.takes[0]);
         prop_assert_eq!(made.layers.len(), old.layers.len() + new.layers.len());
         for target in &targets(&new) {

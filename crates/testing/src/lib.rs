@@ -3,6 +3,7 @@
 #![allow(missing_docs, reason = "names of what tests draw say what it is")]
 
 pub mod motion;
+pub mod refusals;
 pub mod scenes;
 
 use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode};
