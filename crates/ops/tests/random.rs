@@ -16,8 +16,8 @@ use nimble_curve_ops::unbake::{KeySets, UnbakeOptions, unbake};
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{Evaluator, Pose};
 use nimble_curve_scene::ledger::Fate;
-use nimble_curve_scene::rig::NodeId;
-use nimble_curve_scene::scene::Scene;
+use nimble_curve_scene::rig::{NodeId, ROTATION};
+use nimble_curve_scene::scene::{Scene, Track};
 use nimble_curve_scene::space::{AxisMap, Handedness, Space, UpAxis};
 use nimble_curve_testing::RATE;
 use nimble_curve_testing::motion::{Within, alike, between, cases, frames};
@@ -36,6 +36,20 @@ const LAYERED: Contents = Contents { layers: 3, outside: true, ..Contents::SIMPL
 
 /// Everything, but layers that count in part.
 const WHOLE: Contents = Contents { weights: false, ..Contents::ALL };
+
+/// A scene without stacks in which a part of a rotation counts.
+fn without_parts_of_turns(mut scene: Scene) -> Scene {
+    let is_part = |track: &Track| match &track.controller {
+        Controller::Stack(entries) if track.target.property == ROTATION => {
+            entries.iter().any(|entry| entry.weight.constant() != Some(1.0))
+        }
+        _ => false,
+    };
+    for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
+        layer.tracks.retain(|track| !is_part(track));
+    }
+    scene
+}
 
 proptest! {
     #![proptest_config(cases(40))]
@@ -95,6 +109,8 @@ proptest! {
         let factor = (frames - 1) as f64 / 40.0;
         let times = between(-3, 45);
         let slower: Vec<f64> = times.iter().map(|time| time * factor).collect();
+        // How far round a part of a turn is, is followed in steps of time: where it leaps, another pace may read it otherwise.
+        let scene = without_parts_of_turns(scene);
         for take in &scene.takes {
             let Ok(slow) = stretched(take, frames, RATE) else { continue };
             prop_assert_eq!((slow.range.first, slow.range.last), (RATE.ticks(0), RATE.ticks(frames - 1)));
