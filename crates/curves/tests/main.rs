@@ -1,5 +1,6 @@
 //! All tests of the crate in one program: linking one is far quicker than linking each.
 
 mod curves;
+mod made;
 mod recovery;
 mod rotations;

@@ -40,12 +40,12 @@ pub fn sheet_text(headings: &[&str], rows: &[Vec<Value>], format: SheetFormat) -
     };
     match format {
         SheetFormat::Csv => {
-            let mut writer = csv::Writer::from_writer(Vec::new());
-            let _ = writer.write_record(headings);
-            for row in rows {
-                let _ = writer.write_record(row.iter().map(plain));
-            }
-            String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
+            let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(Vec::new());
+            let lines = std::iter::once(headings.iter().map(|heading| (*heading).to_owned()).collect())
+                .chain(rows.iter().map(|row| row.iter().map(plain).collect::<Vec<String>>()));
+            lines.for_each(|line| writer.write_record(line).expect("memory takes rows of any length"));
+            let bytes = writer.into_inner().expect("memory takes everything");
+            String::from_utf8(bytes).expect("rows are texts")
         }
         SheetFormat::Json => {
             let object = |row: &Vec<Value>| -> Value {

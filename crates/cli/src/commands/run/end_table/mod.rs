@@ -1,154 +1,23 @@
 //! The table at the end of a run: what became of every file, and what needs a look.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+mod row;
+mod summary;
+pub use self::row::{Row, State};
+pub use self::summary::Summary;
 use std::io::Write;
-use std::path::Path;
 use std::process::ExitCode;
 
-use nimble_curve_formats::sheet::{SheetFormat, sheet_text};
 use serde::Serialize;
-use serde_json::{Value, json};
 
+use self::row::Rank;
+use self::row::Remarks;
 use crate::args::Run;
-use crate::batch::{Job, Leftover, Made, Outcome, Plan, Recipe, Record, Verdict, is_stopping};
+use crate::batch::{Job, Leftover, Made, Plan, Recipe, is_stopping};
 use crate::failure::Failure;
 use crate::report::{self, counted, listed, print_json, short};
 use crate::table::{Align, Table};
 use crate::terminal::Line;
 use crate::terminal::{Report, Style};
-
-/// What became of one source.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum State {
-    Done,
-    Unchanged,
-    Failed,
-    NotDone,
-}
-
-impl State {
-    fn name(self) -> &'static str {
-        match self {
-            State::Done => "done",
-            State::Unchanged => "unchanged",
-            State::Failed => "failed",
-            State::NotDone => "not done",
-        }
-    }
-}
-
-/// In which order rows are listed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Rank {
-    Failed,
-    NotDone,
-    ToLookAt,
-    Done,
-    Unchanged,
-}
-
-pub struct Row {
-    source: String,
-    state: State,
-    /// Why it was done, or is to be.
-    why: Vec<String>,
-    /// Whether outputs of an earlier run stand where this one has none.
-    has_earlier: bool,
-    record: Option<Record>,
-}
-
-impl Row {
-    /// The row of a job that was to be done: of what came of it, or without it where it was not begun any more.
-    pub fn of(job: &Job, record: Option<Record>) -> Row {
-        match (&job.verdict, record) {
-            (Verdict::ToDo(why), Some(record)) => Row {
-                source: job.source.clone(),
-                state: if record.outcome == Outcome::Done { State::Done } else { State::Failed },
-                why: why.clone(),
-                has_earlier: record.outcome != Outcome::Done && !record.earlier.is_empty(),
-                record: Some(record),
-            },
-            _ => Row::unchanged(job),
-        }
-    }
-
-    /// The row of a job that nothing was done on.
-    fn unchanged(job: &Job) -> Row {
-        let record = job.record.clone();
-        let (state, why) = match &job.verdict {
-            Verdict::UpToDate => (State::Unchanged, Vec::new()),
-            Verdict::FailsAsBefore => (State::Failed, vec!["as before".to_owned()]),
-            Verdict::ToDo(why) => (State::NotDone, why.clone()),
-            Verdict::Broken(why) => (State::Failed, vec![why.clone()]),
-        };
-        let has_earlier =
-            state == State::Failed && record.as_ref().is_some_and(|record| !record.earlier.is_empty());
-        Row { source: job.source.clone(), state, why, has_earlier, record }
-    }
-
-    fn made(&self) -> impl Iterator<Item = &Made> {
-        let is_shown = matches!(self.state, State::Done | State::Unchanged);
-        let outputs = self.record.iter().filter(move |_| is_shown).flat_map(|record| &record.outputs);
-        outputs.filter(|made| made.is_animation)
-    }
-
-    fn error(&self) -> Option<&str> {
-        if self.state != State::Failed {
-            return None;
-        }
-        let recorded = self.record.as_ref().and_then(|record| record.error.as_deref());
-        recorded.or_else(|| self.why.first().map(String::as_str))
-    }
-
-    fn seconds(&self) -> Option<f64> {
-        self.record.as_ref().filter(|_| self.state == State::Done).map(|record| record.seconds)
-    }
-
-    fn rank(&self, remarks: &Remarks<'_>) -> Rank {
-        match self.state {
-            State::Failed => Rank::Failed,
-            State::NotDone => Rank::NotDone,
-            _ if remarks.single.contains(self.source.as_str()) => Rank::ToLookAt,
-            State::Done => Rank::Done,
-            State::Unchanged => Rank::Unchanged,
-        }
-    }
-
-    /// What a person should look at: how it stands out, the file, and what there is to say.
-    fn remarks(&self) -> Vec<(Style, String, String)> {
-        let mut lines = Vec::new();
-        if let Some(error) = self.error() {
-            let stays = if self.has_earlier { "; what an earlier run made of it stays" } else { "" };
-            // A place in the file is said where the file is named.
-            let place = error.split_once(": ").filter(|(place, _)| place.starts_with(&self.source));
-            let (name, text) = place.unwrap_or((&self.source, error));
-            lines.push((Style::Bad, name.to_owned(), format!("{text}{stays}")));
-        }
-        if self.state == State::NotDone {
-            lines.push((Style::Warn, self.source.clone(), format!("not done: {}", self.why.join(", "))));
-        }
-        for made in self.made() {
-            let name = match part_of(made) {
-                Some(part) => format!("{} {part}", self.source),
-                None => self.source.clone(),
-            };
-            let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-            for left in &made.left_out {
-                by_reason.entry(&left.why).or_default().push(&left.channel);
-            }
-            for (why, channels) in by_reason {
-                lines.push((Style::Warn, name.clone(), format!("left out, {why}: {}", listed(&channels, 4))));
-            }
-            lines.extend(made.warnings.iter().map(|warning| (Style::Warn, name.clone(), warning.clone())));
-        }
-        lines
-    }
-
-    fn needs_a_look(&self) -> bool {
-        self.made().any(Made::needs_a_look)
-    }
-}
 
 /// What became of everything.
 pub struct EndTable {
@@ -180,72 +49,6 @@ impl EndTable {
         }
         let is_whole = self.count(State::Failed) == 0 && self.count(State::NotDone) == 0;
         if is_whole { ExitCode::SUCCESS } else { ExitCode::FAILURE }
-    }
-}
-
-/// A file for the table.
-pub struct Summary<'a> {
-    path: &'a Path,
-    format: SheetFormat,
-}
-
-impl<'a> Summary<'a> {
-    pub fn new(path: &'a Path) -> Result<Summary<'a>, Failure> {
-        let format = SheetFormat::of(path)
-            .ok_or_else(|| Failure::new(format!("{}: summaries are .md, .csv or .json", path.display())))?;
-        Ok(Summary { path, format })
-    }
-
-    fn write(&self, table: &EndTable) -> Result<(), Failure> {
-        let headings = [
-            "file",
-            "clip",
-            "output",
-            "state",
-            "keys_before",
-            "keys_after",
-            "rotation_deg",
-            "position_mm",
-            "number",
-            "left_out",
-            "to_look_at",
-            "seconds",
-        ];
-        let rounded = |value: Option<f64>| value.map(|value| (value * 1e6).round() / 1e6);
-        let mut rows = Vec::new();
-        for row in &table.rows {
-            let seconds = json!(rounded(row.seconds()));
-            let mut is_empty = true;
-            for made in row.made() {
-                is_empty = false;
-                let left_out: Vec<&str> = made.left_out.iter().map(|left| left.channel.as_str()).collect();
-                rows.push(vec![
-                    json!(row.source),
-                    json!(part_of(made)),
-                    json!(made.file),
-                    json!(row.state.name()),
-                    json!(made.before),
-                    json!(made.after),
-                    json!(rounded(made.rotation_deg)),
-                    json!(rounded(made.position_mm)),
-                    json!(rounded(made.number)),
-                    json!(left_out.join(", ")),
-                    json!(made.warnings.join("; ")),
-                    seconds.clone(),
-                ]);
-            }
-            if is_empty {
-                let said = row.error().map_or_else(|| row.why.join("; "), str::to_owned);
-                let mut cells = vec![Value::Null; headings.len()];
-                cells[0] = json!(row.source);
-                cells[3] = json!(row.state.name());
-                cells[10] = json!(said);
-                cells[11] = seconds;
-                rows.push(cells);
-            }
-        }
-        let text = sheet_text(&headings, &rows, self.format);
-        Ok(nimble_curve_formats::write_bytes(text.as_bytes(), self.path)?)
     }
 }
 
@@ -412,68 +215,6 @@ fn largest(made: &Made) -> String {
     all.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
-/// What a person should look at in the files of a table: each thing that is said, with the files of which it is said.
-struct Remarks<'a> {
-    /// Style, text, names; errors first.
-    said: Vec<(Style, String, Vec<String>)>,
-    files: usize,
-    /// The sources of which something is said that is not said of most.
-    single: HashSet<&'a str>,
-}
-
-impl<'a> Remarks<'a> {
-    fn of(rows: &[&'a Row]) -> Remarks<'a> {
-        let mut lines: Vec<(&str, (Style, String, String))> = rows
-            .iter()
-            .flat_map(|row| row.remarks().into_iter().map(|line| (row.source.as_str(), line)))
-            .collect();
-        lines.sort_by_key(|(_, (style, ..))| *style != Style::Bad);
-        let mut remarks = Remarks {
-            said: Vec::new(),
-            files: rows.iter().map(|row| row.made().count().max(1)).sum(),
-            single: HashSet::new(),
-        };
-        let mut places: HashMap<String, usize> = HashMap::new();
-        let mut sources: Vec<Vec<&str>> = Vec::new();
-        for (source, (style, name, text)) in lines {
-            let place = *places.entry(text).or_insert_with_key(|text| {
-                remarks.said.push((style, text.clone(), Vec::new()));
-                sources.push(Vec::new());
-                sources.len() - 1
-            });
-            remarks.said[place].2.push(name);
-            sources[place].push(source);
-        }
-        for ((.., names), sources) in remarks.said.iter().zip(sources) {
-            if !remarks.is_common(names) {
-                remarks.single.extend(sources);
-            }
-        }
-        remarks
-    }
-
-    /// Whether a thing is said of most files, so that it tells nothing of one.
-    fn is_common(&self, names: &[String]) -> bool {
-        names.len() > 3 && 2 * names.len() > self.files
-    }
-
-    fn print(&self, out: &mut impl Write) -> Result<(), Failure> {
-        if !self.said.is_empty() {
-            writeln!(out)?;
-        }
-        for (style, text, names) in &self.said {
-            let files = match names.as_slice() {
-                _ if self.is_common(names) => format!("{} of {} files", names.len(), self.files),
-                [one] => one.clone(),
-                [first, rest @ ..] => format!("{first} and {} more", rest.len()),
-                [] => continue,
-            };
-            writeln!(out, "  {}  {text}", style.paint(&files))?;
-        }
-        Ok(())
-    }
-}
-
 pub fn print_leftovers(
     out: &mut impl Write,
     args: &Run,
@@ -541,8 +282,10 @@ fn totals(args: &Run, table: &EndTable) -> Line {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeMap;
+
     use super::*;
-    use crate::batch::LeftOut;
+    use crate::batch::{LeftOut, Outcome, Record};
 
     fn row(source: &str, left_out: &[&str], warnings: &[&str]) -> Row {
         let left = |channel: &&str| LeftOut { channel: (*channel).to_owned(), why: "no partner".to_owned() };
