@@ -2,7 +2,7 @@
 
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Side, Tangent};
 use nimble_curve_curves::fit::{
-    FittedKey, Handles, Origin, Room, precision_of, recover, unbaked, unbaked_with,
+    FittedKey, Handles, Interval, Origin, Room, fit, precision_of, recover, unbaked, unbaked_with,
 };
 use nimble_curve_testing::RATE;
 
@@ -214,4 +214,59 @@ fn the_bound_holds_where_nothing_can_be_recovered() {
             .collect();
         assert_eq!(recover(&samples, precision_of(&samples, 1.0), Handles::Plain), None);
     }
+}
+
+/// The value of fitted keys at a sample.
+fn value(found: &[FittedKey], at: f64) -> f64 {
+    let next = found.partition_point(|key| key.at < at).clamp(1, found.len() - 1);
+    let (from, to) = (&found[next - 1], &found[next]);
+    let (gap, u) = (to.at - from.at, (at - from.at) / (to.at - from.at));
+    match from.interpolation {
+        Interpolation::Hold if u < 1.0 => from.value,
+        Interpolation::Linear => from.value + u * (to.before.unwrap_or(to.value) - from.value),
+        _ if u >= 1.0 => to.value,
+        _ => {
+            // Hermite's cubic.
+            let (end, r) = (to.before.unwrap_or(to.value), 1.0 - u);
+            let slopes = u * r * r * gap * from.slope_out - u * u * r * gap * to.slope_in;
+            from.value * (1.0 + 2.0 * u) * r * r + end * u * u * (3.0 - 2.0 * u) + slopes
+        }
+    }
+}
+
+#[test]
+fn each_sample_keeps_to_its_own_room() {
+    let mut lcg = Lcg(77);
+    let mut needed = [0; 2];
+    for _ in 0..40 {
+        let mut at = 0.0;
+        let samples: Vec<f64> = (0..160)
+            .map(|index| {
+                at += (lcg.next() - 0.5) * 0.4;
+                at + 3.0 * (f64::from(index) * 0.07).sin()
+            })
+            .collect();
+        // Little room on a stretch in the middle, on one side of some samples none at all.
+        let room: Vec<Interval> = (0..160)
+            .map(|index| match index {
+                60..=99 if index % 7 == 0 => Interval { low: 0.0, high: 0.05 },
+                60..=99 => Interval { low: -0.05, high: 0.05 },
+                _ => Interval { low: -0.5, high: 0.5 },
+            })
+            .collect();
+        for (by_sample, needed) in [None, Some(room.as_slice())].into_iter().zip(&mut needed) {
+            let found = fit(&samples, Room { tolerance: 0.5, by_sample }, &[]);
+            *needed += found.len();
+            for (index, sample) in samples.iter().enumerate() {
+                let off = value(&found, index as f64) - sample;
+                let own = by_sample.map_or(Interval { low: -0.5, high: 0.5 }, |room| room[index]);
+                assert!(
+                    own.low - 1e-9 <= off && off <= own.high + 1e-9,
+                    "sample {index} is off by {off}, of {own:?}"
+                );
+            }
+        }
+    }
+    // Less room takes more keys; keys where there is plenty are left as few as they were.
+    assert!(needed[0] * 2 < needed[1] && needed[1] < needed[0] + 40 * 41, "{needed:?}");
 }
