@@ -2,7 +2,7 @@
 //! Continuity, and Bias Control*, SIGGRAPH 1984), with their correction for uneven key spacing.
 //!
 //! Without ease such a curve is a plain cubic with a slope on each side of a key, exactly. Ease changes the clock
-//! within each piece, see [`Ease`].
+//! within each piece, see `Ease`.
 
 use glam::{DQuat, DVec3};
 
