@@ -36,6 +36,39 @@ pub struct FlattenOptions {
 /// weights. Elsewhere (scale, animated weights, quaternion layers, unlike handles or behaviours outside the keys)
 /// refitted within the tolerance; sampled where samples are among them. Layers that do not count are left out.
 ///
+/// ```
+/// # use glam::DVec3;
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, Weight};
+/// # use nimble_curve_scene::ledger::Fate;
+/// # use nimble_curve_scene::rig::{Node, NodeKind, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Layer, LayerMode, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// use nimble_curve_ops::layers::{FlattenOptions, flatten};
+///
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("otter");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, DVec3::Y, RotationOrder::Xyz)).unwrap();
+/// let height = |values: [(i64, f64); 2]| -> Result<Track, Box<dyn std::error::Error>> {
+///     let curves = vec![Curve::default(), Curve::through(rate, values)?, Curve::default()];
+///     Ok(Track { target: Target::new(0, hips, TRANSLATION), controller: Controller::Components(curves) })
+/// };
+/// // Breathing on top of a walk, at half its weight: sums of curves, so that the keys of both stand in the result.
+/// let walk = Layer::base(vec![height([(0, 1.0), (24, 1.2)])?]);
+/// let breath = Layer {
+///     name: "breath".to_owned(),
+///     mode: LayerMode::Additive,
+///     weight: Weight::Constant(0.5),
+///     ..Layer::base(vec![height([(6, 0.0), (18, 0.1)])?])
+/// };
+/// # let take = Take::new("walk", TimeRange::new(rate.ticks(0), rate.ticks(24)), vec![walk, breath]);
+/// # let scene = Scene::new(rate, Space::METRES_Y_UP).with_rig(rig).with_take(take);
+/// let (flat, ledger) = flatten(&scene, &FlattenOptions::default())?;
+/// assert_eq!((flat.takes[0].layers.len(), ledger.entries[0].fate), (1, Fate::Exact));
+/// assert_eq!(flat.takes[0].layers[0].tracks[0].controller.key_count(), 4);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`LayersError`].
 pub fn flatten(scene: &Scene, options: &FlattenOptions) -> Result<(Scene, Ledger), LayersError> {

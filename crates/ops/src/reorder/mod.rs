@@ -62,6 +62,40 @@ pub enum ReorderError {
 /// that mix angles one by one mean something in their order only: they are converted so that the whole turns as
 /// before, and where that cannot be done within the tolerance the node keeps its order. The ledger says all of that.
 ///
+/// ```
+/// # use glam::DVec3;
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::ledger::Fate;
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig};
+/// # use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// use nimble_curve_ops::reorder::{NewOrder, ReorderOptions, reorder};
+///
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("cart");
+/// # let node = Node::new("wheel", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
+/// # let wheel = rig.add(None, node).unwrap();
+/// // A wheel that turns about one axis, ten times: in another order its keys are the same, exactly.
+/// let turn = Curve::through(rate, [(0, 0.0), (96, 20.0 * std::f64::consts::PI)])?;
+/// let curves = [turn, Curve::default(), Curve::default()];
+/// # let controller = Controller::Euler(EulerCurves { order: RotationOrder::Xyz, curves });
+/// # let track = Track { target: Target::new(0, wheel, ROTATION), controller };
+/// # let range = TimeRange::new(rate.ticks(0), rate.ticks(96));
+/// # let take = Take::new("roll", range, vec![Layer::base(vec![track])]);
+/// # let scene = Scene::new(rate, Space::METRES_Y_UP).with_rig(rig).with_take(take);
+/// let options = ReorderOptions {
+///     to: NewOrder::To(RotationOrder::Zyx),
+///     only: vec!["wheel".to_owned()],
+///     tolerance: 0.05_f64.to_radians(),
+///     handles: None,
+/// };
+/// let (result, ledger) = reorder(&scene, &options)?;
+/// assert_eq!((ledger.entries[0].fate, ledger.entries[0].after), (Fate::Exact, 2));
+/// # assert!(result.takes[0].layers[0].tracks[0].controller.key_count() == 2);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// [`ReorderError::NoMatch`].
 pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger), ReorderError> {
