@@ -39,7 +39,7 @@ impl<'a> Named<'a> {
     /// A path with its holes filled in; one without holes as it is.
     pub fn path(&self, path: &Path) -> Result<PathBuf, Failure> {
         let Some(text) = path.to_str().filter(|text| text.contains('{')) else { return Ok(path.to_owned()) };
-        let pattern = Pattern::parse(text, &Hole::OF_FILES).map_err(Failure::new)?;
+        let pattern = Pattern::parse(text, Hole::OF_FILES).map_err(Failure::new)?;
         Ok(PathBuf::from(pattern.path(|hole| match hole {
             Hole::Folder => self.fill(hole),
             hole => safe(&self.fill(hole)),

@@ -34,11 +34,13 @@ pub enum Hole {
 }
 
 impl Hole {
-    /// Those of pictures and sheets of a file.
-    pub const OF_FILES: [Hole; 10] = [
+    /// All of them, those first that are known before a file is read.
+    const EVERY: &[Hole] = &[
+        Hole::Ending,
+        Hole::Source,
         Hole::Stem,
-        Hole::Scene,
         Hole::Folder,
+        Hole::Scene,
         Hole::Take,
         Hole::Clip,
         Hole::Frames,
@@ -46,36 +48,16 @@ impl Hole {
         Hole::Last,
         Hole::Rate,
         Hole::Index,
+        Hole::Star,
     ];
     /// Those that are known of a source before it is read.
-    pub const OF_SOURCE: [Hole; 5] = [Hole::Stem, Hole::Scene, Hole::Ending, Hole::Folder, Hole::Source];
+    pub const OF_SOURCE: &[Hole] = Hole::EVERY.split_at(5).0;
     /// Those of files that are written.
-    pub const ALL: [Hole; 12] = [
-        Hole::Stem,
-        Hole::Scene,
-        Hole::Ending,
-        Hole::Folder,
-        Hole::Source,
-        Hole::Take,
-        Hole::Clip,
-        Hole::Frames,
-        Hole::First,
-        Hole::Last,
-        Hole::Rate,
-        Hole::Index,
-    ];
+    pub const ALL: &[Hole] = Hole::EVERY.split_at(12).0;
+    /// Those of pictures and sheets of a file.
+    pub const OF_FILES: &[Hole] = Hole::ALL.split_at(2).1;
     /// Those of new names of clips and takes.
-    pub const OF_NAMES: [Hole; 9] = [
-        Hole::Star,
-        Hole::Scene,
-        Hole::Take,
-        Hole::Clip,
-        Hole::Frames,
-        Hole::First,
-        Hole::Last,
-        Hole::Rate,
-        Hole::Index,
-    ];
+    pub const OF_NAMES: &[Hole] = Hole::EVERY.split_at(4).1;
 
     /// As it is written, without braces.
     pub fn name(self) -> &'static str {
@@ -294,7 +276,7 @@ mod tests {
             ("plain.csv", "plain.csv"),
             ("a/{source}", "a/SOURCE"),
         ] {
-            let pattern = Pattern::parse(text, &Hole::ALL).unwrap();
+            let pattern = Pattern::parse(text, Hole::ALL).unwrap();
             assert_eq!(pattern.path(fill), path, "{text}");
         }
     }
@@ -306,11 +288,11 @@ mod tests {
             Hole::First => "-3".to_owned(),
             _ => "Walk Start-L2".to_owned(),
         };
-        let of = |text: &str| Pattern::parse(text, &Hole::ALL).unwrap().filled(fill);
+        let of = |text: &str| Pattern::parse(text, Hole::ALL).unwrap().filled(fill);
         assert_eq!(of("{clip:snake}_{index:03}"), "walk_start_l2_007");
         assert_eq!(of("{clip:lower}|{clip:upper}|{first:04}"), "walk start-l2|WALK START-L2|-0003");
         assert_eq!(snake("WalkStartL"), "walk_start_l");
-        let wrong = Pattern::parse("{clip:title}", &Hole::ALL).unwrap_err();
+        let wrong = Pattern::parse("{clip:title}", Hole::ALL).unwrap_err();
         assert!(wrong.contains("lower, upper, snake"), "{wrong}");
     }
 
@@ -318,11 +300,11 @@ mod tests {
     fn what_cannot_be_filled_is_named_with_what_can() {
         for (text, said) in [
             ("{stam}.glb", "did you mean {stem}?"),
-            ("{clip}.glb", "{clip} cannot be filled in here: {stem}, {scene}, {ending}, {folder}, {source}"),
+            ("{clip}.glb", "{clip} cannot be filled in here: {ending}, {source}, {stem}, {folder}, {scene}"),
             ("{stem.glb", "a brace without its partner"),
             ("stem}.glb", "a brace without its partner"),
         ] {
-            let error = Pattern::parse(text, &Hole::OF_SOURCE).unwrap_err();
+            let error = Pattern::parse(text, Hole::OF_SOURCE).unwrap_err();
             assert!(error.contains(said), "{text}: {error}");
         }
     }

@@ -85,7 +85,7 @@ impl Reader<'_> {
         }
         let output = match entry("output") {
             Some((key, line, value)) => self.text_of(key, line, value).and_then(|text| {
-                let pattern = self.noted(line, Pattern::parse(&text, &Hole::ALL))?;
+                let pattern = self.noted(line, Pattern::parse(&text, Hole::ALL))?;
                 if !pattern.has(Hole::Ending) {
                     let format =
                         nimble_curve_formats::output_format(Path::new(&text)).map_err(|e| e.to_string());
@@ -100,7 +100,7 @@ impl Reader<'_> {
         };
         let ledger = entry("ledger").and_then(|(key, line, value)| {
             let text = self.text_of(key, line, value)?;
-            self.noted(line, Pattern::parse(&text, &Hole::ALL))
+            self.noted(line, Pattern::parse(&text, Hole::ALL))
         });
         let text = |reader: &mut Self, name: &str| {
             entry(name).and_then(|(key, line, value)| Some((line, reader.text_of(key, line, value)?)))
@@ -108,7 +108,7 @@ impl Reader<'_> {
         let mut standing = Vec::new();
         for name in ["target", "map", "only", "profile", "unit", "up", "rate"] {
             if let Some((line, value)) = text(self, name) {
-                let pattern = self.noted(line, Pattern::parse(&value, &Hole::OF_SOURCE));
+                let pattern = self.noted(line, Pattern::parse(&value, Hole::OF_SOURCE));
                 standing.extend(pattern.map(|pattern| (name.to_owned(), pattern)));
             }
         }
@@ -268,7 +268,7 @@ impl Reader<'_> {
                     let mut patterns = Vec::new();
                     for (at, text) in self.texts(&key, at, value) {
                         // A step's own output is a picture of what there is then.
-                        let holes: &[Hole] = if key == "output" { &Hole::ALL } else { &Hole::OF_SOURCE };
+                        let holes = if key == "output" { Hole::ALL } else { Hole::OF_SOURCE };
                         let pattern = Pattern::parse(&text, holes);
                         patterns
                             .extend(self.noted(at, pattern.map_err(|text| format!("step {number}: {text}"))));

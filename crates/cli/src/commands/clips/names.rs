@@ -45,7 +45,7 @@ fn stars<'a>(pattern: &str, name: &'a str) -> Option<Vec<&'a str>> {
 impl ClipsRename {
     /// The old and the new name of each clip that the pattern names, or of each take where it names no clip.
     fn renamed(&self, scene: &Scene, file: &Path) -> Result<Vec<(bool, String, String)>, Failure> {
-        let pattern = Pattern::parse(&self.new, &Hole::OF_NAMES).map_err(Failure::new)?;
+        let pattern = Pattern::parse(&self.new, Hole::OF_NAMES).map_err(Failure::new)?;
         let stem = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or("scene");
         let new = |take: &Take, name: &str, range: TimeRange, index: usize| {
             let part = Named {

@@ -219,7 +219,7 @@ pub(super) fn file_names(
         Some(text) => (Path::new(""), text),
         None => (args.output.as_path(), args.name.as_str()),
     };
-    let pattern = Pattern::parse(name, &Hole::ALL).map_err(Failure::new)?;
+    let pattern = Pattern::parse(name, Hole::ALL).map_err(Failure::new)?;
     let mut taken = HashSet::new();
     let mut paths = Vec::with_capacity(jobs.len());
     for (index, (take, clip)) in jobs.iter().enumerate() {
