@@ -303,7 +303,7 @@ pub fn outcome(ledger: &Ledger, verdict: &Verdict, result: &Scene) -> Line {
 pub fn distance(verdict: &Verdict, result: &Scene) -> Option<String> {
     let world = verdict.world.as_ref().filter(|_| verdict.limits.world.is_finite());
     let in_world: Vec<String> = (world.into_iter().chain(&verdict.world_turn))
-        .filter(|(error, _)| error.count > 0 && error.largest > 1e-9)
+        .filter(|(error, _)| error.count > 0 && error.largest > ROUNDING)
         .map(|(error, _)| amount(error.largest, error.quantity, &result.space))
         .collect();
     if verdict.count() == 0 && in_world.is_empty() {
@@ -313,12 +313,29 @@ pub fn distance(verdict: &Verdict, result: &Scene) -> Option<String> {
         farthest(verdict).map(|(_, error)| amount(error.largest, error.quantity, &result.space)).collect();
     let beyond = if is_within(verdict) { "" } else { ", which is more than was allowed" };
     let (local, world) = (farthest.join(", "), in_world.join(", "));
+    let moved = Verdict { judged: verdict.told.clone(), ..Verdict::new(Limits::NONE) };
+    let moved: Vec<String> = self::farthest(&moved)
+        .map(|(_, error)| amount(error.largest, error.quantity, &result.space))
+        .collect();
+    if !moved.is_empty() {
+        let elsewhere = match local.is_empty() {
+            true => String::new(),
+            false => format!("; elsewhere off by at most {local}{beyond}"),
+        };
+        return Some(format!("moved by at most {}{elsewhere}", moved.join(", ")));
+    }
     Some(match (local.is_empty(), world.is_empty()) {
-        (true, true) => "the same".to_owned(),
+        (true, true) => the_same(verdict).to_owned(),
         (false, true) => format!("off by at most {local}{beyond}"),
         (true, false) => format!("off by at most {world} in the world{beyond}"),
         (false, false) => format!("off by at most {local}, in the world {world}{beyond}"),
     })
+}
+
+/// What is said where nothing that was judged is off by so much that it is worth a figure.
+fn the_same(verdict: &Verdict) -> &'static str {
+    let is_exact = verdict.judged.iter().all(|judged| judged.error.largest <= ROUNDING);
+    if is_exact { "the same" } else { "the same to a hundredth of what was allowed" }
 }
 
 fn is_within(verdict: &Verdict) -> bool {
@@ -329,7 +346,7 @@ fn is_within(verdict: &Verdict) -> bool {
 fn farthest(verdict: &Verdict) -> impl Iterator<Item = (&Judged, MeasuredError)> {
     let is_telling = |error: &MeasuredError| {
         let limit = verdict.limits.of(error.quantity);
-        error.largest > 1e-9 && !(limit.is_finite() && error.largest < TELLING * limit)
+        error.largest > ROUNDING && !(limit.is_finite() && error.largest < TELLING * limit)
     };
     [Quantity::Angle, Quantity::Length, Quantity::Number]
         .into_iter()
@@ -337,7 +354,10 @@ fn farthest(verdict: &Verdict) -> impl Iterator<Item = (&Judged, MeasuredError)>
         .filter(move |(_, error)| is_telling(error))
 }
 
-/// Errors below this part of what is allowed are not worth a word.
+/// What rounding makes of numbers.
+const ROUNDING: f64 = 1e-9;
+
+/// Errors below this part of what is allowed are not worth a figure.
 const TELLING: f64 = 0.01;
 
 /// The closing lines of a report: what was judged, and what is farthest from its source.
@@ -368,7 +388,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         .collect();
     let style = if is_within(verdict) { Style::Good } else { Style::Bad };
     lines.push(match farthest.as_slice() {
-        [] => (style, format!("judged on the result: {looked}, the same")),
+        [] => (style, format!("judged on the result: {looked}, {}", the_same(verdict))),
         [one] => (style, format!("judged on the result: {looked}, off by at most {one}")),
         several => {
             // A line each: together they are wider than a screen.

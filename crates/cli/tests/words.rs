@@ -92,7 +92,7 @@ fn the_first_line_says_what_came_of_it() {
     let (wade, faulty, map) =
         (path("bramble_wade.bvh"), path("faulty.ncurve"), path("bramble_to_stilt.toml"));
     let rounds = path("rounds.ncurve");
-    let said: [(&[&str], &[&str]); 23] = [
+    let said: [(&[&str], &[&str]); 24] = [
         (&["inspect", &bramble], &["1 rig, 1 take, 27 tracks, "]),
         (&["check", &faulty], &["2 errors, "]),
         (&["convert", &bramble, "b.glb"], &["24 tracks: ", "refitted", "off by at most ", " deg"]),
@@ -129,6 +129,10 @@ fn the_first_line_says_what_came_of_it() {
         (&["clips", "trim", &rounds, "-o", "t.ncurve"], &["track", "the same"]),
         (&["root", "lift", "u.ncurve", "-o", "l.ncurve"], &["2 tracks: 1 exact, 1 refitted", "in the world"]),
         (&["root", "show", "u.ncurve"], &["1 clip; loops: 0"]),
+        (
+            &["cycle", "close", &faulty, "--take", "sway", "-o", "x.ncurve"],
+            &["1 track refitted; moved by at most "],
+        ),
         (&["cycle", "find", "u.ncurve"], &["ranges; loops: "]),
         (&["cycle", "extend", &rounds, "--rounds", "2", "-o", "e.ncurve"], &["15 tracks exact; the same"]),
         (&["plot", &cart, "-o", "p.svg"], &["curves of take quay, frames 1:96"]),

@@ -108,7 +108,10 @@ impl Fingerprint {
     pub(super) fn controller(&mut self, controller: &Controller) {
         self.text(controller.type_name());
         match controller {
-            Controller::Constant(value) => self.numbers(&value.numbers().unwrap_or_default()),
+            Controller::Constant(value) => match value.numbers() {
+                Some(numbers) => self.numbers(&numbers),
+                None => self.text(&format!("{value:?}")),
+            },
             Controller::Components(curves) => curves.iter().for_each(|curve| self.curve(curve)),
             Controller::Euler(euler) => {
                 self.text(euler.order.name());
@@ -172,5 +175,32 @@ impl Fingerprint {
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use nimble_curve_core::curve::Discrete;
+    use nimble_curve_core::value::Value;
+
+    use super::*;
+
+    #[test]
+    fn each_change_of_a_constant_is_told() {
+        let values = [
+            Value::Number(1.0),
+            Value::Number(2.0),
+            Value::Discrete(Discrete::Switch(true)),
+            Value::Discrete(Discrete::Switch(false)),
+            Value::Discrete(Discrete::Choice("left".to_owned())),
+            Value::Discrete(Discrete::Choice("right".to_owned())),
+        ];
+        let print = |value: &Value| {
+            let mut print = Fingerprint::new();
+            print.controller(&Controller::Constant(value.clone()));
+            print.done()
+        };
+        let prints: std::collections::BTreeSet<String> = values.iter().map(print).collect();
+        assert_eq!(prints.len(), values.len());
     }
 }

@@ -225,7 +225,7 @@ pub fn carry(
     for take in &mut scene.takes[own_takes..] {
         if taken.contains(&take.name) {
             let fresh = (2..).map(|n| format!("{} {n}", take.name)).find(|name| !taken.contains(name));
-            let fresh = fresh.unwrap_or_default();
+            let fresh = fresh.expect("of endlessly many names one is free");
             renamed.push((std::mem::replace(&mut take.name, fresh.clone()), fresh));
         }
     }
