@@ -41,7 +41,7 @@ impl Joins {
 
 /// What a step made of a scene.
 #[derive(Debug)]
-pub struct Worked {
+pub struct StepOutput {
     pub scene: Scene,
     pub ledger: Ledger,
     /// What a person should look at, beside what the ledger says was left out.
@@ -62,18 +62,18 @@ pub struct Worked {
     pub closing: Vec<Line>,
 }
 
-impl Worked {
+impl StepOutput {
     /// The same motion as a scene, within a tolerance; what the ledger says was left out is so.
-    pub fn same(source: &Scene, scene: Scene, ledger: Ledger, tolerance: Tolerance) -> Worked {
+    pub fn same(source: &Scene, scene: Scene, ledger: Ledger, tolerance: Tolerance) -> StepOutput {
         let mut promise = Promise::same(source, &scene, tolerance);
         promise.claim = promise.claim.excusing(source, &ledger);
-        Worked { promise: Some(promise), ..Worked::new(scene, ledger) }
+        StepOutput { promise: Some(promise), ..StepOutput::new(scene, ledger) }
     }
 
     /// The very scene, which was only looked at.
-    pub fn unchanged(scene: &Scene) -> Worked {
+    pub fn unchanged(scene: &Scene) -> StepOutput {
         let promise = Promise::timed(scene, scene, &[]);
-        Worked { promise: Some(promise), ..Worked::new(scene.clone(), Ledger::default()) }
+        StepOutput { promise: Some(promise), ..StepOutput::new(scene.clone(), Ledger::default()) }
     }
 
     /// Takes in what the judge found: its errors, and its closing words.
@@ -102,8 +102,8 @@ impl Worked {
         Ok(())
     }
 
-    pub fn new(scene: Scene, ledger: Ledger) -> Worked {
-        Worked {
+    pub fn new(scene: Scene, ledger: Ledger) -> StepOutput {
+        StepOutput {
             scene,
             ledger,
             warnings: Vec::new(),
@@ -121,7 +121,7 @@ impl Worked {
 /// A command that makes one scene of another, between files or in a recipe.
 pub trait Step: Sync {
     /// Does it; `file` names the scene in messages, other files come off the shelf.
-    fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure>;
+    fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure>;
 
     /// The same with its tolerances times a factor, where it has any.
     fn closer(&self, _factor: f64) -> Option<Self>
@@ -141,10 +141,10 @@ pub fn between_files(
     file: &Path,
     input: InputArgs,
     output: &Output,
-) -> Result<(Scene, Worked), Failure> {
+) -> Result<(Scene, StepOutput), Failure> {
     output.check(&[file])?;
     let scene = files::read(file, input)?.scene;
-    let shelf = Shelf::default();
+    let shelf = SceneCache::default();
     let mut worked = step.work(&scene, file, &shelf)?;
     let mut saving = Saving { base: Some(file), ..Saving::default() };
     let allowed = saving.tolerance;
@@ -176,14 +176,14 @@ pub fn between_files(
 
 /// The other files that steps need, such as target rigs.
 #[derive(Default)]
-pub struct Shelf {
+pub struct SceneCache {
     kept: Option<Mutex<HashMap<String, Arc<Scene>>>>,
 }
 
-impl Shelf {
+impl SceneCache {
     /// A shelf that keeps what was read, for many scenes that need the same; it says nothing of what had to be assumed.
-    pub fn that_keeps() -> Shelf {
-        Shelf { kept: Some(Mutex::default()) }
+    pub fn that_keeps() -> SceneCache {
+        SceneCache { kept: Some(Mutex::default()) }
     }
 
     /// The scene of a file.
@@ -202,7 +202,7 @@ impl Shelf {
 }
 
 /// Says the warnings of a step on standard error.
-pub fn say_warnings(worked: &Worked) {
+pub fn say_warnings(worked: &StepOutput) {
     for warning in &worked.warnings {
         terminal::remark(warning);
     }

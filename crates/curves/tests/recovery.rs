@@ -2,7 +2,7 @@
 
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Side, Tangent};
 use nimble_curve_curves::fit::{
-    FittedKey, Handles, Interval, Origin, Room, fit, precision_of, recover, unbaked, unbaked_with,
+    ErrorBound, FittedKey, Handles, Interval, Origin, fit, precision_of, recover, unbaked, unbaked_with,
 };
 use nimble_curve_testing::RATE;
 
@@ -105,7 +105,7 @@ fn tallied(shortest: i64, curves: usize, seed: u64) -> Tally {
     for _ in 0..curves {
         let curve = authored(&mut lcg, shortest);
         let samples = baked(&curve);
-        let (keys, _) = unbaked(&samples, precision_of(&samples, 1.0), Room::even(0.1), &[]);
+        let (keys, _) = unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[]);
         count(&curve, &keys, &mut tally);
     }
     tally
@@ -163,8 +163,13 @@ fn weighted_keys_come_back_with_their_handles() {
     for _ in 0..50 {
         let curve = weighted(&mut lcg);
         let samples = baked(&curve);
-        let (back, _) =
-            unbaked_with(&samples, precision_of(&samples, 1.0), Room::even(0.1), &[], Handles::Weighted);
+        let (back, _) = unbaked_with(
+            &samples,
+            precision_of(&samples, 1.0),
+            ErrorBound::even(0.1),
+            &[],
+            Handles::Weighted,
+        );
         keys += curve.keys().len();
         let frame = |key: &Key| RATE.nearest_frame(key.time) as f64;
         extra += back.iter().filter(|f| curve.keys().iter().all(|key| frame(key) != f.at)).count();
@@ -193,7 +198,7 @@ fn rounded_bakes_give_their_keys_back_too() {
     for _ in 0..300 {
         let curve = authored(&mut lcg, 6);
         let samples: Vec<f64> = baked(&curve).iter().map(|v| (v * 1e6).round() / 1e6).collect();
-        let (keys, origin) = unbaked(&samples, precision_of(&samples, 1.0), Room::even(0.1), &[]);
+        let (keys, origin) = unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[]);
         assert_ne!(origin, Origin::Fitted);
         count(&curve, &keys, &mut tally);
     }
@@ -255,7 +260,7 @@ fn each_sample_keeps_to_its_own_room() {
             })
             .collect();
         for (by_sample, needed) in [None, Some(room.as_slice())].into_iter().zip(&mut needed) {
-            let found = fit(&samples, Room { tolerance: 0.5, by_sample }, &[]);
+            let found = fit(&samples, ErrorBound { tolerance: 0.5, by_sample }, &[]);
             *needed += found.len();
             for (index, sample) in samples.iter().enumerate() {
                 let off = value(&found, index as f64) - sample;

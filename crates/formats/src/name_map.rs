@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 use std::ops::Range;
 use std::path::Path;
 
-use nimble_curve_core::ops::carry::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
-use nimble_curve_core::ops::pairing::{Proposal, Proposed, Sureness};
+use nimble_curve_core::ops::carry::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace};
+use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed};
 use nimble_curve_core::scene::NodeSet;
 use serde::Deserialize;
 use toml::{Spanned, Value};
@@ -134,7 +134,7 @@ fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
     Ok(())
 }
 
-fn number(source: String, value: Value) -> Result<NumberPair, Fault> {
+fn number(source: String, value: Value) -> Result<AttributePair, Fault> {
     let place = || format!("numbers, '{source}'");
     let file = match value {
         Value::String(to) => NumberFile { to, gain: None, offset: None, points: None },
@@ -155,7 +155,7 @@ fn number(source: String, value: Value) -> Result<NumberPair, Fault> {
         }
         None => NumberRange::Linear { gain: file.gain.unwrap_or(1.0), offset: file.offset.unwrap_or(0.0) },
     };
-    Ok(NumberPair { source, target: file.to, range })
+    Ok(AttributePair { source, target: file.to, range })
 }
 
 /// A name as a key or string of TOML.
@@ -169,7 +169,7 @@ pub fn toml_key(name: &str) -> String {
     if is_bare { name.to_owned() } else { toml_text(name) }
 }
 
-fn number_line(pair: &NumberPair) -> String {
+fn number_line(pair: &AttributePair) -> String {
     let to = toml_text(&pair.target);
     let value = match &pair.range {
         range if *range == NumberRange::SAME => to,
@@ -199,19 +199,19 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String 
         .map(|pair| (format!("{} = {}", toml_key(&pair.source[0]), toml_text(&pair.target[0])), pair))
         .collect();
     let width = singles.iter().map(|(line, _)| line.chars().count()).max().unwrap_or(0);
-    let remark = |sureness: Sureness, why: &str| match sureness {
-        Sureness::Sure => String::new(),
+    let remark = |sureness: Confidence, why: &str| match sureness {
+        Confidence::Sure => String::new(),
         sureness => format!("# {}: {why}", sureness.name()),
     };
     text.push_str("\n[nodes]\n");
     for (line, pair) in &singles {
-        let hidden = if pair.sureness == Sureness::Guess { "# " } else { "" };
+        let hidden = if pair.sureness == Confidence::Guess { "# " } else { "" };
         let line = format!("{hidden}{line:<width$}  {}", remark(pair.sureness, &pair.why));
         let _ = writeln!(text, "{}", line.trim_end());
     }
     for pair in proposal.pairs.iter().filter(|pair| !is_single(pair)) {
         let _ = writeln!(text, "\n# {}", pair.why);
-        let hidden = if pair.sureness == Sureness::Guess { "# " } else { "" };
+        let hidden = if pair.sureness == Confidence::Guess { "# " } else { "" };
         let _ = writeln!(text, "{hidden}[[chains]]");
         let _ = writeln!(text, "{hidden}from = {}\n{hidden}to = {}", list(&pair.source), list(&pair.target));
     }
@@ -219,7 +219,7 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String 
         text.push_str("\n[numbers]\n");
     }
     for number in &proposal.numbers {
-        let hidden = if number.sureness == Sureness::Guess { "# " } else { "" };
+        let hidden = if number.sureness == Confidence::Guess { "# " } else { "" };
         let line = format!("{hidden}{}", number_line(&number.pair));
         let remark = remark(number.sureness, &number.why);
         let _ = writeln!(text, "{}", format!("{line}  {remark}").trim_end());
@@ -288,29 +288,29 @@ arms = ["*arm*"]
             direction: None,
         };
         let number = |source: &str, range, sureness| ProposedNumber {
-            pair: NumberPair { source: source.into(), target: "Mask:x".into(), range },
+            pair: AttributePair { source: source.into(), target: "Mask:x".into(), range },
             sureness,
             why: "why".into(),
         };
         let proposal = Proposal {
             pairs: vec![
-                pair(&["a"], &["odd \"name\"/#2"], Sureness::Sure),
-                pair(&["b:c"], &["d"], Sureness::Likely),
-                pair(&["e"], &["f"], Sureness::Guess),
-                pair(&["g", "h"], &["i"], Sureness::Likely),
-                pair(&["j", "k"], &["l"], Sureness::Guess),
+                pair(&["a"], &["odd \"name\"/#2"], Confidence::Sure),
+                pair(&["b:c"], &["d"], Confidence::Likely),
+                pair(&["e"], &["f"], Confidence::Guess),
+                pair(&["g", "h"], &["i"], Confidence::Likely),
+                pair(&["j", "k"], &["l"], Confidence::Guess),
             ],
             numbers: vec![
-                number("face:a", NumberRange::SAME, Sureness::Sure),
-                number("face:b", NumberRange::Linear { gain: 100.0, offset: -0.5 }, Sureness::Likely),
-                number("face:c", NumberRange::Points(vec![(0.0, 0.0), (1.0, 2.5)]), Sureness::Likely),
-                number("face:d", NumberRange::SAME, Sureness::Guess),
+                number("face:a", NumberRange::SAME, Confidence::Sure),
+                number("face:b", NumberRange::Linear { gain: 100.0, offset: -0.5 }, Confidence::Likely),
+                number("face:c", NumberRange::Points(vec![(0.0, 0.0), (1.0, 2.5)]), Confidence::Likely),
+                number("face:d", NumberRange::SAME, Confidence::Guess),
             ],
             source_left: vec!["m".into()],
             ..Proposal::default()
         };
         let text = proposal_text(&proposal, "one", "other");
-        assert_eq!(parse_name_map(&text).unwrap(), proposal.map(Sureness::Likely));
+        assert_eq!(parse_name_map(&text).unwrap(), proposal.map(Confidence::Likely));
         for hidden in ["# e = \"f\"", "# from = [\"j\", \"k\"]", "# \"face:d\"", "without a partner: m"] {
             assert!(text.contains(hidden), "{hidden}: {text}");
         }

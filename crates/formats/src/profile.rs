@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use nimble_curve_core::ops::adapt::{Holds, Rotations};
+use nimble_curve_core::ops::adapt::{Capabilities, Rotations};
 use nimble_curve_core::ops::profile::{Case, NameRules, Profile};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::space::{Space, UpAxis};
@@ -130,7 +130,7 @@ pub fn parse_profile(text: &str) -> Result<Profile, Fault> {
         metres_per_unit: unit.transpose()?,
         up: up.transpose()?,
         first_frame: file.first_frame,
-        holds: Holds {
+        holds: Capabilities {
             layers: file.layers,
             rotations,
             weighted: file.weighted,

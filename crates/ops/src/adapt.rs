@@ -25,8 +25,8 @@ use super::channel::{Tolerance, count, each_track, keys_added, property};
 use super::conversion::{
     ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller, with_path,
 };
+use super::layered_rotation::mixes_angles;
 use super::layers::{FlattenOptions, LayersError, flatten};
-use super::mixer::mixes_angles;
 
 /// How rotations are held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -40,7 +40,7 @@ pub enum Rotations {
 
 /// What a format or an application holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Holds {
+pub struct Capabilities {
     /// Several layers in a take.
     pub layers: bool,
     /// How rotations are held.
@@ -57,7 +57,11 @@ pub struct Holds {
 ///
 /// # Errors
 /// Where layers cannot be written together, see [`LayersError`].
-pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Scene, Ledger), LayersError> {
+pub fn adapt(
+    scene: &Scene,
+    holds: &Capabilities,
+    tolerance: &Tolerance,
+) -> Result<(Scene, Ledger), LayersError> {
     let needs_flattening = |take: &Take| {
         take.layers.len() > 1
             || take.layers.iter().any(|base| base.muted || base.weight.constant() != Some(1.0))
@@ -74,7 +78,7 @@ pub fn adapt(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> Result<(Sce
 }
 
 /// Whether layers of a take mix rotations one angle by one that become something else, so that they would mix otherwise.
-fn mixes_otherwise(scene: &Scene, take: &Take, holds: &Holds) -> bool {
+fn mixes_otherwise(scene: &Scene, take: &Take, holds: &Capabilities) -> bool {
     let turns = |track: &&Track| {
         let rig = scene.rigs.get(track.target.rig);
         rig.and_then(|rig| rig.property_kind(track.target.node, &track.target.property))
@@ -115,7 +119,7 @@ struct Plans<'a> {
 }
 
 impl<'a> Plans<'a> {
-    fn of(scene: &'a Scene, holds: &Holds) -> Plans<'a> {
+    fn of(scene: &'a Scene, holds: &Capabilities) -> Plans<'a> {
         let mut by_node = HashMap::new();
         for (index, rig) in scene.rigs.iter().enumerate() {
             for (id, node) in rig.nodes() {
@@ -140,7 +144,7 @@ impl<'a> Plans<'a> {
     }
 }
 
-fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, Ledger) {
+fn adapt_tracks(scene: &Scene, holds: &Capabilities, tolerance: &Tolerance) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     let plans = Plans::of(scene, holds);
     let whole = Wholes::of(scene, &plans, holds, tolerance);
@@ -218,7 +222,7 @@ fn adapt_tracks(scene: &Scene, holds: &Holds, tolerance: &Tolerance) -> (Scene, 
 fn adapted(
     controller: &Controller,
     setting: &ConversionContext,
-    holds: &Holds,
+    holds: &Capabilities,
     plan: Option<Plan>,
 ) -> Result<ConvertedController, NotConvertible> {
     match setting.kind {
@@ -310,7 +314,7 @@ fn kept(controller: &Controller) -> ConvertedController {
 fn numbers(
     changed: ConvertedController,
     setting: &ConversionContext,
-    holds: &Holds,
+    holds: &Capabilities,
 ) -> Result<ConvertedController, NotConvertible> {
     let ConvertedController { mut controller, mut fate, mut error } = changed;
     let rests = resting(&controller, setting);

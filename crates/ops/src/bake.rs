@@ -31,6 +31,34 @@ pub struct BakeOptions {
 ///
 /// The error that the ledger gives is that between the samples, halfway, where straight lines and great arcs stand in
 /// for the curve.
+///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::bake::{BakeOptions, bake};
+///
+/// let angles = curves([&[(0, 0.0), (24, 1.2)], &[(0, 0.0), (24, 0.3)], &[(0, 0.0)]]);
+/// let controller = Controller::Euler(EulerCurves { order: RotationOrder::Yxz, curves: angles });
+/// let turn = take("turn", 24, vec![track(ROTATION, controller)]);
+/// let scene = scene(turn);
+///
+/// let (baked, ledger) = bake(&scene, &BakeOptions::default());
+/// // One sample a frame, both ends included, each of three angles.
+/// assert_eq!(ledger.entries[0].after, 25 * 3);
+/// assert_eq!(baked.takes[0].layers[0].tracks[0].controller.type_name(), "samples");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {

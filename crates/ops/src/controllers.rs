@@ -20,6 +20,35 @@ pub struct ConvertOptions {
 }
 
 /// Turns the controllers of all takes into another form; what has no such form stays as it is, and the ledger says why.
+///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::controllers::{ConvertOptions, convert_controllers};
+/// use nimble_curve_ops::{Tolerance, conversion::ControllerType};
+///
+/// let angles = curves([&[(0, 0.0), (24, 1.2)], &[(0, 0.0), (24, 0.3)], &[(0, 0.0)]]);
+/// let controller = Controller::Euler(EulerCurves { order: RotationOrder::Yxz, curves: angles });
+/// let turn = take("turn", 24, vec![track(ROTATION, controller)]);
+/// let tolerance = Tolerance { angle: 0.1_f64.to_radians(), ..Tolerance::default() };
+/// let options = ConvertOptions { form: ControllerType::Quaternion, only: Vec::new(), tolerance };
+///
+/// let (turned, ledger) = convert_controllers(&scene(turn), &options);
+/// assert!(matches!(turned.takes[0].layers[0].tracks[0].controller, Controller::Quaternion(_)));
+/// assert!(ledger.entries[0].error.unwrap().largest <= tolerance.angle);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn convert_controllers(scene: &Scene, options: &ConvertOptions) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     each_track(scene, &addresses, |books, layer, track| {

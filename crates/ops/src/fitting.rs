@@ -3,7 +3,7 @@
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Cursor, Curve, Interpolation, Key, Tangent};
 use nimble_curve_curves::fit::{
-    Channel, FittedKey, Handles, Interval, Origin, Room, fit_shared, precision_of, unbaked_with,
+    Channel, ErrorBound, FittedKey, Handles, Interval, Origin, fit_shared, precision_of, unbaked_with,
 };
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{FrameRate, Ticks};
@@ -247,7 +247,7 @@ impl Fitting {
                 .zip(&uneven)
                 .flat_map(|((track, &share), uneven)| {
                     let tolerance = 0.995 * share * track.tolerance;
-                    let room = Room { tolerance, by_sample: uneven.as_deref() };
+                    let room = ErrorBound { tolerance, by_sample: uneven.as_deref() };
                     track.channels.iter().map(move |samples| Channel { samples, room })
                 })
                 .collect();
@@ -449,10 +449,10 @@ impl<'a> Errors<'a> {
 
     /// The room that a channel has so that with those before it the error stays within a part of the tolerance: the error's
     /// square is Σδᵢ², for rotations 2·cos·δᵢδⱼ more for the outer axes.
-    fn room_of(&mut self, channel: usize, part: f64) -> Room<'_> {
+    fn room_of(&mut self, channel: usize, part: f64) -> ErrorBound<'_> {
         let tolerance = part * self.fitting.tolerance;
         if self.taken.is_empty() && self.fitting.parts.is_none() {
-            return Room::even(tolerance);
+            return ErrorBound::even(tolerance);
         }
         let coupling = |a: usize, b: usize, index: usize| match &self.outer {
             Some((outer, cosines)) if a != b && outer.contains(&a) && outer.contains(&b) => cosines[index],
@@ -473,7 +473,7 @@ impl<'a> Errors<'a> {
             let half = (along * along - square + tolerance * tolerance).max(0.0).sqrt();
             Interval { low: (-along - half).min(0.0), high: (half - along).max(0.0) }
         }));
-        Room { tolerance, by_sample: Some(&self.room) }
+        ErrorBound { tolerance, by_sample: Some(&self.room) }
     }
 
     fn take(&mut self, channel: usize, curve: &Curve) {

@@ -12,7 +12,7 @@ use nimble_curve_scene::rig::{NodeId, OpValue};
 use nimble_curve_scene::scene::Scene;
 use nimble_curve_scene::space::{Space, UpAxis};
 
-use super::adapt::{Holds, adapt};
+use super::adapt::{Capabilities, adapt};
 use super::bake::{BakeOptions, bake};
 use super::channel::Tolerance;
 use super::layers::LayersError;
@@ -60,7 +60,7 @@ pub struct Profile {
     /// The frame at which takes start; any where there is none. Only looked at when a file is checked.
     pub first_frame: Option<i64>,
     /// Layers, rotations, handles, loops, lists of steps.
-    pub holds: Holds,
+    pub holds: Capabilities,
     /// Whether it holds curves; else a sample a frame.
     pub curves: bool,
     /// Rotation orders that it holds; all where there are none. The first is taken for what is in another.

@@ -53,6 +53,36 @@ pub enum SelectError {
 
 /// Keeps what is selected, and says of everything else that it was left out.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::select::{Selection, select};
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let range = Some(TimeRange::new(rate.ticks(6), rate.ticks(18)));
+/// let selection = Selection { only: vec!["hips:translation".into()], range, ..Selection::default() };
+///
+/// let (part, _) = select(&scene(walk), &selection)?;
+/// let Controller::Components(curves) = &part.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// // A key at each edge, and those between.
+/// let frames: Vec<f64> = curves[0].keys().iter().map(|key| rate.frame(key.time)).collect();
+/// assert_eq!(frames, [6.0, 12.0, 18.0]);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`SelectError`].
 pub fn select(scene: &Scene, selection: &Selection) -> Result<(Scene, Ledger), SelectError> {

@@ -19,6 +19,35 @@ use nimble_curve_scene::space::{AxisMap, Space};
 use super::channel::each_track;
 
 /// A scene said in another space. Sheared steps become matrices where the axes change; tracks on them are left out.
+///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::space::in_space;
+/// use nimble_curve_scene::space::UpAxis;
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let centimetres = Space { metres_per_unit: 0.01, up: UpAxis::Z, ..Space::METRES_Y_UP };
+///
+/// let (moved, _) = in_space(&scene(walk), &centimetres);
+/// // What was up along y is up along z, and a hundred times the number.
+/// let Controller::Components(curves) = &moved.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// assert!((at(&curves[2], 0) - 100.0).abs() < 1e-9);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn in_space(scene: &Scene, to: &Space) -> (Scene, Ledger) {
     let (mut result, ledger) = along(scene, &AxisMap::between(&scene.space, to));
     result.space = *to;

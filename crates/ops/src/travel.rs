@@ -65,11 +65,11 @@ pub struct Travel {
     /// From the first to the last place on the ground, in units.
     pub distance: f64,
     /// Along the way on the ground, in units.
-    pub way: f64,
+    pub path_length: f64,
     /// Net turn about the up axis, whole turns counted, in radians; counterclockwise from above.
     pub turn: f64,
     /// Net height, in units.
-    pub climb: f64,
+    pub height_change: f64,
     /// How the last pose differs from the first, travel, turn and climb left aside.
     pub ends: Ends,
 }
@@ -214,13 +214,13 @@ pub fn travel(scene: &Scene, take: &Take, range: TimeRange) -> Result<Travel, Ev
     let mut pose = Pose::default();
     let first = body.at(range.first.as_f64(), &mut pose);
     let (mut before, mut turned) = (first.clone(), 0.0);
-    let (mut way, mut reach, mut fastest) = (0.0, 0.0_f64, 0.0_f64);
+    let (mut path_length, mut reach, mut fastest) = (0.0, 0.0_f64, 0.0_f64);
     let step = scene.rate.ticks_per_frame();
     let count = ((range.last - range.first).as_f64() / step).ceil().max(1.0) as i64;
     for index in 1..=count {
         let time = Ticks(range.first.0 + (step * index as f64) as i64).min(range.last);
         let now = body.at(time.as_f64(), &mut pose);
-        way += level(now.place - before.place, up).length();
+        path_length += level(now.place - before.place, up).length();
         turned = nearest_turn(now.heading - first.heading, turned);
         reach = reach.max(Body::apart(&first, &now).0);
         fastest = fastest.max(Body::apart(&before, &now).0 * scene.rate.fps());
@@ -228,9 +228,9 @@ pub fn travel(scene: &Scene, take: &Take, range: TimeRange) -> Result<Travel, Ev
     }
     Ok(Travel {
         distance: level(before.place - first.place, up).length(),
-        way,
+        path_length,
         turn: turned,
-        climb: (before.place - first.place)[up],
+        height_change: (before.place - first.place)[up],
         ends: body.ends(range, reach, fastest),
     })
 }

@@ -29,6 +29,35 @@ const NEIGHBOURS: f64 = 1.5;
 /// later, or in a jump, where the rotation itself turns by less than half of it. A channel that goes on at such a
 /// speed turns truly, and stays.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::unwind::unwind;
+///
+/// // A reader that gives angles of one turn only leaps from 170 to -170 degrees.
+/// let degrees = [(0, 150.0), (8, 170.0), (9, -170.0), (16, -150.0)].map(|(frame, angle): (i64, f64)| (frame, angle.to_radians()));
+/// let angles = curves([&degrees, &[(0, 0.0)], &[(0, 0.0)]]);
+/// let controller = Controller::Euler(EulerCurves { order: RotationOrder::Yxz, curves: angles });
+/// let turn = take("turn", 16, vec![track(ROTATION, controller)]);
+///
+/// let (unwound, _) = unwind(&scene(turn), &[])?;
+/// let Controller::Euler(euler) = &unwound.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// let last = euler.curves[0].keys().last().unwrap().value.to_degrees();
+/// assert!((last - 210.0).abs() < 1e-9);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// [`ReorderError::NoMatch`].
 pub fn unwind(scene: &Scene, only: &[String]) -> Result<(Scene, Ledger), ReorderError> {

@@ -7,7 +7,7 @@ use nimble_curve_curves::curve::{Curve, Interpolation, Key};
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
-use nimble_curve_ops::adapt::{Holds, Rotations};
+use nimble_curve_ops::adapt::{Capabilities, Rotations};
 use nimble_curve_ops::check::{CheckOptions, Code, Finding, Severity, check};
 use nimble_curve_ops::profile::{Case, NameRules, Profile};
 use nimble_curve_scene::controller::{
@@ -577,7 +577,7 @@ fn a_profile_says_where_takes_start_and_what_names_may_be() {
         metres_per_unit: None,
         up: None,
         first_frame: None,
-        holds: Holds {
+        holds: Capabilities {
             layers: true,
             rotations: Rotations::Angles,
             weighted: true,
@@ -610,7 +610,7 @@ fn a_profile_says_where_takes_start_and_what_names_may_be() {
         assert_eq!(with(&figure, &changed), [(Code::NotInProfile, place.to_owned())]);
     }
     figure.layer("more", 1.0);
-    let plain = Profile { holds: Holds { layers: false, ..profile.holds }, ..profile };
+    let plain = Profile { holds: Capabilities { layers: false, ..profile.holds }, ..profile };
     assert_eq!(with(&figure, &plain), [(Code::NotInProfile, "layers".to_owned())]);
 }
 

@@ -3,7 +3,7 @@
 
 use nimble_curve_curves::curve::Behaviour;
 use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_ops::carry::{CarryOptions, NameMap, NumberPair, NumberRange, carry};
+use nimble_curve_ops::carry::{AttributePair, CarryOptions, NameMap, NumberRange, carry};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::evaluate::PropertySampler;
 use nimble_curve_scene::ledger::Fate;
@@ -84,7 +84,7 @@ proptest! {
         let mut map = NameMap::of_nodes(names);
         map.numbers = numbers.iter().zip(&ranges).map(|((number, _), range)| {
             let address = addresses.property(number);
-            NumberPair { source: address.clone(), target: address, range: range.clone() }
+            AttributePair { source: address.clone(), target: address, range: range.clone() }
         }).collect();
         let options = CarryOptions { tolerance: THOUSANDTH, scale: Some(1.0), ..CarryOptions::default() };
         let carried = carry(&scene, &target, &map, &options).unwrap();

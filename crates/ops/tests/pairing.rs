@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use glam::DVec3;
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::FrameRate;
-use nimble_curve_ops::pairing::{Sureness, propose};
+use nimble_curve_ops::pairing::{Confidence, propose};
 use nimble_curve_scene::rig::{Node, NodeId, NodeKind, Rig};
 use nimble_curve_scene::scene::Scene;
 use nimble_curve_scene::space::Space;
@@ -234,7 +234,12 @@ fn rigs_in_five_styles_are_recognised_and_nothing_wrong_is_sure() {
                 } else {
                     wrong += 1;
                     println!("style {style}: {a} is not {b}: {} {}", pair.sureness.name(), pair.why);
-                    assert_ne!(pair.sureness, Sureness::Sure, "style {style}: {a} is not {b}: {}", pair.why);
+                    assert_ne!(
+                        pair.sureness,
+                        Confidence::Sure,
+                        "style {style}: {a} is not {b}: {}",
+                        pair.why
+                    );
                 }
             } else {
                 // A chain holds its true pairs where each of its ends is in it.
@@ -267,7 +272,7 @@ fn nothing_in_common_gives_nothing_sure() {
         })
         .collect();
     let proposal = propose(&scene(&joints), &scene(&cart));
-    assert!(proposal.pairs.iter().all(|pair| pair.sureness == Sureness::Guess), "{:?}", proposal.pairs);
+    assert!(proposal.pairs.iter().all(|pair| pair.sureness == Confidence::Guess), "{:?}", proposal.pairs);
 }
 
 #[test]
@@ -286,5 +291,5 @@ fn what_is_opaque_is_told_by_place() {
     });
     let right = right.count();
     assert!(right * 10 >= joints.len() * 9, "{right} of {}", joints.len());
-    assert!(proposal.pairs.iter().all(|pair| pair.sureness != Sureness::Sure));
+    assert!(proposal.pairs.iter().all(|pair| pair.sureness != Confidence::Sure));
 }

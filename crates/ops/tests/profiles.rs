@@ -1,6 +1,6 @@
 //! Random scenes fitted to random profiles: they hold nothing but what the profile holds, and move as before.
 
-use nimble_curve_ops::adapt::{Holds, Rotations};
+use nimble_curve_ops::adapt::{Capabilities, Rotations};
 use nimble_curve_ops::profile::{Case, NameRules, Profile, fit};
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::ledger::Fate;
@@ -32,7 +32,13 @@ fn any_names() -> impl Strategy<Value = NameRules> {
 fn any_profile() -> impl Strategy<Value = Profile> {
     let rotations = one_of(vec![Rotations::Quaternions, Rotations::Angles]);
     let holds = (any::<bool>(), rotations, any::<bool>(), any::<bool>(), any::<bool>()).prop_map(
-        |(layers, rotations, weighted, outside, lists)| Holds { layers, rotations, weighted, outside, lists },
+        |(layers, rotations, weighted, outside, lists)| Capabilities {
+            layers,
+            rotations,
+            weighted,
+            outside,
+            lists,
+        },
     );
     let orders = prop::collection::vec(any_order(), 0..3);
     (holds, prop::bool::weighted(0.8), orders, any_names()).prop_map(|(holds, curves, orders, names)| {

@@ -27,7 +27,7 @@ use crate::gate::{self, Origin, Promise};
 use crate::named::{Named, safe};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{LedgerJson, print_json};
-use crate::step::{Shelf, Worked};
+use crate::step::{SceneCache, StepOutput};
 
 /// Whether files are replaced that are there and not as a run wrote them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,11 +37,11 @@ pub enum Overwrite {
 }
 
 /// All that jobs share.
-pub struct Desk<'a> {
+pub struct JobRunner<'a> {
     recipe: &'a Recipe,
     plan: &'a Plan<'a>,
     records: &'a Records,
-    shelf: Shelf,
+    shelf: SceneCache,
     overwrite: Overwrite,
     /// The files of this run, with the sources that they are made from.
     claims: Mutex<HashMap<String, String>>,
@@ -49,25 +49,25 @@ pub struct Desk<'a> {
 }
 
 /// Why a job has no result.
-enum Trouble {
+enum JobError {
     /// What was read; it would be the same again.
     Contents(Failure),
     /// Where it was to be written, or that it could not be read: next time may be better.
     Place(Failure),
 }
 
-impl From<Failure> for Trouble {
-    fn from(failure: Failure) -> Trouble {
+impl From<Failure> for JobError {
+    fn from(failure: Failure) -> JobError {
         match failure {
-            Failure::Format(FormatError::Read { .. } | FormatError::Write { .. }) => Trouble::Place(failure),
-            failure => Trouble::Contents(failure),
+            Failure::Format(FormatError::Read { .. } | FormatError::Write { .. }) => JobError::Place(failure),
+            failure => JobError::Contents(failure),
         }
     }
 }
 
-impl From<FormatError> for Trouble {
-    fn from(error: FormatError) -> Trouble {
-        Trouble::from(Failure::from(error))
+impl From<FormatError> for JobError {
+    fn from(error: FormatError) -> JobError {
+        JobError::from(Failure::from(error))
     }
 }
 
@@ -77,7 +77,7 @@ struct Item {
     clip: Option<String>,
     /// Keys and samples in the source.
     before: usize,
-    worked: Worked,
+    worked: StepOutput,
     /// What the last steps that promise something began with.
     origin: Option<Arc<Scene>>,
     /// What became of everything in steps before these, judged already.
@@ -90,18 +90,18 @@ struct Product {
     bytes: Vec<u8>,
 }
 
-impl<'a> Desk<'a> {
+impl<'a> JobRunner<'a> {
     pub fn new(
         recipe: &'a Recipe,
         plan: &'a Plan<'a>,
         records: &'a Records,
         overwrite: Overwrite,
-    ) -> Desk<'a> {
-        Desk {
+    ) -> JobRunner<'a> {
+        JobRunner {
             recipe,
             plan,
             records,
-            shelf: Shelf::that_keeps(),
+            shelf: SceneCache::that_keeps(),
             overwrite,
             claims: Mutex::default(),
             is_full: AtomicBool::new(false),
@@ -134,9 +134,9 @@ impl<'a> Desk<'a> {
             record.outputs.clear();
             record.seconds = start.elapsed().as_secs_f64();
             record.error = Some(match &trouble {
-                Trouble::Contents(failure) | Trouble::Place(failure) => failure.to_string(),
+                JobError::Contents(failure) | JobError::Place(failure) => failure.to_string(),
             });
-            if matches!(trouble, Trouble::Contents(_)) {
+            if matches!(trouble, JobError::Contents(_)) {
                 self.keep_earlier(&mut record);
                 // A record that cannot be written is no worse than none: the job is done again.
                 let _ = self.records.write(&job.id, &record);
@@ -156,7 +156,7 @@ impl<'a> Desk<'a> {
     }
 
     /// The files of a job.
-    fn made(&self, job: &Job) -> Result<Vec<Product>, Trouble> {
+    fn made(&self, job: &Job) -> Result<Vec<Product>, JobError> {
         let loaded = nimble_curve_formats::read(&job.path, self.recipe.input.assumed())?;
         let before = loaded.scene.takes.iter().map(Take::value_count).sum();
         let output = &self.recipe.output;
@@ -164,7 +164,7 @@ impl<'a> Desk<'a> {
         // How many keys a part had is looked up in the source.
         let parts = output.has(Hole::Clip) || output.has(Hole::Take) || job.stages.iter().any(is_split);
         let source = if parts { loaded.scene.takes.clone() } else { Vec::new() };
-        let mut first = Worked::new(loaded.scene, Ledger::default());
+        let mut first = StepOutput::new(loaded.scene, Ledger::default());
         first.ledger.notes.extend(loaded.notes);
         let mut items = vec![Item {
             take: None,
@@ -179,9 +179,9 @@ impl<'a> Desk<'a> {
             // A rig or map that cannot be read now may be read next time.
             let failed = |failure: Failure| {
                 let said = Failure::new(format!("{}: {failure}", stage.name));
-                match Trouble::from(failure) {
-                    Trouble::Contents(_) => Trouble::Contents(said),
-                    Trouble::Place(_) => Trouble::Place(said),
+                match JobError::from(failure) {
+                    JobError::Contents(_) => JobError::Contents(said),
+                    JobError::Place(_) => JobError::Place(said),
                 }
             };
             items = match &stage.kind {
@@ -190,7 +190,7 @@ impl<'a> Desk<'a> {
                         let more = step.work(&item.worked.scene, &job.path, &self.shelf).map_err(failed)?;
                         item.followed_by(more).map_err(failed)
                     };
-                    items.into_iter().map(work).collect::<Result<Vec<Item>, Trouble>>()?
+                    items.into_iter().map(work).collect::<Result<Vec<Item>, JobError>>()?
                 }
                 Kind::Split(args) => split(items, args, &source, &job.path).map_err(failed)?,
             };
@@ -225,10 +225,17 @@ impl<'a> Desk<'a> {
         job: &Job,
         (index, item): (usize, Item),
         base: &Path,
-    ) -> Result<Vec<Product>, Trouble> {
+    ) -> Result<Vec<Product>, JobError> {
         let Item { take, clip, before, worked, origin, done } = item;
-        let Worked {
-            mut scene, mut ledger, warnings, pictures, mut promise, joins, closing: earlier, ..
+        let StepOutput {
+            mut scene,
+            mut ledger,
+            warnings,
+            pictures,
+            mut promise,
+            joins,
+            closing: earlier,
+            ..
         } = worked;
         if let Some((_, path)) = &self.recipe.profile {
             let (fitted, more) =
@@ -336,7 +343,7 @@ impl<'a> Desk<'a> {
         products: Vec<Product>,
         record: &mut Record,
         start: Instant,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), JobError> {
         let mut to_write = Vec::new();
         for product in &products {
             let path = self.recipe.resolved(&product.made.file);
@@ -348,7 +355,7 @@ impl<'a> Desk<'a> {
             if there.is_some_and(|there| !self.is_ours(&product.made.file, &there))
                 && self.overwrite == Overwrite::Never
             {
-                return Err(Trouble::Place(Failure::new(format!(
+                return Err(JobError::Place(Failure::new(format!(
                     "{} is there and is not as a run wrote it: --replace writes over it",
                     path.display()
                 ))));
@@ -357,11 +364,11 @@ impl<'a> Desk<'a> {
         }
         record.outputs = products.iter().map(|product| product.made.clone()).collect();
         record.seconds = start.elapsed().as_secs_f64();
-        self.records.write(&job.id, record).map_err(Trouble::Place)?;
+        self.records.write(&job.id, record).map_err(JobError::Place)?;
         for (path, bytes) in to_write {
             if let Some(folder) = path.parent() {
                 fs::create_dir_all(folder).map_err(|error| {
-                    Trouble::Place(Failure::new(format!(
+                    JobError::Place(Failure::new(format!(
                         "{}: the folder cannot be made: {error}",
                         folder.display()
                     )))
@@ -372,16 +379,16 @@ impl<'a> Desk<'a> {
         record.outcome = Outcome::Done;
         self.keep_earlier(record);
         record.seconds = start.elapsed().as_secs_f64();
-        self.records.write(&job.id, record).map_err(Trouble::Place)
+        self.records.write(&job.id, record).map_err(JobError::Place)
     }
 
     /// Why an output was not written; on a full disk, no other will be.
-    fn unwritten(&self, error: FormatError) -> Trouble {
-        let FormatError::Write { source, .. } = error else { return Trouble::Place(Failure::from(error)) };
+    fn unwritten(&self, error: FormatError) -> JobError {
+        let FormatError::Write { source, .. } = error else { return JobError::Place(Failure::from(error)) };
         if source.kind() == ErrorKind::StorageFull {
             self.is_full.store(true, Ordering::SeqCst);
         }
-        Trouble::Place(Failure::new(format!("its output cannot be written: {source}")))
+        JobError::Place(Failure::new(format!("its output cannot be written: {source}")))
     }
 
     /// Whether there is no more room to write.
@@ -390,8 +397,8 @@ impl<'a> Desk<'a> {
     }
 
     /// Takes a file for a job; refused where it is a source, or another job's.
-    fn claim(&self, job: &Job, file: &str) -> Result<(), Trouble> {
-        let refused = |text: String| Err(Trouble::Contents(Failure::new(text)));
+    fn claim(&self, job: &Job, file: &str) -> Result<(), JobError> {
+        let refused = |text: String| Err(JobError::Contents(Failure::new(text)));
         if self.plan.sources.contains(file) {
             return refused(format!("it would be written over the source {file}"));
         }
@@ -415,7 +422,7 @@ impl<'a> Desk<'a> {
 impl Item {
     /// The item after one more step. What is promised is judged from the first step on, once it is written; a step that
     /// promises more than that all is the same begins anew, and what came before it is judged now.
-    fn followed_by(mut self, mut more: Worked) -> Result<Item, Failure> {
+    fn followed_by(mut self, mut more: StepOutput) -> Result<Item, Failure> {
         let promise = more.promise.take();
         let so_far = self.origin.take().zip(self.worked.promise.take());
         let (origin, promise) = match (so_far, promise) {
@@ -438,7 +445,7 @@ impl Item {
                 (origin, next)
             }
         };
-        let worked = Worked { promise, ..followed(self.worked, more) };
+        let worked = StepOutput { promise, ..followed(self.worked, more) };
         Ok(Item { take: self.take, clip: self.clip, before: self.before, worked, origin, done: self.done })
     }
 }
@@ -449,7 +456,7 @@ fn joined(first: Ledger, then: Ledger) -> Ledger {
 }
 
 /// What came of two steps, one after the other.
-fn followed(first: Worked, mut then: Worked) -> Worked {
+fn followed(first: StepOutput, mut then: StepOutput) -> StepOutput {
     // Errors of positions are in units of the scene.
     let factor = first.scene.space.metres_per_unit / then.scene.space.metres_per_unit;
     then.ledger = first.ledger.with_lengths_scaled(factor).followed_by(then.ledger);
@@ -487,10 +494,10 @@ fn split(items: Vec<Item>, args: &ClipsSplit, source: &[Take], path: &Path) -> R
                 (Some(origin), Some(first)) => (Arc::clone(origin), first.then(&piece.promise)),
                 _ => (Arc::clone(&whole), piece.promise),
             };
-            let worked = Worked {
+            let worked = StepOutput {
                 warnings: item.worked.warnings.clone(),
                 promise: Some(promise),
-                ..Worked::new(piece.scene, ledger.followed_by(piece.ledger))
+                ..StepOutput::new(piece.scene, ledger.followed_by(piece.ledger))
             };
             // Where the source has this take, its keys in the clip are those that there were.
             let own = source.iter().find(|take| take.name == piece.take);
@@ -531,12 +538,12 @@ fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
             one.claim.takes_chosen = true;
             promise.then(&one)
         });
-        let worked = Worked {
+        let worked = StepOutput {
             warnings: item.worked.warnings.clone(),
             pictures: std::mem::take(&mut pictures),
             closing: item.worked.closing.clone(),
             promise,
-            ..Worked::new(alone, of_take(&item.worked.ledger, &take.name))
+            ..StepOutput::new(alone, of_take(&item.worked.ledger, &take.name))
         };
         let before = own.map_or(item.before, |own| own.value_count());
         Item {

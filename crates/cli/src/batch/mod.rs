@@ -4,16 +4,15 @@
 //! says from what it was made and what came of it. What the record was made from decides whether a job is done again:
 //! contents, never dates.
 
-mod crew;
 mod job;
 mod plan;
 mod recipe;
 mod record;
 mod schema;
 mod shard;
+mod worker_pool;
 
-pub use crew::{Crew, Onlooker, is_stopping, stop_at_interrupt};
-pub use job::{Desk, Overwrite};
+pub use job::{JobRunner, Overwrite};
 pub use plan::{Choice, Job, Leftover, Plan, Verdict, plan, read_files};
 pub use recipe::{EXAMPLE, Recipe};
 #[cfg(test)]
@@ -21,3 +20,4 @@ pub use record::LeftOut;
 pub use record::{Made, Outcome, Record, Records, digest_of_file};
 pub use schema::schema;
 pub use shard::Shard;
+pub use worker_pool::{ProgressObserver, WorkerPool, is_stopping, stop_at_interrupt};

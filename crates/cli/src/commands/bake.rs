@@ -11,15 +11,15 @@ use nimble_curve_core::time::TimeRange;
 use crate::args::Bake;
 use crate::failure::Failure;
 use crate::report::{self, LedgerJson};
-use crate::step::{Shelf, Step, Worked, between_files};
+use crate::step::{SceneCache, Step, StepOutput, between_files};
 use crate::terminal::Report;
 
 impl Step for Bake {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let frame = |frame: f64| scene.rate.ticks_at(frame);
         let range = self.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
         let (result, ledger) = bake(scene, &BakeOptions { rate: self.to_rate, step: self.step, range });
-        let mut worked = Worked::same(scene, result, ledger, Tolerance::default());
+        let mut worked = StepOutput::same(scene, result, ledger, Tolerance::default());
         if let Some(promise) = &mut worked.promise {
             promise.claim.sampling = Sampling::Result;
         }
@@ -29,7 +29,7 @@ impl Step for Bake {
 
 pub fn run(args: &Bake) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { ledger, outcome, closing, .. }) =
+    let (scene, StepOutput { ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     if args.json {

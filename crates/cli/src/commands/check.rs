@@ -15,7 +15,7 @@ use crate::args::{Check, Level};
 use crate::failure::Failure;
 use crate::files;
 use crate::report::{counted, frame, print_json};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::table::{Align, Table};
 use crate::terminal::{self, Report, Style};
 
@@ -47,7 +47,7 @@ struct Against {
 }
 
 impl Against {
-    fn new(args: &Check, shelf: &Shelf) -> Result<Against, Failure> {
+    fn new(args: &Check, shelf: &SceneCache) -> Result<Against, Failure> {
         let rig = args.target.as_ref().map(|path| shelf.scene(path, args.input)).transpose()?;
         let profile = args.profile.as_ref().map(|path| read_profile(path)).transpose()?;
         Ok(Against { rig, profile })
@@ -64,7 +64,7 @@ impl Against {
 
 /// In a recipe, findings are warnings; those that are denied end the work on the file.
 impl Step for Check {
-    fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let findings = Against::new(self, shelf)?.findings(scene, self)?;
         let said = |findings: &[&Finding]| {
             let groups = findings.chunk_by(|a, b| a.code == b.code);
@@ -77,7 +77,7 @@ impl Step for Check {
         if !refused.is_empty() {
             return Err(Failure::new(format!("found {}", said(&refused))));
         }
-        let mut worked = Worked::unchanged(scene);
+        let mut worked = StepOutput::unchanged(scene);
         let warned = |finding: &&Finding| finding.code.severity() >= Severity::Warning;
         let warnings: Vec<&Finding> = findings.iter().filter(warned).collect();
         if !warnings.is_empty() {
@@ -88,7 +88,7 @@ impl Step for Check {
 }
 
 pub fn run(args: &Check) -> Result<ExitCode, Failure> {
-    let against = Against::new(args, &Shelf::default())?;
+    let against = Against::new(args, &SceneCache::default())?;
     let mut out = Report::out();
     let (mut worst, mut all) = (None, Vec::new());
     for (index, path) in args.files.iter().enumerate() {

@@ -21,14 +21,14 @@ use crate::failure::Failure;
 use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
 use crate::report::{self, LedgerJson};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::terminal::Report;
 
 impl Step for Convert {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let (result, ledger) = worked_on(scene.clone(), self)?;
         let promise = promise(self, scene, &result, ledger.as_ref());
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger.unwrap_or_default()) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger.unwrap_or_default()) })
     }
 }
 

@@ -17,7 +17,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::gate::{Beside, Held, Promise};
 use crate::report::{self, LedgerJson, amount, counted, degrees, frame, print_json};
-use crate::step::{Shelf, Step, Worked, between_files};
+use crate::step::{SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -62,7 +62,7 @@ fn run_find(args: &CycleFind) -> Result<(), Failure> {
                 "speed_changes_deg_s": travel.ends.speed.to_degrees(),
                 "speed_changes_at": travel.ends.speed_node,
                 "turn_deg": travel.turn.to_degrees(),
-                "climb_m": travel.climb * metres,
+                "climb_m": travel.height_change * metres,
                 "travel_m": travel.distance * metres,
             })
         };
@@ -102,7 +102,7 @@ fn run_find(args: &CycleFind) -> Result<(), Failure> {
             ends.speed_node.clone(),
             amount(travel.distance, Quantity::Length, &scene.space),
             degrees(travel.turn),
-            amount(travel.climb, Quantity::Length, &scene.space),
+            amount(travel.height_change, Quantity::Length, &scene.space),
         ];
         if ends.is_loop() { table.styled(Style::Good, cells) } else { table.row(cells) }
     }
@@ -131,7 +131,7 @@ fn options(scene: &Scene, which: &Which, file: &Path) -> Result<CycleOptions, Fa
 }
 
 impl Step for CycleClose {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let options = options(scene, &self.which, file)?;
         let over = Ticks((f64::from(self.blend) * scene.rate.ticks_per_frame()).round() as i64);
         let (result, ledger) = close(scene, over, &options)?;
@@ -147,12 +147,12 @@ impl Step for CycleClose {
             vec![beside(&before, claims.inside, Held::Told), beside(&after, claims.ends, Held::ToLimits)];
         let claim = Claim { takes_chosen: true, ..claims.outside };
         let promise = Promise { beside, ..Promise::of(claim, self.which.tolerance, Scope::Everything) };
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
     }
 }
 
 impl Step for CycleExtend {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let options = options(scene, &self.which, file)?;
         let (result, ledger) = extend(scene, self.rounds, &options)?;
         let mut claims = extended(scene, &result, self.rounds, &options)?.into_iter();
@@ -161,13 +161,13 @@ impl Step for CycleExtend {
         let beside = |claim| Beside { source: Arc::clone(&before), claim, scope: None, held: Held::ToLimits };
         let beside = claims.map(beside).collect();
         let promise = Promise { beside, ..Promise::of(first, self.which.tolerance, Scope::MotionAlone) };
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
     }
 }
 
 fn run_close(args: &CycleClose) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { scene: result, ledger, outcome, closing, .. }) =
+    let (scene, StepOutput { scene: result, ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
     let mut out = Report::beside(&output.path);
@@ -197,7 +197,7 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
 
 fn run_extend(args: &CycleExtend) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { scene: result, ledger, outcome, closing, .. }) =
+    let (scene, StepOutput { scene: result, ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let options = options(&scene, &args.which, &args.file)?;
     let mut out = Report::beside(&output.path);

@@ -20,7 +20,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::gate::Promise;
 use crate::report::{self, LedgerJson, counted, frame, listed};
-use crate::step::{Joins, Shelf, Step, Worked, between_files};
+use crate::step::{Joins, SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -152,10 +152,10 @@ fn weight_of(scene: &Scene, layer: &Layer) -> String {
 }
 
 impl Step for LayersFlatten {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let options = FlattenOptions { only: self.layer.clone(), tolerance: self.tolerance };
         let (result, ledger) = flatten(scene, &options).map_err(|error| suggest(error, scene))?;
-        let mut worked = Worked::same(scene, result, ledger, self.tolerance);
+        let mut worked = StepOutput::same(scene, result, ledger, self.tolerance);
         if let Some(promise) = &mut worked.promise {
             promise.scope = Scope::AllButLayers;
         }
@@ -169,7 +169,7 @@ impl Step for LayersFlatten {
 
 fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, Worked { ledger, outcome, closing, .. }) =
+    let (scene, StepOutput { ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     if args.json {
@@ -200,7 +200,7 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<
 }
 
 impl Step for LayersDifference {
-    fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let other = shelf.scene(&self.against, self.input)?;
         let options = SplitOptions { name: self.name.clone(), tolerance: self.tolerance };
         let (result, ledger) = split(scene, &other, &options)?;
@@ -208,11 +208,11 @@ impl Step for LayersDifference {
         let claim = Claim { takes_chosen: true, ..Claim::same_by_address(&other, &result) };
         let promise = Promise::of(claim.excusing(&other, &ledger), self.tolerance, Scope::Nothing);
         let other = Some(Scene::clone(&other));
-        Ok(Worked {
+        Ok(StepOutput {
             promise: Some(promise),
             origin: other,
             joins: Joins::ByResult,
-            ..Worked::new(result, ledger)
+            ..StepOutput::new(result, ledger)
         })
     }
 }
@@ -220,7 +220,7 @@ impl Step for LayersDifference {
 fn run_split(args: &LayersDifference) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
     output.check(&[&args.against])?;
-    let (scene, Worked { ledger, outcome, closing, .. }) =
+    let (scene, StepOutput { ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     if args.json {
@@ -237,7 +237,7 @@ fn run_split(args: &LayersDifference) -> Result<(), Failure> {
 }
 
 impl Step for LayersSet {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let settings = LayerSettings {
             weight: self.weight,
             muted: if self.mute { Some(true) } else { self.unmute.then_some(false) },
@@ -254,13 +254,13 @@ impl Step for LayersSet {
         let mut result = scene.clone();
         set(&mut result, &self.layer, &settings).map_err(|error| suggest(error, scene))?;
         // How it is to look was stated; the file has to be that.
-        Ok(Worked::new(result, Ledger::default()))
+        Ok(StepOutput::new(result, Ledger::default()))
     }
 }
 
 fn run_set(args: &LayersSet) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (_, Worked { scene, .. }) = between_files(args, &args.file, args.input, &output)?;
+    let (_, StepOutput { scene, .. }) = between_files(args, &args.file, args.input, &output)?;
     let mut out = Report::beside(&output.path);
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
     let called = args.rename.as_ref().unwrap_or(&args.layer);

@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ops::body_part;
-use nimble_curve_core::ops::pairing::{Proposal, Proposed, Sureness, propose};
+use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed, propose};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_formats::name_map::proposal_text;
 use serde::Serialize;
@@ -138,9 +138,9 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
             pair.direction.map_or(String::new(), degrees),
         ];
         match pair.sureness {
-            Sureness::Sure => table.row(cells),
-            Sureness::Likely => table.row(cells),
-            Sureness::Guess => table.styled(Style::Warn, cells),
+            Confidence::Sure => table.row(cells),
+            Confidence::Likely => table.row(cells),
+            Confidence::Guess => table.styled(Style::Warn, cells),
         }
     }
     table.print(out)?;
@@ -185,7 +185,8 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
 /// How sure the pairs are, and how many names have none.
 fn verdict(proposal: &Proposal) -> Line {
     let count = |sureness| proposal.pairs.iter().filter(|pair| pair.sureness == sureness).count();
-    let (sure, likely, guess) = (count(Sureness::Sure), count(Sureness::Likely), count(Sureness::Guess));
+    let (sure, likely, guess) =
+        (count(Confidence::Sure), count(Confidence::Likely), count(Confidence::Guess));
     let mut said = report::counted(proposal.pairs.len(), "pair");
     let each: Vec<String> = [(sure, "sure"), (likely, "likely"), (guess, "guessed")]
         .into_iter()

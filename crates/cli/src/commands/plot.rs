@@ -20,7 +20,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::named::{Named, stem};
 use crate::report::{self, frame};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::terminal::{Report, Style};
 
 /// How many poses there are where no frames are given.
@@ -71,12 +71,12 @@ fn drawn(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Fa
 
 /// In a recipe, a picture is made beside the scene, which stays as it is.
 impl Step for Plot {
-    fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let other = self.against.as_ref().map(|path| shelf.scene(path, self.input)).transpose()?;
         let args = Plot { file: file.to_owned(), ..self.clone() };
         let picture = pictured(&args, scene)?;
         let bytes = picture.bytes(&drawn(&args, scene, other.as_deref())?)?;
-        let mut worked = Worked::unchanged(scene);
+        let mut worked = StepOutput::unchanged(scene);
         worked.pictures.push((picture.path, bytes));
         Ok(worked)
     }

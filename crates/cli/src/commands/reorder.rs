@@ -18,12 +18,12 @@ use crate::args::Reorder;
 use crate::failure::Failure;
 use crate::files::{self, Output};
 use crate::report::{self, LedgerJson, counted};
-use crate::step::{Shelf, Step, Worked, between_files};
+use crate::step::{SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
 impl Step for Reorder {
-    fn work(&self, source: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, source: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let only = self.choice.nodes(source, file)?;
         let result = match self.to {
             Some(to) => {
@@ -39,7 +39,7 @@ impl Step for Reorder {
         };
         let (scene, ledger) = result.map_err(|error| suggest(error, source))?;
         let tolerance = Tolerance { angle: self.tolerance, ..Tolerance::default() };
-        let mut worked = Worked::same(source, scene, ledger, tolerance);
+        let mut worked = StepOutput::same(source, scene, ledger, tolerance);
         if let Some(promise) = worked.promise.as_mut().filter(|_| self.unwind) {
             // Flips lie between keys, and go.
             promise.claim.sampling = Sampling::Keys;
@@ -55,7 +55,7 @@ impl Step for Reorder {
 pub fn run(args: &Reorder) -> Result<(), Failure> {
     let Some(output) = &args.output else { return run_survey(args) };
     let output = Output::new(output.clone(), args.over);
-    let (scene, Worked { ledger, outcome, closing, .. }) =
+    let (scene, StepOutput { ledger, outcome, closing, .. }) =
         between_files(args, &args.file, args.input, &output)?;
     let what = match args.to {
         Some(NewOrder::To(order)) => format!(" in {order}"),

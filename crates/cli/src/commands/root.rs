@@ -7,7 +7,7 @@ use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::clips::summaries;
 use nimble_curve_core::ops::root::{
-    RootOptions, centre, centred, lift, lifted, pin, pinned, restore, unpinned, way,
+    RootOptions, centre, centred, lift, lifted, pin, pinned, restore, travelled, unpinned,
 };
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::value::Quantity;
@@ -25,7 +25,7 @@ use crate::files::{self, InputArgs, Output};
 use crate::gate::{EXACT, InWorld, Promise};
 use crate::named::{Named, stem};
 use crate::report::{self, ErrorJson, LedgerJson, amount, degrees, frame, print_json};
-use crate::step::{Joins, Shelf, Step, Worked, between_files};
+use crate::step::{Joins, SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -67,45 +67,45 @@ struct RootJson<'a> {
 }
 
 impl Step for RootLift {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let options = options(&self.parts, &self.root);
         let (result, ledger) = lift(scene, &options)?;
         let claim = lifted(scene, &result, &ledger, &options)?;
         let tolerance = self.parts.tolerance;
         let world = Some(InWorld { metres: tolerance.length, angle: tolerance.angle });
         let promise = Promise { world, ..Promise::of(claim, tolerance, Scope::Everything) };
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
     }
 }
 
 impl Step for RootInPlace {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let options = options(&self.parts, "root");
         let (result, ledger) = pin(scene, &options)?;
         let claim = pinned(scene, &result, &options)?;
         // Where hips are reordered first, taking out the turn may double what that is off by.
         let tolerance = Tolerance { angle: 2.0 * self.parts.tolerance.angle, ..self.parts.tolerance };
         let promise = Promise::of(claim, tolerance, Scope::Everything);
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
     }
 }
 
 impl Step for RootRestore {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let (result, ledger) = restore(scene)?;
         let before = unpinned(scene);
         let promise = Promise::timed(&before, &result, &[]);
         let (promise, origin) = (Some(promise), Some(before));
-        Ok(Worked { promise, origin, joins: Joins::ByResult, ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise, origin, joins: Joins::ByResult, ..StepOutput::new(result, ledger) })
     }
 }
 
 impl Step for RootCentre {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let (result, ledger) = centre(scene, &self.node, self.throughout)?;
         let claim = centred(scene, &result, &self.node, self.throughout)?;
         let promise = Promise::of(claim, EXACT, Scope::Everything);
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
     }
 }
 
@@ -122,7 +122,7 @@ fn finish(
 }
 
 /// Says what became of everything.
-fn said(file: &Path, output: &Output, worked: &Worked, as_json: bool) -> Result<(), Failure> {
+fn said(file: &Path, output: &Output, worked: &StepOutput, as_json: bool) -> Result<(), Failure> {
     let (scene, ledger) = (&worked.scene, &worked.ledger);
     let mut out = Report::beside(&output.path);
     if as_json {
@@ -172,14 +172,14 @@ fn run_show(args: &RootShow) -> Result<(), Failure> {
     let (mut ways, mut rows) = (Vec::new(), Vec::new());
     for take in takes {
         for summary in summaries(&scene, take)? {
-            let steps = way(&scene, take, summary.range)?;
+            let steps = travelled(&scene, take, summary.range)?;
             let pace = |pair: &[nimble_curve_core::ops::root::Step]| {
                 let [a, b] = [pair[0].place, pair[1].place];
                 (b[0] - a[0]).hypot(b[1] - a[1]) * metres * scene.rate.fps()
             };
             let fastest = steps.windows(2).map(pace).fold(0.0, f64::max);
             let travel = &summary.travel;
-            let speed = travel.way * metres / summary.range.seconds().max(1e-9);
+            let speed = travel.path_length * metres / summary.range.seconds().max(1e-9);
             let first = frame(scene.rate.frame(summary.range.first));
             let last = frame(scene.rate.frame(summary.range.last));
             let distance = amount(travel.distance, Quantity::Length, &scene.space);
@@ -187,11 +187,11 @@ fn run_show(args: &RootShow) -> Result<(), Failure> {
                 summary.name.clone(),
                 format!("{first}:{last}"),
                 distance.clone(),
-                amount(travel.way, Quantity::Length, &scene.space),
+                amount(travel.path_length, Quantity::Length, &scene.space),
                 format!("{speed:.2} m/s"),
                 format!("{fastest:.2} m/s"),
                 degrees(travel.turn),
-                amount(travel.climb, Quantity::Length, &scene.space),
+                amount(travel.height_change, Quantity::Length, &scene.space),
                 if travel.ends.is_loop() { "yes" } else { "" }.to_owned(),
             ]);
             rows.push(json!({
@@ -200,11 +200,11 @@ fn run_show(args: &RootShow) -> Result<(), Failure> {
                 "first": scene.rate.frame(summary.range.first),
                 "last": scene.rate.frame(summary.range.last),
                 "distance_m": travel.distance * metres,
-                "way_m": travel.way * metres,
+                "way_m": travel.path_length * metres,
                 "speed_m_s": speed,
                 "fastest_m_s": fastest,
                 "turn_deg": travel.turn.to_degrees(),
-                "climb_m": travel.climb * metres,
+                "climb_m": travel.height_change * metres,
                 "loops": travel.ends.is_loop(),
             }));
             ways.push(Way {

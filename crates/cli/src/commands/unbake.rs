@@ -21,7 +21,7 @@ use crate::args::{Keys, Rotations, Unbake};
 use crate::failure::Failure;
 use crate::gate::{self, InWorld, Origin, Promise};
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 use crate::{files, quantity};
@@ -30,9 +30,9 @@ use crate::{files, quantity};
 const MOST_TO_TRY: usize = 2_000_000;
 
 impl Step for Unbake {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let unbaked = unbake(scene, &options(self, scene)?).map_err(|error| suggest(error, scene))?;
-        let mut worked = Worked::new(unbaked.scene, unbaked.ledger);
+        let mut worked = StepOutput::new(unbaked.scene, unbaked.ledger);
         worked.promise = Some(promise(self, scene, &worked.scene, &worked.ledger)?);
         Ok(worked)
     }

@@ -52,22 +52,22 @@ impl FittedKey {
 
 /// How far a curve may lie from the samples that it goes through.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Room<'a> {
+pub struct ErrorBound<'a> {
     /// How far from any sample; where samples have room of their own, how far from most.
     pub tolerance: f64,
     /// For each sample the range that the curve's value less the sample's must lie in. It holds zero.
     pub by_sample: Option<&'a [Interval]>,
 }
 
-impl Room<'_> {
+impl ErrorBound<'_> {
     /// As far from every sample.
-    pub fn even(tolerance: f64) -> Room<'static> {
-        Room { tolerance, by_sample: None }
+    pub fn even(tolerance: f64) -> ErrorBound<'static> {
+        ErrorBound { tolerance, by_sample: None }
     }
 
     /// That of the samples from one to another, the last one included.
     pub fn part(self, from: usize, to: usize) -> Self {
-        Room { by_sample: self.by_sample.map(|room| &room[from..=to]), ..self }
+        ErrorBound { by_sample: self.by_sample.map(|room| &room[from..=to]), ..self }
     }
 
     /// Whether a curve may lie so far from a sample.
@@ -92,7 +92,12 @@ pub enum Origin {
 
 /// Sparse keys whose curve stays within the room around all samples: recovered where the samples, rounded to `precision`,
 /// were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
-pub fn unbaked(samples: &[f64], precision: f64, room: Room<'_>, keep: &[usize]) -> (Vec<FittedKey>, Origin) {
+pub fn unbaked(
+    samples: &[f64],
+    precision: f64,
+    room: ErrorBound<'_>,
+    keep: &[usize],
+) -> (Vec<FittedKey>, Origin) {
     unbaked_with(samples, precision, room, keep, Handles::Plain)
 }
 
@@ -110,7 +115,7 @@ pub enum Handles {
 pub fn unbaked_with(
     samples: &[f64],
     precision: f64,
-    room: Room<'_>,
+    room: ErrorBound<'_>,
     keep: &[usize],
     handles: Handles,
 ) -> (Vec<FittedKey>, Origin) {
@@ -139,7 +144,7 @@ pub fn unbaked_with(
 }
 
 /// Whether the curve of some keys stays within the room around all samples.
-fn is_within(samples: &[f64], keys: &[FittedKey], room: Room<'_>) -> bool {
+fn is_within(samples: &[f64], keys: &[FittedKey], room: ErrorBound<'_>) -> bool {
     let mut next = 1;
     samples.iter().enumerate().all(|(index, sample)| {
         let at = index as f64;
@@ -222,11 +227,11 @@ mod tests {
         ) {
             let keep: Vec<usize> = keep.into_iter().filter(|&index| index < samples.len()).collect();
             let handles = if weighted { Handles::Weighted } else { Handles::Plain };
-            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), Room::even(tolerance), &keep, handles);
+            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), ErrorBound::even(tolerance), &keep, handles);
             let numbers = |key: &FittedKey| [key.at, key.value, key.slope_in, key.slope_out];
             prop_assert!(keys.iter().flat_map(numbers).all(f64::is_finite));
             // Slopes are chosen at the rim of what is allowed, to rounding.
-            prop_assert!(is_within(&samples, &keys, Room::even(tolerance * (1.0 + 1e-6) + 1e-11)));
+            prop_assert!(is_within(&samples, &keys, ErrorBound::even(tolerance * (1.0 + 1e-6) + 1e-11)));
             prop_assert!(keys.windows(2).all(|pair| pair[0].at < pair[1].at), "{keys:?}");
             let constant = keys.len() == 1;
             for index in keep {

@@ -5,13 +5,13 @@
 //! sample with the set of slopes that so many pieces can leave open there, a union of intervals.
 
 use super::piece::{Interval, Slopes};
-use super::{Channel, Room};
+use super::{Channel, ErrorBound};
 
 /// The longest piece that is looked at, in samples.
 const LONGEST: usize = 120;
 
 /// The least number of keys with slopes free on both sides.
-pub fn least_free(samples: &[f64], room: Room<'_>) -> usize {
+pub fn least_free(samples: &[f64], room: ErrorBound<'_>) -> usize {
     let any = all_slopes(samples);
     let mut least = vec![usize::MAX; samples.len()];
     least[0] = 0;
@@ -51,7 +51,7 @@ pub fn least_free_shared(channels: &[Channel<'_>]) -> usize {
 }
 
 /// The least number of keys with joined tangents.
-pub fn least_joined(samples: &[f64], room: Room<'_>) -> usize {
+pub fn least_joined(samples: &[f64], room: ErrorBound<'_>) -> usize {
     let any = all_slopes(samples);
     let last = samples.len() - 1;
     let mut layer: Vec<Vec<Interval>> = vec![Vec::new(); samples.len()];
@@ -147,7 +147,7 @@ mod tests {
     #[test]
     fn keys_are_near_the_optimum() {
         let channels = 200;
-        let room = Room::even(0.1);
+        let room = ErrorBound::even(0.1);
         let (mut joined, mut free, mut breaks, mut total) = ((0.0, 0.0_f64), (0.0, 0.0_f64), 0, 0);
         for seed in 0..channels {
             let samples = capture(seed, 300, 0.02);
@@ -179,7 +179,7 @@ mod tests {
         for seed in 0..groups {
             let made: Vec<Vec<f64>> = (0..3).map(|axis| capture(3 * seed + axis, 300, 0.02)).collect();
             let channels: Vec<Channel<'_>> =
-                made.iter().map(|samples| Channel { samples, room: Room::even(0.1) }).collect();
+                made.iter().map(|samples| Channel { samples, room: ErrorBound::even(0.1) }).collect();
             let ours = fit_shared(&channels, &[])[0].len() as f64;
             let ratio = ours / least_free_shared(&channels) as f64;
             (sum, worst) = (sum + ratio, worst.max(ratio));
@@ -203,8 +203,8 @@ mod tests {
                     v + 0.1 * ((state >> 11) as f64 / (1_u64 << 53) as f64 - 0.5)
                 })
                 .collect();
-            smooth += fit(&clean, Room::even(0.1), &[]).len();
-            noisy += fit(&with_noise, Room::even(0.1), &[]).len();
+            smooth += fit(&clean, ErrorBound::even(0.1), &[]).len();
+            noisy += fit(&with_noise, ErrorBound::even(0.1), &[]).len();
         }
         println!("noise of half the tolerance: {noisy} keys for {smooth}");
         assert!(noisy as f64 <= 1.1 * smooth as f64, "{noisy} {smooth}");
@@ -215,7 +215,7 @@ mod tests {
     fn nothing_swings_out_between_samples() {
         for seed in 0..60 {
             let samples = capture(seed, 400, 0.02);
-            let keys = fit(&samples, Room::even(0.1), &[]);
+            let keys = fit(&samples, ErrorBound::even(0.1), &[]);
             let mut next = 1;
             for index in 1..samples.len() - 2 {
                 let at = index as f64 + 0.5;

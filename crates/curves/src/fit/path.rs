@@ -5,7 +5,7 @@
 //! this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of it, at a cost
 //! in proportion to the number of samples.
 
-use super::Room;
+use super::ErrorBound;
 use super::piece::{Interval, Slopes};
 use crate::search;
 
@@ -38,7 +38,7 @@ pub(super) struct Stretch<'a> {
     pub samples: &'a [f64],
     pub from: usize,
     pub to: usize,
-    pub room: Room<'a>,
+    pub room: ErrorBound<'a>,
     pub any: Interval,
 }
 

@@ -7,7 +7,7 @@
 
 use std::sync::LazyLock;
 
-use super::Room;
+use super::ErrorBound;
 
 /// A range of slopes or errors, both ends included.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -115,7 +115,7 @@ const LONG: usize = 24;
 impl Slopes {
     /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
     /// `start`; slopes are in value a sample. Returns whether there are any.
-    pub fn find(&mut self, samples: &[f64], room: Room<'_>, start: Interval, any: Interval) -> bool {
+    pub fn find(&mut self, samples: &[f64], room: ErrorBound<'_>, start: Interval, any: Interval) -> bool {
         match room.by_sample {
             None => {
                 let even = Interval { low: -room.tolerance, high: room.tolerance };
@@ -313,7 +313,7 @@ mod tests {
             let any = Interval::everything(10.0);
             let mut slopes = Slopes::default();
             // The curve that the samples came from is within `size` of them all.
-            prop_assert!(slopes.find(&samples, Room::even(size + 1e-9), any, any));
+            prop_assert!(slopes.find(&samples, ErrorBound::even(size + 1e-9), any, any));
             prop_assert!(slopes.at_end().low <= m1 + 1e-6 && m1 - 1e-6 <= slopes.at_end().high);
             let end = slopes.at_end().middle();
             let start = slopes.at_start(end).middle();

@@ -8,7 +8,7 @@
 
 use super::path::Stretch;
 use super::piece::{Interval, Slopes};
-use super::{FittedKey, Room};
+use super::{ErrorBound, FittedKey};
 use crate::curve::Interpolation;
 
 /// The least run of equal samples that counts as a hold.
@@ -17,7 +17,7 @@ const HOLD: usize = 4;
 /// Keys whose curve stays within the room around all `samples`; `keep` are samples that must become keys, ascending.
 ///
 /// Time grows in proportion to the number of samples, times the logarithm of the longest piece.
-pub fn fit(samples: &[f64], room: Room<'_>, keep: &[usize]) -> Vec<FittedKey> {
+pub fn fit(samples: &[f64], room: ErrorBound<'_>, keep: &[usize]) -> Vec<FittedKey> {
     let Some(&first) = samples.first() else { return Vec::new() };
     let (low, high) = samples.iter().fold((first, first), |(low, high), &v| (low.min(v), high.max(v)));
     let scale = high - low;
@@ -78,7 +78,7 @@ enum Kind {
 
 struct Chain<'a> {
     samples: &'a [f64],
-    room: Room<'a>,
+    room: ErrorBound<'a>,
     any: Interval,
     pieces: Vec<Piece>,
     slopes: Vec<Slopes>,

@@ -3,7 +3,7 @@
 //! The search is that of [`super::path`], with a set of open slopes for each channel.
 
 use super::piece::{Interval, Slopes};
-use super::{FittedKey, Room};
+use super::{ErrorBound, FittedKey};
 use crate::curve::Interpolation;
 use crate::search;
 
@@ -16,7 +16,7 @@ pub struct Channel<'a> {
     /// Its samples; all channels have as many.
     pub samples: &'a [f64],
     /// How far the curve may lie from them.
-    pub room: Room<'a>,
+    pub room: ErrorBound<'a>,
 }
 
 /// Keys of all channels at common times; `keep` are samples that must become keys, ascending.
@@ -178,10 +178,10 @@ mod tests {
                 (0.05 * t + f64::from(seed)).sin() * 3.0 + f64::from((i * 7919 + seed) % 17) * 0.01
             }).collect()).collect();
             let channels: Vec<Channel<'_>> =
-                made.iter().map(|samples| Channel { samples, room: Room::even(tolerance) }).collect();
+                made.iter().map(|samples| Channel { samples, room: ErrorBound::even(tolerance) }).collect();
             let keys = fit_shared(&channels, &[40]);
             for (channel, keys) in channels.iter().zip(&keys) {
-                prop_assert!(is_within(channel.samples, keys, Room::even(tolerance * (1.0 + 1e-9))));
+                prop_assert!(is_within(channel.samples, keys, ErrorBound::even(tolerance * (1.0 + 1e-9))));
             }
             let times = |keys: &Vec<FittedKey>| keys.iter().map(|key| key.at).collect::<Vec<_>>();
             prop_assert!(keys.iter().all(|own| times(own) == times(&keys[0])));

@@ -16,7 +16,7 @@ use std::collections::HashMap;
 
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
 use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
@@ -32,8 +32,8 @@ use crate::format::Format;
 const PROFILE: &str = "NIMBLE_CURVE";
 
 /// What COLLADA 1.4.1 holds of an animation by itself.
-const HOLDS: Holds =
-    Holds { layers: false, rotations: Rotations::Angles, weighted: true, outside: false, lists: true };
+const HOLDS: Capabilities =
+    Capabilities { layers: false, rotations: Rotations::Angles, weighted: true, outside: false, lists: true };
 
 /// Reads the scene in a `.dae`. Also what was let pass.
 ///

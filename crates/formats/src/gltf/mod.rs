@@ -17,7 +17,7 @@ use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
@@ -35,8 +35,13 @@ pub use container::files_beside;
 const EXTRAS: &str = "nimbleCurve";
 
 /// What glTF holds of an animation by itself.
-const HOLDS: Holds =
-    Holds { layers: false, rotations: Rotations::Quaternions, weighted: false, outside: false, lists: false };
+const HOLDS: Capabilities = Capabilities {
+    layers: false,
+    rotations: Rotations::Quaternions,
+    weighted: false,
+    outside: false,
+    lists: false,
+};
 
 /// Reads the scene in a `.glb` or `.gltf`; buffers beside it are looked for in `folder`. Also what was let pass.
 ///

@@ -9,7 +9,7 @@ mod write;
 
 use nimble_curve_core::ledger::{Entry, Fate};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
 use nimble_curve_core::scene::Scene;
 
 use crate::encoded::{Encoded, by_address};
@@ -19,8 +19,8 @@ use crate::format::Format;
 pub use read::read;
 
 /// What a table of keys holds of an animation.
-const HOLDS: Holds =
-    Holds { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
+const HOLDS: Capabilities =
+    Capabilities { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
 
 /// The columns of a table of keys.
 const COLUMNS: [&str; 16] = [

@@ -28,7 +28,7 @@ use base64::engine::general_purpose::STANDARD;
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Holds, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
@@ -49,8 +49,8 @@ use crate::format::{USDC_MAGIC, USDZ_MAGIC};
 const EXTRA: &str = "nimbleCurve";
 
 /// What USD's text form holds of an animation by itself.
-const HOLDS: Holds =
-    Holds { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
+const HOLDS: Capabilities =
+    Capabilities { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
 
 /// The three forms of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -13,7 +13,7 @@ use nimble_curve_scene::ledger::{Entry, Fate, MeasuredError};
 use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
-use super::{Holds, Plan, Plans, Rotations, numbers, quaternions};
+use super::{Capabilities, Plan, Plans, Rotations, numbers, quaternions};
 use crate::channel::{Bookkeeper, Tolerance, count};
 use crate::conversion::{
     ConversionContext, ConvertedController, NotConvertible, refitted_numbers, refitted_rotation,
@@ -49,7 +49,12 @@ enum Way {
 }
 
 impl Wholes {
-    pub(super) fn of(scene: &Scene, plans: &Plans<'_>, holds: &Holds, tolerance: &Tolerance) -> Wholes {
+    pub(super) fn of(
+        scene: &Scene,
+        plans: &Plans<'_>,
+        holds: &Capabilities,
+        tolerance: &Tolerance,
+    ) -> Wholes {
         let mut wholes = Wholes { tracks: vec![Vec::new(); scene.takes.len()], ways: HashMap::new() };
         for (index, take) in scene.takes.iter().enumerate() {
             let mut nodes: Vec<NodeRef> = (take.tracks().map(|(_, track)| &track.target))
@@ -106,7 +111,7 @@ struct Followed<'a> {
     scene: &'a Scene,
     take: &'a Take,
     node: NodeRef,
-    holds: &'a Holds,
+    holds: &'a Capabilities,
     tolerance: &'a Tolerance,
 }
 

@@ -10,13 +10,13 @@ use nimble_curve_scene::rig::{NodeId, Rig};
 use nimble_curve_scene::scene::{Take, Target, Track};
 use rayon::prelude::*;
 
-use super::Apart;
+use super::DirectionMismatch;
 use super::error::CarryError;
 use super::job::{Job, Measured};
-use super::links::Link;
+use super::links::NodePairing;
 use super::measure::Stale;
 use super::output::{Output, Role};
-use super::shares::Shares;
+use super::shares::ToleranceBudget;
 use super::side::Side;
 use super::tracks::Tracks;
 use crate::channel::count;
@@ -32,9 +32,9 @@ pub(super) const ROUNDS: usize = 12;
 impl Job<'_> {
     pub(super) fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
         let links = &self.links.all;
-        let mut shares = Shares::new(self.tolerance.angle, links.len(), tracks.take.range);
+        let mut shares = ToleranceBudget::new(self.tolerance.angle, links.len(), tracks.take.range);
         let caches: Vec<ConversionCache> = links.iter().map(|_| ConversionCache::default()).collect();
-        let turn = |shares: &Shares, index: usize| {
+        let turn = |shares: &ToleranceBudget, index: usize| {
             self.rotation(tracks, &links[index], shares.of(index), &caches[index])
         };
         let mut rotations: Vec<Vec<Output>> =
@@ -289,11 +289,11 @@ impl Job<'_> {
             .map(|(_, track)| track.target.node)
             .collect();
         let up = self.target.space.up.index();
-        let heights = |link: &Link| {
+        let heights = |link: &NodePairing| {
             let a = self.from.places[self.from.position(link.place.node)].translation[up];
             (a, self.onto.places[self.onto.position(link.target)].translation[up])
         };
-        let moves = |link: &&Link| link.translation.is_some_and(|node| shifts.contains(&node));
+        let moves = |link: &&NodePairing| link.translation.is_some_and(|node| shifts.contains(&node));
         let found = self.links.all.iter().filter(moves).map(heights).find(|(a, b)| *a > 1e-6 && *b > 1e-6);
         let ratio = found.map_or(1.0, |(a, b)| b / a);
         // The same rig in another unit is the same size.
@@ -329,7 +329,7 @@ impl Job<'_> {
     }
 
     /// Paired bones that point elsewhere in the two reference poses.
-    pub(super) fn apart(&self) -> Vec<Apart> {
+    pub(super) fn apart(&self) -> Vec<DirectionMismatch> {
         let mut found = Vec::new();
         for link in self.links.all.iter().filter(|link| !link.in_chain) {
             // A bone points to the next pair below it.
@@ -348,7 +348,7 @@ impl Job<'_> {
             ) else {
                 continue;
             };
-            found.push(Apart {
+            found.push(DirectionMismatch {
                 source: self.source_addresses.node((0, link.place.node)).to_owned(),
                 target: self.target_addresses.node((0, link.target)).to_owned(),
                 angle: a.dot(b).clamp(-1.0, 1.0).acos(),

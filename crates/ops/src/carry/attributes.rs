@@ -20,12 +20,12 @@ use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
 use super::vectors::{linear_number, signed_axes};
 use super::{CarryError, Job, links};
 use crate::names::other_side;
+use crate::rotation_conversion::ConvertedRotation;
 use crate::sampled_function::{SampledFunction, union_times};
-use crate::turn::Turned;
 
 /// Where attributes go.
 #[derive(Debug, Default)]
-pub(super) struct Numbers {
+pub(super) struct AttributeMap {
     listed: HashMap<(NodeId, String), (Target, NumberRange)>,
     /// Attributes of the target whose names are unique in it.
     by_name: HashMap<String, Option<NodeId>>,
@@ -33,13 +33,13 @@ pub(super) struct Numbers {
     mirrored: bool,
 }
 
-impl Numbers {
+impl AttributeMap {
     pub fn new(
         source: &Scene,
         target: &Scene,
         (from, onto): (&Addresses, &Addresses),
         map: &NameMap,
-    ) -> Result<Numbers, CarryError> {
+    ) -> Result<AttributeMap, CarryError> {
         let find = |side: &'static str, addresses: &Addresses, rigs: &[Rig], text: &str| {
             let wrong = |error: AddressError| {
                 let all: Vec<String> = attributes(&rigs[0], addresses);
@@ -63,7 +63,7 @@ impl Numbers {
             }
             Ok(Target { rig: 0, node: id, property: property.to_owned() })
         };
-        let mut numbers = Numbers { mirrored: map.mirror.is_some(), ..Numbers::default() };
+        let mut numbers = AttributeMap { mirrored: map.mirror.is_some(), ..AttributeMap::default() };
         for pair in &map.numbers {
             let a = find("source", from, &source.rigs, &pair.source)?;
             let b = find("target", onto, &target.rigs, &pair.target)?;
@@ -135,7 +135,7 @@ impl Job<'_> {
                 match linear.controller(&track.controller) {
                     Some(controller) => {
                         let fate = if linear.is_identity() { Fate::Kept } else { Fate::Exact };
-                        let turned = Turned { controller, fate, error: None, note: linear.note() };
+                        let turned = ConvertedRotation { controller, fate, error: None, note: linear.note() };
                         Output::made(layer, track, &target, turned)
                     }
                     None => {
@@ -212,7 +212,12 @@ impl Job<'_> {
                 return Output::failed(layer, track, why);
             }
         };
-        Output::made(layer, track, &target, Turned { controller, fate, error: None, note: String::new() })
+        Output::made(
+            layer,
+            track,
+            &target,
+            ConvertedRotation { controller, fate, error: None, note: String::new() },
+        )
     }
 
     /// Values that only hold; those that the target does not know are named.
@@ -238,7 +243,7 @@ impl Job<'_> {
             };
             return Output::failed(layer, track, why);
         }
-        let turned = Turned {
+        let turned = ConvertedRotation {
             controller: track.controller.clone(),
             fate: Fate::Kept,
             error: None,
@@ -257,10 +262,10 @@ impl Job<'_> {
     ) -> Vec<Output> {
         let own = number.tracks(&track.target);
         let limits = self.limits(track, number);
-        let with_limits = |turned: Turned| {
+        let with_limits = |turned: ConvertedRotation| {
             let said = [turned.note.as_str(), limits.as_str()];
             let note = said.into_iter().filter(|said| !said.is_empty()).collect::<Vec<_>>().join("; ");
-            Turned { note, ..turned }
+            ConvertedRotation { note, ..turned }
         };
         let (gain, offset) = match number.range {
             NumberRange::Linear { gain, offset } => (*gain, *offset),
@@ -295,7 +300,7 @@ impl Job<'_> {
         if offset != 0.0 {
             note = format!("{note}{}plus {offset:.4}", if note.is_empty() { "" } else { ", " });
         }
-        let turned = resting.unwrap_or(Turned { controller, fate, error: None, note });
+        let turned = resting.unwrap_or(ConvertedRotation { controller, fate, error: None, note });
         let turned = with_limits(turned);
         let mut outputs = vec![Output::made(layer, track, number.target, turned)];
         if own.first().is_some_and(|(lowest, _)| *lowest == layer) {
@@ -321,7 +326,7 @@ impl Job<'_> {
     }
 
     /// The number at rest, where that is another one than the target's.
-    fn resting(&self, number: &Number<'_, '_>, source: &Target) -> Option<Turned> {
+    fn resting(&self, number: &Number<'_, '_>, source: &Target) -> Option<ConvertedRotation> {
         let at_rest = |rig: &Rig, target: &Target| match rig.rest_value(target.node, &target.property) {
             Some(Value::Number(value)) => Some(value),
             _ => None,
@@ -331,7 +336,7 @@ impl Job<'_> {
         if (wanted - at_rest(self.onto.rig, number.target)?).abs() <= 1e-12 * wanted.abs().max(1.0) {
             return None;
         }
-        Some(Turned {
+        Some(ConvertedRotation {
             controller: Controller::Constant(Value::Number(wanted)),
             fate: Fate::Exact,
             error: None,
@@ -363,7 +368,7 @@ impl Job<'_> {
         }
         match self.bent(number, &all, points, tolerance) {
             Ok(turned) => {
-                let turned = Turned { note: note.into(), ..turned };
+                let turned = ConvertedRotation { note: note.into(), ..turned };
                 vec![Output::made(base, track, number.target, turned).of_source_layer(layer)]
             }
             Err(why) => vec![Output::failed(layer, track, why)],
@@ -377,7 +382,7 @@ impl Job<'_> {
         own: &[(&Layer, &Track)],
         points: &[(f64, f64)],
         tolerance: f64,
-    ) -> Result<Turned, String> {
+    ) -> Result<ConvertedRotation, String> {
         let (take, range) = (number.take.take, number.range);
         let (_, lowest) = own.first().ok_or("nothing moves it")?;
         let sampler = || {
@@ -396,7 +401,7 @@ impl Job<'_> {
             let value = |index: usize| range.value(at(grid.time(index).as_f64()));
             let values = (0..grid.len()).map(value).collect();
             let controller = Controller::Samples(Samples { values, ..grid });
-            return Ok(Turned { controller, fate: Fate::Exact, error: None, note });
+            return Ok(ConvertedRotation { controller, fate: Fate::Exact, error: None, note });
         }
         let is_alone = own.len() == 1 && own[0].0.is_whole();
         let loops = loops_of(&lowest.controller).filter(|_| is_alone);
@@ -413,7 +418,7 @@ impl Job<'_> {
             let time = times.first().copied().unwrap_or(take.range.first);
             let value = range.value(at(time.as_f64()));
             let controller = Controller::Components(vec![Curve::constant(time, value)]);
-            return Ok(Turned { controller, fate: Fate::Exact, error: None, note });
+            return Ok(ConvertedRotation { controller, fate: Fate::Exact, error: None, note });
         };
         let (first, last) = (*first, *last);
         // Where values pass a point, the result has a corner.
@@ -454,7 +459,7 @@ impl Job<'_> {
             curve = curve.with_behaviours(before, after);
         }
         let controller = Controller::Components(vec![curve]);
-        Ok(Turned { controller, fate: Fate::Refitted, error: Some(error), note })
+        Ok(ConvertedRotation { controller, fate: Fate::Refitted, error: Some(error), note })
     }
 
     /// Where values leave the limits of the target's attribute.

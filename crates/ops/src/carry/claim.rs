@@ -14,7 +14,7 @@ use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Target, Track};
 use nimble_curve_scene::space::AxisMap;
 
-use super::links::Link;
+use super::links::NodePairing;
 use super::map::PairSpace;
 use super::side::Side;
 use super::vectors::signed_axes;
@@ -46,7 +46,8 @@ impl Job<'_> {
         };
         let spans = source.takes.iter().enumerate().map(span).collect();
         let given_up = self.given_up(ledger);
-        let turns_of = |link: &&Link| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
+        let turns_of =
+            |link: &&NodePairing| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
         let claim = Claim {
             spans,
             turns: self.links.all.iter().filter(turns_of).map(|link| self.turn(&from, link)).collect(),
@@ -91,7 +92,7 @@ impl Job<'_> {
     }
 
     /// The nodes of the source whose turns a linked node follows, and which part of each.
-    fn factors(&self, link: &Link) -> Vec<(NodeId, f64)> {
+    fn factors(&self, link: &NodePairing) -> Vec<(NodeId, f64)> {
         let above = self.links.above(self.onto.rig, link.target);
         let factors = match link.space {
             PairSpace::World => self.links.factors(self.from.rig, above.map(|link| link.place), link.place),
@@ -105,7 +106,7 @@ impl Job<'_> {
             .collect()
     }
 
-    fn turn(&self, from: &Side<'_>, link: &Link) -> Turn {
+    fn turn(&self, from: &Side<'_>, link: &NodePairing) -> Turn {
         let local = |side: &Side<'_>, id: NodeId| side.locals[side.position(id)];
         let target = link.target;
         let factors = self.factors(link).into_iter();
@@ -137,7 +138,7 @@ impl Job<'_> {
     }
 
     /// Where a linked node goes, where it is moved at all.
-    fn shift(&self, from: &Side<'_>, link: &Link) -> Option<Shift> {
+    fn shift(&self, from: &Side<'_>, link: &NodePairing) -> Option<Shift> {
         let node = link.translation?;
         let is_locked = |axis: Option<usize>| {
             self.onto.rig.node(link.target).is_some_and(|node| node.is_locked(TRANSLATION, axis))
@@ -221,7 +222,7 @@ impl Job<'_> {
 
     /// Nodes whose turn in the world is promised.
     fn standing(&self, from: &Side<'_>, given_up: &HashSet<NodeId>, free: &HashSet<NodeId>) -> Vec<Standing> {
-        let counts = |link: &&Link| {
+        let counts = |link: &&NodePairing| {
             let let_go = |id: NodeId| given_up.contains(&id);
             let by_parent =
                 |id: NodeId| self.links.of_target(id).is_some_and(|link| link.space == PairSpace::Parent);
@@ -233,7 +234,7 @@ impl Job<'_> {
                 && !upwards.any(|id| let_go(id) || by_parent(id))
                 && !self.from.upwards(link.place.node).any(is_left)
         };
-        let standing = |link: &Link| Standing {
+        let standing = |link: &NodePairing| Standing {
             source: (0, link.place.node),
             result: (0, link.target),
             references: Some((from.world_of(link.place.node), self.onto.world_of(link.target))),

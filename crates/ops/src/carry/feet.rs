@@ -83,7 +83,7 @@ impl Job<'_> {
     }
 
     fn legs(&self) -> Vec<Leg> {
-        let leg = |link: &super::links::Link| {
+        let leg = |link: &super::links::NodePairing| {
             let rig = self.onto.rig;
             let foot = link.target;
             let is_foot = Name::of(&rig.node(foot)?.name).words.iter().any(|word| word == "foot");

@@ -9,7 +9,7 @@ use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::Scene;
 
-use super::attributes::Numbers;
+use super::attributes::AttributeMap;
 use super::links::Links;
 use super::side::Side;
 use crate::Tolerance;
@@ -21,7 +21,7 @@ pub(super) struct Job<'a> {
     pub(super) from: Side<'a>,
     pub(super) onto: Side<'a>,
     pub(super) links: &'a Links,
-    pub(super) numbers: &'a Numbers,
+    pub(super) numbers: &'a AttributeMap,
     pub(super) chosen: &'a Choice,
     pub(super) source_addresses: &'a Addresses,
     pub(super) target_addresses: &'a Addresses,

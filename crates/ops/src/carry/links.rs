@@ -20,7 +20,7 @@ pub(super) struct Place {
 
 /// A node of the target with the place that it follows.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) struct Link {
+pub(super) struct NodePairing {
     pub target: NodeId,
     pub place: Place,
     pub space: PairSpace,
@@ -33,7 +33,7 @@ pub(super) struct Link {
 /// All links, in order of the target's nodes.
 #[derive(Debug)]
 pub(super) struct Links {
-    pub all: Vec<Link>,
+    pub all: Vec<NodePairing>,
     by_target: HashMap<NodeId, usize>,
     /// For each node of the source that is the end of a link, that link.
     by_source: HashMap<NodeId, usize>,
@@ -51,12 +51,12 @@ pub(super) struct Factor {
 }
 
 impl Links {
-    pub fn of_target(&self, target: NodeId) -> Option<&Link> {
+    pub fn of_target(&self, target: NodeId) -> Option<&NodePairing> {
         self.by_target.get(&target).map(|&index| &self.all[index])
     }
 
     /// The link that a node of the source is the end of.
-    pub fn of_source(&self, source: NodeId) -> Option<&Link> {
+    pub fn of_source(&self, source: NodeId) -> Option<&NodePairing> {
         self.by_source.get(&source).map(|&index| &self.all[index])
     }
 
@@ -70,7 +70,7 @@ impl Links {
     }
 
     /// The nearest linked node above a node of the target.
-    pub fn above(&self, rig: &Rig, target: NodeId) -> Option<&Link> {
+    pub fn above(&self, rig: &Rig, target: NodeId) -> Option<&NodePairing> {
         std::iter::successors(rig.parent(target), |&id| rig.parent(id)).find_map(|id| self.of_target(id))
     }
 
@@ -118,7 +118,7 @@ impl Links {
         let mut ends: HashSet<NodeId> = HashSet::new();
         for pair in &map.nodes {
             let (a, b) = (finder.source(&pair.source)?, finder.target(&pair.target)?);
-            let link = Link {
+            let link = NodePairing {
                 target: b,
                 place: Place { node: a, part: 1.0 },
                 space: pair.space,
@@ -147,7 +147,7 @@ impl Links {
                 let piece =
                     if last { sources.len() } else { ((at - 1e-9).ceil() as usize).clamp(1, sources.len()) };
                 let part = if last { 1.0 } else { at - (piece - 1) as f64 };
-                links.push(Link {
+                links.push(NodePairing {
                     target,
                     place: Place { node: sources[piece - 1], part },
                     space: PairSpace::World,
@@ -174,7 +174,7 @@ impl Links {
         if links.all.is_empty() { Err(CarryError::NoPairs) } else { Ok(links) }
     }
 
-    fn push(&mut self, link: Link) {
+    fn push(&mut self, link: NodePairing) {
         self.by_target.insert(link.target, self.all.len());
         self.all.push(link);
     }
@@ -195,7 +195,7 @@ impl Links {
                     ends.insert(id);
                     let place = Place { node: id, part: 1.0 };
                     let translation = Some(id);
-                    self.push(Link {
+                    self.push(NodePairing {
                         target: *partner,
                         place,
                         space: PairSpace::World,

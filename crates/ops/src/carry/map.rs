@@ -37,7 +37,7 @@ pub struct Chain {
 
 /// A custom attribute and its partner, by the address `NODE:ATTRIBUTE`.
 #[derive(Clone, Debug, PartialEq)]
-pub struct NumberPair {
+pub struct AttributePair {
     /// The attribute of the source.
     pub source: String,
     /// The attribute of the target.
@@ -54,7 +54,7 @@ pub struct NameMap {
     /// Chains of several nodes.
     pub chains: Vec<Chain>,
     /// Custom attributes.
-    pub numbers: Vec<NumberPair>,
+    pub numbers: Vec<AttributePair>,
     /// Patterns of source nodes that have no partner on purpose; their motion is let go.
     pub leave_out: Vec<String>,
     /// The source is seen in a mirror across the plane normal to this axis of the target's space, and sides change places.

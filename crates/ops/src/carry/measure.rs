@@ -17,7 +17,7 @@ use super::CarryError;
 use super::job::{Job, Measured};
 use super::map::PairSpace;
 use super::output::{Made, Output};
-use super::shares::{Compared, Excess, Shares, windows_in};
+use super::shares::{Compared, Excess, ToleranceBudget, windows_in};
 
 /// The nodes whose world rotations are compared.
 pub(super) struct World {
@@ -71,7 +71,7 @@ impl Job<'_> {
         world: &World,
         (before, after): (&Take, &Take),
         is_refitted: bool,
-        shares: &Shares,
+        shares: &ToleranceBudget,
         known: Option<(Seen, Stale)>,
     ) -> Result<Seen, CarryError> {
         if world.pairs.is_empty() {
@@ -136,7 +136,7 @@ const AT_HAND: usize = 1 << 17;
 struct Look<'a, 'b> {
     job: &'a Job<'b>,
     world: &'a World,
-    shares: &'a Shares,
+    shares: &'a ToleranceBudget,
     before: &'a Take,
     after: &'a Take,
     /// The target's rigs.

@@ -40,10 +40,10 @@ mod vectors;
 
 use std::collections::HashSet;
 
-pub use map::{Chain, NameMap, NodePair, NumberPair, NumberRange, PairSpace};
+pub use map::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace};
 pub use pose::{held, keyed, pose_from};
 
-use self::attributes::Numbers;
+use self::attributes::AttributeMap;
 use self::links::Links;
 use self::side::Side;
 use self::tracks::Tracks;
@@ -91,7 +91,7 @@ pub struct PoseAt {
 
 /// Two bones that point in different directions in the poses that are held to correspond.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Apart {
+pub struct DirectionMismatch {
     /// The node of the source.
     pub source: String,
     /// Its partner.
@@ -118,7 +118,7 @@ pub struct Carried {
     /// The node at which it is.
     pub worst_node: Option<String>,
     /// Bones whose directions differ in the reference poses, the worst first.
-    pub apart: Vec<Apart>,
+    pub apart: Vec<DirectionMismatch>,
     /// Takes whose names the target had already: their names, and what they are called now.
     pub renamed: Vec<(String, String)>,
     /// What the carried takes should be, in terms of the source.
@@ -165,7 +165,7 @@ pub fn carry(
     let (source_addresses, target_addresses) = (Addresses::new(&moved), Addresses::new(target));
     let addresses = (&source_addresses, &target_addresses);
     let links = Links::new(&moved, target, addresses, map)?;
-    let numbers = Numbers::new(&moved, target, addresses, map)?;
+    let numbers = AttributeMap::new(&moved, target, addresses, map)?;
     let chosen = chosen(&moved, target, addresses, map, options)?;
     let from_side = Side::of(&moved, source_pose.as_ref().map(|(take, time)| (take, *time)))?;
     let onto_side = Side::of(target, options.target_pose.as_ref().map(|pose| (&pose.take, pose.time)))?;

@@ -5,7 +5,7 @@ use nimble_curve_scene::ledger::{Fate, MeasuredError};
 use nimble_curve_scene::scene::{Target, Track};
 
 use crate::channel::count;
-use crate::turn::Turned;
+use crate::rotation_conversion::ConvertedRotation;
 
 /// A controller of the target.
 #[derive(Clone, Debug)]
@@ -42,8 +42,8 @@ pub(super) struct Output {
 }
 
 impl Output {
-    pub fn made(layer: usize, track: &Track, target: &Target, turned: Turned) -> Output {
-        let Turned { controller, fate, error, note } = turned;
+    pub fn made(layer: usize, track: &Track, target: &Target, turned: ConvertedRotation) -> Output {
+        let ConvertedRotation { controller, fate, error, note } = turned;
         Output {
             role: Role::Main,
             from: Some((layer, track.target.clone(), count(track))),
@@ -55,8 +55,8 @@ impl Output {
     }
 
     /// A track of the target that the source has none for.
-    pub fn added(layer: usize, target: &Target, turned: Turned) -> Output {
-        let Turned { controller, fate, error, note } = turned;
+    pub fn added(layer: usize, target: &Target, turned: ConvertedRotation) -> Output {
+        let ConvertedRotation { controller, fate, error, note } = turned;
         let made = Some(Made { controller, fate, error });
         Output { role: Role::Beside, from: None, layer, target: Some(target.clone()), made, note }
     }

@@ -20,14 +20,14 @@ use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, RotationMixing, Take, Target, Track};
 
 use super::Job;
-use super::links::{Factor, Link};
+use super::links::{Factor, NodePairing};
 use super::map::PairSpace;
 use super::output::{Made, Output};
 use super::side::snapped;
 use super::tracks::{Tracks, base_layer, common_samples};
-use crate::mixer::{Change, Mixer, mixes_angles};
+use crate::layered_rotation::{Change, LayeredRotation, mixes_angles};
+use crate::rotation_conversion::{ConvertedRotation, RotationConversion};
 use crate::sampled_function::SampledFunction;
-use crate::turn::{Turned, Turning};
 
 /// What a linked node's rotation is made of.
 #[derive(Clone, Debug)]
@@ -40,7 +40,7 @@ pub(super) struct Recipe {
 
 impl Job<'_> {
     /// The turns that a linked node of the target follows beside the nearest linked node above it.
-    pub fn recipe(&self, tracks: &Tracks<'_>, link: &Link) -> Recipe {
+    pub fn recipe(&self, tracks: &Tracks<'_>, link: &NodePairing) -> Recipe {
         let above = self.links.above(self.onto.rig, link.target);
         let mut factors = match link.space {
             PairSpace::World => self.links.factors(self.from.rig, above.map(|link| link.place), link.place),
@@ -60,7 +60,7 @@ impl Job<'_> {
     }
 
     /// The order in which a partner turns: its own, else that of what drives it.
-    fn order(&self, link: &Link, tracks: &[(usize, &Track)]) -> RotationOrder {
+    fn order(&self, link: &NodePairing, tracks: &[(usize, &Track)]) -> RotationOrder {
         let own = self.onto.view(link.target).and_then(|view| view.order);
         let driven = || {
             tracks.iter().find_map(|(_, track)| match &track.controller {
@@ -77,7 +77,7 @@ impl Job<'_> {
     pub fn rotation(
         &self,
         take: &Tracks<'_>,
-        link: &Link,
+        link: &NodePairing,
         tolerance: AngleTolerance<'_>,
         cache: &ConversionCache,
     ) -> Vec<Output> {
@@ -131,7 +131,7 @@ impl Job<'_> {
     fn part_of_one(
         &self,
         take: &Tracks<'_>,
-        link: &Link,
+        link: &NodePairing,
         recipe: &Recipe,
         target: &Target,
         tolerance: AngleTolerance<'_>,
@@ -149,7 +149,7 @@ impl Job<'_> {
         let part = Controller::Euler(EulerCurves { order: euler.order, curves });
         let frame = self.from.parent_world(factor.node) * view.before;
         let inside = view.after * self.from.world_of(factor.node).conjugate();
-        let turning = Turning {
+        let turning = RotationConversion {
             order: self.order(link, take.rotations(factor.node)),
             before: snapped((recipe.before * frame).normalize()),
             after: snapped((inside * recipe.after).normalize()),
@@ -161,7 +161,7 @@ impl Job<'_> {
         };
         let rest = Value::Euler { order: euler.order, angles: DVec3::ZERO };
         let turned = turning.apply(&part, &rest)?;
-        let turned = Turned {
+        let turned = ConvertedRotation {
             fate: turned.fate.max(Fate::Exact),
             note: self.said(take, link, &recipe.factors),
             ..turned
@@ -185,7 +185,7 @@ impl Job<'_> {
         change: Change<'_>,
     ) -> Vec<Output> {
         let rest = self.from.rig.rest_value(node, ROTATION).unwrap_or(Value::Quaternion(DQuat::IDENTITY));
-        let turning = |before: DQuat, after: DQuat| Turning {
+        let turning = |before: DQuat, after: DQuat| RotationConversion {
             order: change.order,
             before,
             after,
@@ -202,7 +202,7 @@ impl Job<'_> {
                 return Vec::new();
             };
             let note = "rests elsewhere than in the reference pose".to_owned();
-            return vec![Output::added(0, target, Turned { note, ..turned })];
+            return vec![Output::added(0, target, ConvertedRotation { note, ..turned })];
         }
         let plain = turning(change.before, change.after);
         let all_keep = tracks.iter().all(|(_, track)| plain.keeps(&track.controller, &rest));
@@ -236,7 +236,7 @@ impl Job<'_> {
             true => (change.after.conjugate(), neutral(PropertyKind::Rotation, rest)),
             false => (change.before, rest.clone()),
         };
-        let turning = Turning {
+        let turning = RotationConversion {
             order: change.order,
             before,
             after: change.after,
@@ -298,7 +298,8 @@ impl Job<'_> {
                 if adds { nimble_curve_curves::rotation::ExactWay { offset: [0.0; 3], ..way } } else { way };
             let controller =
                 Controller::Euler(EulerCurves { order: change.order, curves: own.curves(&euler.curves) });
-            let turned = Turned { controller, fate: Fate::Exact, error: None, note: String::new() };
+            let turned =
+                ConvertedRotation { controller, fate: Fate::Exact, error: None, note: String::new() };
             Some(Output::made(layer, track, target, turned))
         });
         outputs.collect()
@@ -322,15 +323,19 @@ impl Job<'_> {
         });
         let handles = if adds_up { Some(Handles::Plain) } else { change.handles };
         let change = Change { handles, ..change };
-        let mut mixer = Mixer::new(self.source, takes, from, (self.onto.rig, target), change);
+        let mut mixer = LayeredRotation::new(self.source, takes, from, (self.onto.rig, target), change);
         let mut outputs: Vec<Output> = Vec::with_capacity(tracks.len());
         let mut failure = None;
         for (place, &(layer, track)) in tracks.iter().enumerate() {
             let output = if mixer.is_mixed(0, layer) {
                 match mixer.mixed(0, layer) {
                     Ok((controller, note)) => {
-                        let turned =
-                            Turned { controller, fate: Fate::Refitted, error: None, note: note.into() };
+                        let turned = ConvertedRotation {
+                            controller,
+                            fate: Fate::Refitted,
+                            error: None,
+                            note: note.into(),
+                        };
                         Output::made(layer, track, target, turned)
                     }
                     Err(why) => {
@@ -366,7 +371,7 @@ impl Job<'_> {
         match whole {
             Ok((euler, error)) => {
                 let note = "its layers mix angles: written together on one layer".to_owned();
-                let turned = Turned {
+                let turned = ConvertedRotation {
                     controller: Controller::Euler(euler),
                     fate: Fate::Refitted,
                     error: Some(error),
@@ -389,7 +394,7 @@ impl Job<'_> {
     fn product(
         &self,
         tracks_of: &Tracks<'_>,
-        link: &Link,
+        link: &NodePairing,
         recipe: &Recipe,
         target: &Target,
         tolerance: AngleTolerance<'_>,
@@ -460,7 +465,12 @@ impl Job<'_> {
             let values = rows.collect();
             let kind = SampleKind::Euler(order);
             let controller = Controller::Samples(Samples { kind, values, ..grid });
-            Turned { controller, fate: if is_all { Fate::Exact } else { Fate::Sampled }, error: None, note }
+            ConvertedRotation {
+                controller,
+                fate: if is_all { Fate::Exact } else { Fate::Sampled },
+                error: None,
+                note,
+            }
         } else {
             self.fitted(trace, &times, recipe, (order, start, tolerance), note)
         };
@@ -488,7 +498,7 @@ impl Job<'_> {
         recipe: &Recipe,
         (order, start, tolerance): (RotationOrder, DVec3, AngleTolerance<'_>),
         note: String,
-    ) -> Turned {
+    ) -> ConvertedRotation {
         let knots = trace.knots(times);
         let path = Between { path: trace, before: recipe.before, after: recipe.after };
         let rate = self.source.rate;
@@ -496,11 +506,11 @@ impl Job<'_> {
             Conversion { handles: self.handles, ..Conversion::new(order, tolerance, rate, start) };
         let made = convert(&path, &knots, &conversion);
         let controller = Controller::Euler(EulerCurves { order, curves: made.curves });
-        Turned { controller, fate: Fate::Refitted, error: Some(made.error.in_frames(rate)), note }
+        ConvertedRotation { controller, fate: Fate::Refitted, error: Some(made.error.in_frames(rate)), note }
     }
 
     /// What a product is made of, in words.
-    fn said(&self, tracks: &Tracks<'_>, link: &Link, factors: &[Factor]) -> String {
+    fn said(&self, tracks: &Tracks<'_>, link: &NodePairing, factors: &[Factor]) -> String {
         let mut parts = Vec::new();
         for factor in factors {
             let name = self.source_addresses.node((0, factor.node));

@@ -54,18 +54,18 @@ pub(super) fn windows_in(ticks: f64) -> usize {
 }
 
 /// How far each link may be off, in each window.
-pub(super) struct Shares {
+pub(super) struct ToleranceBudget {
     tolerance: f64,
     slacks: Vec<ToleranceScale>,
 }
 
-impl Shares {
+impl ToleranceBudget {
     /// Nearly all of a tolerance for each of so many links, within a range.
-    pub fn new(tolerance: f64, links: usize, range: TimeRange) -> Shares {
+    pub fn new(tolerance: f64, links: usize, range: TimeRange) -> ToleranceBudget {
         let length = WINDOW * TICKS_PER_SECOND as f64;
         let count = ((range.last - range.first).as_f64() / length) as usize + 1;
         let scale = ToleranceScale::new(range.first.as_f64(), length, vec![FIRST; count]);
-        Shares { tolerance, slacks: vec![scale; links] }
+        ToleranceBudget { tolerance, slacks: vec![scale; links] }
     }
 
     /// What one link may be off.

@@ -13,19 +13,19 @@ use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, Target, Track};
 
 use super::Job;
-use super::links::Link;
+use super::links::NodePairing;
 use super::output::Output;
 use super::side::snapped;
 use super::tracks::{Tracks, base_layer, common_samples};
 use super::vectors::Linear;
 use crate::conversion::{ConversionContext, refitted_numbers};
 use crate::linear::{Sum, Sums};
+use crate::rotation_conversion::ConvertedRotation;
 use crate::sampled_function::SampledFunction;
-use crate::turn::Turned;
 
 impl Job<'_> {
     /// What a linked node's translation becomes on all layers of a take.
-    pub fn translation(&self, take: &Tracks<'_>, link: &Link, tolerance: f64) -> Vec<Output> {
+    pub fn translation(&self, take: &Tracks<'_>, link: &NodePairing, tolerance: f64) -> Vec<Output> {
         let Some(node) = link.translation else { return Vec::new() };
         let between = self.between(link, node);
         let moving: Vec<NodeId> =
@@ -68,7 +68,7 @@ impl Job<'_> {
     }
 
     /// Nodes of the source between the one that leads the target's nearest linked ancestor and `node`, from the top down.
-    pub(super) fn between(&self, link: &Link, node: NodeId) -> Vec<NodeId> {
+    pub(super) fn between(&self, link: &NodePairing, node: NodeId) -> Vec<NodeId> {
         let end = self.links.above(self.onto.rig, link.target).map(|above| above.place.node);
         let mut found: Vec<NodeId> =
             self.from.upwards(node).skip(1).take_while(|&id| Some(id) != end).collect();
@@ -82,7 +82,7 @@ impl Job<'_> {
     }
 
     /// The change from a node's translation to that of the target.
-    fn linear(&self, link: &Link, node: NodeId) -> Linear {
+    fn linear(&self, link: &NodePairing, node: NodeId) -> Linear {
         let turn = self.onto_parent(link).conjugate() * self.from.parent_world(node);
         let (from, onto) = (self.from.position(node), self.onto.position(link.target));
         let rest_of = |view: Option<&nimble_curve_scene::rig::Canonical>| {
@@ -99,7 +99,7 @@ impl Job<'_> {
     }
 
     /// The world rotation of the target's parent when all linked nodes are in their reference pose.
-    fn onto_parent(&self, link: &Link) -> DQuat {
+    fn onto_parent(&self, link: &NodePairing) -> DQuat {
         self.onto.above(link.target, |id| self.links.is_target(id))
     }
 
@@ -121,12 +121,17 @@ impl Job<'_> {
                 layer,
                 track,
                 target,
-                Turned { controller, fate: Fate::Kept, error: None, note },
+                ConvertedRotation { controller, fate: Fate::Kept, error: None, note },
             );
         }
         if let Some(controller) = linear.controller(&track.controller) {
             let fate = Fate::Exact;
-            return Output::made(layer, track, target, Turned { controller, fate, error: None, note });
+            return Output::made(
+                layer,
+                track,
+                target,
+                ConvertedRotation { controller, fate, error: None, note },
+            );
         }
         // No sum of curves is the curve: through what it comes to.
         let node = track.target.node;
@@ -170,7 +175,8 @@ impl Job<'_> {
         match refitted_numbers(trace, times, &setting, None) {
             Ok(changed) => {
                 let error = changed.error.map(|error| error.in_frames(self.source.rate));
-                let turned = Turned { controller: changed.controller, fate: changed.fate, error, note };
+                let turned =
+                    ConvertedRotation { controller: changed.controller, fate: changed.fate, error, note };
                 Output::made(layer, track, target, turned)
             }
             Err(why) => Output::failed(layer, track, why.to_string()),
@@ -181,7 +187,7 @@ impl Job<'_> {
     fn summed(
         &self,
         take: &Tracks<'_>,
-        link: &Link,
+        link: &NodePairing,
         node: NodeId,
         between: &[NodeId],
         target: &Target,
@@ -242,7 +248,7 @@ impl Job<'_> {
             let note = format!("sum of {}", names.join(" and "));
             let answering = tracks.iter().position(|(id, _)| *id == node).unwrap_or(0);
             let controller = Controller::Components(curves);
-            let turned = Turned { controller, fate: Fate::Exact, error: None, note };
+            let turned = ConvertedRotation { controller, fate: Fate::Exact, error: None, note };
             outputs.push(Output::made(layer, tracks[answering].1, target, turned));
             for (index, (_, track)) in tracks.iter().enumerate() {
                 if index != answering {
@@ -258,7 +264,7 @@ impl Job<'_> {
     fn whole(
         &self,
         take: &Tracks<'_>,
-        link: &Link,
+        link: &NodePairing,
         node: NodeId,
         between: &[NodeId],
         own: &[(usize, &Track)],
@@ -329,7 +335,7 @@ impl Job<'_> {
                 let kind = SampleKind::Vector;
                 let controller = Controller::Samples(Samples { kind, values, ..grid });
                 let fate = if is_all { Fate::Exact } else { Fate::Sampled };
-                let turned = Turned { controller, fate, error: None, note };
+                let turned = ConvertedRotation { controller, fate, error: None, note };
                 Output::made(base, track, target, turned)
             }
             None => self.refitted(base, track, target, &trace, &times, take, tolerance, note),

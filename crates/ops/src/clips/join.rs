@@ -41,6 +41,35 @@ pub struct JoinOptions {
 /// Puts the takes of several scenes on one timeline, on the rigs of the first one. Every take becomes a clip of its name;
 /// keys outside the takes' ranges go.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::clips::{JoinOptions, join};
+/// use nimble_curve_ops::Tolerance;
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let scenes = [scene(walk.clone()), scene(Take { name: "walk_2".into(), ..walk })];
+/// let options = JoinOptions { name: "all".into(), gap: 5, start: Some(1.0), go_on: true, tolerance: Tolerance::default() };
+///
+/// let (joined, _) = join(&scenes, &options)?;
+/// let frames: Vec<_> = joined.takes[0].clips.iter().map(|c| (c.name.as_str(), rate.frame(c.range.first), rate.frame(c.range.last))).collect();
+/// assert_eq!(frames, [("walk", 1.0, 25.0), ("walk_2", 31.0, 55.0)]);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`JoinError`].
 pub fn join(scenes: &[Scene], options: &JoinOptions) -> Result<(Scene, Ledger), JoinError> {

@@ -105,6 +105,36 @@ fn moves(scene: &Scene, take: &Take, layer: usize, track: &Track, range: TimeRan
 /// One clip as a scene of its own: its take bears the clip's name and holds nothing outside the range, keys are put in at the
 /// edges, and all of it is shifted to start at a frame; where it was, without one.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::clips::cut;
+/// use nimble_curve_ops::Tolerance;
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let scene = scene(walk);
+/// let step = Clip { name: "step".into(), range: TimeRange::new(rate.ticks(6), rate.ticks(18)), note: None };
+///
+/// // The middle of the walk as a scene of its own that starts at frame 1.
+/// let (part, _) = cut(&scene, &scene.takes[0], &step, Some(1.0), Tolerance::default())?;
+/// let (take, range) = (&part.takes[0], part.takes[0].range);
+/// assert_eq!((take.name.as_str(), rate.frame(range.first), rate.frame(range.last)), ("step", 1.0, 13.0));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`SelectError`].
 pub fn cut(

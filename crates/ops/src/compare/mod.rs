@@ -135,6 +135,38 @@ pub struct Comparison {
 
 /// Compares two scenes.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::compare::{CompareOptions, compare};
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let first = scene(walk);
+/// let mut second = first.clone();
+/// let Controller::Components(curves) = &mut second.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// curves[0] = curves[0].affine(1.5, 0.0);
+///
+/// let comparison = compare(&first, &second, &CompareOptions::default())?;
+/// let take = &comparison.takes[0];
+/// assert_eq!(take.curves.len(), 1);
+/// // Half of the sway's ten centimetres more.
+/// assert!((take.joints[0].position.unwrap().largest - 0.05).abs() < 1e-6);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`CompareError`].
 pub fn compare(

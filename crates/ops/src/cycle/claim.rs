@@ -11,7 +11,7 @@ use nimble_curve_scene::rig::OpValue;
 use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
-use super::{CycleError, CycleOptions, Going, chosen};
+use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 
 /// The claims of a closed loop.
 #[derive(Clone, Debug)]
@@ -58,7 +58,7 @@ pub fn closed(
     let mut ends = Claim::same(result, result);
     ends.spans =
         vec![Span { clock: Clock::shifted(range.last, range.first), ..span(range.first, range.first) }];
-    let going = Going::of(scene, take);
+    let going = RootMotionChannels::of(scene, take);
     ends.nodes.retain(|(node, _)| !going.nodes.contains(node));
     let jumps = |target: &Target| Excuse {
         take: index,
@@ -110,7 +110,7 @@ pub fn extended(
 ) -> Result<Vec<Claim>, CycleError> {
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
-    let going = Going::of(scene, take);
+    let going = RootMotionChannels::of(scene, take);
     let period = range.last - range.first;
     let carriers: Vec<NodeRef> =
         going.nodes.iter().copied().filter(|node| goes(take, &going, *node)).collect();
@@ -151,7 +151,7 @@ pub fn extended(
 }
 
 /// Whether a node goes on from round to round.
-fn goes(take: &Take, going: &Going, (rig, node): NodeRef) -> bool {
+fn goes(take: &Take, going: &RootMotionChannels, (rig, node): NodeRef) -> bool {
     let mut own = take
         .tracks()
         .map(|(_, track)| track)
@@ -164,7 +164,7 @@ fn gone_on(
     (scene, take): (&Scene, &Take),
     index: usize,
     node: NodeRef,
-    (going, range): (&Going, TimeRange),
+    (going, range): (&RootMotionChannels, TimeRange),
     round: i64,
 ) -> Result<Edit, CycleError> {
     let mut sampler = NodeSampler::new(scene, Some(take), node)?;

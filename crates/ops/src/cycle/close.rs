@@ -11,7 +11,7 @@ use nimble_curve_scene::controller::{
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::scene::{Scene, Target};
 
-use super::{CycleError, CycleOptions, Going, chosen};
+use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
 use crate::conversion::{ConversionContext, NotConvertible};
 use crate::mixing::curves_that_mix;
@@ -19,13 +19,43 @@ use crate::mixing::curves_that_mix;
 /// Makes the ends of a range meet, in value and in slope: by a correction spread over its last `over`, or, with none, by the
 /// last key alone. What carries the body along stays as it is. The ledger says how far each channel was moved.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::cycle::{CycleOptions, close};
+/// use nimble_curve_ops::Tolerance;
+///
+/// // A sway that ends two hundredths of a turn beside where it began.
+/// let angles = curves([&[(0, 0.0), (24, 0.0)], &[(0, 0.0), (12, 0.3), (24, 0.12)], &[(0, 0.0), (24, 0.0)]]);
+/// let controller = Controller::Euler(EulerCurves { order: RotationOrder::Yxz, curves: angles });
+/// let sway = take("sway", 24, vec![track(ROTATION, controller)]);
+/// let options = CycleOptions { take: None, range: None, tolerance: Tolerance::default() };
+///
+/// // What is missing comes in over the last ten frames.
+/// let (closed, _) = close(&scene(sway), rate.ticks(10), &options)?;
+/// let Controller::Euler(euler) = &closed.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// assert!((at(&euler.curves[1], 24) - at(&euler.curves[1], 0)).abs() < 1e-9);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`CycleError`].
 pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scene, Ledger), CycleError> {
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
     let over = Ticks(over.0.clamp(0, (range.last - range.first).0));
-    let going = Going::of(scene, take);
+    let going = RootMotionChannels::of(scene, take);
     let addresses = Addresses::new(scene);
     let mut result = scene.clone();
     let mut ledger = Ledger::default();
@@ -78,7 +108,7 @@ pub(super) struct Closer<'a> {
     /// Where what moves outside its keys is written out.
     pub(super) written: TimeRange,
     pub(super) over: Ticks,
-    pub(super) going: &'a Going,
+    pub(super) going: &'a RootMotionChannels,
     pub(super) target: &'a Target,
 }
 

@@ -11,7 +11,7 @@ use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::find::TURNS;
-use super::{CycleError, CycleOptions, Going, chosen};
+use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
 use crate::conversion::ConversionContext;
 use crate::mixing::curves_that_mix;
@@ -20,6 +20,35 @@ use crate::travel::travel;
 /// Writes a loop out: the range, `times` over. What carries the body along goes on from where it ended, its way turned by
 /// what each round turns; all else starts over.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::cycle::{CycleOptions, extend};
+/// use nimble_curve_ops::Tolerance;
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let options = CycleOptions { take: None, range: None, tolerance: Tolerance::default() };
+///
+/// // Three rounds, each going on where the one before it ended.
+/// let (long, _) = extend(&scene(walk), 3, &options)?;
+/// let Controller::Components(curves) = &long.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// assert!((at(&curves[2], 72) - 3.0 * 1.4).abs() < 1e-9);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`CycleError`].
 pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scene, Ledger), CycleError> {
@@ -27,7 +56,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     let take = &scene.takes[index];
     let period = range.last - range.first;
     let whole = TimeRange::new(range.first, Ticks(range.first.0 + period.0 * i64::from(times.max(1))));
-    let going = Going::of(scene, take);
+    let going = RootMotionChannels::of(scene, take);
     let addresses = Addresses::new(scene);
     let mut made = Take { range: whole, clips: Vec::new(), ..take.clone() };
     made.markers = (0..i64::from(times.max(1)))
@@ -91,7 +120,7 @@ pub(super) fn ending(curve: Curve) -> Curve {
 pub(super) struct Round<'a> {
     pub(super) range: TimeRange,
     pub(super) whole: TimeRange,
-    pub(super) going: &'a Going,
+    pub(super) going: &'a RootMotionChannels,
     pub(super) target: &'a Target,
     pub(super) take: &'a Take,
     pub(super) layer: usize,
@@ -211,7 +240,7 @@ pub(super) fn turn_rounds(
     (scene, take): (&Scene, &Take),
     range: TimeRange,
     times: u32,
-    going: &Going,
+    going: &RootMotionChannels,
     made: &mut Take,
 ) -> Result<(), CycleError> {
     let net = travel(scene, take, range)?;

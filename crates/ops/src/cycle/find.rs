@@ -49,6 +49,34 @@ pub(super) fn jump(ends: &Ends) -> f64 {
 /// The takes and clips of a scene as loops, and, in takes longer than a loop, the best places for one, at most `most` a
 /// take; the best come first.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let arm = rig.add(Some(hips), Node::new("arm", NodeKind::Joint, glam::DVec3::X, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, arm, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::cycle::find;
+///
+/// // An arm that swings, there and back in a second.
+/// let angles = curves([&[(0, 0.0), (24, 0.0)], &[(0, 0.0), (12, 0.3), (24, 0.0)], &[(0, 0.0), (24, 0.0)]]);
+/// let controller = Controller::Euler(EulerCurves { order: RotationOrder::Yxz, curves: angles });
+/// let swing = take("swing", 24, vec![track(ROTATION, controller)]);
+/// let candidates = find(&scene(swing), 3)?;
+/// // Takes and clips come first, by name; found ranges behind them. Its ends meet.
+/// assert_eq!(candidates[0].name.as_deref(), Some("swing"));
+/// assert!(candidates[0].travel.ends.angle < 1e-6);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// Where a pose cannot be evaluated.
 pub fn find(scene: &Scene, most: usize) -> Result<Vec<Candidate>, EvaluateError> {

@@ -92,15 +92,15 @@ fn chosen(scene: &Scene, options: &CycleOptions) -> Result<(usize, TimeRange), C
 
 /// Which components of a track belong to where the body goes, and so do not come back to where they were: its places on the
 /// ground and its turn about the up axis, on its carrier and what stands above it.
-struct Going {
+struct RootMotionChannels {
     up: usize,
     nodes: Vec<NodeRef>,
 }
 
-impl Going {
-    fn of(scene: &Scene, take: &Take) -> Going {
+impl RootMotionChannels {
+    fn of(scene: &Scene, take: &Take) -> RootMotionChannels {
         let nodes = carrying(scene, take);
-        Going { up: scene.space.up.index(), nodes }
+        RootMotionChannels { up: scene.space.up.index(), nodes }
     }
 
     fn goes(&self, target: &Target, controller: &Controller, component: usize) -> bool {

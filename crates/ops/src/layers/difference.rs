@@ -36,6 +36,38 @@ pub struct SplitOptions {
 /// Differences of sums of curves are exact, with keys only where something differs; the rest is refitted. Rotations
 /// mix by component where all of them are exact that way, else by quaternion.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::layers::{SplitOptions, split};
+/// use nimble_curve_ops::Tolerance;
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// let higher = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (12, 1.2), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let edited = take("walk", 24, vec![track(TRANSLATION, Controller::Components(higher.to_vec()))]);
+/// let options = SplitOptions { name: "hop".into(), tolerance: Tolerance::default() };
+///
+/// // What was changed becomes a layer: with it on top, the walk is the edited one.
+/// let (layered, _) = split(&scene(walk), &scene(edited), &options)?;
+/// let hop = &layered.takes[0].layers[1];
+/// let Controller::Components(curves) = &hop.tracks[0].controller else { panic!() };
+/// assert!((at(&curves[1], 12) - 0.2).abs() < 1e-9);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`LayersError`].
 pub fn split(scene: &Scene, other: &Scene, options: &SplitOptions) -> Result<(Scene, Ledger), LayersError> {

@@ -7,7 +7,7 @@ use nimble_curve_scene::address::{Addresses, without_namespace};
 
 use super::body::Body;
 use super::numbers::numbers;
-use super::proposal::{Proposal, Proposed, Sureness};
+use super::proposal::{Confidence, Proposal, Proposed};
 use crate::names::{BodySide, Name};
 
 /// A pair by positions.
@@ -15,7 +15,7 @@ use crate::names::{BodySide, Name};
 pub(super) struct Found {
     pub(super) from: usize,
     pub(super) onto: usize,
-    pub(super) sureness: Sureness,
+    pub(super) sureness: Confidence,
     pub(super) why: String,
 }
 
@@ -23,7 +23,7 @@ pub(super) struct Matching<'a> {
     pub(super) from: &'a Body<'a>,
     pub(super) onto: &'a Body<'a>,
     pub(super) pairs: Vec<Found>,
-    pub(super) chains: Vec<(Vec<usize>, Vec<usize>, Sureness, String)>,
+    pub(super) chains: Vec<(Vec<usize>, Vec<usize>, Confidence, String)>,
 }
 
 /// How near two places have to be, in heights, to be held for the same.
@@ -40,7 +40,7 @@ impl Matching<'_> {
         (from, onto)
     }
 
-    pub(super) fn push(&mut self, from: usize, onto: usize, sureness: Sureness, why: &str) {
+    pub(super) fn push(&mut self, from: usize, onto: usize, sureness: Confidence, why: &str) {
         self.pairs.push(Found { from, onto, sureness, why: why.to_owned() });
     }
 
@@ -67,7 +67,7 @@ impl Matching<'_> {
                 sources.iter().filter_map(|(name, from)| Some(((*from)?, (*targets.get(name)?)?))).collect();
             same.sort_unstable();
             for (from, onto) in same {
-                self.push(from, onto, Sureness::Sure, why);
+                self.push(from, onto, Confidence::Sure, why);
             }
         }
     }
@@ -117,7 +117,7 @@ impl Matching<'_> {
             onto.sort_by_key(|&at| self.onto.depths[at]);
             let chains = self.from.is_chain(&from) && self.onto.is_chain(&onto);
             if from.len() == 1 && onto.len() == 1 {
-                let sureness = if known { Sureness::Sure } else { Sureness::Likely };
+                let sureness = if known { Confidence::Sure } else { Confidence::Likely };
                 let side = match key.0 {
                     Some(true) => "left ",
                     Some(false) => "right ",
@@ -141,7 +141,7 @@ impl Matching<'_> {
                 a == b && a.is_some()
             });
             let near = from.iter().zip(onto).all(|(&a, &b)| apart(a, b) < 2.0 * NEAR);
-            let sureness = if numbered || near { Sureness::Sure } else { Sureness::Likely };
+            let sureness = if numbered || near { Confidence::Sure } else { Confidence::Likely };
             let count = from.len();
             for (rank, (&a, &b)) in from.iter().zip(onto).enumerate() {
                 self.push(a, b, sureness, &format!("{part}, {} of {count}", rank + 1));
@@ -150,12 +150,12 @@ impl Matching<'_> {
         }
         if let Some(aligned) = self.numbered(from, onto) {
             for (a, b) in aligned {
-                self.push(a, b, Sureness::Likely, &format!("{part}, by number"));
+                self.push(a, b, Confidence::Likely, &format!("{part}, by number"));
             }
             return;
         }
         let why = format!("{part}: {} against {}", from.len(), onto.len());
-        self.chains.push((from.to_vec(), onto.to_vec(), Sureness::Likely, why));
+        self.chains.push((from.to_vec(), onto.to_vec(), Confidence::Likely, why));
     }
 
     /// Pairs of two chains of which the shorter lacks some: by their numbers, counted from where the other pairs of the rigs
@@ -219,7 +219,7 @@ impl Matching<'_> {
             if cost < 0.25 && !used_from.contains(&a) && !used_onto.contains(&b) {
                 used_from.insert(a);
                 used_onto.insert(b);
-                let sureness = if cost < NEAR { Sureness::Likely } else { Sureness::Guess };
+                let sureness = if cost < NEAR { Confidence::Likely } else { Confidence::Guess };
                 self.push(a, b, sureness, &format!("{part}, by number and place"));
             }
         }
@@ -269,7 +269,7 @@ impl Matching<'_> {
                 break;
             }
             for (cost, a, b) in added {
-                let sureness = if cost < 0.015 { Sureness::Likely } else { Sureness::Guess };
+                let sureness = if cost < 0.015 { Confidence::Likely } else { Confidence::Guess };
                 self.push(a, b, sureness, "at the same place below the same pair");
             }
         }
@@ -332,9 +332,10 @@ impl Matching<'_> {
                 continue;
             }
             let mut pair = pair;
-            if self.from.side(pair.from) * self.onto.side(pair.onto) < 0.0 && pair.sureness == Sureness::Sure
+            if self.from.side(pair.from) * self.onto.side(pair.onto) < 0.0
+                && pair.sureness == Confidence::Sure
             {
-                pair.sureness = Sureness::Likely;
+                pair.sureness = Confidence::Likely;
                 pair.why.push_str(", but on the other side at rest");
             }
             kept.push(pair);
@@ -347,8 +348,8 @@ impl Matching<'_> {
             let up_from =
                 self.from.upwards(pair.from).find(|at| partner.contains_key(at)).map(|at| partner[&at]);
             let up_onto = self.onto.upwards(pair.onto).find(|at| onto_known.contains(at));
-            if up_from != up_onto && pair.sureness == Sureness::Sure && !pair.why.starts_with("same name") {
-                pair.sureness = Sureness::Likely;
+            if up_from != up_onto && pair.sureness == Confidence::Sure && !pair.why.starts_with("same name") {
+                pair.sureness = Confidence::Likely;
                 pair.why.push_str(", but below other pairs");
             }
         }

@@ -8,7 +8,7 @@ mod body;
 mod matching;
 mod numbers;
 mod proposal;
-pub use self::proposal::{Proposal, Proposed, ProposedNumber, Sureness};
+pub use self::proposal::{Confidence, Proposal, Proposed, ProposedNumber};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::scene::Scene;
 

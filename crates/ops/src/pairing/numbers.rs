@@ -6,8 +6,8 @@ use nimble_curve_scene::address::{Addresses, without_namespace_of_node};
 use nimble_curve_scene::rig::{AttributeKind, NodeId, Rig};
 use nimble_curve_scene::scene::Target;
 
-use super::proposal::{ProposedNumber, Sureness};
-use crate::carry::{NumberPair, NumberRange};
+use super::proposal::{Confidence, ProposedNumber};
+use crate::carry::{AttributePair, NumberRange};
 use crate::names::Name;
 
 /// Attributes by name; ranges by their limits.
@@ -51,9 +51,9 @@ pub(super) fn numbers(
         }
         let (range, by_limits) = by_limits(kind, &partner.1);
         let why = if by_limits { format!("{why}, scaled by the limits") } else { why.to_owned() };
-        let sureness = if by_limits || why != "same name" { Sureness::Likely } else { Sureness::Sure };
+        let sureness = if by_limits || why != "same name" { Confidence::Likely } else { Confidence::Sure };
         let short = |address: String| without_namespace_of_node(&address).to_owned();
-        let pair = NumberPair {
+        let pair = AttributePair {
             source: short(from_addresses.property(source)),
             target: short(onto_addresses.property(&partner.0)),
             range,

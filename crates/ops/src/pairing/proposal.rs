@@ -1,10 +1,10 @@
 //! What is proposed, and how sure it is.
 
-use crate::carry::{Chain, NameMap, NodePair, NumberPair, PairSpace};
+use crate::carry::{AttributePair, Chain, NameMap, NodePair, PairSpace};
 
 /// How sure a pair is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Sureness {
+pub enum Confidence {
     /// Names, places and hierarchy agree, or the names are the same.
     Sure,
     /// Most speaks for it.
@@ -13,13 +13,13 @@ pub enum Sureness {
     Guess,
 }
 
-impl Sureness {
+impl Confidence {
     /// The word for people.
     pub fn name(self) -> &'static str {
         match self {
-            Sureness::Sure => "sure",
-            Sureness::Likely => "likely",
-            Sureness::Guess => "guess",
+            Confidence::Sure => "sure",
+            Confidence::Likely => "likely",
+            Confidence::Guess => "guess",
         }
     }
 }
@@ -32,7 +32,7 @@ pub struct Proposed {
     /// Addresses in the target, from the top down.
     pub target: Vec<String>,
     /// How sure it is.
-    pub sureness: Sureness,
+    pub sureness: Confidence,
     /// What speaks for it.
     pub why: String,
     /// The angle between the orientations at rest, in radians; of the last nodes of a chain.
@@ -45,9 +45,9 @@ pub struct Proposed {
 #[derive(Clone, Debug, PartialEq)]
 pub struct ProposedNumber {
     /// The pair.
-    pub pair: NumberPair,
+    pub pair: AttributePair,
     /// How sure it is.
-    pub sureness: Sureness,
+    pub sureness: Confidence,
     /// What speaks for it.
     pub why: String,
 }
@@ -69,7 +69,7 @@ pub struct Proposal {
 
 impl Proposal {
     /// The map of all pairs that are at least this sure.
-    pub fn map(&self, at_least: Sureness) -> NameMap {
+    pub fn map(&self, at_least: Confidence) -> NameMap {
         let mut map = NameMap::default();
         for pair in self.pairs.iter().filter(|pair| pair.sureness <= at_least) {
             match (pair.source.as_slice(), pair.target.as_slice()) {

@@ -81,6 +81,44 @@ pub enum PlaceError {
 
 /// Puts a take onto one of a scene's takes. Also says in the ledger's notes what that did.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::place::{PlaceOptions, Placement, place};
+/// use nimble_curve_ops::Tolerance;
+///
+/// // Hips that walk along z and sway: one step of a loop.
+/// let places = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
+/// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+/// // A hop of five frames in the middle of the walk.
+/// let hop = curves([&[(10, 0.0), (14, 0.0)], &[(10, 1.0), (12, 1.3), (14, 1.0)], &[(10, 0.6), (14, 0.9)]]);
+/// let range = TimeRange::new(rate.ticks(10), rate.ticks(14));
+/// let hop = Take::new("hop", range, vec![Layer::base(vec![track(TRANSLATION, Controller::Components(hop.to_vec()))])]);
+/// let options = PlaceOptions {
+///     placement: Placement::Overwrite,
+///     onto: None,
+///     ease: rate.ticks(3),
+///     tolerance: Tolerance::default(),
+/// };
+///
+/// let (placed, _) = place(&scene(walk), &hop, &options)?;
+/// let Controller::Components(curves) = &placed.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// assert!((at(&curves[1], 12) - 1.3).abs() < 1e-9);
+/// assert!((at(&curves[1], 20) - 1.0).abs() < 1e-9);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`PlaceError`].
 pub fn place(scene: &Scene, new: &Take, options: &PlaceOptions) -> Result<(Scene, Ledger), PlaceError> {

@@ -21,9 +21,9 @@ use thiserror::Error;
 
 use self::survey::{closest_by_order, survey_nodes};
 use super::channel::{Bookkeeper, count};
-use super::mixer::{Change, Mixer, mixes_angles, zeroed};
+use super::layered_rotation::{Change, LayeredRotation, mixes_angles, zeroed};
 use super::mixing::share;
-use super::turn::Turning;
+use super::rotation_conversion::RotationConversion;
 
 /// Which order to change to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -246,7 +246,8 @@ impl NodeJob<'_> {
                 cache: None,
             };
             let (target, rig) = (self.target(), &self.scene.rigs[self.node.0]);
-            Mixer::new(self.scene, &self.scene.takes, &target, (rig, &target), change).resting(new_rest)
+            LayeredRotation::new(self.scene, &self.scene.takes, &target, (rig, &target), change)
+                .resting(new_rest)
         });
         let mut entries = Vec::new();
         let mut controllers = Vec::new();
@@ -313,8 +314,8 @@ impl NodeJob<'_> {
         NodeResult { node: self.node, entries: entries.collect(), rest: None, controllers: Vec::new() }
     }
 
-    fn turning(&self, take: &Take, tolerance: f64) -> Turning<'static> {
-        Turning {
+    fn turning(&self, take: &Take, tolerance: f64) -> RotationConversion<'static> {
+        RotationConversion {
             order: self.order,
             before: DQuat::IDENTITY,
             after: DQuat::IDENTITY,
@@ -327,7 +328,11 @@ impl NodeJob<'_> {
     }
 
     /// One track under the new order; the mixer has the new rest and the tracks below already.
-    fn track(&self, mixer: Option<&Mixer<'_>>, place: Place) -> Result<(Controller, Entry), String> {
+    fn track(
+        &self,
+        mixer: Option<&LayeredRotation<'_>>,
+        place: Place,
+    ) -> Result<(Controller, Entry), String> {
         let take = &self.scene.takes[place.0];
         let books = Bookkeeper { addresses: self.addresses, take };
         let track = &take.layers[place.1].tracks[place.2];
@@ -383,12 +388,12 @@ impl NodeJob<'_> {
             own = if order == self.order { distance } else { own };
             best = if distance > best.1 { (order, distance) } else { best };
         }
-        let is_close = own < super::turn::NEAR_POLE;
+        let is_close = own < super::rotation_conversion::NEAR_POLE;
         (is_close && best.0 != self.order && best.1 > 2.0 * own).then_some(best.0)
     }
 
     /// Compares the whole under all layers before and after, where layers mix angles.
-    fn check_whole(&self, mixer: &Mixer, entries: &mut [Entry]) -> Result<(), String> {
+    fn check_whole(&self, mixer: &LayeredRotation, entries: &mut [Entry]) -> Result<(), String> {
         for (index, take) in self.scene.takes.iter().enumerate() {
             let Some((error, is_within)) = mixer.error(index)? else { continue };
             if !is_within {

@@ -16,7 +16,7 @@ use nimble_curve_scene::scene::{Scene, Target, Track};
 use rayon::prelude::*;
 
 use super::{ReorderError, chosen_nodes};
-use crate::turn::Turning;
+use crate::rotation_conversion::RotationConversion;
 
 /// How near a node comes to the pole of an order, and what the order costs.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -125,7 +125,7 @@ pub(super) fn survey_node(
             }
         }
         for survey in &mut orders {
-            let turning = Turning {
+            let turning = RotationConversion {
                 order: survey.order,
                 before: DQuat::IDENTITY,
                 after: DQuat::IDENTITY,

@@ -16,6 +16,34 @@ use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 /// Puts a node at the origin of the ground: all of it is shifted by its place at the first frame, or, `throughout`, its
 /// travel is taken off at every frame.
 ///
+/// ```
+/// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
+/// # use nimble_curve_scene::controller::{Controller, EulerCurves};
+/// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::space::Space;
+/// # let rate = FrameRate::FPS_24;
+/// # let mut rig = Rig::new("figure");
+/// # let hips = rig.add(None, Node::new("hips", NodeKind::Joint, glam::DVec3::Y, RotationOrder::Yxz))?;
+/// # let curves = |keys: [&[(i64, f64)]; 3]| keys.map(|keys| Curve::through(rate, keys.iter().copied()).unwrap());
+/// # let track = |property: &str, controller| Track { target: Target::new(0, hips, property), controller };
+/// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
+/// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
+/// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+/// use nimble_curve_ops::root::centre;
+///
+/// let places = curves([&[(0, 3.0), (24, 4.0)], &[(0, 1.0)], &[(0, 2.0), (24, 2.0)]]);
+/// let slide = take("slide", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
+///
+/// // The start comes to the origin of the ground; the height stays.
+/// let (centred, _) = centre(&scene(slide), "hips", false)?;
+/// let Controller::Components(curves) = &centred.takes[0].layers[0].tracks[0].controller else { panic!() };
+/// assert_eq!([at(&curves[0], 0), at(&curves[1], 0), at(&curves[2], 0)], [0.0, 1.0, 0.0]);
+/// assert!((at(&curves[0], 24) - 1.0).abs() < 1e-12);
+///
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
 /// # Errors
 /// See [`RootError`].
 pub fn centre(scene: &Scene, node: &str, throughout: bool) -> Result<(Scene, Ledger), RootError> {

@@ -14,7 +14,7 @@ mod transfer;
 pub use self::centre::centre;
 pub use self::error::RootError;
 pub use self::lift::lift;
-pub use self::path::{Step, way};
+pub use self::path::{Step, travelled};
 pub use self::pin::{pin, restore};
 
 mod claim;

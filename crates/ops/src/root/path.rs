@@ -21,7 +21,7 @@ pub struct Step {
 ///
 /// # Errors
 /// Where a pose cannot be evaluated.
-pub fn way(scene: &Scene, take: &Take, range: TimeRange) -> Result<Vec<Step>, EvaluateError> {
+pub fn travelled(scene: &Scene, take: &Take, range: TimeRange) -> Result<Vec<Step>, EvaluateError> {
     let mut body = Body::new(scene, take, busiest_rig(scene, take))?;
     let map = nimble_curve_scene::space::AxisMap::between(
         &scene.space,

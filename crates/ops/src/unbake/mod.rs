@@ -158,7 +158,7 @@ mod tests {
     use super::*;
     use crate::fitting::fit_samples;
     use nimble_curve_curves::fit::oracle::{capture, least_free, least_joined};
-    use nimble_curve_curves::fit::{Interval, Room};
+    use nimble_curve_curves::fit::{ErrorBound, Interval};
     use nimble_curve_curves::time::FrameRate;
     use nimble_curve_scene::controller::{SampleKind, Samples};
     use nimble_curve_scene::scene::PropertyKind;
@@ -200,11 +200,11 @@ mod tests {
             assert!(error.largest <= tolerance);
             let ours = fitted.key_count() as f64;
             let around = |half: f64| Interval { low: -half, high: half };
-            let least = |of: fn(&[f64], Room<'_>) -> usize, half: &dyn Fn(usize, f64) -> f64| {
+            let least = |of: fn(&[f64], ErrorBound<'_>) -> usize, half: &dyn Fn(usize, f64) -> f64| {
                 let keys = |axis: usize| {
                     let room: Vec<Interval> =
                         channels[0].iter().map(|middle| around(half(axis, *middle))).collect();
-                    of(&channels[axis], Room { tolerance, by_sample: Some(&room) })
+                    of(&channels[axis], ErrorBound { tolerance, by_sample: Some(&room) })
                 };
                 keys(0) + keys(1) + keys(2)
             };
@@ -219,7 +219,7 @@ mod tests {
                     tolerance * part[axis] / (1.0 + 2.0 * middle.sin().abs() * part[1] * part[2]).sqrt()
                 }
             };
-            let optima: [fn(&[f64], Room<'_>) -> usize; 2] = [least_joined, least_free];
+            let optima: [fn(&[f64], ErrorBound<'_>) -> usize; 2] = [least_joined, least_free];
             for (of, ratios) in optima.into_iter().zip(&mut ratios) {
                 let best = SHARES.into_iter().map(|shares| least(of, &shared(shares))).min().unwrap();
                 for (least, ratio) in [best, least(of, &below)].into_iter().zip(ratios) {

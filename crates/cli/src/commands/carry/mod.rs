@@ -34,7 +34,7 @@ use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
 use crate::gate::{self, InWorld, Origin, Promise};
 use crate::report::{self, ErrorJson, LedgerJson};
-use crate::step::{ATTEMPTS, Joins, Shelf, Step, Worked};
+use crate::step::{ATTEMPTS, Joins, SceneCache, Step, StepOutput};
 use crate::terminal::{Line, Report, Style};
 
 #[derive(Serialize)]
@@ -93,7 +93,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     let (mut scene, mut promise, origin, closing) = match &args.place {
         Some(placement) => {
             let before = promised.carried(&carried.scene, &as_carried(&carried, own));
-            let mut judged = Worked::new(carried.scene.clone(), ledger);
+            let mut judged = StepOutput::new(carried.scene.clone(), ledger);
             judged.close(source, &before, args.over.accept)?;
             ledger = judged.ledger;
             let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
@@ -147,13 +147,13 @@ impl Carry {
 }
 
 impl Step for Carry {
-    fn work(&self, scene: &Scene, _: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let target = shelf.scene(&self.target, self.onto_input())?;
         let came = came(self, scene, &target)?;
         if let Some(refusal) = self.refusal(came.ledger.count(Fate::LeftOut)) {
             return Err(refusal);
         }
-        let mut worked = Worked::new(came.scene, came.ledger);
+        let mut worked = StepOutput::new(came.scene, came.ledger);
         worked.warnings.extend(elsewhere(&came.carried));
         worked.closing = came.closing;
         (worked.promise, worked.origin) = (Some(came.promise), came.origin);

@@ -15,7 +15,7 @@ use crate::failure::Failure;
 use crate::files::{self, Output, OverArgs};
 use crate::gate::Origin;
 use crate::report::{self, counted, frame, print_json};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -122,11 +122,14 @@ pub(super) fn write_found(
 }
 
 impl Step for ClipsFind {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let found = proposed(self, scene, file)?;
         let note = format!("{} found", counted(found.len(), "clip"));
         let named = with_clips(scene, &found);
         let promise = Some(unmoved(scene, &named));
-        Ok(Worked { promise, ..Worked::new(named, Ledger { notes: vec![note], ..Ledger::default() }) })
+        Ok(StepOutput {
+            promise,
+            ..StepOutput::new(named, Ledger { notes: vec![note], ..Ledger::default() })
+        })
     }
 }

@@ -15,7 +15,7 @@ use crate::failure::Failure;
 use crate::files::{self};
 use crate::gate::{Beside, EXACT, Held, Origin, Promise};
 use crate::report::{self, counted};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::terminal::Report;
 
 pub(super) fn run_add(args: &ClipsAdd) -> Result<(), Failure> {
@@ -85,7 +85,7 @@ pub(super) fn filled(
 }
 
 impl Step for ClipsExtract {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let full = |take: &Take| match &take.folder {
             Some(folder) => format!("{folder}/{}", take.name),
             None => take.name.clone(),
@@ -106,7 +106,7 @@ impl Step for ClipsExtract {
         let kept: Vec<usize> = scene.takes.iter().enumerate().filter_map(stays).collect();
         let claim = taken(scene, &result, &kept);
         let note = format!("{} of {}", counted(result.takes.len(), "take"), scene.takes.len());
-        let mut worked = Worked::new(result, Ledger { notes: vec![note], ..Ledger::default() });
+        let mut worked = StepOutput::new(result, Ledger { notes: vec![note], ..Ledger::default() });
         worked.promise = Some(Promise::of(claim, EXACT, Scope::Everything));
         if worked.scene.takes.len() > 1 {
             let warning = "formats that hold one take get the first; clips split writes a file each";

@@ -103,9 +103,9 @@ pub(super) fn as_json(scene: &Scene, summary: &Summary) -> Value {
         "ends_apart_deg": ends.angle.to_degrees(),
         "ends_speed_deg_s": ends.speed.to_degrees(),
         "travel_m": travel.distance * metres,
-        "way_m": travel.way * metres,
+        "way_m": travel.path_length * metres,
         "turn_deg": travel.turn.to_degrees(),
-        "climb_m": travel.climb * metres,
+        "climb_m": travel.height_change * metres,
         "note": summary.note,
     })
 }

@@ -11,10 +11,10 @@ use super::{no_take, take_index};
 use crate::args::ClipsName;
 use crate::failure::Failure;
 use crate::report::{counted, frame};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 
 impl Step for ClipsName {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         if scene.takes.is_empty() {
             return Err(no_take(file));
         }
@@ -46,7 +46,7 @@ impl Step for ClipsName {
                 take.clips = clips;
             }
         }
-        let mut worked = Worked::new(result, Ledger::default());
+        let mut worked = StepOutput::new(result, Ledger::default());
         worked.ledger.notes.push(format!("{} named", counted(listed.len(), "clip")));
         Ok(worked)
     }

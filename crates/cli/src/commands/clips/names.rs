@@ -16,7 +16,7 @@ use crate::files::{self, Output};
 use crate::named::Named;
 use crate::pattern::{Hole, Pattern};
 use crate::report::counted;
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::table::{Align, Table};
 use crate::terminal::Report;
 
@@ -140,7 +140,7 @@ pub fn run_rename(args: &ClipsRename) -> Result<(), Failure> {
 }
 
 impl Step for ClipsRename {
-    fn work(&self, source: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, source: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let made = self.renamed(source, file)?;
         let new: HashMap<(bool, &str), &str> =
             made.iter().map(|(is_clip, old, new)| ((*is_clip, old.as_str()), new.as_str())).collect();
@@ -156,7 +156,7 @@ impl Step for ClipsRename {
             }
         }
         let promise = Some(unmoved(source, &scene));
-        let mut worked = Worked { promise, ..Worked::new(scene, Ledger::default()) };
+        let mut worked = StepOutput { promise, ..StepOutput::new(scene, Ledger::default()) };
         let note = |(_, old, new): &(bool, String, String)| format!("'{old}' is called '{new}' now");
         worked.ledger.notes.extend(made.iter().map(note));
         Ok(worked)

@@ -104,9 +104,9 @@ pub(super) fn cell(column: &str, file: &Path, scene: &Scene, summary: &Summary) 
         "loops" => json!(travel.ends.is_loop()),
         "jump" => degrees_of(travel.ends.angle),
         "travel" => metres_of(travel.distance),
-        "way" => metres_of(travel.way),
+        "way" => metres_of(travel.path_length),
         "turn" => degrees_of(travel.turn),
-        "climb" => metres_of(travel.climb),
+        "climb" => metres_of(travel.height_change),
         _ => summary.note.as_ref().map_or(Value::Null, |note| json!(note)),
     }
 }

@@ -14,11 +14,11 @@ use crate::args::{ClipsShift, ClipsStretch, ClipsTrim};
 use crate::failure::Failure;
 use crate::gate::Promise;
 use crate::report::{self, frame};
-use crate::step::{Shelf, Step, Worked, between_files};
+use crate::step::{SceneCache, Step, StepOutput, between_files};
 use crate::terminal::Report;
 
 impl Step for ClipsShift {
-    fn work(&self, source: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, source: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let mut scene = source.clone();
         let mut clocks = vec![Clock::SAME; source.takes.len()];
         for pattern in &self.take {
@@ -38,12 +38,15 @@ impl Step for ClipsShift {
             }
         }
         let promise = Promise::timed(source, &scene, &clocks);
-        Ok(Worked { promise: Some(promise), ..Worked::new(scene, Ledger { notes, ..Ledger::default() }) })
+        Ok(StepOutput {
+            promise: Some(promise),
+            ..StepOutput::new(scene, Ledger { notes, ..Ledger::default() })
+        })
     }
 }
 
 impl Step for ClipsTrim {
-    fn work(&self, scene: &Scene, _: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let mut result = Scene { takes: Vec::new(), ..scene.clone() };
         let mut ledger = Ledger::default();
         for take in &scene.takes {
@@ -58,7 +61,7 @@ impl Step for ClipsTrim {
             result.takes.extend(part.takes);
             ledger.extend(more);
         }
-        let mut worked = Worked::same(scene, result, ledger, self.tolerance);
+        let mut worked = StepOutput::same(scene, result, ledger, self.tolerance);
         if let Some(promise) = &mut worked.promise {
             promise.scope = Scope::MotionAlone;
         }
@@ -77,7 +80,7 @@ pub(super) fn run_trim(args: &ClipsTrim) -> Result<(), Failure> {
 }
 
 impl Step for ClipsStretch {
-    fn work(&self, scene: &Scene, file: &Path, _: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let index = take_index(scene, self.take.as_ref(), file)?;
         let mut result = scene.clone();
         let take = &mut result.takes[index];
@@ -90,6 +93,6 @@ impl Step for ClipsStretch {
         clocks[index] = Clock { result: new.first, source: old.first, speed };
         let promise = Promise::timed(scene, &result, &clocks);
         let ledger = Ledger { notes: vec![note], ..Ledger::default() };
-        Ok(Worked { promise: Some(promise), ..Worked::new(result, ledger) })
+        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
     }
 }

@@ -27,7 +27,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::named::Named;
 use crate::report::{self, amount, counted, frame, print_json, short};
-use crate::step::{Shelf, Step, Worked};
+use crate::step::{SceneCache, Step, StepOutput};
 use crate::terminal::Line;
 use crate::terminal::{self, Report, Style};
 
@@ -67,12 +67,12 @@ fn found(args: &Compare, first: &Scene, second: &Scene, file: &Path) -> Result<C
 
 /// In a recipe, what is farther away than is allowed ends the work on the file.
 impl Step for Compare {
-    fn work(&self, scene: &Scene, file: &Path, shelf: &Shelf) -> Result<Worked, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let second = shelf.scene(&self.second, self.input)?;
         let found = found(self, scene, &second, file)?;
         let bound = Bound { tolerance: self.tolerance };
         if Verdict::of(&found, scene, bound) != Verdict::Beyond {
-            return Ok(Worked::unchanged(scene));
+            return Ok(StepOutput::unchanged(scene));
         }
         let by = worst(&found, bound, &scene.space).map_or(String::new(), |by| format!(": {by}"));
         Err(Failure::new(format!("it is not what {} is{by}", self.second.display())))

@@ -16,8 +16,8 @@ use self::end_table::{EndTable, LeftoverJson, Row, Summary, print_leftovers, rep
 use self::progress::Progress;
 use crate::args::Run;
 use crate::batch::{
-    self, Choice, Crew, Desk, EXAMPLE, Job, Leftover, Overwrite, Plan, Recipe, Record, Records, Verdict,
-    is_stopping, plan, stop_at_interrupt,
+    self, Choice, EXAMPLE, Job, JobRunner, Leftover, Overwrite, Plan, Recipe, Record, Records, Verdict,
+    WorkerPool, is_stopping, plan, stop_at_interrupt,
 };
 use crate::failure::Failure;
 use crate::report::{counted, print_json};
@@ -76,9 +76,9 @@ fn done(args: &Run, recipe: &Recipe, records: &Records, plan: &Plan<'_>) -> Resu
     let start = Instant::now();
     let to_do: Vec<&Job> = plan.jobs.iter().filter(|job| matches!(job.verdict, Verdict::ToDo(_))).collect();
     let overwrite = if args.replace { Overwrite::Always } else { Overwrite::Never };
-    let desk = Desk::new(recipe, plan, records, overwrite);
+    let desk = JobRunner::new(recipe, plan, records, overwrite);
     let progress = Progress::new(to_do.len());
-    let crew = Crew::new(args.jobs.map(usize::from), to_do.len());
+    let crew = WorkerPool::new(args.jobs.map(usize::from), to_do.len());
     let made = crew.work_through(&to_do, |job| desk.work(job), || !desk.is_full(), &progress)?;
     progress.clear();
     if desk.is_full() {

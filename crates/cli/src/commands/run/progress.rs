@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 
-use crate::batch::{Job, Onlooker, Record};
+use crate::batch::{Job, ProgressObserver, Record};
 use crate::report::listed;
 
 /// A bar in a terminal, else a line a file.
@@ -42,7 +42,7 @@ impl Progress {
     }
 }
 
-impl Onlooker for Progress {
+impl ProgressObserver for Progress {
     fn begins(&self, job: &Job) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         state.0.push(job.source.clone());

@@ -35,7 +35,7 @@ pub(super) struct Change<'a> {
 }
 
 /// One rotation on all layers of some takes, as it was and as it will be.
-pub(super) struct Mixer<'a> {
+pub(super) struct LayeredRotation<'a> {
     old: Scene,
     new: Scene,
     from: Target,
@@ -43,7 +43,7 @@ pub(super) struct Mixer<'a> {
     change: Change<'a>,
 }
 
-impl<'a> Mixer<'a> {
+impl<'a> LayeredRotation<'a> {
     /// For the rotation `from` of a scene that becomes `onto` of a rig, on these takes.
     pub fn new(
         scene: &Scene,
@@ -51,7 +51,7 @@ impl<'a> Mixer<'a> {
         from: &Target,
         (rig, onto): (&Rig, &Target),
         change: Change<'a>,
-    ) -> Mixer<'a> {
+    ) -> LayeredRotation<'a> {
         let alone = |rig: &Rig, target: &Target, with_tracks: bool| {
             let mut rigs = vec![Rig::default(); target.rig];
             rigs.push(rig.only(target.node));
@@ -78,11 +78,11 @@ impl<'a> Mixer<'a> {
         };
         let old = alone(&scene.rigs[from.rig], from, true);
         let new = alone(rig, onto, false);
-        Mixer { old, new, from: from.clone(), onto: onto.clone(), change }
+        LayeredRotation { old, new, from: from.clone(), onto: onto.clone(), change }
     }
 
     /// The same with another rotation at rest in the result.
-    pub fn resting(mut self, rest: OpValue) -> Mixer<'a> {
+    pub fn resting(mut self, rest: OpValue) -> LayeredRotation<'a> {
         let node = self.new.rigs[self.onto.rig].node_mut(self.onto.node);
         let ops = node.map(|node| &mut node.transform);
         for op in ops.into_iter().flatten().filter(|op| op.name == self.onto.property) {

@@ -29,25 +29,25 @@ pub fn is_stopping() -> bool {
 }
 
 /// Sees jobs begin and end.
-pub trait Onlooker: Sync {
+pub trait ProgressObserver: Sync {
     fn begins(&self, job: &Job);
     fn ends(&self, job: &Job, record: &Record);
 }
 
 /// Workers, each of which does one job at a time.
-pub struct Crew {
+pub struct WorkerPool {
     workers: usize,
     /// Threads that a worker's job may use for its channels.
     threads: usize,
 }
 
-impl Crew {
+impl WorkerPool {
     /// A crew for so many jobs that uses so many threads in all; as many as there are cores where it is not said.
-    pub fn new(threads: Option<usize>, jobs: usize) -> Crew {
+    pub fn new(threads: Option<usize>, jobs: usize) -> WorkerPool {
         let cores = || std::thread::available_parallelism().map_or(1, usize::from);
         let threads = threads.unwrap_or_else(cores).max(1);
         let workers = threads.min(jobs.max(1));
-        Crew { workers, threads: threads / workers }
+        WorkerPool { workers, threads: threads / workers }
     }
 
     /// Does the jobs, as long as it can `go_on` and is not asked to end; those that were not begun have no record.
@@ -56,7 +56,7 @@ impl Crew {
         jobs: &[&Job],
         work: impl Fn(&Job) -> Record + Sync,
         go_on: impl Fn() -> bool + Sync,
-        onlooker: &impl Onlooker,
+        onlooker: &impl ProgressObserver,
     ) -> Result<Vec<Option<Record>>, Failure> {
         let next = AtomicUsize::new(0);
         let records: Mutex<Vec<Option<Record>>> = Mutex::new(vec![None; jobs.len()]);

@@ -21,7 +21,7 @@ use super::sampled_function::SampledFunction;
 
 /// What to make of a rotation: `before · R · after`, in some order.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Turning<'a> {
+pub(super) struct RotationConversion<'a> {
     pub order: RotationOrder,
     pub before: DQuat,
     pub after: DQuat,
@@ -37,7 +37,7 @@ pub(super) struct Turning<'a> {
 
 /// A changed controller and what became of it.
 #[derive(Clone, Debug)]
-pub(super) struct Turned {
+pub(super) struct ConvertedRotation {
     pub controller: Controller,
     pub fate: Fate,
     pub error: Option<MeasuredError>,
@@ -47,7 +47,7 @@ pub(super) struct Turned {
 /// Closer to the pole than this, in radians, the ledger says so.
 pub(super) const NEAR_POLE: f64 = 0.175;
 
-impl Turning<'_> {
+impl RotationConversion<'_> {
     fn is_identity(&self) -> bool {
         let same = |q: DQuat| q.w.abs() >= 1.0 - 1e-15 && q.xyz().length() < 1e-12;
         same(self.before) && same(self.after)
@@ -69,9 +69,13 @@ impl Turning<'_> {
     }
 
     /// Turns a controller; `None` where its type cannot be turned.
-    pub fn apply(&self, controller: &Controller, rest: &Value) -> Option<Turned> {
-        let made =
-            |controller: Controller, fate| Turned { controller, fate, error: None, note: String::new() };
+    pub fn apply(&self, controller: &Controller, rest: &Value) -> Option<ConvertedRotation> {
+        let made = |controller: Controller, fate| ConvertedRotation {
+            controller,
+            fate,
+            error: None,
+            note: String::new(),
+        };
         let keeps = self.is_identity();
         match controller {
             Controller::Euler(euler) if euler.order == self.order && keeps => {
@@ -101,7 +105,7 @@ impl Turning<'_> {
                 let angles = nearest_euler(self.order, self.rotation(value.rotation()?), near);
                 Some(made(Controller::Constant(Value::Euler { order: self.order, angles }), Fate::Exact))
             }
-            Controller::Quaternion(_) | Controller::Tcb(_) if keeps => Some(Turned {
+            Controller::Quaternion(_) | Controller::Tcb(_) if keeps => Some(ConvertedRotation {
                 note: "keys that are rotations have no order".into(),
                 ..made(controller.clone(), Fate::Kept)
             }),
@@ -119,7 +123,7 @@ impl Turning<'_> {
             // What comes to the same whatever order the node rests in.
             Controller::Stack(_) | Controller::Procedural(_) if self.keeps(controller, rest) => {
                 let note = format!("a {} keeps its own order", controller.type_name());
-                Some(Turned { note, ..made(controller.clone(), Fate::Kept) })
+                Some(ConvertedRotation { note, ..made(controller.clone(), Fate::Kept) })
             }
             Controller::Stack(_) | Controller::Procedural(_) => self.traced(controller, rest),
             Controller::Components(_) | Controller::Discrete(_) => None,
@@ -139,7 +143,7 @@ impl Turning<'_> {
     }
 
     /// What cannot be turned part by part becomes Euler curves through what it comes to.
-    fn traced(&self, controller: &Controller, rest: &Value) -> Option<Turned> {
+    fn traced(&self, controller: &Controller, rest: &Value) -> Option<ConvertedRotation> {
         let sampler = Sampler::new(controller, PropertyKind::Rotation, rest.clone()).ok()?;
         let trace = SampledFunction::of_controller(sampler);
         let times = controller.key_times(self.range);
@@ -155,7 +159,7 @@ impl Turning<'_> {
         let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
         let conversion = Conversion { handles: self.handles, ..plain };
         let made = convert(&path, &knots, &conversion);
-        Some(Turned {
+        Some(ConvertedRotation {
             controller: Controller::Euler(EulerCurves { order: self.order, curves: made.curves }),
             fate: Fate::Refitted,
             error: Some(made.error.in_frames(self.rate)),
@@ -163,7 +167,7 @@ impl Turning<'_> {
         })
     }
 
-    fn euler(&self, euler: &EulerCurves, rest: &Value) -> Turned {
+    fn euler(&self, euler: &EulerCurves, rest: &Value) -> ConvertedRotation {
         let rest_angles = match rest {
             // Angles at rest in another order say nothing of these.
             Value::Euler { order, angles } if *order == euler.order => *angles,
@@ -177,7 +181,7 @@ impl Turning<'_> {
                 rest_angles,
             );
             let controller = Controller::Constant(Value::Euler { order: self.order, angles });
-            return Turned {
+            return ConvertedRotation {
                 controller,
                 fate: Fate::Exact,
                 error: None,
@@ -236,7 +240,7 @@ impl Turning<'_> {
             notes.push("moves outside its keys: written out over the take's range".into());
         }
         let error = converted.error.in_frames(self.rate);
-        Turned {
+        ConvertedRotation {
             controller: Controller::Euler(EulerCurves { order: self.order, curves: converted.curves }),
             fate: Fate::Refitted,
             error: Some(error),
@@ -245,7 +249,7 @@ impl Turning<'_> {
     }
 
     /// By renamed axes, signs and offsets, where that can be.
-    fn exactly(&self, euler: &EulerCurves, rest: DVec3) -> Option<Turned> {
+    fn exactly(&self, euler: &EulerCurves, rest: DVec3) -> Option<ConvertedRotation> {
         let constant: [Option<f64>; 3] = std::array::from_fn(|axis| match &euler.curves[axis] {
             curve if curve.is_empty() => Some(rest[axis]),
             curve if curve.is_constant() => curve.keys().first().map(|key| key.value),
@@ -266,7 +270,7 @@ impl Turning<'_> {
         }
         let note = if way.is_identity() { String::new() } else { describe(&way) };
         let controller = Controller::Euler(EulerCurves { order: self.order, curves });
-        Some(Turned { controller, fate: Fate::Exact, error: None, note })
+        Some(ConvertedRotation { controller, fate: Fate::Exact, error: None, note })
     }
 
     /// What lies outside the keys, where all three channels loop alike and rotations come round to where they began:
@@ -291,7 +295,12 @@ impl Turning<'_> {
     }
 
     /// Samples turn one by one, each to the candidate nearest to the one before; nothing is lost.
-    fn samples(&self, samples: &Samples, start: &[f64], rotation: impl Fn(&[f64]) -> DQuat) -> Turned {
+    fn samples(
+        &self,
+        samples: &Samples,
+        start: &[f64],
+        rotation: impl Fn(&[f64]) -> DQuat,
+    ) -> ConvertedRotation {
         let mut near = DVec3::from_slice(&start[..3]);
         let mut values = Vec::with_capacity(samples.len() * 3);
         let mut error = MeasuredError::none(Quantity::Angle);
@@ -313,7 +322,7 @@ impl Turning<'_> {
             String::new()
         };
         let kind = SampleKind::Euler(self.order);
-        Turned {
+        ConvertedRotation {
             controller: Controller::Samples(Samples {
                 start: samples.start,
                 rate: samples.rate,
