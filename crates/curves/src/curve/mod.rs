@@ -14,7 +14,7 @@ mod tangent;
 pub use changes::{EVER, changes};
 pub use combine::combine;
 pub use discrete::{Discrete, DiscreteCurve};
-pub use edit::EditError;
+pub use edit::{EditError, Splice};
 pub use eval::Cursor;
 pub use outside::Side;
 pub use refit::{Refit, refit};

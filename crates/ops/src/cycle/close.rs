@@ -1,7 +1,9 @@
 //! The ends of a range made to meet.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode, combine};
+use nimble_curve_curves::curve::{
+    Behaviour, Curve, Interpolation, Key, Side, Splice, Tangent, TangentMode, combine,
+};
 use nimble_curve_curves::rotation::{angle_between, nearest_turn, quat_from_euler};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
@@ -170,11 +172,15 @@ impl Closer<'_> {
             let key = |time, value, slope: f64| Key::new(time, value).with_slope(slope);
             let correction = Curve::new(vec![key(begin, 0.0, 0.0), key(last, step, tilt)]).ok()?;
             let sum = combine(&[(1.0, cut), (1.0, &correction)], 0.0)?;
-            // What lies before and behind stays as it is, to the bit.
-            let mut keys: Vec<Key> = cut.keys().iter().filter(|key| key.time < begin).copied().collect();
-            keys.extend(sum.keys().iter().filter(|key| begin <= key.time && key.time <= last));
-            keys.extend(cut.keys().iter().filter(|key| key.time > last));
-            Curve::new(keys).ok()
+            let window = TimeRange::new(begin, last);
+            let how = Splice {
+                range: window,
+                of: whole.union(window),
+                seam: Ticks::ZERO,
+                rest: 0.0,
+                is_angle: false,
+            };
+            Some(cut.spliced(&sum, &how))
         };
         let made = if self.over.0 > 0 && begin < last && !is_held { spread(&cut) } else { None };
         let made = made.unwrap_or_else(|| cut.clone());

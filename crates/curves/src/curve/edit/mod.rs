@@ -2,6 +2,8 @@
 
 mod keys;
 mod ranges;
+mod splice;
+pub use splice::Splice;
 
 use thiserror::Error;
 
