@@ -46,21 +46,26 @@ const FILLERS: [&str; 16] = [
     "node", "b", "j",
 ];
 
-/// Body parts with their spellings; the first stands for all.
-const PARTS: [&[&str]; 21] = [
+/// Body parts with their spellings; the first stands for all. What a *shoulder*, an *arm*, a *leg* or a hip with a side is, the
+/// other names of the rig tell: see [`in_context`].
+const PARTS: [&[&str]; 25] = [
     &["root", "world", "global", "main", "master", "trajectory", "motion"],
     &["hips", "hip", "pelvis", "pelvic"],
-    &["spine", "back", "torso", "waist", "abdomen"],
+    &["spine", "back", "torso", "waist", "abdomen", "lowerback", "upperback", "belly", "stomach"],
     &["chest", "ribs", "ribcage", "thorax", "breast"],
     &["neck", "throat"],
     &["head", "skull"],
     &["jaw", "mandible", "chin"],
-    &["shoulder", "clavicle", "collar", "clav", "scapula", "collarbone"],
-    &["arm", "upperarm", "uparm", "bicep", "humerus", "wing"],
+    &["collar", "clavicle", "clav", "scapula", "collarbone"],
+    &["shoulder", "shldr", "shoulders"],
+    &["upperarm", "uparm", "bicep", "humerus"],
+    &["arm", "wing"],
     &["forearm", "lowerarm", "lowarm", "elbow", "radius", "ulna"],
     &["hand", "wrist", "palm", "pinion"],
+    &["haunch", "buttock", "hipjoint"],
     &["thigh", "upperleg", "upleg", "femur"],
-    &["shin", "lowerleg", "lowleg", "knee", "calf", "tibia", "leg"],
+    &["leg"],
+    &["shin", "lowerleg", "lowleg", "knee", "calf", "tibia"],
     &["foot", "ankle", "hock"],
     &["toe", "toes", "ball", "toebase", "claws"],
     &["thumb"],
@@ -149,9 +154,12 @@ impl Name {
     fn join_words(&mut self) {
         let mut index = 0;
         while index + 1 < self.words.len() {
-            let both = format!("{}{}", self.words[index], self.words[index + 1]);
-            if PARTS.iter().any(|part| part.contains(&both.as_str())) {
-                self.words[index] = both;
+            let (one, other) = (&self.words[index], &self.words[index + 1]);
+            // *upper arm*, and *arm upper*.
+            let both = [format!("{one}{other}"), format!("{other}{one}")];
+            let is_part = |both: &&String| PARTS.iter().any(|part| part.contains(&both.as_str()));
+            if let Some(both) = both.iter().find(is_part) {
+                self.words[index].clone_from(both);
                 self.words.remove(index + 1);
             }
             index += 1;
@@ -159,7 +167,7 @@ impl Name {
         for word in &mut self.words {
             // A hip with a side is where a leg begins.
             if word == "hip" && self.side.is_some() {
-                "thigh".clone_into(word);
+                "haunch".clone_into(word);
             }
             let one = PARTS.iter().find(|part| part.contains(&word.as_str()));
             if let Some(part) = one {
@@ -183,6 +191,138 @@ impl Name {
     }
 }
 
+/// The word of a body part for people.
+pub(super) fn spoken(word: &str) -> &str {
+    match word {
+        "upperarm" => "upper arm",
+        "collar" => "collar bone",
+        "haunch" => "hip joint",
+        other => other,
+    }
+}
+
+/// What the names of one rig mean beside each other: a shoulder below a collar bone is an upper arm, and so is one above an elbow where
+/// nothing else is; a leg below a thigh is a shin, above a knee it is the thigh.
+pub(super) fn in_context(names: &mut [Name]) {
+    let has = |word: &str| names.iter().any(|name| name.words.iter().any(|own| own == word));
+    let [collar, shoulder, upperarm, arm, forearm] =
+        ["collar", "shoulder", "upperarm", "arm", "forearm"].map(has);
+    let [haunch, thigh, leg, shin] = ["haunch", "thigh", "leg", "shin"].map(has);
+    let shoulder_is_arm = shoulder && !upperarm && (collar || !arm);
+    let mut meant: Vec<(&str, &str)> = Vec::new();
+    meant.push(("shoulder", if shoulder_is_arm { "upperarm" } else { "collar" }));
+    // Where another one is the upper arm, what is called an arm lies below it.
+    let arm_is_lower = (upperarm || shoulder_is_arm) && !forearm;
+    meant.push(("arm", if arm_is_lower { "forearm" } else { "upperarm" }));
+    let leg_is_thigh = leg && !thigh && (shin || !haunch);
+    meant.push(("leg", if leg_is_thigh { "thigh" } else { "shin" }));
+    if haunch && !thigh && !leg_is_thigh {
+        meant.push(("haunch", "thigh"));
+    }
+    for word in names.iter_mut().flat_map(|name| &mut name.words) {
+        if let Some((_, means)) = meant.iter().find(|(own, _)| own == word) {
+            (*means).clone_into(word);
+        }
+    }
+}
+
+/// How a rig is named as a whole: what most of its names begin and end with, such as `hero_` or `_jnt`, says nothing about which node
+/// one is.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Naming {
+    before: Vec<String>,
+    after: Vec<String>,
+    /// Characters that nearly all names begin with, where no separator or capital follows them.
+    glued: String,
+}
+
+/// The part of a rig's names that has to begin or end alike, and how many there have to be.
+const COMMON: (f64, usize) = (0.6, 4);
+
+impl Naming {
+    /// Learns it from the names of a rig, their namespaces left out.
+    pub fn of<'n>(names: impl Iterator<Item = &'n str>) -> Naming {
+        let forwards: Vec<Vec<String>> = names.map(|name| lower(name).collect()).collect();
+        let backwards: Vec<Vec<String>> =
+            forwards.iter().map(|name| name.iter().rev().cloned().collect()).collect();
+        let before = common_start(&forwards);
+        let glued = if before.is_empty() { glued_start(&forwards) } else { String::new() };
+        Naming { before, after: common_start(&backwards), glued }
+    }
+
+    /// A name without what it shares with most others.
+    pub fn bare<'n>(&self, name: &'n str) -> &'n str {
+        let name = nimble_curve_scene::address::without_namespace(name);
+        let own = pieces(name);
+        let begins =
+            own.iter().zip(&self.before).take_while(|(own, before)| own.to_lowercase() == **before).count();
+        let ends = own
+            .iter()
+            .rev()
+            .zip(&self.after)
+            .take_while(|(own, after)| own.to_lowercase() == **after)
+            .count();
+        let start = if begins == self.before.len() { begins } else { 0 };
+        let end = if ends == self.after.len() { own.len() - ends } else { own.len() };
+        let length = |pieces: &[&str]| pieces.iter().map(|piece| piece.len()).sum::<usize>();
+        // A name that is nothing else stays.
+        if start >= end || !own[start..end].iter().any(|piece| piece.starts_with(char::is_alphanumeric)) {
+            return name;
+        }
+        let bare = &name[length(&own[..start])..length(&own[..end])];
+        let has_glued = bare.get(..self.glued.len()).is_some_and(|begin| begin.to_lowercase() == self.glued);
+        if has_glued && bare.len() > self.glued.len() { &bare[self.glued.len()..] } else { bare }
+    }
+}
+
+fn lower(name: &str) -> impl Iterator<Item = String> + '_ {
+    pieces(nimble_curve_scene::address::without_namespace(name)).into_iter().map(str::to_lowercase)
+}
+
+/// The pieces with which most names begin, as long as they name no side and no body part.
+fn common_start(names: &[Vec<String>]) -> Vec<String> {
+    let mut common: Vec<String> = Vec::new();
+    let mut these: Vec<&Vec<String>> = names.iter().collect();
+    loop {
+        let at = common.len();
+        let mut counts: std::collections::BTreeMap<&str, usize> = std::collections::BTreeMap::new();
+        for name in these.iter().filter(|name| name.len() > at + 1) {
+            *counts.entry(&name[at]).or_default() += 1;
+        }
+        let Some((piece, count)) = counts.into_iter().max_by_key(|(_, count)| *count) else { break };
+        let says_something = side_of(piece).is_some() || PARTS.iter().any(|part| part.contains(&piece));
+        // What follows the first piece belongs to it only where it always does.
+        let enough = if at == 0 { COMMON.0 * names.len() as f64 } else { 0.95 * these.len() as f64 };
+        if says_something || (count as f64) < enough || count < COMMON.1 {
+            break;
+        }
+        let piece = piece.to_owned();
+        these.retain(|name| name.get(at) == Some(&piece));
+        common.push(piece);
+    }
+    common
+}
+
+/// The characters with which nearly all names of a rig begin; none where that may be a word of theirs.
+fn glued_start(names: &[Vec<String>]) -> String {
+    let names: Vec<String> = names.iter().map(|pieces| pieces.concat()).collect();
+    let mut best = String::new();
+    for first in names.iter().take(3) {
+        let alike =
+            |length: usize| names.iter().filter(|name| name.get(..length) == first.get(..length)).count();
+        let shared = (2..first.len())
+            .filter(|&length| {
+                first.is_char_boundary(length) && first[..length].chars().all(char::is_alphabetic)
+            })
+            .take_while(|&length| names.len() >= 2 * COMMON.1 && alike(length) * 10 >= names.len() * 9)
+            .last();
+        if let Some(length) = shared.filter(|&length| length > best.len()) {
+            best = first[..length].to_owned();
+        }
+    }
+    best
+}
+
 /// The part of a body that a node belongs to, for people: *left arm*, *spine*, *tail*. Nodes whose own names say nothing
 /// belong with the node above them.
 pub fn body_part(rig: &Rig, id: NodeId) -> String {
@@ -190,9 +330,9 @@ pub fn body_part(rig: &Rig, id: NodeId) -> String {
         let name = Name::of(&rig.node(id)?.name);
         let limb = name.words.iter().find_map(|word| {
             Some(match word.as_str() {
-                "shoulder" | "arm" | "forearm" | "hand" | "thumb" | "finger" | "middle" | "ring"
-                | "pinky" => "arm",
-                "thigh" | "shin" | "foot" | "toe" => "leg",
+                "collar" | "shoulder" | "upperarm" | "arm" | "forearm" | "hand" | "thumb" | "finger"
+                | "middle" | "ring" | "pinky" => "arm",
+                "haunch" | "thigh" | "leg" | "shin" | "foot" | "toe" => "leg",
                 "root" | "hips" => "root and hips",
                 "spine" | "chest" => "spine",
                 "neck" | "head" | "jaw" | "face" | "eye" | "brow" | "mouth" | "beak" => "head",
@@ -273,10 +413,11 @@ mod tests {
         let names =
             ["upperarm_l", "LeftUpperArm", "L_UpArm", "courier:arm_l", "jnt_L_humerus", "leftarm", "ArmLeft"];
         for name in names {
-            let found = Name::of(name);
+            let mut found = Name::of(name);
+            in_context(std::slice::from_mut(&mut found));
             assert_eq!(
                 (found.side, found.words.as_slice()),
-                (Some(BodySide::Left), &["arm".to_owned()][..]),
+                (Some(BodySide::Left), &["upperarm".to_owned()][..]),
                 "{name}"
             );
         }

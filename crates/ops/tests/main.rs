@@ -9,6 +9,7 @@ mod controllers;
 mod joining;
 mod judged;
 mod layers;
+mod naming;
 mod numbers;
 mod other_rigs;
 mod pairing;

@@ -4,7 +4,7 @@ use glam::DVec3;
 use nimble_curve_scene::rig::{NodeId, NodeKind, Rig};
 use nimble_curve_scene::scene::Scene;
 
-use crate::names::Name;
+use crate::names::{Name, Naming, in_context};
 
 /// What is known of a rig at rest.
 pub(super) struct Body<'a> {
@@ -13,7 +13,11 @@ pub(super) struct Body<'a> {
     pub(super) parents: Vec<Option<usize>>,
     pub(super) depths: Vec<usize>,
     pub(super) children: Vec<usize>,
+    /// Names without namespaces and without what all names of the rig share.
+    pub(super) bare: Vec<String>,
     pub(super) names: Vec<Name>,
+    /// Among nodes of the same words and side that stand one below the other: which of how many.
+    pub(super) ranks: Vec<(usize, usize)>,
     /// Places, the rig scaled to the height of 1 and put on its middle.
     pub(super) places: Vec<DVec3>,
     pub(super) world: Vec<glam::DAffine3>,
@@ -42,12 +46,19 @@ impl<'a> Body<'a> {
                 children[*parent] += 1;
             }
         }
+        let naming = Naming::of(rig.nodes().map(|(_, node)| node.name.as_str()));
+        let bare: Vec<String> = rig.nodes().map(|(_, node)| naming.bare(&node.name).to_owned()).collect();
+        let mut names: Vec<Name> = bare.iter().map(|name| Name::of(name)).collect();
+        in_context(&mut names);
+        let ranks = ranks(&names, &parents);
         Body {
+            bare,
+            ranks,
             rig,
             ids: rig.nodes().map(|(id, _)| id).collect(),
             depths,
             children,
-            names: rig.nodes().map(|(_, node)| Name::of(&node.name)).collect(),
+            names,
             places: world.iter().map(|place| (place.translation - middle) / height).collect(),
             parents,
             world,
@@ -86,4 +97,25 @@ impl<'a> Body<'a> {
         let x = self.places[at][across];
         if x.abs() < 0.02 { 0.0 } else { x.signum() }
     }
+}
+
+/// Which of how many each node is among those of its words and side that are above and below it.
+fn ranks(names: &[Name], parents: &[Option<usize>]) -> Vec<(usize, usize)> {
+    let alike = |a: usize, b: usize| names[a].words == names[b].words && names[a].side == names[b].side;
+    let above =
+        |at: usize| std::iter::successors(parents[at], |&at| parents[at]).find(|&above| alike(at, above));
+    let mut ranks: Vec<usize> = Vec::with_capacity(names.len());
+    // How long the chain is that goes through a node: the longest way down.
+    let mut deepest: Vec<usize> = vec![0; names.len()];
+    let aboves: Vec<Option<usize>> = (0..names.len()).map(above).collect();
+    for at in 0..names.len() {
+        ranks.push(aboves[at].map_or(0, |above| ranks[above] + 1));
+    }
+    for at in (0..names.len()).rev() {
+        deepest[at] = deepest[at].max(ranks[at]);
+        if let Some(above) = aboves[at] {
+            deepest[above] = deepest[above].max(deepest[at]);
+        }
+    }
+    (0..names.len()).map(|at| (ranks[at], deepest[at] + 1)).collect()
 }

@@ -5,10 +5,12 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, without_namespace};
 
+use super::anatomy::{Anatomy, Part, decorates, differ};
 use super::body::Body;
 use super::numbers::numbers;
 use super::proposal::{Confidence, Proposal, Proposed};
-use crate::names::{BodySide, Name};
+use super::witness::Witnesses;
+use crate::names::{BodySide, Name, spoken};
 
 /// A pair by positions.
 #[derive(Clone, Debug)]
@@ -22,6 +24,8 @@ pub(super) struct Found {
 pub(super) struct Matching<'a> {
     pub(super) from: &'a Body<'a>,
     pub(super) onto: &'a Body<'a>,
+    /// What the shapes of the two say.
+    pub(super) shapes: [&'a Anatomy; 2],
     pub(super) pairs: Vec<Found>,
     pub(super) chains: Vec<(Vec<usize>, Vec<usize>, Confidence, String)>,
 }
@@ -40,24 +44,44 @@ impl Matching<'_> {
         (from, onto)
     }
 
-    pub(super) fn push(&mut self, from: usize, onto: usize, sureness: Confidence, why: &str) {
-        self.pairs.push(Found { from, onto, sureness, why: why.to_owned() });
+    pub(super) fn push(&mut self, from: usize, onto: usize, why: &str) {
+        self.pairs.push(Found { from, onto, sureness: Confidence::Guess, why: why.to_owned() });
     }
 
-    /// Names that are the same, each of them unique; then the same without namespaces, then whatever their case.
-    pub(super) fn by_name(&mut self) {
-        type Plain = fn(&str) -> String;
-        let ways: [(Plain, &str); 3] = [
-            (|name| name.to_owned(), "same name"),
-            (|name| without_namespace(name).to_owned(), "same name without namespace"),
-            (|name| without_namespace(name).to_lowercase(), "same name but for case"),
+    /// Whether the two are different parts of the body by shape.
+    pub(super) fn differ_by_shape(&self, from: usize, onto: usize) -> bool {
+        matches!((self.shapes[0].slots[from], self.shapes[1].slots[onto]), (Some(a), Some(b)) if differ(a, b))
+    }
+
+    /// Whether both stand in a chain of as many nodes of their name, at another place of it: one rig counts from 0, the other from 1.
+    pub(super) fn differ_by_rank(&self, from: usize, onto: usize) -> bool {
+        let ((rank, count), (other, as_many)) = (self.from.ranks[from], self.onto.ranks[onto]);
+        let same_words = self.from.names[from].words == self.onto.names[onto].words;
+        same_words && count == as_many && rank != other
+    }
+
+    /// Whether names that are known say that the two are different parts of the body.
+    pub(super) fn are_other_parts(&self, from: usize, onto: usize) -> bool {
+        let (a, b) = (&self.from.names[from], &self.onto.names[onto]);
+        a.is_known() && b.is_known() && a.words != b.words
+    }
+
+    /// Names that are the same, each of them unique; then the same without namespaces, whatever their case, and without what all
+    /// names of a rig share. Those that the shapes of the rigs speak against are left for later, `in_any_shape`.
+    pub(super) fn by_name(&mut self, in_any_shape: bool) {
+        type Plain = fn(&Body<'_>, usize) -> String;
+        let ways: [(Plain, &str); 4] = [
+            (|body, at| body.name(at).to_owned(), "same name"),
+            (|body, at| without_namespace(body.name(at)).to_owned(), "same name without namespace"),
+            (|body, at| without_namespace(body.name(at)).to_lowercase(), "same name but for case"),
+            (|body, at| body.bare[at].to_lowercase(), "same name but for what all names of the rig share"),
         ];
         for (plain, why) in ways {
             let (from_used, onto_used) = self.used();
             let unique = |body: &Body<'_>, used: &HashSet<usize>| {
                 let mut found: HashMap<String, Option<usize>> = HashMap::new();
                 for at in (0..body.len()).filter(|at| !used.contains(at)) {
-                    found.entry(plain(body.name(at))).and_modify(|at| *at = None).or_insert(Some(at));
+                    found.entry(plain(body, at)).and_modify(|at| *at = None).or_insert(Some(at));
                 }
                 found
             };
@@ -67,13 +91,15 @@ impl Matching<'_> {
                 sources.iter().filter_map(|(name, from)| Some(((*from)?, (*targets.get(name)?)?))).collect();
             same.sort_unstable();
             for (from, onto) in same {
-                self.push(from, onto, Confidence::Sure, why);
+                if in_any_shape || !self.differ_by_shape(from, onto) && !self.differ_by_rank(from, onto) {
+                    self.push(from, onto, why);
+                }
             }
         }
     }
 
     /// Names of the same body part and side: by rank where there are equally many, as chains where there are not.
-    pub(super) fn by_part(&mut self) {
+    pub(super) fn by_part(&mut self, in_any_shape: bool) {
         type Key = (Option<bool>, Vec<String>);
         let (from_used, onto_used) = self.used();
         let groups = |body: &Body<'_>, used: &HashSet<usize>| {
@@ -111,19 +137,20 @@ impl Matching<'_> {
         }
         both.sort_by_key(|(_, from, onto)| from.len() != onto.len());
         for (key, mut from, mut onto) in both {
-            let part = key.1.join(" ");
-            let known = self.from.names[from[0]].is_known();
+            let part = key.1.iter().map(|word| spoken(word)).collect::<Vec<_>>().join(" ");
             from.sort_by_key(|&at| self.from.depths[at]);
             onto.sort_by_key(|&at| self.onto.depths[at]);
             let chains = self.from.is_chain(&from) && self.onto.is_chain(&onto);
             if from.len() == 1 && onto.len() == 1 {
-                let sureness = if known { Confidence::Sure } else { Confidence::Likely };
+                if !in_any_shape && self.differ_by_shape(from[0], onto[0]) {
+                    continue;
+                }
                 let side = match key.0 {
                     Some(true) => "left ",
                     Some(false) => "right ",
                     None => "",
                 };
-                self.push(from[0], onto[0], sureness, &format!("both are the {side}{part}"));
+                self.push(from[0], onto[0], &format!("both are the {side}{part}"));
             } else if chains {
                 self.chain(&from, &onto, &part);
             } else {
@@ -134,23 +161,20 @@ impl Matching<'_> {
 
     /// Nodes of one name one below the other.
     pub(super) fn chain(&mut self, from: &[usize], onto: &[usize], part: &str) {
-        let apart = |a: usize, b: usize| (self.from.places[a] - self.onto.places[b]).length();
         if from.len() == onto.len() {
-            let numbered = from.iter().zip(onto).all(|(&a, &b)| {
-                let (a, b) = (self.from.names[a].number, self.onto.names[b].number);
-                a == b && a.is_some()
-            });
-            let near = from.iter().zip(onto).all(|(&a, &b)| apart(a, b) < 2.0 * NEAR);
-            let sureness = if numbered || near { Confidence::Sure } else { Confidence::Likely };
             let count = from.len();
             for (rank, (&a, &b)) in from.iter().zip(onto).enumerate() {
-                self.push(a, b, sureness, &format!("{part}, {} of {count}", rank + 1));
+                self.push(
+                    a,
+                    b,
+                    &if count == 1 { part.to_owned() } else { format!("{part}, {} of {count}", rank + 1) },
+                );
             }
             return;
         }
         if let Some(aligned) = self.numbered(from, onto) {
             for (a, b) in aligned {
-                self.push(a, b, Confidence::Likely, &format!("{part}, by number"));
+                self.push(a, b, &format!("{part}, by number"));
             }
             return;
         }
@@ -219,8 +243,7 @@ impl Matching<'_> {
             if cost < 0.25 && !used_from.contains(&a) && !used_onto.contains(&b) {
                 used_from.insert(a);
                 used_onto.insert(b);
-                let sureness = if cost < NEAR { Confidence::Likely } else { Confidence::Guess };
-                self.push(a, b, sureness, &format!("{part}, by number and place"));
+                self.push(a, b, &format!("{part}, by number and place"));
             }
         }
     }
@@ -241,7 +264,10 @@ impl Matching<'_> {
                 }
                 let top_a = above(self.from, a, &|at| partner.contains_key(&at)).map(|at| partner[&at]);
                 for b in (0..self.onto.len()).filter(|b| !onto_used.contains(b)) {
+                    // What lies within a bone is no joint of the body.
+                    let decorated = (decorates(self.from, a), decorates(self.onto, b));
                     if self.onto.kind(b).is_support()
+                        || decorated.0 != decorated.1
                         || above(self.onto, b, &|at| onto_known.contains(&at)) != top_a
                     {
                         continue;
@@ -256,21 +282,20 @@ impl Matching<'_> {
             // Only who is the best for each other, from the top down: lower ones depend on what is above them.
             let mut taken = (HashSet::new(), HashSet::new());
             let mut added = Vec::new();
-            for &(cost, a, b) in &candidates {
+            for &(_, a, b) in &candidates {
                 let fresh = taken.0.insert(a) & taken.1.insert(b);
                 let over = |list: &Vec<(f64, usize, usize)>| {
                     list.iter().any(|&(_, above, _)| self.from.is_above(above, a))
                 };
                 if fresh && !over(&candidates) {
-                    added.push((cost, a, b));
+                    added.push((a, b));
                 }
             }
             if added.is_empty() {
                 break;
             }
-            for (cost, a, b) in added {
-                let sureness = if cost < 0.015 { Confidence::Likely } else { Confidence::Guess };
-                self.push(a, b, sureness, "at the same place below the same pair");
+            for (a, b) in added {
+                self.push(a, b, "at the same place below the same pair");
             }
         }
     }
@@ -316,9 +341,43 @@ impl Matching<'_> {
             + if other_part { 0.05 } else { 0.0 }
     }
 
-    /// Doubts: a pair whose sides or hierarchy speak against it is not sure, and where two contradict each other the
-    /// less sure one goes.
+    /// What no name has settled, by shape: the same part of the body on the same side.
+    pub(super) fn by_shape(&mut self) {
+        let (from_used, onto_used) = self.used();
+        let mut slots: Vec<_> =
+            self.shapes[0].parts.keys().filter(|slot| self.shapes[1].parts.contains_key(slot)).collect();
+        slots.sort_unstable_by_key(|(part, side)| (*part, *side == Some(BodySide::Right)));
+        for slot in slots {
+            let free = |shape: &Anatomy, used: &HashSet<usize>| -> Vec<usize> {
+                shape.parts[slot].iter().copied().filter(|at| !used.contains(at)).collect()
+            };
+            let (from, onto) = (free(self.shapes[0], &from_used), free(self.shapes[1], &onto_used));
+            let all = |shape: &Anatomy| shape.parts[slot].len();
+            let is_whole = from.len() == all(self.shapes[0]) && onto.len() == all(self.shapes[1]);
+            if from.is_empty() || onto.is_empty() || !(is_whole || from.len() == onto.len()) {
+                continue;
+            }
+            // Plain names of limbs are believed before their shape, which other joints between may have changed.
+            let is_limb = slot.1.is_some() || slot.0 == Part::Head;
+            if is_limb && from.iter().zip(&onto).any(|(&a, &b)| self.are_other_parts(a, b)) {
+                continue;
+            }
+            self.chain(&from, &onto, &format!("by shape the {}", slot.0.name()));
+        }
+    }
+
+    /// How sure each pair is: what speaks for it and what against; where two contradict each other the less sure one goes.
     pub(super) fn settle(&mut self) {
+        let witnesses = Witnesses::of(self);
+        let heard: Vec<_> = self.pairs.iter().map(|pair| witnesses.heard(pair.from, pair.onto)).collect();
+        let chains: Vec<_> = self.chains.iter().map(|(from, onto, ..)| witnesses.chain(from, onto)).collect();
+        for (pair, (sureness, doubts)) in self.pairs.iter_mut().zip(heard) {
+            pair.sureness = sureness;
+            pair.why.push_str(&doubts);
+        }
+        for (chain, sureness) in self.chains.iter_mut().zip(chains) {
+            chain.2 = sureness;
+        }
         let mut order: Vec<usize> = (0..self.pairs.len()).collect();
         order.sort_by_key(|&index| self.pairs[index].sureness);
         let mut kept: Vec<Found> = Vec::new();
@@ -328,31 +387,11 @@ impl Matching<'_> {
                 self.from.is_above(other.from, pair.from) && self.onto.is_above(pair.onto, other.onto)
                     || self.from.is_above(pair.from, other.from) && self.onto.is_above(other.onto, pair.onto)
             });
-            if contradicts {
-                continue;
+            if !contradicts {
+                kept.push(pair);
             }
-            let mut pair = pair;
-            if self.from.side(pair.from) * self.onto.side(pair.onto) < 0.0
-                && pair.sureness == Confidence::Sure
-            {
-                pair.sureness = Confidence::Likely;
-                pair.why.push_str(", but on the other side at rest");
-            }
-            kept.push(pair);
         }
         self.pairs = kept;
-        // What hangs on other pairs than its partner does is less than sure, unless the names are the same.
-        let partner = self.ends();
-        let onto_known: HashSet<usize> = partner.values().copied().collect();
-        for pair in &mut self.pairs {
-            let up_from =
-                self.from.upwards(pair.from).find(|at| partner.contains_key(at)).map(|at| partner[&at]);
-            let up_onto = self.onto.upwards(pair.onto).find(|at| onto_known.contains(at));
-            if up_from != up_onto && pair.sureness == Confidence::Sure && !pair.why.starts_with("same name") {
-                pair.sureness = Confidence::Likely;
-                pair.why.push_str(", but below other pairs");
-            }
-        }
     }
 
     pub(super) fn proposal(mut self, from_addresses: &Addresses, onto_addresses: &Addresses) -> Proposal {

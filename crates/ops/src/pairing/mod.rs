@@ -1,17 +1,21 @@
 //! Proposals: which node of one rig is which of another, how sure that is, and why.
 //!
-//! Names say most: namespaces left out, sides and body parts in their common spellings, numbers by their rank. Nodes of
-//! one name that stand one below the other are a chain. What names leave open, the places in the rest poses decide, each
-//! rig scaled to the height of 1, below pairs that are known.
+//! Names are one witness: namespaces and what all names of a rig share left out, sides and body parts in their common spellings,
+//! numbers by their rank. The shape of the rig is another: from the tree and the rest pose alone it tells legs, trunk and arms, and
+//! which bone of an arm is the upper one. Places at rest, each rig scaled to the height of 1, and what stands above and below are
+//! two more. A pair is sure where two agree, one of them name or shape, and none contradicts.
 
+mod anatomy;
 mod body;
 mod matching;
 mod numbers;
 mod proposal;
+mod witness;
 pub use self::proposal::{Confidence, Proposal, Proposed, ProposedNumber};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::scene::Scene;
 
+use self::anatomy::Anatomy;
 use self::body::Body;
 use self::matching::Matching;
 use super::space::in_space;
@@ -26,9 +30,13 @@ pub fn propose(source: &Scene, target: &Scene) -> Proposal {
     let (from_addresses, onto_addresses) = (Addresses::new(&source), Addresses::new(target));
     let from = Body::new(&source.rigs[0], &source);
     let onto = Body::new(&target.rigs[0], target);
-    let mut matching = Matching { from: &from, onto: &onto, pairs: Vec::new(), chains: Vec::new() };
-    matching.by_name();
-    matching.by_part();
+    let shapes = [&Anatomy::of(&from), &Anatomy::of(&onto)];
+    let mut matching = Matching { from: &from, onto: &onto, shapes, pairs: Vec::new(), chains: Vec::new() };
+    matching.by_name(false);
+    matching.by_part(false);
+    matching.by_shape();
+    matching.by_name(true);
+    matching.by_part(true);
     matching.by_place();
     matching.settle();
     matching.proposal(&from_addresses, &onto_addresses)
