@@ -108,8 +108,8 @@ fn ranks(names: &[Name], parents: &[Option<usize>]) -> Vec<(usize, usize)> {
     // How long the chain is that goes through a node: the longest way down.
     let mut deepest: Vec<usize> = vec![0; names.len()];
     let aboves: Vec<Option<usize>> = (0..names.len()).map(above).collect();
-    for at in 0..names.len() {
-        ranks.push(aboves[at].map_or(0, |above| ranks[above] + 1));
+    for above in &aboves {
+        ranks.push(above.map_or(0, |above| ranks[above] + 1));
     }
     for at in (0..names.len()).rev() {
         deepest[at] = deepest[at].max(ranks[at]);
