@@ -9,6 +9,7 @@ mod clips;
 mod compare;
 mod convert;
 mod docs;
+mod ground;
 mod judged;
 mod layers;
 mod main_job;

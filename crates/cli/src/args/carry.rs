@@ -55,8 +55,8 @@ pub struct Carry {
     /// has such
     #[arg(long, value_enum)]
     pub tangents: Option<Tangents>,
-    /// Scale of travel, in metres: a number, or hips for the ratio of the hip heights
-    #[arg(long, value_name = "FACTOR", default_value = "hips", value_parser = travel_scale)]
+    /// Scale of travel, in metres: a number, or legs for the ratio of their lengths, from the hips to the lowest joint
+    #[arg(long, value_name = "FACTOR", default_value = "legs", value_parser = travel_scale)]
     pub scale: TravelScale,
     /// What feet do while they stand: free, as the legs turn, or hold the place where they were planted, scaled
     #[arg(long, value_enum, default_value_t = Feet::Free)]
@@ -153,10 +153,10 @@ pub(super) fn placement(text: &str) -> Result<Placement, String> {
 /// How travel grows.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum TravelScale {
-    Hips,
+    Legs,
     Factor(f64),
 }
 
 pub(super) fn travel_scale(text: &str) -> Result<TravelScale, String> {
-    if text == "hips" { Ok(TravelScale::Hips) } else { quantity::factor(text).map(TravelScale::Factor) }
+    if text == "legs" { Ok(TravelScale::Legs) } else { quantity::factor(text).map(TravelScale::Factor) }
 }

@@ -12,6 +12,7 @@ use rayon::prelude::*;
 
 use super::DirectionMismatch;
 use super::error::CarryError;
+use super::ground::leg;
 use super::job::{Job, Measured};
 use super::links::NodePairing;
 use super::measure::Stale;
@@ -282,20 +283,21 @@ impl Job<'_> {
         Some((entry, Some(track)))
     }
 
-    /// The ratio of the heights of the topmost paired nodes that move; 1 where there is no height.
-    pub(super) fn hip_ratio(&self) -> f64 {
+    /// The ratio of the legs below the topmost paired nodes that move, else below the topmost that are paired; 1 where there are none.
+    pub(super) fn leg_ratio(&self) -> f64 {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
             .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
             .map(|(_, track)| track.target.node)
             .collect();
         let up = self.target.space.up.index();
-        let heights = |link: &NodePairing| {
-            let a = self.from.places[self.from.position(link.place.node)].translation[up];
-            (a, self.onto.places[self.onto.position(link.target)].translation[up])
+        let legs = |link: &NodePairing| {
+            let own = leg(self.from.rig, &self.from.places, link.place.node, up)?;
+            Some((own, leg(self.onto.rig, &self.onto.places, link.target, up)?))
         };
         let moves = |link: &&NodePairing| link.translation.is_some_and(|node| shifts.contains(&node));
-        let found = self.links.all.iter().filter(moves).map(heights).find(|(a, b)| *a > 1e-6 && *b > 1e-6);
-        let ratio = found.map_or(1.0, |(a, b)| b / a);
+        let all = &self.links.all;
+        let found = all.iter().filter(moves).find_map(legs).or_else(|| all.iter().find_map(legs));
+        let ratio = found.map_or(1.0, |(own, other)| other / own);
         // The same rig in another unit is the same size.
         if (ratio - 1.0).abs() < 1e-9 { 1.0 } else { ratio }
     }

@@ -1,5 +1,8 @@
 //! Carry: animation from one rig onto another.
 //!
+//! The reference pose stands on the ground: where hips rest at the origin, it is put on the one on which the motion stands. Travel grows
+//! by the ratio of the legs.
+//!
 //! Rotations carry relative to a reference pose, the rest pose unless another one is given: if the world rotation of a
 //! source node leaves its reference by `Δ`, so does that of its partner. Each node of the source turns by
 //! `δ = P·L·W⁻¹` beside its parent, with `P` and `W` for the world rotations of its parent and itself in the reference
@@ -25,6 +28,7 @@ mod assembly;
 mod attributes;
 mod claim;
 mod feet;
+mod ground;
 mod links;
 mod map;
 mod measure;
@@ -66,7 +70,7 @@ pub struct CarryOptions {
     /// Handles of rotations that change; where nothing is said as the source has them, but weighted where plain ones would
     /// need more than half as many key times again.
     pub handles: Option<Handles>,
-    /// How much the translation grows, apart from units; `None` takes the ratio of the hip heights.
+    /// How much the translation grows, apart from units; `None` takes the ratio of the legs, from the hips to the lowest joint.
     pub scale: Option<f64>,
     /// Patterns of channels or nodes of either side, or `@SET`; all where there are none.
     pub only: Vec<String>,
@@ -145,6 +149,9 @@ pub fn carry(
     source.rigs.first().ok_or(CarryError::NoRig("source"))?;
     target.rigs.first().ok_or(CarryError::NoRig("target"))?;
     let mut ledger = Ledger::default();
+    let (options, notes) = ground::standing(source, target, map, options)?;
+    let options = options.as_ref();
+    ledger.notes.extend(notes);
     let with_pose = |pose: Option<&PoseAt>| Scene {
         takes: source.takes.iter().cloned().chain(pose.map(|pose| pose.take.clone())).collect(),
         ..source.clone()
@@ -184,7 +191,7 @@ pub fn carry(
         tolerance: options.tolerance,
         handles: options.handles,
     };
-    job.scale = options.scale.unwrap_or_else(|| job.hip_ratio());
+    job.scale = options.scale.unwrap_or_else(|| job.leg_ratio());
     let mut scene = target.clone();
     if target.takes.is_empty() {
         scene.rate = source.rate;

@@ -126,7 +126,7 @@ impl Anatomy {
     /// The bones of an arm or a leg from where it leaves the trunk.
     fn limb(&mut self, shape: &Shape<'_>, start: usize, side: BodySide, is_leg: bool) {
         let chain = shape.limb_chain(start);
-        let Some(upper) = shape.long_bones(&chain) else { return };
+        let Some(upper) = shape.long_bones(&chain, is_leg) else { return };
         let parts = match is_leg {
             true => [Part::HipJoint, Part::Thigh, Part::Shin, Part::Foot],
             false => [Part::Collar, Part::UpperArm, Part::Forearm, Part::Hand],
@@ -409,8 +409,9 @@ impl<'a> Shape<'a> {
         .collect()
     }
 
-    /// Where in a limb its two long bones begin.
-    fn long_bones(&self, chain: &[usize]) -> Option<usize> {
+    /// Where in a limb its two long bones begin: the longest two that follow each other; in a leg the first that are nearly as long, as
+    /// animals that walk on their toes have a third long bone below.
+    fn long_bones(&self, chain: &[usize], is_leg: bool) -> Option<usize> {
         let places = &self.body.places;
         let lengths: Vec<f64> =
             chain.windows(2).map(|pair| (places[pair[1]] - places[pair[0]]).length()).collect();
@@ -426,7 +427,8 @@ impl<'a> Shape<'a> {
                 })
                 .collect();
         let longest = sums.iter().copied().fold(0.0, f64::max);
-        sums.iter().position(|sum| longest > 0.0 && *sum >= LONG * longest)
+        let enough = if is_leg { LONG * longest } else { longest };
+        sums.iter().position(|sum| longest > 0.0 && *sum >= enough)
     }
 }
 

@@ -172,7 +172,19 @@ impl Matching<'_> {
             }
             return;
         }
-        if let Some(aligned) = self.numbered(from, onto) {
+        // Two whole necks are one neck, in other numbers of joints.
+        let slot = self.shapes[0].slots[from[0]];
+        let is_whole = |shape: &Anatomy, nodes: &[usize]| {
+            slot.is_some_and(|slot| shape.parts.get(&slot).is_some_and(|all| all == nodes))
+        };
+        // Numbers with a hole in them say which joints one of them lacks.
+        let is_counted = |body: &Body<'_>, nodes: &[usize]| {
+            let numbers: Vec<u32> = nodes.iter().map(|&at| body.names[at].number.unwrap_or(0)).collect();
+            numbers[0] <= 1 && numbers.windows(2).all(|pair| pair[1] == pair[0] + 1)
+        };
+        let are_counted = is_counted(self.from, from) && is_counted(self.onto, onto);
+        let are_whole = are_counted && is_whole(self.shapes[0], from) && is_whole(self.shapes[1], onto);
+        if let Some(aligned) = self.numbered(from, onto).filter(|_| !are_whole) {
             for (a, b) in aligned {
                 self.push(a, b, &format!("{part}, by number"));
             }

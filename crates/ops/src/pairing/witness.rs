@@ -79,7 +79,7 @@ impl<'a> Witnesses<'a> {
             (true, true) if name && count >= 2 || shape && place && around => Confidence::Sure,
             (true, true) => Confidence::Likely,
             (true, false) if place && around => Confidence::Likely,
-            (false, true) if count >= 3 => Confidence::Likely,
+            (false, true) if count >= 2 => Confidence::Likely,
             _ => Confidence::Guess,
         };
         let doubts = against.into_iter().map(|doubt| format!(", but {doubt}")).collect();

@@ -74,7 +74,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         tolerance: args.tolerance,
         handles: args.tangents.map(Handles::from).or(sloping.then_some(Handles::Plain)),
         scale: match args.scale {
-            TravelScale::Hips => None,
+            TravelScale::Legs => None,
             TravelScale::Factor(factor) => Some(factor),
         },
         hold_feet: args.feet == Feet::Hold,
@@ -354,7 +354,7 @@ fn print(
     let arrow =
         format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.target.display());
     report::head(out, &arrow, outcome)?;
-    let travel = if args.scale == TravelScale::Hips { " (ratio of hip heights)" } else { "" };
+    let travel = if args.scale == TravelScale::Legs { " (ratio of leg lengths)" } else { "" };
     let pairs = report::counted(carried.pairs, "node");
     let came =
         format!("{pairs} of the target have partners; travel is scaled by {:.3}{travel}", carried.travel);

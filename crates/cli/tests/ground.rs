@@ -1,0 +1,250 @@
+//! Captures that rest with their hips at the origin, in the two ways in which such skeletons are built and named, onto the stork: with
+//! the map as it is proposed.
+
+use std::fmt::Write;
+use std::path::Path;
+
+use glam::DVec3;
+use nimble_curve_core::scene::Scene;
+use tempfile::tempdir;
+
+use crate::common::{degrees_between, relative, sample, scene, succeed, world_places};
+
+/// A joint of a capture: its name, how many levels it is deep, its offset in centimetres.
+type Joint = (&'static str, usize, [f64; 3]);
+
+const COLLAR_SHOULDER_ELBOW: &[Joint] = &[
+    ("Hips", 0, [0.0, 0.0, 0.0]),
+    ("Chest", 1, [0.0, 12.0, 0.0]),
+    ("Chest2", 2, [0.0, 15.0, 0.0]),
+    ("Chest3", 3, [0.0, 14.0, 0.0]),
+    ("Neck", 4, [0.0, 18.0, 0.0]),
+    ("Head", 5, [0.0, 10.0, 1.0]),
+    ("LeftCollar", 4, [3.0, 13.0, 0.0]),
+    ("LeftShoulder", 5, [13.0, 0.0, 0.0]),
+    ("LeftElbow", 6, [28.0, 0.0, 0.0]),
+    ("LeftWrist", 7, [25.0, 0.0, 0.0]),
+    ("RightCollar", 4, [-3.0, 13.0, 0.0]),
+    ("RightShoulder", 5, [-13.0, 0.0, 0.0]),
+    ("RightElbow", 6, [-28.0, 0.0, 0.0]),
+    ("RightWrist", 7, [-25.0, 0.0, 0.0]),
+    ("LeftHip", 1, [9.0, -3.0, 0.0]),
+    ("LeftKnee", 2, [0.0, -42.0, 0.0]),
+    ("LeftAnkle", 3, [0.0, -40.0, 0.0]),
+    ("LeftToe", 4, [0.0, -6.0, 13.0]),
+    ("RightHip", 1, [-9.0, -3.0, 0.0]),
+    ("RightKnee", 2, [0.0, -42.0, 0.0]),
+    ("RightAnkle", 3, [0.0, -40.0, 0.0]),
+    ("RightToe", 4, [0.0, -6.0, 13.0]),
+];
+
+/// Joints of no length between the hips and the legs, and below the back; hands with a finger and a thumb.
+const SHOULDER_ARM_FOREARM: &[Joint] = &[
+    ("hips", 0, [0.0, 0.0, 0.0]),
+    ("lHipJoint", 1, [0.0, 0.0, 0.0]),
+    ("LeftUpLeg", 2, [8.0, -6.0, 1.0]),
+    ("LeftLeg", 3, [3.0, -41.0, 0.0]),
+    ("LeftFoot", 4, [2.0, -40.0, -1.0]),
+    ("LeftToeBase", 5, [0.0, -4.0, 13.0]),
+    ("rHipJoint", 1, [0.0, 0.0, 0.0]),
+    ("RightUpLeg", 2, [-8.0, -6.0, 1.0]),
+    ("RightLeg", 3, [-3.0, -41.0, 0.0]),
+    ("RightFoot", 4, [-2.0, -40.0, -1.0]),
+    ("RightToeBase", 5, [0.0, -4.0, 13.0]),
+    ("LowerBack", 1, [0.0, 0.0, 0.0]),
+    ("Spine", 2, [0.0, 12.0, -1.0]),
+    ("Spine1", 3, [0.0, 12.0, 0.0]),
+    ("Neck", 4, [0.0, 0.0, 0.0]),
+    ("Neck1", 5, [0.0, 10.0, 1.0]),
+    ("Head", 6, [0.0, 10.0, 0.0]),
+    ("LeftShoulder", 4, [0.0, 0.0, 0.0]),
+    ("LeftArm", 5, [18.0, 4.0, 0.0]),
+    ("LeftForeArm", 6, [28.0, 0.0, 0.0]),
+    ("LeftHand", 7, [20.0, 0.0, 0.0]),
+    ("LeftFingerBase", 8, [0.0, 0.0, 0.0]),
+    ("LeftHandIndex1", 9, [7.0, 0.0, 0.0]),
+    ("LThumb", 8, [0.0, 0.0, 0.0]),
+    ("RightShoulder", 4, [0.0, 0.0, 0.0]),
+    ("RightArm", 5, [-18.0, 4.0, 0.0]),
+    ("RightForeArm", 6, [-28.0, 0.0, 0.0]),
+    ("RightHand", 7, [-20.0, 0.0, 0.0]),
+    ("RightFingerBase", 8, [0.0, 0.0, 0.0]),
+    ("RightHandIndex1", 9, [-7.0, 0.0, 0.0]),
+    ("RThumb", 8, [0.0, 0.0, 0.0]),
+];
+
+const FRAMES: usize = 60;
+
+/// A walk in place on bent knees, arms swinging: angles about x by the part of the name, in degrees.
+fn angle(name: &str, frame: usize) -> [f64; 3] {
+    let phase = frame as f64 / 30.0 * std::f64::consts::TAU;
+    let left = name.starts_with(['L', 'l']);
+    let swing = if left { phase.sin() } else { -phase.sin() };
+    let is = |words: &[&str]| words.iter().any(|word| name.ends_with(word));
+    if is(&["LeftHip", "RightHip", "UpLeg"]) {
+        [-12.0 + 22.0 * swing, 0.0, 0.0]
+    } else if is(&["Knee", "LeftLeg", "RightLeg"]) {
+        [24.0 - 20.0 * swing.min(0.0), 0.0, 0.0]
+    } else if is(&["Ankle", "LeftFoot", "RightFoot"]) {
+        [-12.0, 0.0, 0.0]
+    } else if is(&["LeftArm", "RightArm", "LeftShoulder", "RightShoulder"]) && !name.contains("Joint") {
+        [0.0, 25.0 * swing, if left { -60.0 } else { 60.0 }]
+    } else if is(&["Elbow", "ForeArm"]) {
+        [0.0, if left { -20.0 } else { 20.0 }, 0.0]
+    } else {
+        [0.0; 3]
+    }
+}
+
+/// The capture as a BVH text; the hips `height` centimetres high and walking ahead.
+fn bvh(joints: &[Joint], height: f64) -> String {
+    let mut text = String::from("HIERARCHY\n");
+    let mut open: Vec<usize> = Vec::new();
+    for (index, (name, level, offset)) in joints.iter().enumerate() {
+        while open.len() > *level {
+            open.pop();
+            text += "}\n";
+        }
+        let [x, y, z] = offset;
+        let (head, channels) = match level {
+            0 => ("ROOT", "6 Xposition Yposition Zposition Zrotation Yrotation Xrotation"),
+            _ => ("JOINT", "3 Zrotation Yrotation Xrotation"),
+        };
+        writeln!(text, "{head} {name}\n{{\nOFFSET {x} {y} {z}\nCHANNELS {channels}").unwrap();
+        open.push(index);
+        if joints.get(index + 1).is_none_or(|next| next.1 <= *level) {
+            text += "End Site\n{\nOFFSET 0 0 0\n}\n";
+        }
+    }
+    text += &"}\n".repeat(open.len());
+    writeln!(text, "MOTION\nFrames: {FRAMES}\nFrame Time: 0.0333333333").unwrap();
+    for frame in 0..FRAMES {
+        let mut row = format!("0 {height} {}", frame as f64 * 1.5);
+        for (name, ..) in joints {
+            let [x, y, z] = angle(name, frame);
+            write!(row, " {z} {y} {x}").unwrap();
+        }
+        text += &row;
+        text.push('\n');
+    }
+    text
+}
+
+/// The lowest joint at each frame, in metres, of those that are named.
+fn lowest(scene: &Scene, names: &[&str], frames: &[f64]) -> Vec<f64> {
+    let places = world_places(scene, 0, frames);
+    (0..frames.len())
+        .map(|at| names.iter().map(|name| places[*name][at].y).fold(f64::INFINITY, f64::min))
+        .collect()
+}
+
+fn percentile(mut values: Vec<f64>, part: f64) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[(values.len() as f64 * part) as usize]
+}
+
+fn carried(at: &Path, joints: &[Joint], more: &[&str]) -> (Scene, Scene, String) {
+    // The hips so high that feet are on the floor, by this test's own reckoning: legs bent as above, the feet's joints 2 cm high.
+    std::fs::write(at.join("at_zero.bvh"), bvh(joints, 0.0)).unwrap();
+    let feet: Vec<&str> = joints
+        .iter()
+        .map(|joint| joint.0)
+        .filter(|name| name.contains("Toe") || name.contains("Ankle") || name.ends_with("Foot"))
+        .collect();
+    let frames: Vec<f64> = (0..FRAMES).map(|frame| frame as f64).collect();
+    let low = percentile(lowest(&scene(&at.join("at_zero.bvh")), &feet, &frames), 0.1);
+    std::fs::write(at.join("capture.bvh"), bvh(joints, 2.0 - 100.0 * low)).unwrap();
+    let stork = sample("stilt.ncurve").to_str().unwrap().to_owned();
+    succeed(at, &["map", "capture.bvh", &stork, "-o", "map.toml"]);
+    let mut arguments =
+        vec!["carry", "capture.bvh", "--target", &stork, "--map", "map.toml", "-o", "out.ncurve"];
+    arguments.extend(more);
+    let said = succeed(at, &arguments);
+    (scene(&at.join("capture.bvh")), scene(&at.join("out.ncurve")), said)
+}
+
+const STORK_FEET: [&str; 4] = ["L_Hock", "L_Claws", "R_Hock", "R_Claws"];
+
+fn stands_as_it_did(joints: &[Joint], arms: [&str; 2], legs: [&str; 2]) {
+    let folder = tempdir().unwrap();
+    let (capture, stork, said) = carried(folder.path(), joints, &[]);
+    assert!(said.contains("source's reference pose stands"), "{said}");
+    let frames: Vec<f64> = (0..FRAMES).map(|frame| frame as f64).collect();
+    let (source, result) = (relative(&capture, 0, &frames), relative(&stork, 0, &frames));
+    for (from, onto) in [(arms[0], "L_Wing"), (arms[1], "R_Wing"), (legs[0], "L_Hip"), (legs[1], "R_Hip")] {
+        for (at, (a, b)) in source[from].iter().zip(&result[onto]).enumerate() {
+            assert!(
+                degrees_between(*a, *b) <= 0.1,
+                "{from} and {onto} at {at}: {} deg",
+                degrees_between(*a, *b)
+            );
+        }
+    }
+    // Feet as high above the ground as they were, in parts of the legs: the stork's rest on its own ground.
+    let rest = stork_rest();
+    let leg = rest["Pelvis"].y - STORK_FEET.iter().map(|foot| rest[*foot].y).fold(f64::INFINITY, f64::min);
+    let ground = rest["Pelvis"].y - leg;
+    let stands = percentile(lowest(&stork, &STORK_FEET, &frames), 0.1);
+    assert!((stands - ground).abs() < 0.03 * leg, "stands at {stands}, its ground is {ground}");
+    // Travel by the legs.
+    let hips = |scene: &Scene, name: &str| world_places(scene, 0, &frames)[name].clone();
+    let (from, onto) = (hips(&capture, joints[0].0), hips(&stork, "Pelvis"));
+    let (way, own) = (onto[FRAMES - 1].z - onto[0].z, from[FRAMES - 1].z - from[0].z);
+    let capture_leg = -joints
+        .iter()
+        .scan(Vec::new(), |above: &mut Vec<f64>, joint| {
+            above.truncate(joint.1);
+            let y = above.last().copied().unwrap_or(0.0) + joint.2[1];
+            above.push(y);
+            Some(y)
+        })
+        .fold(0.0, f64::min)
+        / 100.0;
+    assert!((way / own - leg / capture_leg).abs() < 1e-3, "{} {}", way / own, leg / capture_leg);
+    let heights = onto.iter().zip(&from).map(|(b, a)| (b.y - ground) / leg - (a.y - 0.02) / capture_leg);
+    let off = heights.map(f64::abs).fold(0.0, f64::max);
+    assert!(off < 2e-3, "the body is {off} legs too high or too low");
+}
+
+fn stork_rest() -> std::collections::HashMap<String, DVec3> {
+    let mut still = scene(&sample("stilt.ncurve"));
+    still.takes = vec![nimble_curve_core::scene::Take::new(
+        "rest",
+        nimble_curve_core::time::TimeRange::new(still.rate.ticks(0), still.rate.ticks(0)),
+        Vec::new(),
+    )];
+    world_places(&still, 0, &[0.0]).into_iter().map(|(name, places)| (name, places[0])).collect()
+}
+
+#[test]
+fn a_capture_of_collars_shoulders_and_elbows_stands_on_the_storks_ground() {
+    stands_as_it_did(COLLAR_SHOULDER_ELBOW, ["LeftShoulder", "RightShoulder"], ["LeftHip", "RightHip"]);
+}
+
+#[test]
+fn a_capture_of_shoulders_arms_and_forearms_stands_on_the_storks_ground() {
+    stands_as_it_did(SHOULDER_ARM_FOREARM, ["LeftArm", "RightArm"], ["LeftUpLeg", "RightUpLeg"]);
+}
+
+#[test]
+fn a_capture_back_onto_its_own_skeleton_is_what_it_was() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    std::fs::write(at.join("capture.bvh"), bvh(COLLAR_SHOULDER_ELBOW, 92.0)).unwrap();
+    succeed(at, &["convert", "capture.bvh", "-o", "rig.ncurve"]);
+    let mut rig = scene(&at.join("rig.ncurve"));
+    rig.takes.clear();
+    nimble_curve_formats::write(&rig, &at.join("rig.ncurve"), &nimble_curve_formats::Saving::default())
+        .unwrap();
+    succeed(at, &["carry", "capture.bvh", "--target", "rig.ncurve", "-o", "out.ncurve"]);
+    let frames: Vec<f64> = (0..FRAMES).map(|frame| frame as f64).collect();
+    let (was, is) = (
+        world_places(&scene(&at.join("capture.bvh")), 0, &frames),
+        world_places(&scene(&at.join("out.ncurve")), 0, &frames),
+    );
+    for (name, places) in &was {
+        for (a, b) in places.iter().zip(&is[name]) {
+            assert!((*a - *b).length() < 1e-9, "{name}: {a} {b}");
+        }
+    }
+}

@@ -1,0 +1,218 @@
+//! Where bodies stand, and how long their legs are.
+//!
+//! Legs reach from the node that carries the body to the lowest joint below it in the reference pose; their ratio is that of the
+//! travel. Many captures rest with their hips at the origin: such a pose stands on no ground. It is put on the one on which the lowest
+//! joints stand in the motion, so that feet end as high above the target's ground as they were above the source's.
+
+use std::borrow::Cow;
+
+use glam::{DAffine3, DVec3};
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::Value;
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
+use nimble_curve_scene::rig::{NodeId, NodeKind, Rig, TRANSLATION};
+use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
+
+use super::links::Links;
+use super::{CarryError, CarryOptions, NameMap, PoseAt};
+
+/// A pose stands on the ground where its lowest joint is no farther from it than this, in leg lengths.
+const NEAR: f64 = 0.25;
+/// What carries a body is at least this part of the rig's height above its lowest joint.
+const CARRIES: f64 = 0.2;
+/// The part of all frames in which no joint is lower than the ground: single frames may be noise, or a step down.
+const BELOW: f64 = 0.1;
+
+/// The options with reference poses that stand on the ground, and what was done to them, for people.
+pub(super) fn standing<'o>(
+    source: &Scene,
+    target: &Scene,
+    map: &NameMap,
+    options: &'o CarryOptions,
+) -> Result<(Cow<'o, CarryOptions>, Vec<String>), CarryError> {
+    let same = Ok((Cow::Borrowed(options), Vec::new()));
+    let (from, onto) = (Addresses::new(source), Addresses::new(target));
+    let links = Links::new(source, target, (&from, &onto), map)?;
+    let reference = Reference::of(source, options.source_pose.as_ref())?;
+    let moved = source.takes.iter().flat_map(Take::tracks);
+    let is_moved: Vec<NodeId> = moved
+        .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
+        .map(|(_, track)| track.target.node)
+        .collect();
+    let carries = |id: &NodeId| is_moved.contains(id) && reference.carries(*id);
+    let Some(carrier) = source.rigs[0].nodes().map(|(id, _)| id).find(carries) else { return same };
+    let Some(partner) = links.of_source(carrier).map(|link| link.target) else { return same };
+    let onto_reference = Reference::of(target, options.target_pose.as_ref())?;
+    if !onto_reference.carries(partner) {
+        return same;
+    }
+    let (own, other) = (reference.body(carrier), onto_reference.body(partner));
+    let source_ground = match own.stands() {
+        true => own.lowest,
+        false => ground(source, carrier)?.unwrap_or(own.lowest),
+    };
+    let unit = source.space.metres_per_unit / target.space.metres_per_unit;
+    let target_ground = match other.stands() {
+        true => other.lowest,
+        false => {
+            let own_ground = if target.takes.is_empty() { None } else { ground(target, partner)? };
+            // A rig that says nothing stands where the source does, as it is scaled.
+            own_ground.unwrap_or(source_ground * unit * options.scale.unwrap_or(other.leg / (own.leg * unit)))
+        }
+    };
+    let mut standing = options.clone();
+    let mut notes = Vec::new();
+    for (reference, node, body, ground, pose, whose, metres) in [
+        (
+            &reference,
+            carrier,
+            own,
+            source_ground,
+            &mut standing.source_pose,
+            "source",
+            source.space.metres_per_unit,
+        ),
+        (
+            &onto_reference,
+            partner,
+            other,
+            target_ground,
+            &mut standing.target_pose,
+            "target",
+            target.space.metres_per_unit,
+        ),
+    ] {
+        let by = ground - body.lowest;
+        if by.abs() > 1e-6 * body.leg {
+            *pose = Some(reference.lifted(node, by, pose.as_ref()));
+            notes.push(format!(
+                "the {whose}'s reference pose stands {:.3} m {} its ground: it is put on it",
+                (by * metres).abs(),
+                if by > 0.0 { "below" } else { "above" }
+            ));
+        }
+    }
+    Ok((Cow::Owned(standing), notes))
+}
+
+/// A rig in its reference pose.
+struct Reference<'a> {
+    rig: &'a Rig,
+    pose: Pose,
+    up: usize,
+}
+
+/// What stands on two legs or four: how long they are, and how high the lowest joint is.
+#[derive(Clone, Copy)]
+struct Standing {
+    leg: f64,
+    lowest: f64,
+}
+
+impl Standing {
+    /// Whether the pose says where the ground is.
+    fn stands(self) -> bool {
+        self.lowest.abs() <= NEAR * self.leg
+    }
+}
+
+impl<'a> Reference<'a> {
+    fn of(scene: &'a Scene, reference: Option<&PoseAt>) -> Result<Reference<'a>, EvaluateError> {
+        let mut pose = Pose::default();
+        let time = reference.map_or(0.0, |pose| pose.time.as_f64());
+        Evaluator::new(scene, reference.map(|pose| &pose.take), 0)?.pose_at(time, &mut pose);
+        Ok(Reference { rig: &scene.rigs[0], pose, up: scene.space.up.index() })
+    }
+
+    fn body(&self, node: NodeId) -> Standing {
+        let lowest = lowest(self.rig, &self.pose.world, node, self.up);
+        let height = self.rig.position(node).map_or(0.0, |at| self.pose.world[at].translation[self.up]);
+        Standing { leg: height - lowest, lowest }
+    }
+
+    /// Whether a node is as high above what hangs on it as hips are, and can be moved.
+    fn carries(&self, node: NodeId) -> bool {
+        let is_plain = self.rig.node(node).is_some_and(|node| node.canonical().is_some());
+        is_plain && leg(self.rig, &self.pose.world, node, self.up).is_some()
+    }
+
+    /// The pose with a node, and all that hangs on it, this much higher.
+    fn lifted(&self, node: NodeId, by: f64, pose: Option<&PoseAt>) -> PoseAt {
+        let mut up = DVec3::ZERO;
+        up[self.up] = by;
+        let parent = self.rig.parent(node).and_then(|id| self.rig.position(id));
+        let above = parent.map_or(DAffine3::IDENTITY, |at| self.pose.world[at]);
+        let at = self.rig.position(node).map_or(DVec3::ZERO, |at| self.pose.local[at].translation);
+        let value = at + above.inverse().transform_vector3(up);
+        let target = Target::new(0, node, TRANSLATION);
+        let track = Track { target: target.clone(), controller: Controller::Constant(Value::Vector(value)) };
+        match pose {
+            Some(pose) => {
+                let mut lifted = pose.clone();
+                for layer in &mut lifted.take.layers {
+                    layer.tracks.retain(|track| track.target != target);
+                }
+                match lifted.take.layers.first_mut() {
+                    Some(base) => base.tracks.push(track),
+                    None => lifted.take.layers.push(Layer::base(vec![track])),
+                }
+                lifted
+            }
+            None => {
+                let take = Take::new(
+                    "pose",
+                    TimeRange::new(Ticks::ZERO, Ticks::ZERO),
+                    vec![Layer::base(vec![track])],
+                );
+                PoseAt { take, time: Ticks::ZERO }
+            }
+        }
+    }
+}
+
+/// How far a node is above the lowest joint that hangs on it; `None` where that is too little for one that carries a body.
+pub(super) fn leg(rig: &Rig, world: &[DAffine3], node: NodeId, up: usize) -> Option<f64> {
+    let heights = world.iter().map(|place| place.translation[up]);
+    let (low, high) =
+        heights.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), y| (low.min(y), high.max(y)));
+    let leg = world[rig.position(node)?].translation[up] - lowest(rig, world, node, up);
+    (leg > CARRIES * (high - low).max(1e-9)).then_some(leg)
+}
+
+/// How high the lowest joint is of those that hang on a node.
+fn lowest(rig: &Rig, world: &[DAffine3], node: NodeId, up: usize) -> f64 {
+    let has_joints = rig.nodes().any(|(_, node)| node.kind == NodeKind::Joint);
+    let counts = |kind: NodeKind| !has_joints || matches!(kind, NodeKind::Joint | NodeKind::End);
+    let Some(start) = rig.position(node) else { return 0.0 };
+    // Parents stand before their children.
+    let parents = rig.parent_positions();
+    let mut hangs = vec![false; world.len()];
+    hangs[start] = true;
+    let mut lowest = world[start].translation[up];
+    for (at, (_, node)) in rig.nodes().enumerate() {
+        hangs[at] |= parents[at].is_some_and(|parent| hangs[parent]);
+        if hangs[at] && counts(node.kind) {
+            lowest = lowest.min(world[at].translation[up]);
+        }
+    }
+    lowest
+}
+
+/// How high the lowest joints of a body stand in the takes of its scene; `None` where there are no frames.
+fn ground(scene: &Scene, node: NodeId) -> Result<Option<f64>, EvaluateError> {
+    let mut heights = Vec::new();
+    let mut pose = Pose::default();
+    for take in &scene.takes {
+        let mut evaluator = Evaluator::new(scene, Some(take), 0)?;
+        let first = scene.rate.frame(take.range.first).ceil() as i64;
+        let last = scene.rate.frame(take.range.last).floor() as i64;
+        for frame in first..=last {
+            evaluator.pose_at(scene.rate.ticks(frame).as_f64(), &mut pose);
+            heights.push(lowest(&scene.rigs[0], &pose.world, node, scene.space.up.index()));
+        }
+    }
+    heights.sort_by(f64::total_cmp);
+    Ok(heights.get((heights.len() as f64 * BELOW) as usize).copied())
+}
