@@ -150,7 +150,8 @@ fn the_authored_take_carries_with_the_map_as_it_is_proposed() {
     };
     let (root, hips) = (place(&before, "courier:root", 97.0), place(&before, "courier:hips", 97.0));
     let pelvis = place(&after, "Pelvis", 97.0 * after.rate.fps() / 24.0);
-    let scale = 0.92 / 0.34;
+    // By the legs, from the hips to the lowest joint.
+    let scale = (0.92 - 0.01) / (0.34 - 0.005);
     assert!((pelvis.z + (root.y + hips.y) * scale).abs() < 1e-9, "{pelvis} {root} {hips}");
 }
 
@@ -786,4 +787,35 @@ fn parent_space_turns_beside_the_parent() {
         let found = made(Some(0)) * made(None).conjugate();
         assert!(degrees_between(turned, found) < 0.1, "{frame}");
     }
+}
+
+#[test]
+fn guesses_are_pairs_where_that_is_asked_and_comments_otherwise() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    // Names that say nothing, below one that does: places are all there is.
+    let rig = |word: &str, y: f64| {
+        let node = |name: &str, parent: &str, y: f64| {
+            format!(r#"{{"name": "{name}", "parent": "{parent}", "translation": [0.3, {y}, 0]}}"#)
+        };
+        format!(
+            r#"{{"ncurve": 1, "rate": "24", "space": {{"metres_per_unit": 1, "up": "y", "handedness": "right"}},
+                "rigs": [{{"name": "prop", "nodes": [{{"name": "prop", "translation": [0, 1, 0]}}, {}, {}]}}],
+                "takes": []}}"#,
+            node(&format!("{word}a"), "prop", y),
+            node(&format!("{word}b"), "prop", -0.5)
+        )
+    };
+    std::fs::write(at.join("one.ncurve"), rig("kib", 0.4)).unwrap();
+    std::fs::write(at.join("other.ncurve"), rig("zul", 0.33)).unwrap();
+    let pairs = |more: &[&str]| {
+        let mut arguments = vec!["map", "one.ncurve", "other.ncurve", "-o", "map.toml", "--replace"];
+        arguments.extend(more);
+        let printed = succeed(at, &arguments);
+        (read_name_map(&at.join("map.toml")).unwrap().nodes.len(), printed)
+    };
+    let (few, said) = pairs(&[]);
+    let (all, _) = pairs(&["--take-guesses"]);
+    assert!(said.contains("guess"), "{said}");
+    assert!(few < all && all == 3, "{few} {all}: {said}");
 }

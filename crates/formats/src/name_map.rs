@@ -184,8 +184,9 @@ fn number_line(pair: &AttributePair) -> String {
     format!("{} = {value}", toml_key(&pair.source))
 }
 
-/// The text of a proposed map, made to be edited: guesses and what has no partner stand in it as comments.
-pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String {
+/// The text of a proposed map, made to be edited: pairs that are less sure than `at_least`, and what has no partner, stand in it as
+/// comments.
+pub fn proposal_text(proposal: &Proposal, source: &str, target: &str, at_least: Confidence) -> String {
     let mut text = format!(
         "# Which node of {source} moves which node of {target}, as proposed: edit what is wrong.\n\
          # Lines behind # do not count; what has no partner stands at the end.\n"
@@ -205,13 +206,13 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String 
     };
     text.push_str("\n[nodes]\n");
     for (line, pair) in &singles {
-        let hidden = if pair.sureness == Confidence::Guess { "# " } else { "" };
+        let hidden = if pair.sureness > at_least { "# " } else { "" };
         let line = format!("{hidden}{line:<width$}  {}", remark(pair.sureness, &pair.why));
         let _ = writeln!(text, "{}", line.trim_end());
     }
     for pair in proposal.pairs.iter().filter(|pair| !is_single(pair)) {
         let _ = writeln!(text, "\n# {}", pair.why);
-        let hidden = if pair.sureness == Confidence::Guess { "# " } else { "" };
+        let hidden = if pair.sureness > at_least { "# " } else { "" };
         let _ = writeln!(text, "{hidden}[[chains]]");
         let _ = writeln!(text, "{hidden}from = {}\n{hidden}to = {}", list(&pair.source), list(&pair.target));
     }
@@ -219,7 +220,7 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str) -> String 
         text.push_str("\n[numbers]\n");
     }
     for number in &proposal.numbers {
-        let hidden = if number.sureness == Confidence::Guess { "# " } else { "" };
+        let hidden = if number.sureness > at_least { "# " } else { "" };
         let line = format!("{hidden}{}", number_line(&number.pair));
         let remark = remark(number.sureness, &number.why);
         let _ = writeln!(text, "{}", format!("{line}  {remark}").trim_end());
@@ -283,6 +284,7 @@ arms = ["*arm*"]
             source: source.iter().map(|name| (*name).to_owned()).collect(),
             target: target.iter().map(|name| (*name).to_owned()).collect(),
             sureness,
+            doubted: false,
             why: "why".into(),
             orientation: 0.0,
             direction: None,
@@ -290,6 +292,7 @@ arms = ["*arm*"]
         let number = |source: &str, range, sureness| ProposedNumber {
             pair: AttributePair { source: source.into(), target: "Mask:x".into(), range },
             sureness,
+            doubted: false,
             why: "why".into(),
         };
         let proposal = Proposal {
@@ -309,7 +312,7 @@ arms = ["*arm*"]
             source_left: vec!["m".into()],
             ..Proposal::default()
         };
-        let text = proposal_text(&proposal, "one", "other");
+        let text = proposal_text(&proposal, "one", "other", Confidence::Likely);
         assert_eq!(parse_name_map(&text).unwrap(), proposal.map(Confidence::Likely));
         for hidden in ["# e = \"f\"", "# from = [\"j\", \"k\"]", "# \"face:d\"", "without a partner: m"] {
             assert!(text.contains(hidden), "{hidden}: {text}");

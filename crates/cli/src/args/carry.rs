@@ -21,6 +21,9 @@ pub struct Map {
     /// Map to write; guesses stand in it as comments
     #[arg(short, long, value_name = "MAP.toml")]
     pub output: Option<PathBuf>,
+    /// Write guesses as pairs, too
+    #[arg(long)]
+    pub take_guesses: bool,
     /// Allow the map to be replaced where it is there already
     #[arg(long)]
     pub replace: bool,

@@ -84,7 +84,9 @@ pub fn run(args: &Map) -> Result<(), Failure> {
         Some(stem) if path.as_os_str() != "-" => stem.to_string_lossy().into_owned(),
         _ => scene.rigs[0].name.clone(),
     };
-    let text = proposal_text(&proposal, &name(&args.source, &source), &name(&args.target, &target));
+    let at_least = if args.take_guesses { Confidence::Guess } else { Confidence::Likely };
+    let names = (name(&args.source, &source), name(&args.target, &target));
+    let text = proposal_text(&proposal, &names.0, &names.1, at_least);
     let mut out = Report::out();
     if let Some(path) = &args.output {
         if path.as_os_str() == "-" {
@@ -137,10 +139,10 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
             degrees(pair.orientation),
             pair.direction.map_or(String::new(), degrees),
         ];
-        match pair.sureness {
-            Confidence::Sure => table.row(cells),
-            Confidence::Likely => table.row(cells),
-            Confidence::Guess => table.styled(Style::Warn, cells),
+        if pair.doubted || pair.sureness == Confidence::Guess {
+            table.styled(Style::Warn, cells);
+        } else {
+            table.row(cells);
         }
     }
     table.print(out)?;

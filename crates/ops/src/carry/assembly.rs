@@ -21,6 +21,7 @@ use super::shares::ToleranceBudget;
 use super::side::Side;
 use super::tracks::Tracks;
 use crate::channel::count;
+use crate::pairing::has_legs;
 
 pub(super) fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
     let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Exact);
@@ -283,20 +284,28 @@ impl Job<'_> {
         Some((entry, Some(track)))
     }
 
-    /// The ratio of the legs below the topmost paired nodes that move, else below the topmost that are paired; 1 where there are none.
+    /// The ratio of the legs below the topmost paired nodes that move, else below the topmost that are paired; of the heights of those
+    /// that move where a rig has no legs; 1 where there is nothing to compare.
     pub(super) fn leg_ratio(&self) -> f64 {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
             .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
             .map(|(_, track)| track.target.node)
             .collect();
         let up = self.target.space.up.index();
+        let are_legged = has_legs(self.source) && has_legs(self.target);
         let legs = |link: &NodePairing| {
+            if !are_legged {
+                let height = |side: &Side<'_>, node: NodeId| side.places[side.position(node)].translation[up];
+                let heights = (height(&self.from, link.place.node), height(&self.onto, link.target));
+                return Some(heights).filter(|(own, other)| *own > 1e-6 && *other > 1e-6);
+            }
             let own = leg(self.from.rig, &self.from.places, link.place.node, up)?;
             Some((own, leg(self.onto.rig, &self.onto.places, link.target, up)?))
         };
         let moves = |link: &&NodePairing| link.translation.is_some_and(|node| shifts.contains(&node));
         let all = &self.links.all;
-        let found = all.iter().filter(moves).find_map(legs).or_else(|| all.iter().find_map(legs));
+        let found = all.iter().filter(moves).find_map(legs);
+        let found = found.or_else(|| all.iter().filter(|_| are_legged).find_map(legs));
         let ratio = found.map_or(1.0, |(own, other)| other / own);
         // The same rig in another unit is the same size.
         if (ratio - 1.0).abs() < 1e-9 { 1.0 } else { ratio }

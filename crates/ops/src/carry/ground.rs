@@ -17,6 +17,7 @@ use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::links::Links;
 use super::{CarryError, CarryOptions, NameMap, PoseAt};
+use crate::pairing::has_legs;
 
 /// A pose stands on the ground where its lowest joint is no farther from it than this, in leg lengths.
 const NEAR: f64 = 0.25;
@@ -33,6 +34,9 @@ pub(super) fn standing<'o>(
     options: &'o CarryOptions,
 ) -> Result<(Cow<'o, CarryOptions>, Vec<String>), CarryError> {
     let same = Ok((Cow::Borrowed(options), Vec::new()));
+    if !has_legs(source) || !has_legs(target) {
+        return same;
+    }
     let (from, onto) = (Addresses::new(source), Addresses::new(target));
     let links = Links::new(source, target, (&from, &onto), map)?;
     let reference = Reference::of(source, options.source_pose.as_ref())?;

@@ -19,6 +19,7 @@ pub(super) struct Found {
     pub(super) onto: usize,
     pub(super) sureness: Confidence,
     pub(super) why: String,
+    pub(super) doubted: bool,
 }
 
 pub(super) struct Matching<'a> {
@@ -45,7 +46,13 @@ impl Matching<'_> {
     }
 
     pub(super) fn push(&mut self, from: usize, onto: usize, why: &str) {
-        self.pairs.push(Found { from, onto, sureness: Confidence::Guess, why: why.to_owned() });
+        self.pairs.push(Found {
+            from,
+            onto,
+            sureness: Confidence::Guess,
+            why: why.to_owned(),
+            doubted: false,
+        });
     }
 
     /// Whether the two are different parts of the body by shape.
@@ -385,6 +392,7 @@ impl Matching<'_> {
         let chains: Vec<_> = self.chains.iter().map(|(from, onto, ..)| witnesses.chain(from, onto)).collect();
         for (pair, (sureness, doubts)) in self.pairs.iter_mut().zip(heard) {
             pair.sureness = sureness;
+            pair.doubted = !doubts.is_empty();
             pair.why.push_str(&doubts);
         }
         for (chain, sureness) in self.chains.iter_mut().zip(chains) {
@@ -451,6 +459,7 @@ impl Matching<'_> {
                 target: vec![target(pair.onto)],
                 sureness: pair.sureness,
                 why: pair.why.clone(),
+                doubted: pair.doubted,
                 orientation,
                 direction,
             };
@@ -464,6 +473,7 @@ impl Matching<'_> {
                 target: onto.iter().map(|&at| target(at)).collect(),
                 sureness: *sureness,
                 why: why.clone(),
+                doubted: false,
                 orientation,
                 direction,
             };

@@ -15,9 +15,10 @@ pub use self::proposal::{Confidence, Proposal, Proposed, ProposedNumber};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::scene::Scene;
 
-use self::anatomy::Anatomy;
+use self::anatomy::{Anatomy, Part};
 use self::body::Body;
 use self::matching::Matching;
+use super::names::Name;
 use super::space::in_space;
 
 /// Proposes pairs of nodes and attributes of the first rigs of two scenes; nothing where one of them has no rig.
@@ -40,4 +41,12 @@ pub fn propose(source: &Scene, target: &Scene) -> Proposal {
     matching.by_place();
     matching.settle();
     matching.proposal(&from_addresses, &onto_addresses)
+}
+
+/// Whether the first rig of a scene walks on legs: by its shape, or by feet among its names.
+pub(crate) fn has_legs(scene: &Scene) -> bool {
+    let Some(rig) = scene.rigs.first() else { return false };
+    let body = Body::new(rig, scene);
+    let is_foot = |name: &Name| name.words.iter().any(|word| word == "foot" || word == "toe");
+    body.names.iter().any(is_foot) || Anatomy::of(&body).parts.keys().any(|(part, _)| *part == Part::Thigh)
 }

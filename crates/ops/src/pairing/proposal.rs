@@ -5,9 +5,9 @@ use crate::carry::{AttributePair, Chain, NameMap, NodePair, PairSpace};
 /// How sure a pair is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Confidence {
-    /// Names, places and hierarchy agree, or the names are the same.
+    /// Two witnesses agree, one of them names or shape, and none contradicts.
     Sure,
-    /// Most speaks for it.
+    /// One speaks for it, or two although something contradicts.
     Likely,
     /// Nothing better was found.
     Guess,
@@ -33,8 +33,10 @@ pub struct Proposed {
     pub target: Vec<String>,
     /// How sure it is.
     pub sureness: Confidence,
-    /// What speaks for it.
+    /// What speaks for it, and what against.
     pub why: String,
+    /// Whether anything speaks against it.
+    pub doubted: bool,
     /// The angle between the orientations at rest, in radians; of the last nodes of a chain.
     pub orientation: f64,
     /// The angle between the directions in which the bones point at rest, in radians, where both point to another pair.
