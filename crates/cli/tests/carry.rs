@@ -794,20 +794,20 @@ fn guesses_are_pairs_where_that_is_asked_and_comments_otherwise() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     // Names that say nothing, below one that does: places are all there is.
-    let rig = |word: &str, y: f64| {
+    let rig = |word: &str, x: f64| {
         let node = |name: &str, parent: &str, y: f64| {
-            format!(r#"{{"name": "{name}", "parent": "{parent}", "translation": [0.3, {y}, 0]}}"#)
+            format!(r#"{{"name": "{name}", "parent": "{parent}", "translation": [{x}, {y}, 0]}}"#)
         };
         format!(
             r#"{{"ncurve": 1, "rate": "24", "space": {{"metres_per_unit": 1, "up": "y", "handedness": "right"}},
                 "rigs": [{{"name": "prop", "nodes": [{{"name": "prop", "translation": [0, 1, 0]}}, {}, {}]}}],
                 "takes": []}}"#,
-            node(&format!("{word}a"), "prop", y),
+            node(&format!("{word}a"), "prop", 0.4),
             node(&format!("{word}b"), "prop", -0.5)
         )
     };
-    std::fs::write(at.join("one.ncurve"), rig("kib", 0.4)).unwrap();
-    std::fs::write(at.join("other.ncurve"), rig("zul", 0.33)).unwrap();
+    std::fs::write(at.join("one.ncurve"), rig("kib", 0.3)).unwrap();
+    std::fs::write(at.join("other.ncurve"), rig("zul", 0.375)).unwrap();
     let pairs = |more: &[&str]| {
         let mut arguments = vec!["map", "one.ncurve", "other.ncurve", "-o", "map.toml", "--replace"];
         arguments.extend(more);
