@@ -807,7 +807,7 @@ fn guesses_are_pairs_where_that_is_asked_and_comments_otherwise() {
         )
     };
     std::fs::write(at.join("one.ncurve"), rig("kib", 0.3)).unwrap();
-    std::fs::write(at.join("other.ncurve"), rig("zul", 0.375)).unwrap();
+    std::fs::write(at.join("other.ncurve"), rig("zul", 0.42)).unwrap();
     let pairs = |more: &[&str]| {
         let mut arguments = vec!["map", "one.ncurve", "other.ncurve", "-o", "map.toml", "--replace"];
         arguments.extend(more);
