@@ -8,7 +8,7 @@ use glam::DVec3;
 use nimble_curve_core::scene::Scene;
 use tempfile::tempdir;
 
-use crate::common::{degrees_between, relative, sample, scene, succeed, world_places};
+use crate::common::{degrees_between, fail, relative, sample, scene, succeed, world_places};
 
 /// A joint of a capture: its name, how many levels it is deep, its offset in centimetres.
 type Joint = (&'static str, usize, [f64; 3]);
@@ -247,4 +247,110 @@ fn a_capture_back_onto_its_own_skeleton_is_what_it_was() {
             assert!((*a - *b).length() < 1e-9, "{name}: {a} {b}");
         }
     }
+}
+
+/// The same skeleton with arms that hang down by `degrees` at rest, and its feet turned out.
+fn hanging(degrees: f64) -> Vec<Joint> {
+    let (sin, cos) = degrees.to_radians().sin_cos();
+    let turned = |(name, level, [x, y, z]): &Joint| {
+        let offset = match *name {
+            "LeftElbow" | "LeftWrist" | "RightElbow" | "RightWrist" => [x * cos, -x.abs() * sin, *z],
+            "LeftToe" | "RightToe" => [if name.starts_with('L') { 6.0 } else { -6.0 }, *y, 11.5],
+            _ => [*x, *y, *z],
+        };
+        (*name, *level, offset)
+    };
+    COLLAR_SHOULDER_ELBOW.iter().map(turned).collect()
+}
+
+#[test]
+fn limbs_point_as_they_did_where_the_rest_poses_differ() {
+    let joints = hanging(50.0);
+    let frames: Vec<f64> = (0..FRAMES).map(|frame| frame as f64).collect();
+    let bones = [
+        (["LeftShoulder", "LeftElbow"], ["L_Wing", "L_Elbow"]),
+        (["RightShoulder", "RightElbow"], ["R_Wing", "R_Elbow"]),
+        (["LeftElbow", "LeftWrist"], ["L_Elbow", "L_Pinion"]),
+        (["LeftHip", "LeftKnee"], ["L_Hip", "L_Knee"]),
+        (["RightKnee", "RightAnkle"], ["R_Knee", "R_Hock"]),
+    ];
+    // How far the bones' directions are apart at most, by this test's own kinematics.
+    let apart = |more: &[&str]| {
+        let folder = tempdir().unwrap();
+        let (capture, stork, said) = carried(folder.path(), &joints, more);
+        let (from, onto) = (world_places(&capture, 0, &frames), world_places(&stork, 0, &frames));
+        let largest = |(own, other): ([&str; 2], [&str; 2])| {
+            (0..FRAMES)
+                .map(|at| {
+                    let (a, b) =
+                        (from[own[1]][at] - from[own[0]][at], onto[other[1]][at] - onto[other[0]][at]);
+                    a.angle_between(b).to_degrees()
+                })
+                .fold(0.0, f64::max)
+        };
+        (bones.map(largest), said, folder)
+    };
+    let (matched, said, folder) = apart(&["--keep-pose", "pose.ncurve"]);
+    assert!(matched.iter().all(|angle| *angle <= 0.15), "{matched:?}");
+    assert!(said.contains("point elsewhere in the two rest poses, by up to 50 deg"), "{said}");
+    let (plain, _, _) = apart(&["--match-poses", "off"]);
+    assert!(plain[0] > 40.0, "{plain:?}");
+    // The pose that was kept does the same when it is given.
+    let stork = sample("stilt.ncurve").to_str().unwrap().to_owned();
+    let at = folder.path();
+    let given = [
+        "carry",
+        "capture.bvh",
+        "--target",
+        &stork,
+        "--map",
+        "map.toml",
+        "--target-pose",
+        "pose.ncurve",
+        "-o",
+        "given.ncurve",
+    ];
+    succeed(at, &given);
+    let (own, other) = (
+        world_places(&scene(&at.join("out.ncurve")), 0, &frames),
+        world_places(&scene(&at.join("given.ncurve")), 0, &frames),
+    );
+    for (name, places) in &own {
+        for (a, b) in places.iter().zip(&other[name]) {
+            assert!((*a - *b).length() < 1e-3, "{name}: {a} {b}");
+        }
+    }
+    // Soles stay level: the stork's feet turn about the up axis alone between its rest and the pose.
+    let pose = relative(&scene(&at.join("pose.ncurve")), 0, &[0.0]);
+    for foot in ["L_Hock", "R_Hock"] {
+        let turn = pose[foot][0];
+        assert!((turn * DVec3::Y).angle_between(DVec3::Y).to_degrees() < 1e-6, "{foot}");
+        assert!(turn.to_scaled_axis().length().to_degrees() > 20.0, "{foot} takes the heading: {turn}");
+    }
+}
+
+#[test]
+fn a_pose_that_was_not_made_cannot_be_kept() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    std::fs::write(at.join("capture.bvh"), bvh(COLLAR_SHOULDER_ELBOW, 92.0)).unwrap();
+    let stork = sample("stilt.ncurve").to_str().unwrap().to_owned();
+    succeed(at, &["map", "capture.bvh", &stork, "-o", "map.toml"]);
+    let line = fail(
+        at,
+        &[
+            "carry",
+            "capture.bvh",
+            "--target",
+            &stork,
+            "--map",
+            "map.toml",
+            "-o",
+            "out.ncurve",
+            "--keep-pose",
+            "pose.ncurve",
+        ],
+    );
+    assert!(line.contains("pose.ncurve: no pose was made to be kept"), "{line}");
+    assert!(!at.join("out.ncurve").exists());
 }

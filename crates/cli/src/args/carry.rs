@@ -88,6 +88,13 @@ pub struct Carry {
     /// The pose of the target that the source's corresponds to: FRAME, TAKE@FRAME, or a file
     #[arg(long, value_name = "POSE", allow_hyphen_values = true, value_hint = ValueHint::FilePath, help_heading = "Rigs")]
     pub target_pose: Option<String>,
+    /// Where no pose is given and limbs point elsewhere in the two rest poses: auto makes a pose of the target that
+    /// corresponds, off takes the rest poses as they are
+    #[arg(long, value_enum, default_value_t = MatchPoses::Auto, help_heading = "Rigs")]
+    pub match_poses: MatchPoses,
+    /// Write the target in the pose that was made, to be looked at, edited, and given as --target-pose
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, help_heading = "Rigs")]
+    pub keep_pose: Option<PathBuf>,
     /// Unit of the target's file, where it states none
     #[arg(long, value_name = "UNIT", value_parser = quantity::unit, help_heading = "Rigs")]
     pub target_unit: Option<f64>,
@@ -130,6 +137,15 @@ pub struct Carry {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+/// Whether poses are made to correspond.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum MatchPoses {
+    /// Where an upper arm, forearm, thigh or shin points more than 20 degrees elsewhere
+    Auto,
+    /// Never
+    Off,
 }
 
 /// What feet do while they stand.

@@ -7,7 +7,7 @@ mod layers;
 mod plot;
 mod reorder;
 mod unbake;
-pub use self::carry::{Carry, Feet, Map, TravelScale};
+pub use self::carry::{Carry, Feet, Map, MatchPoses, TravelScale};
 pub use self::check::{Check, Compare, Level};
 pub use self::convert::{Controllers, Convert};
 pub use self::layers::{Layers, LayersAction, LayersDifference, LayersFlatten, LayersSet, Mode};

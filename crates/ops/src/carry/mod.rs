@@ -31,6 +31,7 @@ mod feet;
 mod ground;
 mod links;
 mod map;
+mod matching;
 mod measure;
 mod output;
 mod pose;
@@ -44,6 +45,7 @@ mod vectors;
 
 use std::collections::HashSet;
 
+pub use self::matching::{MatchingPose, matching_pose};
 pub use map::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace};
 pub use pose::{held, keyed, pose_from};
 

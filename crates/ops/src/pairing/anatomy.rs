@@ -14,7 +14,7 @@ use crate::names::BodySide;
 
 /// What a node is by shape.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(super) enum Part {
+pub(crate) enum Part {
     Root,
     Hips,
     /// From above the hips to where the arms begin.
@@ -41,6 +41,23 @@ pub(super) enum Part {
 }
 
 impl Part {
+    /// The part of a limb that a word of a name says, or the hips.
+    pub(super) fn of_word(word: &str) -> Option<Part> {
+        Some(match word {
+            "hips" => Part::Hips,
+            "collar" => Part::Collar,
+            "upperarm" => Part::UpperArm,
+            "forearm" => Part::Forearm,
+            "hand" => Part::Hand,
+            "haunch" => Part::HipJoint,
+            "thigh" => Part::Thigh,
+            "shin" => Part::Shin,
+            "foot" => Part::Foot,
+            "toe" => Part::Toe,
+            _ => return None,
+        })
+    }
+
     /// The word for people.
     pub fn name(self) -> &'static str {
         match self {

@@ -15,7 +15,8 @@ pub use self::proposal::{Confidence, Proposal, Proposed, ProposedNumber};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::scene::Scene;
 
-use self::anatomy::{Anatomy, Part};
+use self::anatomy::Anatomy;
+pub(crate) use self::anatomy::Part;
 use self::body::Body;
 use self::matching::Matching;
 use super::names::Name;
@@ -49,4 +50,16 @@ pub(crate) fn has_legs(scene: &Scene) -> bool {
     let body = Body::new(rig, scene);
     let is_foot = |name: &Name| name.words.iter().any(|word| word == "foot" || word == "toe");
     body.names.iter().any(is_foot) || Anatomy::of(&body).parts.keys().any(|(part, _)| *part == Part::Thigh)
+}
+
+/// The part of the body that each node of a scene's first rig is, by its name, else by shape.
+pub(crate) fn parts_of(scene: &Scene) -> Vec<Option<Part>> {
+    let Some(rig) = scene.rigs.first() else { return Vec::new() };
+    let body = Body::new(rig, scene);
+    let anatomy = Anatomy::of(&body);
+    let by_name = |name: &Name| match name.words.as_slice() {
+        [word] => Part::of_word(word),
+        _ => None,
+    };
+    (0..body.len()).map(|at| by_name(&body.names[at]).or(anatomy.slots[at].map(|(part, _)| part))).collect()
 }

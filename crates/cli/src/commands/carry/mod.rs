@@ -2,6 +2,7 @@
 
 mod landing;
 mod parts;
+mod poses;
 mod promise;
 use std::collections::HashSet;
 use std::io::Write as _;
@@ -12,13 +13,12 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
-use nimble_curve_core::ops::carry::{Carried, CarryOptions, NameMap, PoseAt, carry, held, pose_from};
+use nimble_curve_core::ops::carry::{Carried, CarryOptions, MatchingPose, NameMap, carry, held};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::scene::{Scene, Take};
-use nimble_curve_core::similar::similar;
 use nimble_curve_core::time::{Ticks, TimeRange};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::Saving;
@@ -28,6 +28,7 @@ use serde::Serialize;
 
 use self::landing::{as_carried, landed, only, timed};
 use self::parts::{Part, parts, print_parts};
+use self::poses::pose;
 use self::promise::{Promised, of_placed};
 use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;
@@ -50,6 +51,8 @@ struct CarryJson<'a> {
 /// What carrying came to.
 struct Came {
     carried: Carried,
+    /// The pose of the target that was made to correspond to the source's.
+    matched: Option<MatchingPose>,
     /// The result with the carried takes where they belong, adapted to the profile.
     scene: Scene,
     ledger: Ledger,
@@ -70,7 +73,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     let profile = args.profile.as_deref().map(read_profile).transpose()?;
     let sloping = profile.as_ref().is_some_and(|profile| !profile.holds.weighted);
     let (chosen, before) = chosen(source, args)?;
-    let options = CarryOptions {
+    let mut options = CarryOptions {
         tolerance: args.tolerance,
         handles: args.tangents.map(Handles::from).or(sloping.then_some(Handles::Plain)),
         scale: match args.scale {
@@ -83,11 +86,13 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         source_pose: args.source_pose.as_deref().map(|text| pose(text, source)).transpose()?,
         target_pose: args.target_pose.as_deref().map(|text| pose(text, target)).transpose()?,
     };
+    let matched = poses::matched(args, (&chosen, target), &map, &mut options)?;
     let carried = carry(&chosen, target, &map, &options)?;
     let mut ledger = match before {
         Some(before) => before.followed_by(carried.ledger.clone()),
         None => carried.ledger.clone(),
     };
+    ledger.notes.extend(matched.as_ref().map(poses::remark));
     let promised = Promised { args, source, chosen: &chosen, target, carried: &carried };
     let own = target.takes.len();
     let (mut scene, mut promise, origin, closing) = match &args.place {
@@ -128,7 +133,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         scene = fitted;
         ledger = ledger.followed_by(more);
     }
-    Ok(Came { carried, scene, ledger, promise, origin, closing })
+    Ok(Came { carried, matched, scene, ledger, promise, origin, closing })
 }
 
 impl Carry {
@@ -150,6 +155,8 @@ impl Step for Carry {
     fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let target = shelf.scene(&self.target, self.onto_input())?;
         let came = came(self, scene, &target)?;
+        poses::check(self, came.matched.as_ref())?;
+        poses::keep(self, came.matched.as_ref(), &target)?;
         if let Some(refusal) = self.refusal(came.ledger.count(Fate::LeftOut)) {
             return Err(refusal);
         }
@@ -176,6 +183,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     let source = files::read(&args.source, args.input)?.scene;
     let target = Arc::new(files::read(&args.target, args.onto_input())?.scene);
     let mut came = came(args, &source, &target)?;
+    poses::check(args, came.matched.as_ref())?;
     let refusal = args.refusal(came.ledger.count(Fate::LeftOut));
     let verdict = match output.as_ref().filter(|_| refusal.is_none()) {
         Some(output) => written(args, output, &mut came, (&source, &target))?,
@@ -184,6 +192,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
             gate::judged_scene(&came.scene, origin)
         }
     };
+    poses::keep(args, came.matched.as_ref(), &target)?;
     let Came { carried, scene, mut ledger, origin, mut closing, .. } = came;
     // What was placed was judged before, in terms of the source.
     if origin.is_none() {
@@ -290,39 +299,6 @@ fn chosen(source: &Scene, args: &Carry) -> Result<(Scene, Option<Ledger>), Failu
         scene.takes = takes;
     }
     Ok((scene, ledger))
-}
-
-/// A pose as it is typed: a frame of the first take, `TAKE@FRAME`, or a file with the same rig.
-fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
-    let at = |name: Option<&str>, frame: f64| -> Result<PoseAt, Failure> {
-        let take = match name {
-            None => scene.takes.first(),
-            Some(name) => scene.takes.iter().find(|take| take.name == name),
-        };
-        let Some(take) = take else {
-            let names = || scene.takes.iter().map(|take| take.name.as_str());
-            let hint =
-                name.and_then(|name| similar(name, names())).map(|name| format!(": did you mean '{name}'?"));
-            let what = name.map_or("no take".to_owned(), |name| format!("no take '{name}'"));
-            return Err(Failure::new(format!(
-                "the pose '{text}': there is {what}{}",
-                hint.unwrap_or_default()
-            )));
-        };
-        let time = scene.rate.ticks_at(frame);
-        Ok(PoseAt { take: held(scene, take, time)?, time })
-    };
-    if let Ok(frame) = text.parse::<f64>() {
-        return at(None, frame);
-    }
-    if let Some((name, Ok(frame))) = text.rsplit_once('@').map(|(name, frame)| (name, frame.parse::<f64>())) {
-        return at(Some(name), frame);
-    }
-    let other = files::read(Path::new(text), InputArgs::default())?.scene;
-    // What is a pose there is one here, whatever its axes and unit.
-    let (other, _) = nimble_curve_core::ops::space::in_space(&other, &scene.space);
-    let take = other.takes.first().map(|take| (take, take.range.first));
-    Ok(pose_from(scene, &other, take)?)
 }
 
 /// Entries of channels that have keys where a take was placed between them: these stay, and what was carried does not come.

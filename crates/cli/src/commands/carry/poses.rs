@@ -1,0 +1,99 @@
+//! Poses that correspond: as they are typed, as they are made, and kept as a file.
+
+use std::path::Path;
+
+use nimble_curve_core::ops::carry::{
+    CarryOptions, MatchingPose, NameMap, PoseAt, held, keyed, matching_pose, pose_from,
+};
+use nimble_curve_core::scene::Scene;
+use nimble_curve_core::similar::similar;
+
+use crate::args::{Carry, MatchPoses};
+use crate::failure::Failure;
+use crate::files::{self, InputArgs, Output};
+
+/// A pose as it is typed: a frame of the first take, `TAKE@FRAME`, or a file with the same rig.
+pub fn pose(text: &str, scene: &Scene) -> Result<PoseAt, Failure> {
+    let at = |name: Option<&str>, frame: f64| -> Result<PoseAt, Failure> {
+        let take = match name {
+            None => scene.takes.first(),
+            Some(name) => scene.takes.iter().find(|take| take.name == name),
+        };
+        let Some(take) = take else {
+            let names = || scene.takes.iter().map(|take| take.name.as_str());
+            let hint =
+                name.and_then(|name| similar(name, names())).map(|name| format!(": did you mean '{name}'?"));
+            let what = name.map_or("no take".to_owned(), |name| format!("no take '{name}'"));
+            return Err(Failure::new(format!(
+                "the pose '{text}': there is {what}{}",
+                hint.unwrap_or_default()
+            )));
+        };
+        let time = scene.rate.ticks_at(frame);
+        Ok(PoseAt { take: held(scene, take, time)?, time })
+    };
+    if let Ok(frame) = text.parse::<f64>() {
+        return at(None, frame);
+    }
+    if let Some((name, Ok(frame))) = text.rsplit_once('@').map(|(name, frame)| (name, frame.parse::<f64>())) {
+        return at(Some(name), frame);
+    }
+    let other = files::read(Path::new(text), InputArgs::default())?.scene;
+    // What is a pose there is one here, whatever its axes and unit.
+    let (other, _) = nimble_curve_core::ops::space::in_space(&other, &scene.space);
+    let take = other.takes.first().map(|take| (take, take.range.first));
+    Ok(pose_from(scene, &other, take)?)
+}
+
+/// Where no poses are given and the reference poses clearly differ: a pose of the target that corresponds, put into the options.
+pub fn matched(
+    args: &Carry,
+    (source, target): (&Scene, &Scene),
+    map: &NameMap,
+    options: &mut CarryOptions,
+) -> Result<Option<MatchingPose>, Failure> {
+    let is_asked =
+        args.match_poses == MatchPoses::Auto && args.source_pose.is_none() && args.target_pose.is_none();
+    if !is_asked {
+        return Ok(None);
+    }
+    let matched = matching_pose(source, target, map, options)?;
+    options.target_pose = matched.as_ref().map(|matched| matched.pose.clone());
+    Ok(matched)
+}
+
+/// What was done, for people.
+pub fn remark(matched: &MatchingPose) -> String {
+    let worst = &matched.bones[0];
+    let count = match matched.bones.len() {
+        1 => "1 bone of the limbs points".to_owned(),
+        count => format!("{count} bones of the limbs point"),
+    };
+    format!(
+        "{count} elsewhere in the two rest poses, by up to {:.0} deg ({} → {}): limbs carry as they point, feet by their soles (--match-poses off keeps the rest poses, --keep-pose FILE keeps the pose that was made)",
+        worst.angle.to_degrees(),
+        worst.source,
+        worst.target,
+    )
+}
+
+/// Whether there is a pose to keep where that is asked for.
+pub fn check(args: &Carry, matched: Option<&MatchingPose>) -> Result<(), Failure> {
+    match &args.keep_pose {
+        Some(path) if matched.is_none() => Err(Failure::new(format!(
+            "{}: no pose was made to be kept: the limbs do not point clearly elsewhere in the two poses",
+            path.display()
+        ))),
+        _ => Ok(()),
+    }
+}
+
+/// Writes the target in the pose that was made, where that is asked for.
+pub fn keep(args: &Carry, matched: Option<&MatchingPose>, target: &Scene) -> Result<(), Failure> {
+    let (Some(path), Some(matched)) = (&args.keep_pose, matched) else { return Ok(()) };
+    let output = Output::new(path.clone(), args.over);
+    output.check(&[&args.source, &args.target])?;
+    let posed = Scene { takes: vec![keyed(&matched.pose.take)], ..target.clone() };
+    output.write(&posed, &args.target, None)?;
+    Ok(())
+}
