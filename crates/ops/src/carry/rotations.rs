@@ -47,9 +47,14 @@ impl Job<'_> {
             // Beside its parent a node turns by itself alone.
             PairSpace::Parent => vec![Factor { node: link.place.node, part: link.place.part }],
         };
+        // What does not move in the source still has to be brought into the pose that corresponds.
+        let is_posed = |node: NodeId| {
+            self.from.rests_elsewhere(node)
+                || node == link.place.node && self.onto.rests_elsewhere(link.target)
+        };
         factors.retain(|factor| {
             !self.links.left_out.contains(&factor.node)
-                && (tracks.turns(factor.node) || self.from.rests_elsewhere(factor.node))
+                && (tracks.turns(factor.node) || is_posed(factor.node))
         });
         let view = self.onto.view(link.target);
         let (own_before, own_after) =
