@@ -8,7 +8,7 @@ use glam::DVec3;
 use nimble_curve_core::scene::Scene;
 use tempfile::tempdir;
 
-use crate::common::{degrees_between, fail, relative, sample, scene, succeed, world_places};
+use crate::common::{degrees_between, fail, relative, run, sample, scene, succeed, world_places};
 
 /// A joint of a capture: its name, how many levels it is deep, its offset in centimetres.
 type Joint = (&'static str, usize, [f64; 3]);
@@ -320,6 +320,27 @@ fn limbs_point_as_they_did_where_the_rest_poses_differ() {
             assert!((*a - *b).length() < 1e-3, "{name}: {a} {b}");
         }
     }
+    // Side by side relative to the poses that correspond, the two are the same; relative to rest they would be 50 degrees apart.
+    let compared = |more: &[&str]| {
+        let mut arguments = vec![
+            "compare",
+            "capture.bvh",
+            "out.ncurve",
+            "--map",
+            "map.toml",
+            "--only",
+            "LeftShoulder",
+            "LeftHip",
+            "--tolerance",
+            "0.15deg",
+        ];
+        arguments.extend(more);
+        run(at, &arguments)
+    };
+    let same = compared(&["--target-pose", "pose.ncurve"]);
+    assert!(same.status.success(), "{}", String::from_utf8_lossy(&same.stdout));
+    let apart = compared(&[]);
+    assert_eq!(apart.status.code(), Some(1), "{}", String::from_utf8_lossy(&apart.stdout));
     // Soles stay level: the stork's feet turn about the up axis alone between its rest and the pose.
     let pose = relative(&scene(&at.join("pose.ncurve")), 0, &[0.0]);
     for foot in ["L_Hock", "R_Hock"] {

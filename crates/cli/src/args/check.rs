@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueHint};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::check::Code;
 
@@ -71,6 +71,12 @@ pub struct Compare {
     /// Name map, where the nodes have other names
     #[arg(long, value_name = "MAP.toml")]
     pub map: Option<PathBuf>,
+    /// The pose of the first rig that corresponds to one of the second, in place of its rest pose: FRAME, TAKE@FRAME, or a file
+    #[arg(long, value_name = "POSE", allow_hyphen_values = true, value_hint = ValueHint::FilePath)]
+    pub source_pose: Option<String>,
+    /// The pose of the second rig that corresponds to that of the first: FRAME, TAKE@FRAME, or a file
+    #[arg(long, value_name = "POSE", allow_hyphen_values = true, value_hint = ValueHint::FilePath)]
+    pub target_pose: Option<String>,
     /// How far they may be apart in motion for code 0; not at all where left out
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance)]
     pub tolerance: Option<Tolerance>,

@@ -17,8 +17,8 @@ use nimble_curve_scene::scene::{Scene, Take};
 use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
-use self::pairs::Pairs;
-use super::carry::NameMap;
+use self::pairs::{Pairs, Rest};
+use super::carry::{NameMap, PoseAt};
 use super::space::{in_space, mirrored};
 
 pub use self::curves::{CurveDifference, Gap};
@@ -34,6 +34,9 @@ pub struct CompareOptions<'a> {
     pub range: Option<TimeRange>,
     /// Patterns of the first scene's nodes; all where there are none.
     pub only: Vec<String>,
+    /// The poses of both first rigs that correspond; where there is one, turns are compared relative to them, else where the rigs do
+    /// not rest alike relative to rest.
+    pub poses: [Option<PoseAt>; 2],
 }
 
 /// Scenes that cannot be compared.
@@ -175,14 +178,26 @@ pub fn compare(
     options: &CompareOptions<'_>,
 ) -> Result<Comparison, CompareError> {
     let mut second = Cow::Borrowed(second);
+    if let Some(pose) = &options.poses[1] {
+        // It goes along, as one take more.
+        second.to_mut().takes.push(pose.take.clone());
+    }
     if let Some(axis) = options.map.and_then(|map| map.mirror) {
         second = Cow::Owned(mirrored(&second, axis).0);
     }
     if second.space != first.space {
         second = Cow::Owned(in_space(&second, &first.space).0);
     }
+    let second_pose = match &options.poses[1] {
+        Some(pose) => second.to_mut().takes.pop().map(|take| (take, pose.time)),
+        None => None,
+    };
     let second = &*second;
-    let pairs = Pairs::new(first, second, options)?;
+    let mut pairs = Pairs::new(first, second, options)?;
+    let first_pose = options.poses[0].as_ref().map(|pose| (&pose.take, pose.time));
+    let second_pose = second_pose.as_ref().map(|(take, time)| (take, *time));
+    pairs.rest_alike &= first_pose.is_none() && second_pose.is_none();
+    let references = (Rest::at(first, first_pose)?, Rest::at(second, second_pose)?);
     if pairs.all.is_empty() {
         return Err(CompareError::NoPairs);
     }
@@ -196,7 +211,7 @@ pub fn compare(
     };
     for (a, b) in partners {
         let range = options.range.unwrap_or(a.range);
-        let (channels, joints) = motion::differences(&pairs, (a, b), range)?;
+        let (channels, joints) = motion::differences(&pairs, &references, (a, b), range)?;
         let rate = first.rate;
         let frames = |take: &Take| (rate.frame(take.range.first), rate.frame(take.range.last));
         let (curves, tracks) = curves::differences(&pairs, (a, b));

@@ -19,11 +19,12 @@ const CHUNK: usize = 512;
 
 pub(super) fn differences(
     pairs: &Pairs<'_>,
+    references: &(Rest, Rest),
     takes: (&Take, &Take),
     range: TimeRange,
 ) -> Result<(Vec<ChannelDifference>, Vec<JointDifference>), EvaluateError> {
     let times = instants(pairs.first, range);
-    let joints = joints(pairs, takes, &times)?;
+    let joints = joints(pairs, references, takes, &times)?;
     let channels = if pairs.rest_alike { channels(pairs, takes, &times)? } else { Vec::new() };
     Ok((channels, joints))
 }
@@ -45,10 +46,10 @@ fn instants(scene: &Scene, range: TimeRange) -> Vec<f64> {
 
 fn joints(
     pairs: &Pairs<'_>,
+    rest: &(Rest, Rest),
     (a, b): (&Take, &Take),
     times: &[f64],
 ) -> Result<Vec<JointDifference>, EvaluateError> {
-    let rest = (Rest::of(pairs.first), Rest::of(pairs.second));
     let places: Vec<[(usize, usize); 2]> = (pairs.all.iter())
         .map(|&(one, other)| {
             [(one.0, Pairs::at(pairs.first, one)), (other.0, Pairs::at(pairs.second, other))]

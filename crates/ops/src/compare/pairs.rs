@@ -4,7 +4,9 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 
 use glam::{DAffine3, DQuat};
 use nimble_curve_curves::rotation::angle_between;
+use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::{Addresses, NodeRef, matches, without_namespace};
+use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 use nimble_curve_scene::similar::similar_address;
 
@@ -36,6 +38,17 @@ impl Rest {
         let turns = |affine: &DAffine3| affine.to_scale_rotation_translation().1;
         let rotation = world.iter().map(|rig| rig.iter().map(turns).collect()).collect();
         Rest { world, rotation }
+    }
+
+    /// The same, with the first rig as it is at an instant of a take.
+    pub fn at(scene: &Scene, reference: Option<(&Take, Ticks)>) -> Result<Rest, EvaluateError> {
+        let mut rest = Rest::of(scene);
+        if let Some((take, time)) = reference {
+            let mut pose = Pose::default();
+            Evaluator::new(scene, Some(take), 0)?.pose_at(time.as_f64(), &mut pose);
+            (rest.world[0], rest.rotation[0]) = (pose.world, pose.world_rotation);
+        }
+        Ok(rest)
     }
 }
 

@@ -28,7 +28,7 @@ use serde::Serialize;
 
 use self::landing::{as_carried, landed, only, timed};
 use self::parts::{Part, parts, print_parts};
-use self::poses::pose;
+pub use self::poses::pose;
 use self::promise::{Promised, of_placed};
 use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;

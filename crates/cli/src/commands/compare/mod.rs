@@ -23,6 +23,7 @@ use self::picture::drawn;
 use self::tables::{counts, print};
 use super::plot::Picture;
 use crate::args::Compare;
+use crate::commands::carry::pose;
 use crate::failure::Failure;
 use crate::files;
 use crate::named::Named;
@@ -59,7 +60,11 @@ fn found(args: &Compare, first: &Scene, second: &Scene, file: &Path) -> Result<C
     let range =
         args.frames.map(|(from, to)| TimeRange::new(first.rate.ticks_at(from), first.rate.ticks_at(to)));
     let only = args.choice.nodes(first, file)?;
-    let options = CompareOptions { map: map.as_ref(), take: args.take.as_deref(), range, only };
+    let poses = [
+        args.source_pose.as_deref().map(|text| pose(text, first)).transpose()?,
+        args.target_pose.as_deref().map(|text| pose(text, second)).transpose()?,
+    ];
+    let options = CompareOptions { map: map.as_ref(), take: args.take.as_deref(), range, only, poses };
     compare(first, second, &options).map_err(|error| {
         Failure::new(format!("{} against {}: {error}", file.display(), args.second.display()))
     })
@@ -182,6 +187,10 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         take: args.take.as_deref(),
         range: None,
         only: args.choice.nodes(a, &args.first)?,
+        poses: [
+            args.source_pose.as_deref().map(|text| pose(text, a)).transpose()?,
+            args.target_pose.as_deref().map(|text| pose(text, b)).transpose()?,
+        ],
     };
     let seen = format!("as other programs see {}, without our extra data,", names.join(" and "));
     let found = match compare(a, b, &options) {

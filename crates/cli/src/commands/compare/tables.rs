@@ -64,7 +64,10 @@ pub(super) fn print(
             }
         }
         if !found.rest_alike {
-            let text = "the rigs do not rest alike: rotations of the world relative to rest are compared";
+            let text = match args.source_pose.is_some() || args.target_pose.is_some() {
+                true => "rotations of the world are compared relative to the poses that were given",
+                false => "the rigs do not rest alike: rotations of the world relative to rest are compared",
+            };
             writeln!(out, "  {}", Style::Faint.paint(text))?;
         }
         summary(out, take, &scene.space, bound)?;
