@@ -5,6 +5,7 @@ use std::fmt::Write;
 use std::path::Path;
 
 use glam::DVec3;
+use nimble_curve_core::controller::Controller;
 use nimble_curve_core::scene::Scene;
 use tempfile::tempdir;
 
@@ -98,6 +99,16 @@ fn angle(name: &str, frame: usize) -> [f64; 3] {
 
 /// The capture as a BVH text; the hips `height` centimetres high and walking ahead.
 fn bvh(joints: &[Joint], height: f64) -> String {
+    let walk = |frame: usize| [0.0, height, frame as f64 * 1.5];
+    moved(joints, &walk, &angle)
+}
+
+/// A capture with the hips where `place` says and angles about x, y and z, in degrees, as `angle` says.
+fn moved(
+    joints: &[Joint],
+    place: &dyn Fn(usize) -> [f64; 3],
+    angle: &dyn Fn(&str, usize) -> [f64; 3],
+) -> String {
     let mut text = String::from("HIERARCHY\n");
     let mut open: Vec<usize> = Vec::new();
     for (index, (name, level, offset)) in joints.iter().enumerate() {
@@ -119,7 +130,8 @@ fn bvh(joints: &[Joint], height: f64) -> String {
     text += &"}\n".repeat(open.len());
     writeln!(text, "MOTION\nFrames: {FRAMES}\nFrame Time: 0.0333333333").unwrap();
     for frame in 0..FRAMES {
-        let mut row = format!("0 {height} {}", frame as f64 * 1.5);
+        let [x, y, z] = place(frame);
+        let mut row = format!("{x} {y} {z}");
         for (name, ..) in joints {
             let [x, y, z] = angle(name, frame);
             write!(row, " {z} {y} {x}").unwrap();
@@ -374,4 +386,93 @@ fn a_pose_that_was_not_made_cannot_be_kept() {
     );
     assert!(line.contains("pose.ncurve: no pose was made to be kept"), "{line}");
     assert!(!at.join("out.ncurve").exists());
+}
+
+#[test]
+fn a_body_that_floats_or_sinks_is_found_and_one_that_stands_is_not() {
+    let folder = tempdir().unwrap();
+    let (at, stork) = (folder.path(), sample("stilt.ncurve"));
+    let (_, mut result, _) = carried(at, COLLAR_SHOULDER_ELBOW, &[]);
+    let found = |name: &str| succeed(at, &["check", name, "--fail-on", "error"]);
+    assert!(!found("out.ncurve").contains("off-ground"), "{}", found("out.ncurve"));
+    assert!(!succeed(at, &["check", stork.to_str().unwrap(), "--fail-on", "error"]).contains("off-ground"));
+    for (by, said) in [(0.69, "floats: it stands 0.7"), (-0.69, "sinks: it stands 0.6")] {
+        for track in &mut result.takes[0].layers[0].tracks {
+            if track.target.property != "translation" {
+                continue;
+            }
+            let Controller::Samples(samples) = &mut track.controller else { panic!() };
+            samples.values.iter_mut().skip(1).step_by(3).for_each(|height| *height += by);
+        }
+        nimble_curve_formats::write(
+            &result,
+            &at.join("moved.ncurve"),
+            &nimble_curve_formats::Saving::default(),
+        )
+        .unwrap();
+        assert!(found("moved.ncurve").contains(said), "{by}: {}", found("moved.ncurve"));
+        for track in &mut result.takes[0].layers[0].tracks {
+            if let ("translation", Controller::Samples(samples)) =
+                (track.target.property.as_str(), &mut track.controller)
+            {
+                samples.values.iter_mut().skip(1).step_by(3).for_each(|height| *height -= by);
+            }
+        }
+    }
+}
+
+/// Knees of equal bones above feet that do not move: down and up again, swaying to the sides.
+fn squat(at: &Path) -> Vec<Joint> {
+    let equal = |(name, level, [x, y, z]): &Joint| {
+        let is_leg = name.ends_with("Knee") || name.ends_with("Ankle");
+        (*name, *level, [*x, if is_leg { -41.0 } else { *y }, *z])
+    };
+    let joints: Vec<Joint> = COLLAR_SHOULDER_ELBOW.iter().map(equal).collect();
+    let bend = |frame: usize| 15.0 + 30.0 * (frame as f64 / 30.0 * std::f64::consts::PI).sin().abs();
+    let place = |frame: usize| {
+        let leg = 82.0 * bend(frame).to_radians().cos();
+        [0.0, leg + 3.0 + 8.0, 0.0]
+    };
+    let angle = |name: &str, frame: usize| match name {
+        "LeftHip" | "RightHip" | "LeftAnkle" | "RightAnkle" => [-bend(frame), 0.0, 0.0],
+        "LeftKnee" | "RightKnee" => [2.0 * bend(frame), 0.0, 0.0],
+        _ => [0.0; 3],
+    };
+    std::fs::write(at.join("capture.bvh"), moved(&joints, &place, &angle)).unwrap();
+    joints
+}
+
+#[test]
+fn held_feet_stand_on_the_ground_and_do_not_slide() {
+    let folder = tempdir().unwrap();
+    let (at, stork) = (folder.path(), sample("stilt.ncurve").to_str().unwrap().to_owned());
+    squat(at);
+    let frames: Vec<f64> = (0..FRAMES).map(|frame| frame as f64).collect();
+    let source = world_places(&scene(&at.join("capture.bvh")), 0, &frames);
+    let still = source["LeftAnkle"].iter().all(|place| (*place - source["LeftAnkle"][0]).length() < 1e-6);
+    assert!(still, "the source's feet stand: {:?}", &source["LeftAnkle"][..3]);
+    succeed(at, &["map", "capture.bvh", &stork, "-o", "map.toml"]);
+    let carry = [
+        "carry",
+        "capture.bvh",
+        "--target",
+        &stork,
+        "--map",
+        "map.toml",
+        "--feet",
+        "hold",
+        "-o",
+        "out.ncurve",
+    ];
+    let said = succeed(at, &carry);
+    let places = world_places(&scene(&at.join("out.ncurve")), 0, &frames);
+    let rest = stork_rest();
+    for foot in ["L_Hock", "R_Hock"] {
+        for (frame, place) in places[foot].iter().enumerate() {
+            let slid = (*place - places[foot][0]).length() * 1000.0;
+            assert!(slid <= 0.5, "{foot} moves by {slid} mm at {frame}: {said}");
+            let height = (place.y - rest[foot].y).abs() * 100.0;
+            assert!(height <= 1.0, "{foot} is {height} cm from where it stands, at {frame}: {said}");
+        }
+    }
 }

@@ -29,6 +29,7 @@ mod rotation_conversion;
 mod sampled_function;
 pub mod select;
 pub mod space;
+mod standing;
 pub mod survey;
 pub mod travel;
 pub mod unbake;

@@ -232,6 +232,10 @@ fn remedy(finding: &Finding, path: &Path) -> String {
                 "nimble-curve carry {file} --target {file} --take {take} --feet hold --place overwrite --target-take {take} -o OUT"
             )
         }
+        Code::OffGround => {
+            "meant, on steps or in the air; else carry it anew: travel by the legs puts feet on the ground"
+                .into()
+        }
         Code::SilentLayer => {
             format!("nimble-curve layers set {file} --layer {place} --unmute -o OUT, or layers flatten")
         }

@@ -12,7 +12,6 @@ use rayon::prelude::*;
 
 use super::DirectionMismatch;
 use super::error::CarryError;
-use super::ground::leg;
 use super::job::{Job, Measured};
 use super::links::NodePairing;
 use super::measure::Stale;
@@ -22,6 +21,7 @@ use super::side::Side;
 use super::tracks::Tracks;
 use crate::channel::count;
 use crate::pairing::has_legs;
+use crate::standing::leg;
 
 pub(super) fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
     let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Exact);

@@ -12,19 +12,16 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
-use nimble_curve_scene::rig::{NodeId, NodeKind, Rig, TRANSLATION};
+use nimble_curve_scene::rig::{NodeId, Rig, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::links::Links;
 use super::{CarryError, CarryOptions, NameMap, PoseAt};
 use crate::pairing::has_legs;
+use crate::standing::{leg, lowest, lowest_stand};
 
 /// A pose stands on the ground where its lowest joint is no farther from it than this, in leg lengths.
 const NEAR: f64 = 0.25;
-/// What carries a body is at least this part of the rig's height above its lowest joint.
-const CARRIES: f64 = 0.2;
-/// The part of all frames in which no joint is lower than the ground: single frames may be noise, or a step down.
-const BELOW: f64 = 0.1;
 
 /// The options with reference poses that stand on the ground, and what was done to them, for people.
 pub(super) fn standing<'o>(
@@ -176,34 +173,6 @@ impl<'a> Reference<'a> {
     }
 }
 
-/// How far a node is above the lowest joint that hangs on it; `None` where that is too little for one that carries a body.
-pub(super) fn leg(rig: &Rig, world: &[DAffine3], node: NodeId, up: usize) -> Option<f64> {
-    let heights = world.iter().map(|place| place.translation[up]);
-    let (low, high) =
-        heights.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), y| (low.min(y), high.max(y)));
-    let leg = world[rig.position(node)?].translation[up] - lowest(rig, world, node, up);
-    (leg > CARRIES * (high - low).max(1e-9)).then_some(leg)
-}
-
-/// How high the lowest joint is of those that hang on a node.
-fn lowest(rig: &Rig, world: &[DAffine3], node: NodeId, up: usize) -> f64 {
-    let has_joints = rig.nodes().any(|(_, node)| node.kind == NodeKind::Joint);
-    let counts = |kind: NodeKind| !has_joints || matches!(kind, NodeKind::Joint | NodeKind::End);
-    let Some(start) = rig.position(node) else { return 0.0 };
-    // Parents stand before their children.
-    let parents = rig.parent_positions();
-    let mut hangs = vec![false; world.len()];
-    hangs[start] = true;
-    let mut lowest = world[start].translation[up];
-    for (at, (_, node)) in rig.nodes().enumerate() {
-        hangs[at] |= parents[at].is_some_and(|parent| hangs[parent]);
-        if hangs[at] && counts(node.kind) {
-            lowest = lowest.min(world[at].translation[up]);
-        }
-    }
-    lowest
-}
-
 /// How high the lowest joints of a body stand in the takes of its scene; `None` where there are no frames.
 fn ground(scene: &Scene, node: NodeId) -> Result<Option<f64>, EvaluateError> {
     let mut heights = Vec::new();
@@ -217,6 +186,5 @@ fn ground(scene: &Scene, node: NodeId) -> Result<Option<f64>, EvaluateError> {
             heights.push(lowest(&scene.rigs[0], &pose.world, node, scene.space.up.index()));
         }
     }
-    heights.sort_by(f64::total_cmp);
-    Ok(heights.get((heights.len() as f64 * BELOW) as usize).copied())
+    Ok(lowest_stand(heights))
 }

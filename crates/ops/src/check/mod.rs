@@ -70,6 +70,8 @@ pub enum Code {
     LongWay,
     /// A foot that slides while it stands.
     SlidingFoot,
+    /// A body that stands clearly above or below the ground.
+    OffGround,
     /// A layer that is muted or has no weight.
     SilentLayer,
     /// Values beyond the limits of their attribute.
@@ -114,7 +116,7 @@ pub enum Code {
 
 impl Code {
     /// All codes, the worst first.
-    pub const ALL: [Code; 32] = [
+    pub const ALL: [Code; 33] = [
         Code::NotANumber,
         Code::Flip,
         Code::NegativeScale,
@@ -127,6 +129,7 @@ impl Code {
         Code::CrowdedKeys,
         Code::LongWay,
         Code::SlidingFoot,
+        Code::OffGround,
         Code::SilentLayer,
         Code::BeyondLimits,
         Code::LockedMoves,
@@ -188,6 +191,7 @@ impl Code {
             Code::CrowdedKeys => ("crowded-keys", "two keys on one frame"),
             Code::LongWay => ("long-way", "a turn the long way round between two keys"),
             Code::SlidingFoot => ("sliding-foot", "a foot slides while it stands"),
+            Code::OffGround => ("off-ground", "the body floats above the ground, or sinks into it"),
             Code::SilentLayer => {
                 ("silent-layer", "a layer that is muted or has no weight: it will be lost or come back")
             }

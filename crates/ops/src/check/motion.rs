@@ -11,6 +11,7 @@ use nimble_curve_scene::scene::{Scene, Take};
 use super::{Code, Finding};
 use crate::contact::{contacts, spread};
 use crate::names::Name;
+use crate::standing::{leg, lowest, lowest_stand};
 
 /// A foot may slide by this part of the leg's length while it stands.
 const SLIDE: f64 = 0.01;
@@ -22,6 +23,9 @@ const APART: (f64, f64) = (6.0_f64.to_radians(), 0.12);
 const LOOKS: i64 = 64;
 /// Hips that travel farther than this part of their height want a root.
 const TRAVEL: f64 = 0.5;
+
+/// A body stands where its lowest joint is between so many leg lengths below the ground and so many above it: ankles are not soles.
+const STANDS: (f64, f64) = (0.1, 0.2);
 
 struct Foot {
     at: usize,
@@ -67,10 +71,17 @@ fn steps(
         (rate.frame(take.range.first).ceil() as i64, rate.frame(take.range.last).floor() as i64);
     let mut pose = Pose::default();
     let mut ground = Vec::new();
+    let ids: Vec<NodeId> = rig.nodes().map(|(id, _)| id).collect();
+    let legs =
+        hips.filter(|_| !feet.is_empty()).and_then(|hips| Some((ids[hips], leg(rig, &rest, ids[hips], up)?)));
+    let mut heights = Vec::new();
     for frame in first..=last {
         evaluator.pose_at(rate.ticks(frame).as_f64(), &mut pose);
         for foot in &mut feet {
             foot.places.push(pose.world[foot.at].translation);
+        }
+        if let Some((hips, _)) = legs {
+            heights.push(lowest(rig, &pose.world, hips, up));
         }
         if let Some(hips) = rootless {
             let mut place = pose.world[hips].translation;
@@ -78,7 +89,6 @@ fn steps(
             ground.push(place);
         }
     }
-    let ids: Vec<NodeId> = rig.nodes().map(|(id, _)| id).collect();
     let place = |at: usize| addresses.node((index, ids[at])).to_owned();
     let mut found = Vec::new();
     for foot in &feet {
@@ -93,6 +103,20 @@ fn steps(
             let detail = format!("by {:.1} mm while it stands", slid * scene.space.metres_per_unit * 1000.0);
             let finding = Finding::new(Code::SlidingFoot, place(foot.at), detail).in_take(take);
             found.push(finding.at((first + from as i64) as f64, (first + to as i64) as f64));
+        }
+    }
+    if let (Some((hips, leg)), Some(stands)) = (legs, lowest_stand(heights)) {
+        let metres = scene.space.metres_per_unit;
+        if stands < -STANDS.0 * leg || stands > STANDS.1 * leg {
+            let how = if stands > 0.0 { "floats: it stands" } else { "sinks: it stands" };
+            let side = if stands > 0.0 { "above" } else { "below" };
+            let detail = format!(
+                "{how} {:.2} m {side} the ground, on legs of {:.2} m",
+                (stands * metres).abs(),
+                leg * metres
+            );
+            let finding = Finding::new(Code::OffGround, addresses.node((index, hips)), detail);
+            found.push(finding.in_take(take));
         }
     }
     if let Some(hips) = rootless {
