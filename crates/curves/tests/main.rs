@@ -1,6 +1,7 @@
 //! All tests of the crate in one program: linking one is far quicker than linking each.
 
 mod curves;
+mod exact;
 mod made;
 mod recovery;
 mod rotations;
