@@ -292,7 +292,6 @@ arms = ["*arm*"]
         let number = |source: &str, range, sureness| ProposedNumber {
             pair: AttributePair { source: source.into(), target: "Mask:x".into(), range },
             sureness,
-            doubted: false,
             why: "why".into(),
         };
         let proposal = Proposal {

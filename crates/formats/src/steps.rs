@@ -334,3 +334,133 @@ pub fn straight(times: &[Ticks], step: Option<FrameRate>, kind: SampleKind, valu
         _ => Controller::Components(curves),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn step(sid: &str, kind: StepKind) -> Step {
+        Step { sid: Some(sid.to_owned()), kind, animated: false }
+    }
+
+    fn any_kind() -> impl Strategy<Value = StepKind> {
+        let vector = || prop::array::uniform3(-2.0..2.0_f64).prop_map(DVec3::from);
+        prop_oneof![
+            vector().prop_map(StepKind::Translate),
+            (0..3_usize, any::<bool>(), -3.0..3.0_f64).prop_map(|(axis, is_back, angle)| {
+                StepKind::Rotate(DVec3::AXES[axis] * if is_back { -1.0 } else { 1.0 }, angle)
+            }),
+            (vector(), -3.0..3.0_f64).prop_map(|(axis, angle)| {
+                StepKind::Orient(DQuat::from_axis_angle(axis.try_normalize().unwrap_or(DVec3::X), angle))
+            }),
+            prop::array::uniform3(0.5..2.0_f64).prop_map(|v| StepKind::Scale(v.into())),
+        ]
+    }
+
+    /// Steps that do nothing, of each kind.
+    fn any_idle() -> impl Strategy<Value = StepKind> {
+        prop::sample::select(vec![
+            StepKind::Translate(DVec3::ZERO),
+            StepKind::Rotate(DVec3::Y, 0.0),
+            StepKind::Orient(DQuat::IDENTITY),
+            StepKind::Scale(DVec3::ONE),
+        ])
+    }
+
+    /// What steps come to, multiplied here.
+    fn product(steps: &[Step]) -> DMat4 {
+        steps.iter().fold(DMat4::IDENTITY, |whole, step| {
+            whole
+                * match step.kind {
+                    StepKind::Translate(v) => DMat4::from_translation(v),
+                    StepKind::Rotate(axis, angle) => DMat4::from_axis_angle(axis.normalize(), angle),
+                    StepKind::Orient(q) => DMat4::from_quat(q),
+                    StepKind::Scale(v) => DMat4::from_scale(v),
+                    StepKind::Matrix(m) => m,
+                }
+        })
+    }
+
+    fn mapped_product(mapped: &Mapped) -> DMat4 {
+        mapped.ops.iter().fold(DMat4::IDENTITY, |whole, op| {
+            whole
+                * match op.value {
+                    OpValue::Translate(v) => DMat4::from_translation(v),
+                    OpValue::Scale(v) => DMat4::from_scale(v),
+                    OpValue::Orient(q) => DMat4::from_quat(q),
+                    OpValue::RotateAxis { axis, angle } => DMat4::from_axis_angle(axis, angle),
+                    OpValue::Rotate { order, angles } => {
+                        let (a, b, c) = order.axes();
+                        let about = |axis: usize| DMat4::from_axis_angle(DVec3::AXES[axis], angles[axis]);
+                        about(a) * about(b) * about(c)
+                    }
+                    OpValue::Matrix(m) => m,
+                    OpValue::Shear(_) => panic!("no step shears"),
+                }
+        })
+    }
+
+    fn is_canonical(mapped: &Mapped) -> bool {
+        let names: Vec<&str> = mapped.ops.iter().map(|op| op.name.as_str()).collect();
+        let plain: Vec<&str> =
+            names.iter().copied().filter(|name| !["before", "after"].contains(name)).collect();
+        plain == ["translation", "rotation", "scale"]
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_the_steps_are_the_transform_is_the_same(kinds in prop::collection::vec(any_kind(), 0..6), animated in prop::option::of(0..6_usize)) {
+            let mut steps: Vec<Step> = kinds.into_iter().enumerate().map(|(at, kind)| step(&format!("s{at}"), kind)).collect();
+            if let Some(step) = animated.and_then(|at| steps.get_mut(at)) {
+                step.animated = true;
+            }
+            let mapped = map(&steps);
+            prop_assert!(mapped_product(&mapped).abs_diff_eq(product(&steps), 1e-9), "{:?}", mapped.ops);
+            // What is animated has a place to go.
+            for (step, place) in steps.iter().zip(&mapped.places) {
+                prop_assert!(!step.animated || place.is_some(), "{step:?}");
+            }
+        }
+
+        #[test]
+        fn steps_that_do_nothing_do_not_make_a_list_of_a_plain_node(
+            (idle, at) in (prop::collection::vec(any_idle(), 0..4), prop::collection::vec(0..8_usize, 4)),
+            angles in prop::array::uniform3(-1.5..1.5_f64),
+        ) {
+            let mut steps = vec![step("translate", StepKind::Translate(DVec3::new(1.0, 2.0, 3.0)))];
+            for (axis, name) in [(2, "rotateZ"), (1, "rotateY"), (0, "rotateX")] {
+                steps.push(step(name, StepKind::Rotate(DVec3::AXES[axis], angles[axis])));
+            }
+            steps.push(step("scale", StepKind::Scale(DVec3::new(1.0, 2.0, 1.0))));
+            for (index, (kind, at)) in idle.into_iter().zip(at).enumerate() {
+                steps.insert(at.min(steps.len()), step(&format!("pivot{index}"), kind));
+            }
+            let mapped = map(&steps);
+            prop_assert!(is_canonical(&mapped), "{:?}", mapped.ops);
+            prop_assert!(mapped_product(&mapped).abs_diff_eq(product(&steps), 1e-9));
+        }
+    }
+
+    #[test]
+    fn a_step_out_of_order_makes_a_list_only_where_it_does_something_or_will() {
+        let turn = || step("rotateX", StepKind::Rotate(DVec3::X, 0.5));
+        let moved = |v: DVec3, animated: bool| Step { animated, ..step("pivot", StepKind::Translate(v)) };
+        assert!(is_canonical(&map(&[turn(), moved(DVec3::ZERO, false)])));
+        assert!(!is_canonical(&map(&[turn(), moved(DVec3::ZERO, true)])));
+        assert!(!is_canonical(&map(&[turn(), moved(DVec3::X, false)])));
+        let sized = |v: DVec3| [step("scale", StepKind::Scale(v)), turn()];
+        assert!(is_canonical(&map(&sized(DVec3::ONE))) && !is_canonical(&map(&sized(DVec3::splat(2.0)))));
+    }
+
+    #[test]
+    fn turns_that_are_called_otherwise_are_another_rotation() {
+        let turn = |name: &str, axis: usize| step(name, StepKind::Rotate(DVec3::AXES[axis], 0.3));
+        let named = |mapped: &Mapped| mapped.ops.iter().map(|op| op.name.clone()).collect::<Vec<_>>();
+        let one = map(&[turn("spinZ", 2), turn("spinY", 1), turn("spinX", 0)]);
+        assert_eq!(named(&one), ["translation", "rotation", "scale"]);
+        let two = map(&[turn("orientZ", 2), turn("spinY", 1), turn("spinX", 0)]);
+        assert_eq!(named(&two), ["translation", "before", "rotation", "scale"]);
+    }
+}
