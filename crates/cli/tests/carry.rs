@@ -849,3 +849,40 @@ fn guesses_are_pairs_where_that_is_asked_and_comments_otherwise() {
     assert!(said.contains("guess"), "{said}");
     assert!(few < all && all == 3, "{few} {all}: {said}");
 }
+
+#[test]
+fn a_rule_of_the_map_pairs_what_it_names_and_one_that_pairs_nothing_is_refused() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let mut other = twin(Space::METRES_Y_UP);
+    let ids: Vec<NodeId> = other.rigs[0].nodes().map(|(id, _)| id).collect();
+    for id in ids {
+        let node = other.rigs[0].node_mut(id).unwrap();
+        let bare = node.name.trim_start_matches("Otter_").to_lowercase();
+        node.name = format!("vil.{bare}_bnd");
+    }
+    save(&other, &at.join("villain.ncurve"));
+    let with = |text: &str| std::fs::write(at.join("map.toml"), text).unwrap();
+    with("rename = [[\"*\", \"vil.*_bnd\"]]\nleave_out = [\"tail_*\"]\n");
+    let (_, json) = carried(at, &bramble(), "villain.ncurve", &["--map", "map.toml"]);
+    let source = scene(&sample("bramble.ncurve"));
+    let kept = source.rigs[0].nodes().filter(|(_, node)| !without_namespace(&node.name).starts_with("tail_"));
+    let count = kept.count() as u64;
+    assert_eq!(json["pairs"].as_u64(), Some(count), "all but the tail");
+    // The same rule holds for comparing.
+    let compared = run(at, &["compare", &bramble(), "out.ncurve", "--map", "map.toml", "--json"]);
+    let compared: Json = serde_json::from_slice(&compared.stdout).unwrap();
+    assert_eq!(compared["pairs"].as_u64(), Some(count), "{compared}");
+    with("rename = [[\"hero_*\", \"vil.*_bnd\"]]\n");
+    let line = fail(
+        at,
+        &["carry", &bramble(), "--target", "villain.ncurve", "--map", "map.toml", "-o", "no.ncurve"],
+    );
+    assert!(line.contains("'hero_*'") && line.contains("pairs no node"), "{line}");
+    with("rename = [[\"hero_*\", \"vil\"]]\n");
+    let line = fail(
+        at,
+        &["carry", &bramble(), "--target", "villain.ncurve", "--map", "map.toml", "-o", "no.ncurve"],
+    );
+    assert!(line.contains("map.toml: rename: 'hero_*' and 'vil' do not have as many *"), "{line}");
+}

@@ -20,6 +20,8 @@ struct File {
     #[serde(default)]
     leave_out: Vec<String>,
     #[serde(default)]
+    rename: Vec<(String, String)>,
+    #[serde(default)]
     nodes: toml::Table,
     #[serde(default)]
     chains: Vec<ChainFile>,
@@ -91,6 +93,13 @@ pub fn parse_name_map(text: &str) -> Result<NameMap, Fault> {
             Fault::in_part("mirror", format!("is '{axis}': write the axis across, \"x\", \"y\" or \"z\""))
         })?),
     };
+    for (from, to) in &file.rename {
+        let stars = |pattern: &str| pattern.matches('*').count();
+        if stars(from) != stars(to) {
+            return Err(Fault::in_part("rename", format!("'{from}' and '{to}' do not have as many *")));
+        }
+    }
+    map.rename = file.rename;
     for (source, value) in file.nodes {
         node(&mut map, source, value)?;
     }

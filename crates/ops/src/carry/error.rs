@@ -8,6 +8,11 @@ use thiserror::Error;
 /// Why a scene cannot be carried.
 #[derive(Clone, Debug, PartialEq, Error)]
 pub enum CarryError {
+    /// A rule of the map that makes no pair.
+    #[error(
+        "the map's rule rename '{0}' to '{1}' pairs no node: no source node of the first name has a partner of the second"
+    )]
+    EmptyRule(String, String),
     /// The source has no animation.
     #[error("the source has no take: there is nothing to carry")]
     NoTake,

@@ -1,7 +1,14 @@
 //! Name maps: which node of a source goes to which node of a target, and how.
 
+use std::borrow::Cow;
+use std::collections::HashSet;
+
 pub use nimble_curve_curves::value::NumberRange;
-use nimble_curve_scene::scene::NodeSet;
+use nimble_curve_scene::address::{matches, without_namespace};
+use nimble_curve_scene::rig::Rig;
+use nimble_curve_scene::scene::{NodeSet, Scene};
+
+use super::CarryError;
 
 /// In which frame a pair's motion relative to rest is the same.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -55,6 +62,9 @@ pub struct NameMap {
     pub chains: Vec<Chain>,
     /// Custom attributes.
     pub numbers: Vec<AttributePair>,
+    /// Rules by which nodes that nothing else names are paired: patterns of source names, and what partners are called, with as many
+    /// `*` that stand for the same.
+    pub rename: Vec<(String, String)>,
     /// Patterns of source nodes that have no partner on purpose; their motion is let go.
     pub leave_out: Vec<String>,
     /// The source is seen in a mirror across the plane normal to this axis of the target's space, and sides change places.
@@ -64,9 +74,111 @@ pub struct NameMap {
 }
 
 impl NameMap {
+    /// The map with a pair for every node of the source that a rule of it names and that has a partner of the new name.
+    ///
+    /// # Errors
+    /// [`CarryError::EmptyRule`] where a rule makes no pair.
+    pub(crate) fn with_rules(&self, source: &Scene, target: &Scene) -> Result<Cow<'_, NameMap>, CarryError> {
+        if self.rename.is_empty() {
+            return Ok(Cow::Borrowed(self));
+        }
+        let names = |scene: &Scene| -> Vec<String> {
+            let rig = scene.rigs.first();
+            rig.into_iter()
+                .flat_map(Rig::nodes)
+                .map(|(_, node)| without_namespace(&node.name).to_owned())
+                .collect()
+        };
+        let (sources, targets) = (names(source), names(target));
+        let named: HashSet<&str> = (self.nodes.iter().map(|pair| &pair.source))
+            .chain(self.chains.iter().flat_map(|chain| &chain.source))
+            .map(|name| without_namespace(name))
+            .collect();
+        let mut map = self.clone();
+        let mut taken: HashSet<String> = (self.nodes.iter().map(|pair| &pair.target))
+            .chain(self.chains.iter().flat_map(|chain| &chain.target))
+            .map(|name| without_namespace(name).to_owned())
+            .collect();
+        let is_free = |name: &&String| {
+            !named.contains(name.as_str()) && !self.leave_out.iter().any(|pattern| matches(pattern, name))
+        };
+        let mut made: HashSet<&String> = HashSet::new();
+        for (pattern, renamed) in &self.rename {
+            let before = map.nodes.len();
+            for name in sources.iter().filter(is_free) {
+                let partner = captured(pattern, name).map(|parts| filled(renamed, &parts));
+                if let Some(partner) =
+                    partner.filter(|partner| targets.contains(partner) && !taken.contains(partner))
+                    && made.insert(name)
+                {
+                    taken.insert(partner.clone());
+                    map.nodes.push(NodePair {
+                        source: name.clone(),
+                        target: partner,
+                        space: PairSpace::World,
+                    });
+                }
+            }
+            if map.nodes.len() == before {
+                return Err(CarryError::EmptyRule(pattern.clone(), renamed.clone()));
+            }
+        }
+        Ok(Cow::Owned(map))
+    }
+
     /// A map of single nodes.
     pub fn of_nodes(pairs: impl IntoIterator<Item = (String, String)>) -> NameMap {
         let pair = |(source, target)| NodePair { source, target, space: PairSpace::World };
         NameMap { nodes: pairs.into_iter().map(pair).collect(), ..NameMap::default() }
+    }
+}
+
+/// What each `*` of a pattern stands for in a name, the earlier ones for as little as can be; `None` where it does not fit.
+fn captured<'n>(pattern: &str, name: &'n str) -> Option<Vec<&'n str>> {
+    let mut fixed = pattern.split('*');
+    let mut rest = name.strip_prefix(fixed.next()?)?;
+    let fixed: Vec<&str> = fixed.collect();
+    let Some((last, between)) = fixed.split_last() else { return rest.is_empty().then(Vec::new) };
+    let mut parts = Vec::with_capacity(fixed.len());
+    for part in between {
+        let at = rest.find(part)?;
+        parts.push(&rest[..at]);
+        rest = &rest[at + part.len()..];
+    }
+    parts.push(rest.strip_suffix(last)?);
+    Some(parts)
+}
+
+/// A pattern with something in place of each `*`.
+fn filled(pattern: &str, parts: &[&str]) -> String {
+    let mut parts = parts.iter();
+    let mut name = String::new();
+    for (index, fixed) in pattern.split('*').enumerate() {
+        if index > 0 {
+            name.push_str(parts.next().copied().unwrap_or_default());
+        }
+        name.push_str(fixed);
+    }
+    name
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stars_stand_for_the_same_on_both_sides() {
+        for (pattern, renamed, name, wanted) in [
+            ("hero_*_jnt", "vil_*_bnd", "hero_arm_l_jnt", Some("vil_arm_l_bnd")),
+            ("*_l", "L_*", "arm_l", Some("L_arm")),
+            ("*_*_l", "L_*.*", "spine_01_l", Some("L_spine.01")),
+            ("root", "world", "root", Some("world")),
+            ("root", "world", "roots", None),
+            ("hero_*_jnt", "vil_*_bnd", "hero_jnt", None),
+            ("a*", "b*", "a", Some("b")),
+        ] {
+            let found = captured(pattern, name).map(|parts| filled(renamed, &parts));
+            assert_eq!(found.as_deref(), wanted, "{pattern} {name}");
+        }
     }
 }

@@ -45,6 +45,8 @@ pub fn matching_pose(
 ) -> Result<Option<MatchingPose>, CarryError> {
     source.rigs.first().ok_or(CarryError::NoRig("source"))?;
     target.rigs.first().ok_or(CarryError::NoRig("target"))?;
+    let map = map.with_rules(source, target)?;
+    let map = map.as_ref();
     let posed =
         Scene { takes: options.source_pose.iter().map(|pose| pose.take.clone()).collect(), ..source.clone() };
     let (mut moved, _) = in_space(&posed, &target.space);

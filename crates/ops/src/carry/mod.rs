@@ -151,6 +151,8 @@ pub fn carry(
     source.rigs.first().ok_or(CarryError::NoRig("source"))?;
     target.rigs.first().ok_or(CarryError::NoRig("target"))?;
     let mut ledger = Ledger::default();
+    let map = map.with_rules(source, target)?;
+    let map = map.as_ref();
     let (options, notes) = ground::standing(source, target, map, options)?;
     let options = options.as_ref();
     ledger.notes.extend(notes);

@@ -18,7 +18,7 @@ use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
 use self::pairs::{Pairs, Rest};
-use super::carry::{NameMap, PoseAt};
+use super::carry::{CarryError, NameMap, PoseAt};
 use super::space::{in_space, mirrored};
 
 pub use self::curves::{CurveDifference, Gap};
@@ -42,6 +42,9 @@ pub struct CompareOptions<'a> {
 /// Scenes that cannot be compared.
 #[derive(Clone, Debug, PartialEq, Error)]
 pub enum CompareError {
+    /// A rule of the map that makes no pair.
+    #[error("{0}")]
+    Rule(Box<CarryError>),
     /// No node corresponds to another.
     #[error("no node of one file is found in the other: give a map with --map")]
     NoPairs,
@@ -177,6 +180,9 @@ pub fn compare(
     second: &Scene,
     options: &CompareOptions<'_>,
 ) -> Result<Comparison, CompareError> {
+    let map = options.map.map(|map| map.with_rules(first, second)).transpose();
+    let map = map.map_err(|error| CompareError::Rule(Box::new(error)))?;
+    let options = &CompareOptions { map: map.as_deref(), ..options.clone() };
     let mut second = Cow::Borrowed(second);
     if let Some(pose) = &options.poses[1] {
         // It goes along, as one take more.
