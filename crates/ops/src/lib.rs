@@ -4,6 +4,7 @@ mod baked;
 mod channel;
 
 pub mod adapt;
+mod anatomy;
 pub mod bake;
 pub mod carry;
 pub mod check;

@@ -19,8 +19,8 @@ use super::output::{Output, Role};
 use super::shares::ToleranceBudget;
 use super::side::Side;
 use super::tracks::Tracks;
+use crate::anatomy::has_legs;
 use crate::channel::count;
-use crate::pairing::has_legs;
 use crate::standing::leg;
 
 pub(super) fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {

@@ -17,7 +17,7 @@ use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::links::Links;
 use super::{CarryError, CarryOptions, NameMap, PoseAt};
-use crate::pairing::has_legs;
+use crate::anatomy::has_legs;
 use crate::standing::{leg, lowest, lowest_stand};
 
 /// A pose stands on the ground where its lowest joint is no farther from it than this, in leg lengths.

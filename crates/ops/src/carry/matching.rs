@@ -17,7 +17,7 @@ use super::links::{Links, NodePairing};
 use super::map::PairSpace;
 use super::side::Side;
 use super::{CarryError, CarryOptions, DirectionMismatch, NameMap, PoseAt};
-use crate::pairing::{Part, parts_of};
+use crate::anatomy::{Part, parts_of};
 use crate::space::{in_space, mirrored};
 
 /// A pose of the target in which its limbs point as the source's do.

@@ -5,11 +5,9 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, without_namespace};
 
-use super::anatomy::{Anatomy, Part, decorates, differ};
-use super::body::Body;
 use super::numbers::numbers;
 use super::proposal::{Confidence, Proposal, Proposed};
-use super::witness::Witnesses;
+use crate::anatomy::{Anatomy, Body, Part, decorates, differ};
 use crate::names::{BodySide, Name, spoken};
 
 /// A pair by positions.
@@ -383,35 +381,6 @@ impl Matching<'_> {
             }
             self.chain(&from, &onto, &format!("by shape the {}", slot.0.name()));
         }
-    }
-
-    /// How sure each pair is: what speaks for it and what against; where two contradict each other the less sure one goes.
-    pub(super) fn settle(&mut self) {
-        let witnesses = Witnesses::of(self);
-        let heard: Vec<_> = self.pairs.iter().map(|pair| witnesses.heard(pair.from, pair.onto)).collect();
-        let chains: Vec<_> = self.chains.iter().map(|(from, onto, ..)| witnesses.chain(from, onto)).collect();
-        for (pair, (sureness, doubts)) in self.pairs.iter_mut().zip(heard) {
-            pair.sureness = sureness;
-            pair.doubted = !doubts.is_empty();
-            pair.why.push_str(&doubts);
-        }
-        for (chain, sureness) in self.chains.iter_mut().zip(chains) {
-            chain.2 = sureness;
-        }
-        let mut order: Vec<usize> = (0..self.pairs.len()).collect();
-        order.sort_by_key(|&index| self.pairs[index].sureness);
-        let mut kept: Vec<Found> = Vec::new();
-        for index in order {
-            let pair = self.pairs[index].clone();
-            let contradicts = kept.iter().any(|other| {
-                self.from.is_above(other.from, pair.from) && self.onto.is_above(pair.onto, other.onto)
-                    || self.from.is_above(pair.from, other.from) && self.onto.is_above(other.onto, pair.onto)
-            });
-            if !contradicts {
-                kept.push(pair);
-            }
-        }
-        self.pairs = kept;
     }
 
     pub(super) fn proposal(mut self, from_addresses: &Addresses, onto_addresses: &Addresses) -> Proposal {

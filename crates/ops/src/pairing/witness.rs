@@ -2,11 +2,12 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::anatomy::{Slot, differ};
-use super::body::Body;
-use super::matching::{Matching, NEAR};
-use super::proposal::Confidence;
 use nimble_curve_scene::address::without_namespace;
+
+use super::matching::{Found, Matching, NEAR};
+use super::proposal::Confidence;
+use crate::anatomy::Body;
+use crate::anatomy::{Slot, differ};
 
 /// The pairs as a whole, against which each is held.
 pub(super) struct Witnesses<'a> {
@@ -127,5 +128,36 @@ impl<'a> Witnesses<'a> {
         let has_below = (0..b.len()).any(|at| self.onto_known.contains(&at) && b.is_above(onto, at));
         let agree = if below.is_empty() { !has_below } else { below.iter().any(follows) };
         (above_from == above_onto && agree, above_from != above_onto)
+    }
+}
+
+impl Matching<'_> {
+    /// How sure each pair is: what speaks for it and what against; where two contradict each other the less sure one goes.
+    pub(super) fn settle(&mut self) {
+        let witnesses = Witnesses::of(self);
+        let heard: Vec<_> = self.pairs.iter().map(|pair| witnesses.heard(pair.from, pair.onto)).collect();
+        let chains: Vec<_> = self.chains.iter().map(|(from, onto, ..)| witnesses.chain(from, onto)).collect();
+        for (pair, (sureness, doubts)) in self.pairs.iter_mut().zip(heard) {
+            pair.sureness = sureness;
+            pair.doubted = !doubts.is_empty();
+            pair.why.push_str(&doubts);
+        }
+        for (chain, sureness) in self.chains.iter_mut().zip(chains) {
+            chain.2 = sureness;
+        }
+        let mut order: Vec<usize> = (0..self.pairs.len()).collect();
+        order.sort_by_key(|&index| self.pairs[index].sureness);
+        let mut kept: Vec<Found> = Vec::new();
+        for index in order {
+            let pair = self.pairs[index].clone();
+            let contradicts = kept.iter().any(|other| {
+                self.from.is_above(other.from, pair.from) && self.onto.is_above(pair.onto, other.onto)
+                    || self.from.is_above(pair.from, other.from) && self.onto.is_above(other.onto, pair.onto)
+            });
+            if !contradicts {
+                kept.push(pair);
+            }
+        }
+        self.pairs = kept;
     }
 }

@@ -7,26 +7,26 @@ use nimble_curve_scene::scene::Scene;
 use crate::names::{Name, Naming, in_context};
 
 /// What is known of a rig at rest.
-pub(super) struct Body<'a> {
-    pub(super) rig: &'a Rig,
-    pub(super) ids: Vec<NodeId>,
-    pub(super) parents: Vec<Option<usize>>,
-    pub(super) depths: Vec<usize>,
-    pub(super) children: Vec<usize>,
+pub(crate) struct Body<'a> {
+    pub(crate) rig: &'a Rig,
+    pub(crate) ids: Vec<NodeId>,
+    pub(crate) parents: Vec<Option<usize>>,
+    pub(crate) depths: Vec<usize>,
+    pub(crate) children: Vec<usize>,
     /// Names without namespaces and without what all names of the rig share.
-    pub(super) bare: Vec<String>,
-    pub(super) names: Vec<Name>,
+    pub(crate) bare: Vec<String>,
+    pub(crate) names: Vec<Name>,
     /// Among nodes of the same words and side that stand one below the other: which of how many.
-    pub(super) ranks: Vec<(usize, usize)>,
+    pub(crate) ranks: Vec<(usize, usize)>,
     /// Places, the rig scaled to the height of 1 and put on its middle.
-    pub(super) places: Vec<DVec3>,
-    pub(super) world: Vec<glam::DAffine3>,
+    pub(crate) places: Vec<DVec3>,
+    pub(crate) world: Vec<glam::DAffine3>,
     /// The axis across, and that which points up.
-    pub(super) up: usize,
+    pub(crate) up: usize,
 }
 
 impl<'a> Body<'a> {
-    pub(super) fn new(rig: &'a Rig, scene: &Scene) -> Body<'a> {
+    pub(crate) fn new(rig: &'a Rig, scene: &Scene) -> Body<'a> {
         let world = rig.rest_world();
         let up = scene.space.up.index();
         let joints = rig.nodes().zip(&world).filter(|((_, node), _)| node.kind != NodeKind::Root);
@@ -66,33 +66,33 @@ impl<'a> Body<'a> {
         }
     }
 
-    pub(super) fn len(&self) -> usize {
+    pub(crate) fn len(&self) -> usize {
         self.ids.len()
     }
 
-    pub(super) fn name(&self, at: usize) -> &str {
+    pub(crate) fn name(&self, at: usize) -> &str {
         self.rig.node(self.ids[at]).map_or("", |node| &node.name)
     }
 
-    pub(super) fn kind(&self, at: usize) -> NodeKind {
+    pub(crate) fn kind(&self, at: usize) -> NodeKind {
         self.rig.node(self.ids[at]).map_or(NodeKind::Other, |node| node.kind)
     }
 
-    pub(super) fn upwards(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
+    pub(crate) fn upwards(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
         std::iter::successors(self.parents[at], |&at| self.parents[at])
     }
 
-    pub(super) fn is_above(&self, above: usize, below: usize) -> bool {
+    pub(crate) fn is_above(&self, above: usize, below: usize) -> bool {
         self.upwards(below).any(|at| at == above)
     }
 
     /// Whether nodes stand one below the other, in this order.
-    pub(super) fn is_chain(&self, nodes: &[usize]) -> bool {
+    pub(crate) fn is_chain(&self, nodes: &[usize]) -> bool {
         nodes.windows(2).all(|pair| self.is_above(pair[0], pair[1]))
     }
 
     /// On which side a node stands, where that is plain.
-    pub(super) fn side(&self, at: usize) -> f64 {
+    pub(crate) fn side(&self, at: usize) -> f64 {
         let across = if self.up == 0 { 1 } else { 0 };
         let x = self.places[at][across];
         if x.abs() < 0.02 { 0.0 } else { x.signum() }

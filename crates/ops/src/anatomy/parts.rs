@@ -42,7 +42,7 @@ pub(crate) enum Part {
 
 impl Part {
     /// The part of a limb that a word of a name says, or the hips.
-    pub(super) fn of_word(word: &str) -> Option<Part> {
+    pub(crate) fn of_word(word: &str) -> Option<Part> {
         Some(match word {
             "hips" => Part::Hips,
             "collar" => Part::Collar,
@@ -82,10 +82,10 @@ impl Part {
 }
 
 /// A part on its side.
-pub(super) type Slot = (Part, Option<BodySide>);
+pub(crate) type Slot = (Part, Option<BodySide>);
 
 /// Whether two nodes are different parts; of hands with other numbers of fingers none can be said to be another one.
-pub(super) fn differ(a: Slot, b: Slot) -> bool {
+pub(crate) fn differ(a: Slot, b: Slot) -> bool {
     match (a.0, b.0) {
         (Part::Finger { of, .. }, Part::Finger { of: as_many, .. }) if of != as_many => a.1 != b.1,
         _ => a != b,
@@ -94,7 +94,7 @@ pub(super) fn differ(a: Slot, b: Slot) -> bool {
 
 /// Which nodes are which part, each list from the top down.
 #[derive(Default)]
-pub(super) struct Anatomy {
+pub(crate) struct Anatomy {
     /// The nodes of each part; several where it is a chain.
     pub parts: HashMap<Slot, Vec<usize>>,
     /// The part of each node, where it is known.
@@ -272,7 +272,7 @@ const DECORATION: [&str; 14] = [
 ];
 
 /// Whether a node lies within a bone or ends it, by its name.
-pub(super) fn decorates(body: &Body<'_>, at: usize) -> bool {
+pub(crate) fn decorates(body: &Body<'_>, at: usize) -> bool {
     body.names[at].words.iter().any(|word| DECORATION.contains(&word.as_str()))
 }
 
