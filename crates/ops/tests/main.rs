@@ -6,6 +6,7 @@ mod check;
 mod clips;
 mod closing;
 mod controllers;
+mod feet;
 mod joining;
 mod judged;
 mod layers;
