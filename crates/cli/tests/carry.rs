@@ -266,7 +266,7 @@ fn other_rest_poses_and_joint_orientations_turn_alike_relative_to_rest() {
         "--dry-run",
     ];
     let said = succeed(at, &off);
-    assert!(said.contains("elsewhere in the two rest poses"), "{said}");
+    assert!(said.contains("elsewhere in the two reference poses"), "{said}");
     // Where they are made to, limbs point as they do in the source, those that do not move, too.
     let (matched, _) = carried(at, &bramble(), "turned.ncurve", &["--map", "map.toml", "--replace"]);
     let frames: Vec<f64> = (1..97).map(f64::from).collect();

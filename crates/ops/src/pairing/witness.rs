@@ -83,7 +83,8 @@ impl<'a> Witnesses<'a> {
             (false, true) if count >= 2 => Confidence::Likely,
             _ => Confidence::Guess,
         };
-        let doubts = against.into_iter().map(|doubt| format!(", but {doubt}")).collect();
+        let doubts =
+            if against.is_empty() { String::new() } else { format!(", but {}", against.join(" and ")) };
         (sureness, doubts)
     }
 
@@ -95,7 +96,10 @@ impl<'a> Witnesses<'a> {
             && from.iter().all(|&at| shapes[0].slots[at] == slot)
             && onto.iter().all(|&at| shapes[1].slots[at] == slot);
         let words = &self.matching.from.names[from[0]].words;
-        let alike = |body: &Body<'_>, nodes: &[usize]| nodes.iter().all(|&at| body.names[at].words == *words);
+        let is_back = |words: &[String]| matches!(words, [only] if only == "spine" || only == "chest");
+        let is_alike = |own: &[String]| own == words || is_back(own) && is_back(words);
+        let alike =
+            |body: &Body<'_>, nodes: &[usize]| nodes.iter().all(|&at| is_alike(&body.names[at].words));
         let name = !words.is_empty() && alike(self.matching.from, from) && alike(self.matching.onto, onto);
         match (name, shape) {
             (true, true) => Confidence::Sure,

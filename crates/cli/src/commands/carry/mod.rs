@@ -259,7 +259,7 @@ fn elsewhere(carried: &Carried) -> Option<String> {
     let far: Vec<_> = carried.apart.iter().filter(|apart| apart.angle > 20_f64.to_radians()).collect();
     let worst = far.first()?;
     Some(format!(
-        "{} elsewhere in the two rest poses, by up to {:.0} deg ({} → {}): where these poses do not correspond, say which do with --source-pose or --target-pose",
+        "{} elsewhere in the two reference poses, by up to {:.0} deg ({} → {}): where these poses do not correspond, say which do with --source-pose or --target-pose",
         if far.len() == 1 { "1 bone points".to_owned() } else { format!("{} bones point", far.len()) },
         worst.angle.to_degrees(),
         worst.source,
@@ -341,7 +341,7 @@ fn print(
     report::print_left_out(out, ledger)?;
     report::print_remarks(out, &ledger.notes)?;
     if let Some(warning) = elsewhere(carried) {
-        writeln!(out, "{}", Style::Warn.paint(&format!("  {warning}")))?;
+        report::close(out, &[(Style::Warn, warning)])?;
     }
     Ok(report::close(out, closing)?)
 }
