@@ -114,6 +114,12 @@ impl Figure {
         );
     }
 
+    /// Hips at a height, which sway.
+    fn raised(&mut self, height: f64) {
+        let curves = vec![curve(&[(1.0, 0.0), (48.0, 0.001)]), curve(&[(1.0, height)]), curve(&[(1.0, 0.0)])];
+        self.drive("hips", "translation", Controller::Components(curves));
+    }
+
     fn scaled(&mut self, name: &str, scale: [f64; 3]) {
         let value = OpValue::Scale(DVec3::from_array(scale));
         let node = self.node(name);
@@ -340,6 +346,9 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             |f| f.slide(&[(1.0, 0.0), (48.0, 0.06)]),
             |f| f.slide(&[(1.0, 0.0), (48.0, 0.004)]),
         ),
+        // On legs of 0.85 m.
+        (Code::OffGround, "hips", None, |f| f.raised(1.03), |f| f.raised(1.01)),
+        (Code::OffGround, "hips", None, |f| f.raised(0.75), |f| f.raised(0.78)),
         (
             Code::SilentLayer,
             "old",
