@@ -476,3 +476,38 @@ fn held_feet_stand_on_the_ground_and_do_not_slide() {
         }
     }
 }
+
+#[test]
+fn the_apprentices_capture_goes_onto_the_stork_with_nothing_said() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let (moss, stork) = (sample("moss_lifts.bvh"), sample("stilt.ncurve"));
+    let (moss, stork) = (moss.to_str().unwrap(), stork.to_str().unwrap());
+    let said = succeed(at, &["map", moss, stork, "-o", "map.toml"]);
+    assert!(!said.contains("guess") && !said.contains("likely"), "{said}");
+    succeed(
+        at,
+        &["carry", moss, "--target", stork, "--map", "map.toml", "--feet", "hold", "-o", "out.ncurve"],
+    );
+    let (capture, result) = (scene(Path::new(moss)), scene(&at.join("out.ncurve")));
+    let frames: Vec<f64> = (0..=240).map(f64::from).collect();
+    let others: Vec<f64> = frames.iter().map(|frame| frame * result.rate.fps() / 60.0).collect();
+    let (from, onto) = (world_places(&capture, 0, &frames), world_places(&result, 0, &others));
+    for (own, other) in [
+        (["Moss_LeftShoulder", "Moss_LeftElbow"], ["L_Wing", "L_Elbow"]),
+        (["Moss_RightElbow", "Moss_RightWrist"], ["R_Elbow", "R_Pinion"]),
+    ] {
+        for frame in 0..frames.len() {
+            let (a, b) =
+                (from[own[1]][frame] - from[own[0]][frame], onto[other[1]][frame] - onto[other[0]][frame]);
+            let angle = a.angle_between(b).to_degrees();
+            assert!(angle <= 0.1, "{own:?} points {angle} deg elsewhere at {frame}");
+        }
+    }
+    let rest = stork_rest();
+    for foot in ["L_Hock", "R_Hock"] {
+        let low = onto[foot].iter().map(|place| (place.y - rest[foot].y).abs()).fold(0.0, f64::max);
+        let slid = onto[foot].iter().map(|place| (*place - onto[foot][0]).length()).fold(0.0, f64::max);
+        assert!(low <= 0.01 && slid <= 0.0005, "{foot}: {low} m off the ground, moves by {slid} m");
+    }
+}

@@ -1,9 +1,10 @@
 //! The sample scenario: a canal-town post office, generated the same on every machine.
 //!
 //! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
-//! names, proportions and rotation orders; a parcel cart with turning wheels and a weather vane; a timeline with
+//! names, proportions and rotation orders; `moss`, a badger apprentice, captured with hips at the origin; a parcel cart with turning wheels and a weather vane; a timeline with
 //! six clips; and a file full of faults.
 
+pub mod apprentice;
 pub mod authored;
 pub mod cart;
 pub mod faulty;
@@ -23,9 +24,12 @@ use nimble_curve_formats::{bvh, ncurve};
 pub fn files() -> Vec<(&'static str, String)> {
     let capture = wade::scene();
     let (capture, _) = bvh::write(&capture, capture.takes.first()).expect("the capture is a BVH scene");
+    let lifts = apprentice::scene();
+    let (lifts, _) = bvh::write(&lifts, lifts.takes.first()).expect("the capture is a BVH scene");
     let own = |scene: &Scene| ncurve::write(scene);
     vec![
         ("bramble_wade.bvh", capture),
+        ("moss_lifts.bvh", lifts),
         ("bramble.ncurve", own(&authored::scene())),
         ("stilt.ncurve", own(&stilt::scene())),
         ("cart.ncurve", own(&cart::scene())),

@@ -12,6 +12,7 @@ use crate::terminal::{Report, Style};
 /// The files of the scenario, as the generator in the repository makes them.
 const FILES: &[(&str, &[u8])] = &[
     ("bramble_wade.bvh", include_bytes!("../../demo/bramble_wade.bvh")),
+    ("moss_lifts.bvh", include_bytes!("../../demo/moss_lifts.bvh")),
     ("bramble.ncurve", include_bytes!("../../demo/bramble.ncurve")),
     ("stilt.ncurve", include_bytes!("../../demo/stilt.ncurve")),
     ("cart.ncurve", include_bytes!("../../demo/cart.ncurve")),
@@ -76,6 +77,10 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         (
             format!("unbake {prefix}/bramble_wade.bvh --world 0.5mm --planted foot_l foot_r -o feet.ncurve"),
             "planted feet",
+        ),
+        (
+            format!("map {prefix}/moss_lifts.bvh {prefix}/stilt.ncurve -o moss.toml"),
+            "a capture that rests at the origin, in a studio's names",
         ),
         (format!("layers {prefix}/bramble.ncurve"), "the stack of layers"),
         (format!("reorder {prefix}/cart.ncurve --to zyx --only vane -o vane.ncurve"), "one node only"),

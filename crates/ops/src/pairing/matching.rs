@@ -184,7 +184,11 @@ impl Matching<'_> {
         };
         // Numbers with a hole in them say which joints one of them lacks.
         let is_counted = |body: &Body<'_>, nodes: &[usize]| {
-            let numbers: Vec<u32> = nodes.iter().map(|&at| body.names[at].number.unwrap_or(0)).collect();
+            let mut numbers: Vec<u32> = nodes.iter().map(|&at| body.names[at].number.unwrap_or(0)).collect();
+            // One without a number is the first, before a first or before a second.
+            if numbers.get(1) == Some(&2) {
+                numbers[0] = numbers[0].max(1);
+            }
             numbers[0] <= 1 && numbers.windows(2).all(|pair| pair[1] == pair[0] + 1)
         };
         let are_counted = is_counted(self.from, from) && is_counted(self.onto, onto);
