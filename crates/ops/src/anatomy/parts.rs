@@ -182,6 +182,7 @@ impl Anatomy {
         let beside = (shape.body.places[fork] - shape.body.places[legs.at]).length();
         let hips = if beside < 0.08 { fork } else { legs.at };
         self.put((Part::Hips, None), &[hips]);
+        // Of the two the upper one stands before the other.
         if let [root] = shape.above(fork.min(hips))[..] {
             self.put((Part::Root, None), &[root]);
         }
@@ -383,7 +384,8 @@ impl<'a> Shape<'a> {
                 if best.as_ref().is_none_or(|best| reach > best.reach) {
                     let (left, right) = if self.side(a) == BodySide::Left { (a, b) } else { (b, a) };
                     let end = |limb: usize| {
-                        self.body.places[self.limb_chain(limb)[self.limb_chain(limb).len() - 1]][self.body.up]
+                        let chain = self.limb_chain(limb);
+                        self.body.places[chain[chain.len() - 1]][self.body.up]
                     };
                     best = Some(Girdle { at, left, right, reach, end: 0.5 * (end(a) + end(b)) });
                 }
