@@ -348,6 +348,37 @@ proptest! {
     }
 
     #[test]
+    fn an_inner_loop_goes_along_where_the_curve_is_shifted_or_stretched(
+        curve in any_curve(Handles::Plain),
+        (first, last) in (any::<prop::sample::Index>(), any::<prop::sample::Index>()),
+        (by, rounds, offset) in (-30..30_i64, 1..3_u32, -2.0..2.0_f64),
+    ) {
+        // Room for the rounds: a key far behind.
+        let mut keys = curve.into_keys();
+        let (a, b) = (first.index(keys.len() - 1), last.index(keys.len() - 1));
+        let inner = InnerLoop { start: keys[a.min(b)].time, end: keys[a.max(b) + 1].time, before: 0, after: rounds, value_offset: offset };
+        keys.push(Key::new(RATE.ticks(600), 1.0));
+        let mut looped = Curve::new(keys).unwrap();
+        looped.set_inner_loop(Some(inner)).unwrap();
+        let shifted = looped.shifted(RATE.ticks(by));
+        for time in steps(-10, 90) {
+            let moved = shifted.value_at(time + RATE.ticks(by).as_f64());
+            prop_assert!(near(looped.value_at(time), moved, 1e-9 * span(&looped)), "frame {}", time / FRAME);
+        }
+    }
+
+    #[test]
+    fn weighted_handles_everywhere_are_the_same_curve(curve in any_curve(Handles::Any)) {
+        let weighted = curve.weighted();
+        let last = weighted.keys().len() - 1;
+        for (index, key) in weighted.keys().iter().enumerate() {
+            prop_assert!(index == 0 || key.tangent_in.length().is_some(), "{:?}", key);
+            prop_assert!(index == last || key.tangent_out.length().is_some(), "{:?}", key);
+        }
+        assert_same(&curve, &weighted, (-5, 90), 1e-6 * span(&curve))?;
+    }
+
+    #[test]
     fn a_spliced_curve_is_the_new_one_inside_and_the_old_one_beyond_the_seams(
         (old, new) in (any_curve(Handles::Any), any_curve(Handles::Any)),
         outside in any_behaviour(),

@@ -176,6 +176,20 @@ proptest! {
     }
 }
 
+/// Of several ways that are exact, the one that renames least is taken.
+#[test]
+fn a_single_turn_keeps_its_axis_and_its_sign_where_it_can() {
+    for from in RotationOrder::ALL {
+        for to in RotationOrder::ALL {
+            for axis in 0..3 {
+                let held: [Option<f64>; 3] = std::array::from_fn(|other| (other != axis).then_some(0.0));
+                let way = exact_way(from, held, DQuat::IDENTITY, DQuat::IDENTITY, to).unwrap();
+                assert!(way.is_identity(), "{from:?} {to:?} {axis}: {way:?}");
+            }
+        }
+    }
+}
+
 #[test]
 fn whole_turns_in_constants_are_no_offset() {
     let turn = DQuat::from_rotation_x(TAU - 1e-13);
