@@ -19,6 +19,7 @@ mod profiles;
 mod random;
 mod rooting;
 mod seeded;
+mod timeline;
 mod unwind;
 
 use nimble_curve_ops::Tolerance;

@@ -1,0 +1,266 @@
+//! Clips, loops and travel on motions whose every number is known beforehand.
+
+use std::f64::consts::TAU;
+
+use glam::DVec3;
+use nimble_curve_curves::curve::{Curve, Interpolation, Key};
+use nimble_curve_curves::rotation::RotationOrder;
+use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::value::Value;
+use nimble_curve_ops::Tolerance;
+use nimble_curve_ops::clips::{JoinOptions, cut, find, join, summaries};
+use nimble_curve_ops::cycle::{self, CycleOptions, extend};
+use nimble_curve_ops::travel::travel;
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
+use nimble_curve_scene::rig::{Node, NodeId, NodeKind, ROTATION, Rig, TRANSLATION};
+use nimble_curve_scene::scene::{Clip, Layer, Marker, Scene, Take, Target, Track};
+use nimble_curve_scene::space::Space;
+use nimble_curve_testing::RATE;
+
+/// Hips one metre high with an arm.
+fn rig() -> (Rig, [NodeId; 2]) {
+    let mut rig = Rig::new("figure");
+    let hips = rig.add(None, Node::new("hips", NodeKind::Joint, DVec3::Y, RotationOrder::Yxz)).unwrap();
+    let arm = rig.add(Some(hips), Node::new("arm", NodeKind::Joint, DVec3::X, RotationOrder::Xyz)).unwrap();
+    (rig, [hips, arm])
+}
+
+fn scene(tracks: Vec<(usize, &str, Controller)>, last: i64) -> Scene {
+    let (rig, ids) = rig();
+    let track = |(node, property, controller): (usize, &str, Controller)| Track {
+        target: Target::new(0, ids[node], property),
+        controller,
+    };
+    let tracks = tracks.into_iter().map(track).collect();
+    let take = Take::new("take", range(0, last), vec![Layer::base(tracks)]);
+    Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig).with_take(take)
+}
+
+fn range(first: i64, last: i64) -> TimeRange {
+    TimeRange::new(RATE.ticks(first), RATE.ticks(last))
+}
+
+/// Straight lines through frames and values.
+fn lines(keys: &[(i64, f64)]) -> Curve {
+    let key = |&(frame, value): &(i64, f64)| {
+        Key::new(RATE.ticks(frame), value).with_interpolation(Interpolation::Linear)
+    };
+    Curve::new(keys.iter().map(key).collect()).unwrap()
+}
+
+fn turns(order: RotationOrder, keys: [&[(i64, f64)]; 3]) -> Controller {
+    Controller::Euler(EulerCurves { order, curves: keys.map(lines) })
+}
+
+fn arm(keys: &[(i64, f64)]) -> Controller {
+    turns(RotationOrder::Xyz, [keys, &[(0, 0.0)], &[(0, 0.0)]])
+}
+
+fn frames(range: TimeRange) -> (f64, f64) {
+    (RATE.frame(range.first), RATE.frame(range.last))
+}
+
+#[test]
+fn clips_are_found_between_holds_and_at_jumps() {
+    // Swings from 0 to 10, holds to 20, swings to 30, jumps to another pose and swings from there to 42.
+    let keys = [(0, 0.0), (10, 0.6), (20, 0.6), (30, -0.4), (31, 1.4), (42, 0.3)];
+    let scene = scene(vec![(1, ROTATION, arm(&keys))], 42);
+    let found = find(&scene, &scene.takes[0]).unwrap();
+    let seen: Vec<_> = found.iter().map(|found| (frames(found.range), found.why)).collect();
+    assert_eq!(
+        seen,
+        [
+            ((0.0, 10.0), "the pose is held"),
+            ((20.0, 30.0), "the pose jumps"),
+            ((31.0, 42.0), "the take ends")
+        ]
+    );
+    // A hold of three frames, an eighth of a second, ends no clip.
+    let short = scene_of_arm(&[(0, 0.0), (10, 0.6), (13, 0.6), (30, -0.4)], 30);
+    let found = find(&short, &short.takes[0]).unwrap();
+    assert_eq!(found.iter().map(|found| frames(found.range)).collect::<Vec<_>>(), [(0.0, 30.0)]);
+}
+
+fn scene_of_arm(keys: &[(i64, f64)], last: i64) -> Scene {
+    scene(vec![(1, ROTATION, arm(keys))], last)
+}
+
+#[test]
+fn a_pose_that_comes_again_is_said() {
+    // There and back twice: frame 20 is the first pose again.
+    let scene = scene_of_arm(&[(0, 0.0), (10, 0.6), (20, 0.0), (30, 0.6), (40, 0.0)], 40);
+    let found = find(&scene, &scene.takes[0]).unwrap();
+    assert_eq!(found.len(), 1);
+    assert_eq!(found[0].returns, [20.0]);
+}
+
+#[test]
+fn what_carries_the_body_moves_a_clip_too() {
+    // Only the hips travel, and stand from 10 to 20.
+    let z = lines(&[(0, 0.0), (10, 1.0), (20, 1.0), (30, 2.0)]);
+    let still = |value: f64| lines(&[(0, value)]);
+    let hips = Controller::Components(vec![still(0.0), still(1.0), z]);
+    let scene = scene(vec![(0, TRANSLATION, hips)], 30);
+    let found = find(&scene, &scene.takes[0]).unwrap();
+    assert_eq!(
+        found.iter().map(|found| frames(found.range)).collect::<Vec<_>>(),
+        [(0.0, 10.0), (20.0, 30.0)]
+    );
+}
+
+#[test]
+fn summaries_count_keys_and_what_moves() {
+    let mut scene = scene(
+        vec![
+            (1, ROTATION, arm(&[(0, 0.0), (10, 0.6), (20, 0.6)])),
+            (0, ROTATION, turns(RotationOrder::Yxz, [&[(0, 0.2)], &[(0, 0.0), (20, 0.0)], &[(0, 0.0)]])),
+            (0, TRANSLATION, Controller::Constant(Value::Vector(DVec3::Y))),
+        ],
+        20,
+    );
+    let clip = |name: &str, first, last, note: Option<&str>| Clip {
+        name: name.into(),
+        range: range(first, last),
+        note: note.map(str::to_owned),
+    };
+    scene.takes[0].clips = vec![clip("swing", 0, 10, Some("for the gate")), clip("rest", 11, 20, None)];
+    let all = summaries(&scene, &scene.takes[0]).unwrap();
+    // Keys of each curve: the arm's x at 0 and 10, its other two at 0; the hips' three at 0.
+    assert_eq!(
+        all.iter().map(|one| (one.name.as_str(), one.keys, one.moving)).collect::<Vec<_>>(),
+        [("swing", 7, 1), ("rest", 2, 0)]
+    );
+    assert_eq!(all[0].note.as_deref(), Some("for the gate"));
+    // A turn by the least that counts moves, and one of a billionth of it does not.
+    for (turn, moving) in [(1e-6, 1), (1e-12, 0)] {
+        let scene = scene_of_arm(&[(0, 0.5), (20, 0.5 + turn)], 20);
+        assert_eq!(summaries(&scene, &scene.takes[0]).unwrap()[0].moving, moving, "{turn}");
+    }
+}
+
+#[test]
+fn a_clip_that_is_cut_out_keeps_its_own_note_and_no_other() {
+    let mut scene = scene_of_arm(&[(0, 0.0), (20, 0.6)], 20);
+    let clip = |name: &str, first, last, note: Option<&str>| Clip {
+        name: name.into(),
+        range: range(first, last),
+        note: note.map(str::to_owned),
+    };
+    scene.takes[0].clips = vec![
+        clip("a", 0, 10, Some("mine")),
+        clip("b", 2, 8, Some("another's")),
+        clip("c", 0, 10, Some("of another name")),
+    ];
+    let part = |index: usize| {
+        cut(&scene, &scene.takes[0], &scene.takes[0].clips[index], None, Tolerance::default()).unwrap().0
+    };
+    let notes =
+        |scene: &Scene| scene.takes[0].clips.iter().filter_map(|clip| clip.note.clone()).collect::<Vec<_>>();
+    assert_eq!(notes(&part(0)), ["mine"]);
+    assert_eq!(notes(&part(1)), ["another's"]);
+    // One without a note is nothing but its take.
+    let mut plain = scene.clone();
+    plain.takes[0].clips = vec![clip("a", 0, 10, None)];
+    assert!(
+        cut(&plain, &plain.takes[0], &plain.takes[0].clips[0], None, Tolerance::default()).unwrap().0.takes
+            [0]
+        .clips
+        .is_empty()
+    );
+}
+
+fn sampled(first: i64, rows: &[f64]) -> Scene {
+    let values = rows.iter().flat_map(|x| [*x, 0.0, 0.0]).collect();
+    let kind = SampleKind::Euler(RotationOrder::Xyz);
+    let samples = Samples { start: RATE.ticks(first), rate: RATE, kind, values };
+    let mut scene = scene(vec![(1, ROTATION, Controller::Samples(samples))], first + rows.len() as i64 - 1);
+    scene.takes[0].range = range(first, first + rows.len() as i64 - 1);
+    scene
+}
+
+#[test]
+fn samples_are_joined_row_by_row_with_the_last_held_between() {
+    let rows = |scene: &Scene| {
+        let Controller::Samples(samples) = &scene.takes[0].layers[0].tracks[0].controller else {
+            panic!("samples stay samples")
+        };
+        (RATE.frame(samples.start), samples.values.iter().copied().step_by(3).collect::<Vec<_>>())
+    };
+    let options = |gap| JoinOptions {
+        name: "all".into(),
+        gap,
+        start: Some(1.0),
+        go_on: false,
+        tolerance: Tolerance::default(),
+    };
+    let (a, b) = (sampled(0, &[0.1, 0.2, 0.3]), sampled(5, &[0.5, 0.6]));
+    let (joined, _) = join(&[a.clone(), b.clone()], &options(0)).unwrap();
+    assert_eq!(rows(&joined), (1.0, vec![0.1, 0.2, 0.3, 0.5, 0.6]));
+    let (apart, _) = join(&[a.clone(), b], &options(2)).unwrap();
+    assert_eq!(rows(&apart), (1.0, vec![0.1, 0.2, 0.3, 0.3, 0.3, 0.5, 0.6]));
+    // Angles stay as they are where they are near, and come by whole turns where they are not.
+    let (turned, _) = join(&[a, sampled(0, &[0.4 + TAU, 0.5 + TAU])], &options(0)).unwrap();
+    let (_, rows) = rows(&turned);
+    assert!((rows[3] - 0.4).abs() < 1e-9 && (rows[4] - 0.5).abs() < 1e-9, "{rows:?}");
+}
+
+#[test]
+fn travel_is_the_distance_the_path_the_height_and_the_turn() {
+    // Three metres ahead and back by one, a fifth of a metre up, three quarters of a turn to the left.
+    let hips = Controller::Components(vec![
+        lines(&[(0, 0.0)]),
+        lines(&[(0, 1.0), (40, 1.2)]),
+        lines(&[(0, 0.0), (30, 3.0), (40, 2.0)]),
+    ]);
+    let heading = turns(RotationOrder::Yxz, [&[(0, 0.0)], &[(0, 0.0), (40, 0.75 * TAU)], &[(0, 0.0)]]);
+    let scene = scene(vec![(0, TRANSLATION, hips), (0, ROTATION, heading)], 40);
+    let found = travel(&scene, &scene.takes[0], range(0, 40)).unwrap();
+    for (what, found, wanted) in [
+        ("distance", found.distance, 2.0),
+        ("path", found.path_length, 4.0),
+        ("height", found.height_change, 0.2),
+        ("turn", found.turn, 0.75 * TAU),
+    ] {
+        assert!((found - wanted).abs() < 1e-6, "{what}: {found}, not {wanted}");
+    }
+}
+
+#[test]
+fn a_loop_is_found_where_it_begins_and_ends() {
+    // One swing of a second from frame 10 on, again and again, after a start of another kind.
+    let mut keys = vec![(0, 1.3), (10, 0.0)];
+    for round in 0..4 {
+        keys.extend([(10 + 24 * round + 6, 0.5), (10 + 24 * round + 18, -0.5), (10 + 24 * round + 24, 0.0)]);
+    }
+    let scene = scene_of_arm(&keys, 10 + 96);
+    let found = cycle::find(&scene, 3).unwrap();
+    let best = found.first().unwrap();
+    let (first, last) = frames(best.range);
+    assert!(best.name.is_none() && (last - first) % 24.0 == 0.0 && first >= 10.0, "{best:?}");
+    assert!(best.jump() < 0.5, "{}", best.jump());
+}
+
+#[test]
+fn rounds_of_a_walk_go_on_and_keep_their_markers() {
+    let hips =
+        Controller::Components(vec![lines(&[(0, 0.0)]), lines(&[(0, 1.0)]), lines(&[(0, 0.0), (24, 1.4)])]);
+    let mut scene =
+        scene(vec![(0, TRANSLATION, hips), (1, ROTATION, arm(&[(0, 0.0), (12, 0.5), (24, 0.0)]))], 24);
+    scene.takes[0].markers = vec![Marker { time: RATE.ticks(6), name: "step".into() }];
+    let options = CycleOptions { take: None, range: None, tolerance: Tolerance::default() };
+    let (long, _) = extend(&scene, 3, &options).unwrap();
+    let take = &long.takes[0];
+    assert_eq!(frames(take.range), (0.0, 72.0));
+    let markers: Vec<f64> = take.markers.iter().map(|marker| RATE.frame(marker.time)).collect();
+    assert_eq!(markers, [6.0, 30.0, 54.0]);
+    let found = travel(&long, take, take.range).unwrap();
+    assert!((found.distance - 4.2).abs() < 1e-6, "{found:?}");
+    let Controller::Euler(euler) = &take.layers[0].tracks[1].controller else { panic!() };
+    for round in 0..3 {
+        let at = |frame: i64| euler.curves[0].value_at(RATE.ticks(24 * round + frame).as_f64()).unwrap();
+        assert!(
+            (at(12) - 0.5).abs() < 1e-9 && at(0).abs() < 1e-9 && (at(6) - 0.25).abs() < 1e-9,
+            "round {round}"
+        );
+    }
+}
