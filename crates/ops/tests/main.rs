@@ -3,6 +3,7 @@
 mod carry;
 mod chains;
 mod check;
+mod claimed;
 mod clips;
 mod closing;
 mod controllers;
