@@ -3,16 +3,17 @@
 use std::f64::consts::TAU;
 
 use glam::DVec3;
-use nimble_curve_curves::curve::{Curve, Interpolation, Key};
+use nimble_curve_curves::curve::{Curve, Discrete, DiscreteCurve, Interpolation, Key};
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
 use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::clips::{JoinOptions, cut, find, join, summaries};
 use nimble_curve_ops::cycle::{self, CycleOptions, extend};
+use nimble_curve_ops::place::{PlaceOptions, Placement, place};
 use nimble_curve_ops::travel::travel;
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, ROTATION, Rig, TRANSLATION};
+use nimble_curve_scene::rig::{Attribute, AttributeKind, Node, NodeId, NodeKind, ROTATION, Rig, TRANSLATION};
 use nimble_curve_scene::scene::{Clip, Layer, Marker, Scene, Take, Target, Track};
 use nimble_curve_scene::space::Space;
 use nimble_curve_testing::RATE;
@@ -262,5 +263,135 @@ fn rounds_of_a_walk_go_on_and_keep_their_markers() {
             (at(12) - 0.5).abs() < 1e-9 && at(0).abs() < 1e-9 && (at(6) - 0.25).abs() < 1e-9,
             "round {round}"
         );
+    }
+}
+
+/// A joint with a switch, and a take of it that other takes can be placed onto.
+fn gate(tracks: Vec<(&str, Controller)>, first: i64, last: i64) -> Scene {
+    let mut rig = Rig::new("figure");
+    let mut node = Node::new("arm", NodeKind::Joint, DVec3::Y, RotationOrder::Xyz);
+    node.attributes.push(Attribute { name: "gate".into(), kind: AttributeKind::Switch { default: false } });
+    let arm = rig.add(None, node).unwrap();
+    let track = |(property, controller): (&str, Controller)| Track {
+        target: Target::new(0, arm, property),
+        controller,
+    };
+    let layers = vec![Layer::base(tracks.into_iter().map(track).collect())];
+    Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig).with_take(Take::new(
+        "take",
+        range(first, last),
+        layers,
+    ))
+}
+
+fn row(first: i64, values: &[f64]) -> Controller {
+    let kind = SampleKind::Vector;
+    let values = values.iter().flat_map(|x| [*x, 0.0, 0.0]).collect();
+    Controller::Samples(Samples { start: RATE.ticks(first), rate: RATE, kind, values })
+}
+
+fn switches(keys: &[(i64, bool)]) -> Controller {
+    let keys = keys.iter().map(|&(frame, on)| (RATE.ticks(frame), Discrete::Switch(on))).collect();
+    Controller::Discrete(DiscreteCurve::new(keys).unwrap())
+}
+
+fn put(scene: &Scene, new: &Scene, placement: Placement, ease: i64) -> Take {
+    let options =
+        PlaceOptions { placement, onto: None, ease: RATE.ticks(ease), tolerance: Tolerance::default() };
+    place(scene, &new.takes[0], &options).unwrap().0.takes.remove(0)
+}
+
+#[test]
+fn samples_placed_into_samples_go_straight_over_at_the_seams() {
+    let old = gate(
+        vec![(TRANSLATION, row(0, &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0, 11.0, 12.0]))],
+        0,
+        12,
+    );
+    let new = gate(vec![(TRANSLATION, row(5, &[50.0, 60.0, 70.0]))], 5, 7);
+    let rows = |take: &Take| {
+        let Controller::Samples(samples) = &take.layers[0].tracks[0].controller else {
+            panic!("samples stay samples")
+        };
+        samples.values.iter().copied().step_by(3).collect::<Vec<_>>()
+    };
+    // Two frames of seam on both sides, one of them between: from 3 to 50, from 70 to 9.
+    let placed = rows(&put(&old, &new, Placement::Overwrite, 2));
+    assert_eq!(placed, [0.0, 1.0, 2.0, 3.0, 26.5, 50.0, 60.0, 70.0, 39.5, 9.0, 10.0, 11.0, 12.0]);
+    // A seam of four frames has three between.
+    let wide = rows(&put(&old, &new, Placement::Overwrite, 4));
+    assert_eq!(wide[..5], [0.0, 1.0, 13.25, 25.5, 37.75]);
+    // With room made the old rows come later, behind one frame more.
+    let ripple = put(&old, &new, Placement::Ripple, 1);
+    let made = rows(&ripple);
+    assert_eq!(made[..8], [0.0, 1.0, 2.0, 3.0, 4.0, 50.0, 60.0, 70.0]);
+    assert_eq!(
+        (frames(ripple.range), made[8..].to_vec()),
+        ((0.0, 15.0), vec![5.0, 6.0, 7.0, 8.0, 9.0, 10.0, 11.0, 12.0])
+    );
+}
+
+#[test]
+fn switches_are_those_of_the_new_take_inside_and_the_old_ones_outside() {
+    let old = gate(vec![("gate", switches(&[(0, false), (6, true), (12, false)]))], 0, 16);
+    let new = gate(vec![("gate", switches(&[(4, true), (8, false)]))], 4, 9);
+    let at = |take: &Take| {
+        let Controller::Discrete(curve) = &take.layers[0].tracks[0].controller else { panic!() };
+        (0..=16)
+            .map(|frame| curve.value_at(RATE.ticks(frame).as_f64()) == Some(&Discrete::Switch(true)))
+            .collect::<Vec<_>>()
+    };
+    let on = |frames: &[i64]| (0..=16).map(|frame| frames.contains(&frame)).collect::<Vec<_>>();
+    assert_eq!(at(&put(&old, &new, Placement::Overwrite, 1)), on(&[4, 5, 6, 7, 10, 11]));
+    // Six frames of room: what was at 6 and 12 is at 12 and 18.
+    let ripple = put(&old, &new, Placement::Ripple, 1);
+    assert_eq!(at(&ripple)[..12], on(&[4, 5, 6, 7])[..12]);
+    let Controller::Discrete(curve) = &ripple.layers[0].tracks[0].controller else { panic!() };
+    let last = curve.keys().last().unwrap();
+    assert_eq!((RATE.frame(last.0), &last.1), (18.0, &Discrete::Switch(false)));
+}
+
+#[test]
+fn a_channel_that_had_no_keys_rests_outside_what_is_placed() {
+    let old = gate(vec![("gate", switches(&[(0, false)]))], 0, 20);
+    let still = |value: f64| lines(&[(6, value), (10, value)]);
+    let moved = Controller::Components(vec![still(2.0), still(3.0), still(0.0)]);
+    let new = gate(vec![(TRANSLATION, moved)], 6, 10);
+    let placed = put(&old, &new, Placement::Overwrite, 2);
+    let track =
+        placed.tracks().map(|(_, track)| track).find(|track| track.target.property == TRANSLATION).unwrap();
+    let Controller::Components(curves) = &track.controller else { panic!() };
+    let at = |axis: usize, frame: i64| curves[axis].value_at(RATE.ticks(frame).as_f64()).unwrap();
+    for frame in [0, 3, 4, 12, 15, 20] {
+        assert_eq!((at(0, frame), at(1, frame), at(2, frame)), (0.0, 1.0, 0.0), "frame {frame}");
+    }
+    for frame in [6, 8, 10] {
+        assert_eq!((at(0, frame), at(1, frame), at(2, frame)), (2.0, 3.0, 0.0), "frame {frame}");
+    }
+    assert!(at(0, 5) > 0.0 && at(0, 5) < 2.0);
+}
+
+#[test]
+fn room_is_made_where_it_is_wanted_and_not_where_channels_end_before_it() {
+    let early = |keys: &[(i64, f64)]| {
+        Controller::Components(vec![lines(keys), lines(&[(0, 1.0)]), lines(&[(0, 0.0)])])
+    };
+    let new = gate(vec![(ROTATION, arm(&[(10, 0.0), (14, 0.4)]))], 10, 14);
+    for (keys, wanted) in [
+        (vec![(0, 0.0), (6, 1.0)], vec![0.0, 6.0]),
+        (vec![(16, 0.0), (20, 1.0)], vec![21.0, 25.0]),
+        (vec![(0, 0.0), (20, 1.0)], vec![0.0, 10.0, 15.0, 25.0]),
+    ] {
+        let old = gate(vec![(TRANSLATION, early(&keys))], 0, 20);
+        let placed = put(&old, &new, Placement::Ripple, 1);
+        let track = placed
+            .tracks()
+            .map(|(_, track)| track)
+            .find(|track| track.target.property == TRANSLATION)
+            .unwrap();
+        let Controller::Components(curves) = &track.controller else { panic!() };
+        let found: Vec<f64> = curves[0].keys().iter().map(|key| RATE.frame(key.time)).collect();
+        assert_eq!(found, wanted, "{keys:?}");
+        assert_eq!(frames(placed.range), (0.0, 25.0));
     }
 }
