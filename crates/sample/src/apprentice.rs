@@ -112,9 +112,9 @@ pub fn scene() -> Scene {
         travel.extend((0..3).map(|axis| rounded(place[axis] + 0.002 * noise(700 + axis as u64, index))));
         for (joint, (name, ..)) in BONES.iter().enumerate() {
             last[joint] = nearest_euler(order, local.get(name).copied().unwrap_or_default(), last[joint]);
-            for axis in 0..3 {
+            for (axis, turned) in last[joint].to_array().into_iter().enumerate() {
                 let jitter = NOISE * noise(500 + 3 * joint as u64 + axis as u64, index);
-                turns[joint].push(angle::radians(rounded(last[joint][axis].to_degrees() + jitter)));
+                turns[joint].push(angle::radians(rounded(turned.to_degrees() + jitter)));
             }
         }
     }
