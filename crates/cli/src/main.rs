@@ -9,6 +9,7 @@ mod files;
 mod gate;
 mod named;
 mod pattern;
+mod pose;
 mod quantity;
 mod report;
 mod step;

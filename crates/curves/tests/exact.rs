@@ -2,7 +2,7 @@
 
 use std::f64::consts::{FRAC_PI_2, PI, TAU};
 
-use glam::{DQuat, DVec3, EulerRot};
+use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, Key, Side, Tangent, combine};
 use nimble_curve_curves::rotation::{
     AngleTolerance, RotationOrder, ToleranceScale, angle_between, exact_way,
@@ -10,22 +10,8 @@ use nimble_curve_curves::rotation::{
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::NumberRange;
 use nimble_curve_testing::refusals::Refusals;
-use nimble_curve_testing::{Handles, RATE, any_behaviour, any_curve, steps};
+use nimble_curve_testing::{Handles, RATE, any_behaviour, any_curve, rotation_of, steps};
 use proptest::prelude::*;
-
-/// The rotation of angles by the vector library, which shares nothing with ours.
-fn independent(order: RotationOrder, angles: [f64; 3]) -> DQuat {
-    let (a, b, c) = order.axes();
-    let name = match order {
-        RotationOrder::Xyz => EulerRot::ZYX,
-        RotationOrder::Xzy => EulerRot::YZX,
-        RotationOrder::Yxz => EulerRot::ZXY,
-        RotationOrder::Yzx => EulerRot::XZY,
-        RotationOrder::Zxy => EulerRot::YXZ,
-        RotationOrder::Zyx => EulerRot::XYZ,
-    };
-    DQuat::from_euler(name, angles[a], angles[b], angles[c])
-}
 
 fn any_order() -> impl Strategy<Value = RotationOrder> {
     prop::sample::select(RotationOrder::ALL.to_vec())
@@ -58,8 +44,8 @@ proptest! {
         WAYS.begin();
         let Some(way) = exact_way(from, held, before, after, to) else { return WAYS.refused() };
         let angles: [f64; 3] = std::array::from_fn(|axis| held[axis].unwrap_or(turns[axis]));
-        let wanted = before * independent(from, angles) * after;
-        let found = independent(to, way.angles(angles));
+        let wanted = before * rotation_of(from, (angles).into()) * after;
+        let found = rotation_of(to, (way.angles(angles)).into());
         prop_assert!(angle_between(wanted, found) < 1e-7, "{way:?}: {}", angle_between(wanted, found));
         // Curves go the same way as numbers, key by key.
         let curves = angles.map(|angle| Curve::through(RATE, [(0, angle), (10, angle + 1.0)]).unwrap());

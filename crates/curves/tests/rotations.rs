@@ -1,6 +1,6 @@
 //! Rotation orders: no flips, tangents kept, few keys added; over random curves, every order to every other.
 
-use glam::{DQuat, DVec3, EulerRot};
+use glam::DVec3;
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Side, Tangent};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
@@ -8,24 +8,10 @@ use nimble_curve_curves::rotation::{
     SegmentKind, ToleranceScale, angle_between, convert, rates_from_velocity, to_vector,
 };
 use nimble_curve_curves::time::Ticks;
-use nimble_curve_testing::{RATE, steps};
+use nimble_curve_testing::{RATE, rotation_of, steps};
 use proptest::prelude::*;
 
 const FRAME: f64 = 705_600_000.0 / 24.0;
-
-/// The rotation of angles by the vector library, which shares nothing with ours.
-fn independent(order: RotationOrder, angles: DVec3) -> DQuat {
-    let (a, b, c) = order.axes();
-    let name = match order {
-        RotationOrder::Xyz => EulerRot::ZYX,
-        RotationOrder::Xzy => EulerRot::YZX,
-        RotationOrder::Yxz => EulerRot::ZXY,
-        RotationOrder::Yzx => EulerRot::XZY,
-        RotationOrder::Zxy => EulerRot::YXZ,
-        RotationOrder::Zyx => EulerRot::XYZ,
-    };
-    DQuat::from_euler(name, angles[a], angles[b], angles[c])
-}
 
 fn angles(curves: &[Curve; 3], time: f64, side: Side) -> DVec3 {
     DVec3::from_array(curves.each_ref().map(|curve| curve.value_on(time, side).unwrap_or(0.0)))
@@ -169,8 +155,8 @@ proptest! {
             let mut worst = (0.0, 0.0);
             for time in steps(0, last_frame(&curves) + 1) {
                 for side in [Side::Left, Side::Right] {
-                    let expected = independent(from, angles(&curves, time, side));
-                    let found = independent(to, angles(&result.curves, time, side));
+                    let expected = rotation_of(from, angles(&curves, time, side));
+                    let found = rotation_of(to, angles(&result.curves, time, side));
                     let error = angle_between(expected, found);
                     if error > worst.0 { worst = (error, time / FRAME); }
                 }
@@ -198,8 +184,8 @@ proptest! {
         let allowance = AngleTolerance { angle: tolerance, scale: Some(&scale) };
         let result = converted_with(from, &curves, to, allowance, handles);
         for time in steps(0, last_frame(&curves) + 1) {
-            let expected = independent(from, angles(&curves, time, Side::Right));
-            let error = angle_between(expected, independent(to, angles(&result.curves, time, Side::Right)));
+            let expected = rotation_of(from, angles(&curves, time, Side::Right));
+            let error = angle_between(expected, rotation_of(to, angles(&result.curves, time, Side::Right)));
             let allowed = tolerance * scale.at(time);
             prop_assert!(error <= 1.001 * allowed + 1e-9, "{error} of {allowed} at frame {}", time / FRAME);
         }
@@ -248,11 +234,11 @@ proptest! {
                 let parts = 16;
                 let mut turned = 0.0;
                 let mut cosine = f64::INFINITY;
-                let mut before = independent(from, angles(&curves, pair[0], Side::Right));
+                let mut before = rotation_of(from, angles(&curves, pair[0], Side::Right));
                 for part in 1..=parts {
                     let u = f64::from(part) / f64::from(parts);
                     let at = pair[0] + (pair[1] - pair[0]) * u;
-                    let now = independent(from, angles(&curves, at, if part == parts { Side::Left } else { Side::Right }));
+                    let now = rotation_of(from, angles(&curves, at, if part == parts { Side::Left } else { Side::Right }));
                     turned += angle_between(before, now);
                     before = now;
                     let middle = angles(&result.curves, at, Side::Left)[to.middle()];
@@ -311,7 +297,7 @@ proptest! {
             for side in [Side::Left, Side::Right] {
                 let (a, b) = (angles(&curves, t, side), angles(&back.curves, t, side));
                 // Turns across a hold have no path of their own: the other order may show them in another channel.
-                let off = if holds { angle_between(independent(from, a), independent(from, b)) } else { (a - b).abs().max_element() };
+                let off = if holds { angle_between(rotation_of(from, a), rotation_of(from, b)) } else { (a - b).abs().max_element() };
                 prop_assert!(off <= 0.01_f64.to_radians(), "frame {}: {a} {b}", t / FRAME);
             }
         }
@@ -338,7 +324,7 @@ proptest! {
         let times: Vec<f64> = (0..=24 * 64).map(|step| f64::from(step) * FRAME / 64.0).collect();
         for pair in times.windows(2) {
             let turn = |order, curves: &[Curve; 3]| {
-                let at = |time| independent(order, angles(curves, time, Side::Right));
+                let at = |time| rotation_of(order, angles(curves, time, Side::Right));
                 to_vector(at(pair[1]) * at(pair[0]).conjugate()).length()
             };
             followed += turn(to, &result.curves);
@@ -419,7 +405,7 @@ fn by_halving(from: RotationOrder, curves: &[Curve; 3], to: RotationOrder, toler
             let (first, gap) = (pair[0].as_f64(), (pair[1] - pair[0]).as_f64());
             let worst = (1..64).map(|part| {
                 let t = first + gap * f64::from(part) / 64.0;
-                let found = independent(to, angles(&result.curves, t, Side::Right));
+                let found = rotation_of(to, angles(&result.curves, t, Side::Right));
                 angle_between(path.rotation(t, Side::Right), found)
             });
             if worst.fold(0.0, f64::max) > tolerance && gap > FRAME {

@@ -8,32 +8,44 @@ const CARRIES: f64 = 0.2;
 /// The part of all frames in which no joint is lower than the ground: single frames may be noise, or a step down.
 const BELOW: f64 = 0.1;
 
-/// How far a node is above the lowest joint that hangs on it; `None` where that is too little for one that carries a body.
-pub(crate) fn leg(rig: &Rig, world: &[DAffine3], node: NodeId, up: usize) -> Option<f64> {
-    let heights = world.iter().map(|place| place.translation[up]);
-    let (low, high) =
-        heights.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), y| (low.min(y), high.max(y)));
-    let leg = world[rig.position(node)?].translation[up] - lowest(rig, world, node, up);
-    (leg > CARRIES * (high - low).max(1e-9)).then_some(leg)
+/// A node that may carry a body, and the joints that hang on it, by position.
+#[derive(Clone, Debug)]
+pub(crate) struct Standing {
+    carrier: usize,
+    joints: Vec<usize>,
+    up: usize,
 }
 
-/// How high the lowest joint is of those that hang on a node.
-pub(crate) fn lowest(rig: &Rig, world: &[DAffine3], node: NodeId, up: usize) -> f64 {
-    let has_joints = rig.nodes().any(|(_, node)| node.kind == NodeKind::Joint);
-    let counts = |kind: NodeKind| !has_joints || matches!(kind, NodeKind::Joint | NodeKind::End);
-    let Some(start) = rig.position(node) else { return 0.0 };
-    // Parents stand before their children.
-    let parents = rig.parent_positions();
-    let mut hangs = vec![false; world.len()];
-    hangs[start] = true;
-    let mut lowest = world[start].translation[up];
-    for (at, (_, node)) in rig.nodes().enumerate() {
-        hangs[at] |= parents[at].is_some_and(|parent| hangs[parent]);
-        if hangs[at] && counts(node.kind) {
-            lowest = lowest.min(world[at].translation[up]);
+impl Standing {
+    /// Of a node of a rig; `None` where it is none of this rig.
+    pub fn of(rig: &Rig, node: NodeId, up: usize) -> Option<Standing> {
+        let has_joints = rig.nodes().any(|(_, node)| node.kind == NodeKind::Joint);
+        let counts = |kind: NodeKind| !has_joints || matches!(kind, NodeKind::Joint | NodeKind::End);
+        let carrier = rig.position(node)?;
+        // Parents stand before their children.
+        let mut hangs = vec![false; rig.len()];
+        hangs[carrier] = true;
+        for (at, parent) in rig.parent_positions().into_iter().enumerate() {
+            hangs[at] |= parent.is_some_and(|parent| hangs[parent]);
         }
+        let joints = rig.nodes().enumerate().filter(|(at, (_, node))| hangs[*at] && counts(node.kind));
+        Some(Standing { carrier, joints: joints.map(|(at, _)| at).collect(), up })
     }
-    lowest
+
+    /// How high the lowest joint is in a pose; the node itself where nothing hangs on it.
+    pub fn lowest(&self, world: &[DAffine3]) -> f64 {
+        let heights = self.joints.iter().map(|&at| world[at].translation[self.up]);
+        heights.fold(world[self.carrier].translation[self.up], f64::min)
+    }
+
+    /// How far the node is above the lowest joint; `None` where that is too little for one that carries a body.
+    pub fn leg(&self, world: &[DAffine3]) -> Option<f64> {
+        let heights = world.iter().map(|place| place.translation[self.up]);
+        let (low, high) =
+            heights.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), y| (low.min(y), high.max(y)));
+        let leg = world[self.carrier].translation[self.up] - self.lowest(world);
+        (leg > CARRIES * (high - low).max(1e-9)).then_some(leg)
+    }
 }
 
 /// Where a body stands, from how high its lowest joint is at each of its frames; `None` where there are none.

@@ -9,6 +9,7 @@ use nimble_curve_ops::pairing::{Confidence, Proposed, propose};
 use nimble_curve_scene::rig::{Node, NodeId, NodeKind, Rig};
 use nimble_curve_scene::scene::Scene;
 use nimble_curve_scene::space::Space;
+use nimble_curve_testing::dice::Dice;
 
 /// A joint: what it is, on which side, which number of its kind; its parent, and where it is beside it.
 #[derive(Clone, Debug, PartialEq)]
@@ -143,23 +144,6 @@ fn styled(style: usize, joint: &Joint) -> String {
     }
 }
 
-/// A small generator of numbers that look random (Steele and others' SplitMix64, 2014).
-struct Dice(u64);
-
-impl Dice {
-    fn next(&mut self) -> u64 {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        z ^ (z >> 31)
-    }
-
-    fn part(&mut self) -> f64 {
-        (self.next() >> 11) as f64 / (1_u64 << 53) as f64
-    }
-}
-
 fn scene(joints: &[(String, Option<usize>, DVec3)]) -> Scene {
     let mut rig = Rig::new("rig");
     let mut ids: Vec<NodeId> = Vec::new();
@@ -197,9 +181,9 @@ fn variant(style: usize, dice: &mut Dice) -> (Scene, HashMap<String, String>) {
         let mut at = at;
         if index > 1 && dice.part() < 0.1 {
             // One more joint, between or beside.
-            let name = ["twist", "helper", "volume"][(dice.next() % 3) as usize];
+            let name = ["twist", "helper", "volume"][(dice.bits() % 3) as usize];
             made.push((format!("{name}_{}{index}", joint.part), parent, 0.5 * at));
-            if dice.next().is_multiple_of(2) {
+            if dice.bits().is_multiple_of(2) {
                 parent = Some(made.len() - 1);
                 at *= 0.5;
             }

@@ -2,11 +2,14 @@
 //! scenes move alike.
 #![allow(missing_docs, reason = "names of what tests draw say what it is")]
 
+pub mod dice;
 pub mod motion;
 pub mod refusals;
 pub mod scenes;
 
+use glam::{DQuat, DVec3, EulerRot};
 use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side, Tangent, TangentMode};
+use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::{FrameRate, Ticks};
 use proptest::prelude::*;
 
@@ -190,4 +193,18 @@ pub fn values(
     let mut sampler =
         nimble_curve_scene::evaluate::PropertySampler::new(scene, &scene.takes[0], &target).unwrap();
     times.map(|time| sampler.value_at(time)).collect()
+}
+
+/// The rotation of angles by the vector library, which shares nothing with ours.
+pub fn rotation_of(order: RotationOrder, angles: DVec3) -> DQuat {
+    let (a, b, c) = order.axes();
+    let name = match order {
+        RotationOrder::Xyz => EulerRot::ZYX,
+        RotationOrder::Xzy => EulerRot::YZX,
+        RotationOrder::Yxz => EulerRot::ZXY,
+        RotationOrder::Yzx => EulerRot::XZY,
+        RotationOrder::Zxy => EulerRot::YXZ,
+        RotationOrder::Zyx => EulerRot::XYZ,
+    };
+    DQuat::from_euler(name, angles[a], angles[b], angles[c])
 }

@@ -4,7 +4,7 @@ use glam::DVec3;
 use nimble_curve_scene::rig::{NodeId, NodeKind, Rig};
 use nimble_curve_scene::scene::Scene;
 
-use crate::names::{Name, Naming, in_context};
+use crate::names::{BodySide, Name, Naming, in_context};
 
 /// What is known of a rig at rest.
 pub(crate) struct Body<'a> {
@@ -18,11 +18,9 @@ pub(crate) struct Body<'a> {
     pub(crate) names: Vec<Name>,
     /// Among nodes of the same words and side that stand one below the other: which of how many.
     pub(crate) ranks: Vec<(usize, usize)>,
-    /// Places, the rig scaled to the height of 1 and put on its middle.
+    /// Places, the rig scaled to the height of 1, put on its middle and looked at from ahead: x to its left, y up, z ahead.
     pub(crate) places: Vec<DVec3>,
     pub(crate) world: Vec<glam::DAffine3>,
-    /// The axis across, and that which points up.
-    pub(crate) up: usize,
 }
 
 impl<'a> Body<'a> {
@@ -51,6 +49,10 @@ impl<'a> Body<'a> {
         let mut names: Vec<Name> = bare.iter().map(|name| Name::of(name)).collect();
         in_context(&mut names);
         let ranks = ranks(&names, &parents);
+        let places: Vec<DVec3> = world.iter().map(|place| (place.translation - middle) / height).collect();
+        let (left, up) = (left(&places, &names, up), DVec3::AXES[up]);
+        let ahead = left.cross(up);
+        let places = places.iter().map(|place| DVec3::new(place.dot(left), place.dot(up), place.dot(ahead)));
         Body {
             bare,
             ranks,
@@ -59,10 +61,9 @@ impl<'a> Body<'a> {
             depths,
             children,
             names,
-            places: world.iter().map(|place| (place.translation - middle) / height).collect(),
+            places: places.collect(),
             parents,
             world,
-            up,
         }
     }
 
@@ -93,8 +94,7 @@ impl<'a> Body<'a> {
 
     /// On which side a node stands, where that is plain.
     pub(crate) fn side(&self, at: usize) -> f64 {
-        let across = if self.up == 0 { 1 } else { 0 };
-        let x = self.places[at][across];
+        let x = self.places[at].x;
         if x.abs() < 0.02 { 0.0 } else { x.signum() }
     }
 }
@@ -118,4 +118,35 @@ fn ranks(names: &[Name], parents: &[Option<usize>]) -> Vec<(usize, usize)> {
         }
     }
     (0..names.len()).map(|at| (ranks[at], deepest[at] + 1)).collect()
+}
+
+/// The axis that points to the left of a body: by the names of sides, else the one along which it is wide and the same on both sides.
+fn left(places: &[DVec3], names: &[Name], up: usize) -> DVec3 {
+    let level: Vec<usize> = (0..3).filter(|axis| *axis != up).collect();
+    let mut means = [DVec3::ZERO; 2];
+    let mut counts = [0.0; 2];
+    for (place, name) in places.iter().zip(names) {
+        if let Some(side) = name.side {
+            means[usize::from(side == BodySide::Right)] += *place;
+            counts[usize::from(side == BodySide::Right)] += 1.0;
+        }
+    }
+    if counts[0] > 1.0 && counts[1] > 1.0 {
+        let apart = means[0] / counts[0] - means[1] / counts[1];
+        let axis = if apart[level[0]].abs() >= apart[level[1]].abs() { level[0] } else { level[1] };
+        if apart[axis].abs() > 0.02 {
+            return DVec3::AXES[axis] * apart[axis].signum();
+        }
+    }
+    // How wide it is, less how far nodes are from where a mirror would show one.
+    let score = |axis: usize| -> f64 {
+        let width: f64 = places.iter().map(|place| place[axis].abs()).sum();
+        let missing = |place: &DVec3| {
+            let mut reflected = *place;
+            reflected[axis] = -reflected[axis];
+            places.iter().map(|other| (*other - reflected).length()).fold(f64::INFINITY, f64::min)
+        };
+        width - 3.0 * places.iter().map(missing).sum::<f64>()
+    };
+    DVec3::AXES[if score(level[0]) >= score(level[1]) { level[0] } else { level[1] }]
 }

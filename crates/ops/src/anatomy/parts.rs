@@ -163,12 +163,9 @@ impl Anatomy {
 
     /// The fingers of a hand, from the one at the front, which the thumb is where palms look down or in.
     fn fingers(&mut self, shape: &Shape<'_>, hand: usize, side: Option<BodySide>) {
-        let ahead = (0..3).find(|axis| *axis != shape.body.up && *axis != shape.across).unwrap_or(2);
         let mut starts: Vec<usize> =
             shape.children[hand].iter().copied().filter(|&at| shape.levels[at] >= 1).collect();
-        starts.sort_by(|&a, &b| {
-            shape.body.places[b][ahead].total_cmp(&shape.body.places[a][ahead]).then(a.cmp(&b))
-        });
+        starts.sort_by(|&a, &b| shape.body.places[b].z.total_cmp(&shape.body.places[a].z).then(a.cmp(&b)));
         let of = starts.len();
         for (rank, start) in starts.into_iter().enumerate().filter(|_| of > 1) {
             self.put((Part::Finger { rank, of }, side), &shape.limb_chain(start));
@@ -251,7 +248,6 @@ struct Shape<'a> {
     levels: Vec<usize>,
     /// The middle of a node and all below it.
     middles: Vec<DVec3>,
-    across: usize,
 }
 
 /// Words of nodes that lie within a bone or end it.
@@ -295,7 +291,6 @@ impl<'a> Shape<'a> {
             reach: vec![0.0; count],
             levels: vec![0; count],
             middles: body.places.clone(),
-            across: across(body),
         };
         for at in (0..count).filter(|&at| bones[at]) {
             shape.parents[at] = body.upwards(at).find(|&above| bones[above]);
@@ -342,12 +337,12 @@ impl<'a> Shape<'a> {
     }
 
     fn is_central(&self, at: usize) -> bool {
-        self.body.names[at].side.is_none() && self.middles[at][self.across].abs() < 0.05
+        self.body.names[at].side.is_none() && self.middles[at].x.abs() < 0.05
     }
 
     /// The side of a limb: by its name, else by its place.
     fn side(&self, at: usize) -> BodySide {
-        let by_place = if self.middles[at][self.across] > 0.0 { BodySide::Left } else { BodySide::Right };
+        let by_place = if self.middles[at].x > 0.0 { BodySide::Left } else { BodySide::Right };
         self.body.names[at].side.unwrap_or(by_place)
     }
 
@@ -385,7 +380,7 @@ impl<'a> Shape<'a> {
                     let (left, right) = if self.side(a) == BodySide::Left { (a, b) } else { (b, a) };
                     let end = |limb: usize| {
                         let chain = self.limb_chain(limb);
-                        self.body.places[chain[chain.len() - 1]][self.body.up]
+                        self.body.places[chain[chain.len() - 1]].y
                     };
                     best = Some(Girdle { at, left, right, reach, end: 0.5 * (end(a) + end(b)) });
                 }
@@ -398,13 +393,10 @@ impl<'a> Shape<'a> {
     fn mirror(&self, a: usize, b: usize) -> bool {
         let (long, short) = (self.size(a).max(self.size(b)), self.size(a).min(self.size(b)));
         let mut reflected = self.middles[b];
-        reflected[self.across] = -reflected[self.across];
-        let aside = self.middles[a][self.across];
+        reflected.x = -reflected.x;
+        let aside = self.middles[a].x;
         let apart = (self.middles[a] - reflected).length();
-        short > 0.6 * long
-            && aside * self.middles[b][self.across] < 0.0
-            && aside.abs() > 0.02
-            && apart < 0.35 * long
+        short > 0.6 * long && aside * self.middles[b].x < 0.0 && aside.abs() > 0.02 && apart < 0.35 * long
     }
 
     /// The lower pair of limbs, and the longest of the others; where both reach the ground the ones nearer the root are behind.
@@ -449,35 +441,4 @@ impl<'a> Shape<'a> {
         let enough = if is_leg { LONG * longest } else { longest };
         sums.iter().position(|sum| longest > 0.0 && *sum >= enough)
     }
-}
-
-/// The axis from one side of a body to the other: by the names of sides, else the one along which the body is wide and the same on
-/// both sides.
-fn across(body: &Body<'_>) -> usize {
-    let level: Vec<usize> = (0..3).filter(|axis| *axis != body.up).collect();
-    let mut means = [DVec3::ZERO; 2];
-    let mut counts = [0.0; 2];
-    for at in 0..body.len() {
-        if let Some(side) = body.names[at].side {
-            means[usize::from(side == BodySide::Right)] += body.places[at];
-            counts[usize::from(side == BodySide::Right)] += 1.0;
-        }
-    }
-    if counts[0] > 1.0 && counts[1] > 1.0 {
-        let apart = means[0] / counts[0] - means[1] / counts[1];
-        if apart.length() > 0.02 {
-            return if apart[level[0]].abs() >= apart[level[1]].abs() { level[0] } else { level[1] };
-        }
-    }
-    // How wide it is, less how far nodes are from where a mirror would show one.
-    let score = |axis: usize| -> f64 {
-        let width: f64 = body.places.iter().map(|place| place[axis].abs()).sum();
-        let missing = |place: &DVec3| {
-            let mut reflected = *place;
-            reflected[axis] = -reflected[axis];
-            body.places.iter().map(|other| (*other - reflected).length()).fold(f64::INFINITY, f64::min)
-        };
-        width - 3.0 * body.places.iter().map(missing).sum::<f64>()
-    };
-    if score(level[0]) >= score(level[1]) { level[0] } else { level[1] }
 }

@@ -19,9 +19,8 @@ use super::output::{Output, Role};
 use super::shares::ToleranceBudget;
 use super::side::Side;
 use super::tracks::Tracks;
-use crate::anatomy::has_legs;
 use crate::channel::count;
-use crate::standing::leg;
+use crate::standing::Standing;
 
 pub(super) fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
     let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Exact);
@@ -286,21 +285,20 @@ impl Job<'_> {
 
     /// The ratio of the legs below the topmost paired nodes that move, else below the topmost that are paired; of the heights of those
     /// that move where a rig has no legs; 1 where there is nothing to compare.
-    pub(super) fn leg_ratio(&self) -> f64 {
+    pub(super) fn leg_ratio(&self, are_legged: bool) -> f64 {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
             .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
             .map(|(_, track)| track.target.node)
             .collect();
         let up = self.target.space.up.index();
-        let are_legged = has_legs(self.source) && has_legs(self.target);
         let legs = |link: &NodePairing| {
             if !are_legged {
                 let height = |side: &Side<'_>, node: NodeId| side.places[side.position(node)].translation[up];
                 let heights = (height(&self.from, link.place.node), height(&self.onto, link.target));
                 return Some(heights).filter(|(own, other)| *own > 1e-6 && *other > 1e-6);
             }
-            let own = leg(self.from.rig, &self.from.places, link.place.node, up)?;
-            Some((own, leg(self.onto.rig, &self.onto.places, link.target, up)?))
+            let leg = |side: &Side<'_>, node: NodeId| Standing::of(side.rig, node, up)?.leg(&side.places);
+            Some((leg(&self.from, link.place.node)?, leg(&self.onto, link.target)?))
         };
         let moves = |link: &&NodePairing| link.translation.is_some_and(|node| shifts.contains(&node));
         let all = &self.links.all;

@@ -17,8 +17,7 @@ use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::links::Links;
 use super::{CarryError, CarryOptions, NameMap, PoseAt};
-use crate::anatomy::has_legs;
-use crate::standing::{leg, lowest, lowest_stand};
+use crate::standing::{Standing, lowest_stand};
 
 /// A pose stands on the ground where its lowest joint is no farther from it than this, in leg lengths.
 const NEAR: f64 = 0.25;
@@ -31,9 +30,6 @@ pub(super) fn standing<'o>(
     options: &'o CarryOptions,
 ) -> Result<(Cow<'o, CarryOptions>, Vec<String>), CarryError> {
     let same = Ok((Cow::Borrowed(options), Vec::new()));
-    if !has_legs(source) || !has_legs(target) {
-        return same;
-    }
     let (from, onto) = (Addresses::new(source), Addresses::new(target));
     let links = Links::new(source, target, (&from, &onto), map)?;
     let reference = Reference::of(source, options.source_pose.as_ref())?;
@@ -42,23 +38,27 @@ pub(super) fn standing<'o>(
         .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
         .map(|(_, track)| track.target.node)
         .collect();
-    let carries = |id: &NodeId| is_moved.contains(id) && reference.carries(*id);
-    let Some(carrier) = source.rigs[0].nodes().map(|(id, _)| id).find(carries) else { return same };
-    let Some(partner) = links.of_source(carrier).map(|link| link.target) else { return same };
+    let mut nodes = source.rigs[0].nodes().map(|(id, _)| id).filter(|id| is_moved.contains(id));
+    let Some((carrier, own)) = nodes.find_map(|id| Some((id, reference.body(id)?))) else { return same };
+    let partner = links.of_source(carrier).map(|link| link.target);
     let onto_reference = Reference::of(target, options.target_pose.as_ref())?;
-    if !onto_reference.carries(partner) {
-        return same;
-    }
-    let (own, other) = (reference.body(carrier), onto_reference.body(partner));
+    let Some((partner, other)) = partner.and_then(|id| Some((id, onto_reference.body(id)?))) else {
+        let unheard = !own.stands();
+        let note = format!(
+            "the source's reference pose stands on no ground, and {} has no partner that carries the target's body: look at the height of the result with check",
+            from.node((0, carrier))
+        );
+        return Ok((Cow::Borrowed(options), unheard.then_some(note).into_iter().collect()));
+    };
     let source_ground = match own.stands() {
         true => own.lowest,
-        false => ground(source, carrier)?.unwrap_or(own.lowest),
+        false => ground(source, &own.joints)?.unwrap_or(own.lowest),
     };
     let unit = source.space.metres_per_unit / target.space.metres_per_unit;
     let target_ground = match other.stands() {
         true => other.lowest,
         false => {
-            let own_ground = if target.takes.is_empty() { None } else { ground(target, partner)? };
+            let own_ground = if target.takes.is_empty() { None } else { ground(target, &other.joints)? };
             // A rig that says nothing stands where the source does, as it is scaled.
             own_ground.unwrap_or(source_ground * unit * options.scale.unwrap_or(other.leg / (own.leg * unit)))
         }
@@ -69,7 +69,7 @@ pub(super) fn standing<'o>(
         (
             &reference,
             carrier,
-            own,
+            &own,
             source_ground,
             &mut standing.source_pose,
             "source",
@@ -78,7 +78,7 @@ pub(super) fn standing<'o>(
         (
             &onto_reference,
             partner,
-            other,
+            &other,
             target_ground,
             &mut standing.target_pose,
             "target",
@@ -105,16 +105,16 @@ struct Reference<'a> {
     up: usize,
 }
 
-/// What stands on two legs or four: how long they are, and how high the lowest joint is.
-#[derive(Clone, Copy)]
-struct Standing {
+/// A body in a pose: how long its legs are, and how high its lowest joint is.
+struct Legs {
+    joints: Standing,
     leg: f64,
     lowest: f64,
 }
 
-impl Standing {
+impl Legs {
     /// Whether the pose says where the ground is.
-    fn stands(self) -> bool {
+    fn stands(&self) -> bool {
         self.lowest.abs() <= NEAR * self.leg
     }
 }
@@ -127,16 +127,12 @@ impl<'a> Reference<'a> {
         Ok(Reference { rig: &scene.rigs[0], pose, up: scene.space.up.index() })
     }
 
-    fn body(&self, node: NodeId) -> Standing {
-        let lowest = lowest(self.rig, &self.pose.world, node, self.up);
-        let height = self.rig.position(node).map_or(0.0, |at| self.pose.world[at].translation[self.up]);
-        Standing { leg: height - lowest, lowest }
-    }
-
-    /// Whether a node is as high above what hangs on it as hips are, and can be moved.
-    fn carries(&self, node: NodeId) -> bool {
-        let is_plain = self.rig.node(node).is_some_and(|node| node.canonical().is_some());
-        is_plain && leg(self.rig, &self.pose.world, node, self.up).is_some()
+    /// The body that a node carries, where it is as high above what hangs on it as hips are, and can be moved.
+    fn body(&self, node: NodeId) -> Option<Legs> {
+        self.rig.node(node)?.canonical()?;
+        let joints = Standing::of(self.rig, node, self.up)?;
+        let (leg, lowest) = (joints.leg(&self.pose.world)?, joints.lowest(&self.pose.world));
+        Some(Legs { joints, leg, lowest })
     }
 
     /// The pose with a node, and all that hangs on it, this much higher.
@@ -174,7 +170,7 @@ impl<'a> Reference<'a> {
 }
 
 /// How high the lowest joints of a body stand in the takes of its scene; `None` where there are no frames.
-fn ground(scene: &Scene, node: NodeId) -> Result<Option<f64>, EvaluateError> {
+fn ground(scene: &Scene, joints: &Standing) -> Result<Option<f64>, EvaluateError> {
     let mut heights = Vec::new();
     let mut pose = Pose::default();
     for take in &scene.takes {
@@ -183,7 +179,7 @@ fn ground(scene: &Scene, node: NodeId) -> Result<Option<f64>, EvaluateError> {
         let last = scene.rate.frame(take.range.last).floor() as i64;
         for frame in first..=last {
             evaluator.pose_at(scene.rate.ticks(frame).as_f64(), &mut pose);
-            heights.push(lowest(&scene.rigs[0], &pose.world, node, scene.space.up.index()));
+            heights.push(joints.lowest(&pose.world));
         }
     }
     Ok(lowest_stand(heights))

@@ -106,7 +106,7 @@ impl NameMap {
         for (pattern, renamed) in &self.rename {
             let before = map.nodes.len();
             for name in sources.iter().filter(is_free) {
-                let partner = captured(pattern, name).map(|parts| filled(renamed, &parts));
+                let partner = captured(pattern, name).and_then(|parts| filled(renamed, &parts));
                 if let Some(partner) =
                     partner.filter(|partner| targets.contains(partner) && !taken.contains(partner))
                     && made.insert(name)
@@ -149,17 +149,17 @@ fn captured<'n>(pattern: &str, name: &'n str) -> Option<Vec<&'n str>> {
     Some(parts)
 }
 
-/// A pattern with something in place of each `*`.
-fn filled(pattern: &str, parts: &[&str]) -> String {
+/// A pattern with something in place of each `*`; `None` where there are more of these.
+fn filled(pattern: &str, parts: &[&str]) -> Option<String> {
     let mut parts = parts.iter();
     let mut name = String::new();
     for (index, fixed) in pattern.split('*').enumerate() {
         if index > 0 {
-            name.push_str(parts.next().copied().unwrap_or_default());
+            name.push_str(parts.next()?);
         }
         name.push_str(fixed);
     }
-    name
+    Some(name)
 }
 
 #[cfg(test)]
@@ -176,8 +176,9 @@ mod tests {
             ("root", "world", "roots", None),
             ("hero_*_jnt", "vil_*_bnd", "hero_jnt", None),
             ("a*", "b*", "a", Some("b")),
+            ("a", "b*", "a", None),
         ] {
-            let found = captured(pattern, name).map(|parts| filled(renamed, &parts));
+            let found = captured(pattern, name).and_then(|parts| filled(renamed, &parts));
             assert_eq!(found.as_deref(), wanted, "{pattern} {name}");
         }
     }

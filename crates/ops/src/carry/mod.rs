@@ -43,6 +43,7 @@ mod tracks;
 mod translations;
 mod vectors;
 
+use std::borrow::Cow;
 use std::collections::HashSet;
 
 pub use self::matching::{MatchingPose, matching_pose};
@@ -54,6 +55,7 @@ use self::links::Links;
 use self::side::Side;
 use self::tracks::Tracks;
 use super::Tolerance;
+use super::anatomy::has_legs;
 use super::space::{in_space, mirrored};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::time::Ticks;
@@ -153,7 +155,11 @@ pub fn carry(
     let mut ledger = Ledger::default();
     let map = map.with_rules(source, target)?;
     let map = map.as_ref();
-    let (options, notes) = ground::standing(source, target, map, options)?;
+    let are_legged = has_legs(source) && has_legs(target);
+    let (options, notes) = match are_legged {
+        true => ground::standing(source, target, map, options)?,
+        false => (Cow::Borrowed(options), Vec::new()),
+    };
     let options = options.as_ref();
     ledger.notes.extend(notes);
     let with_pose = |pose: Option<&PoseAt>| Scene {
@@ -195,7 +201,7 @@ pub fn carry(
         tolerance: options.tolerance,
         handles: options.handles,
     };
-    job.scale = options.scale.unwrap_or_else(|| job.leg_ratio());
+    job.scale = options.scale.unwrap_or_else(|| job.leg_ratio(are_legged));
     let mut scene = target.clone();
     if target.takes.is_empty() {
         scene.rate = source.rate;

@@ -11,7 +11,7 @@ use nimble_curve_scene::scene::{Scene, Take};
 use super::{Code, Finding};
 use crate::contact::{contacts, spread};
 use crate::names::Name;
-use crate::standing::{leg, lowest, lowest_stand};
+use crate::standing::{Standing, lowest_stand};
 
 /// A foot may slide by this part of the leg's length while it stands.
 const SLIDE: f64 = 0.01;
@@ -72,16 +72,16 @@ fn steps(
     let mut pose = Pose::default();
     let mut ground = Vec::new();
     let ids: Vec<NodeId> = rig.nodes().map(|(id, _)| id).collect();
-    let legs =
-        hips.filter(|_| !feet.is_empty()).and_then(|hips| Some((ids[hips], leg(rig, &rest, ids[hips], up)?)));
+    let standing = hips.filter(|_| !feet.is_empty()).and_then(|hips| Standing::of(rig, ids[hips], up));
+    let legs = standing.and_then(|standing| standing.leg(&rest).map(|leg| (standing, leg)));
     let mut heights = Vec::new();
     for frame in first..=last {
         evaluator.pose_at(rate.ticks(frame).as_f64(), &mut pose);
         for foot in &mut feet {
             foot.places.push(pose.world[foot.at].translation);
         }
-        if let Some((hips, _)) = legs {
-            heights.push(lowest(rig, &pose.world, hips, up));
+        if let Some((standing, _)) = &legs {
+            heights.push(standing.lowest(&pose.world));
         }
         if let Some(hips) = rootless {
             let mut place = pose.world[hips].translation;
@@ -105,7 +105,7 @@ fn steps(
             found.push(finding.at((first + from as i64) as f64, (first + to as i64) as f64));
         }
     }
-    if let (Some((hips, leg)), Some(stands)) = (legs, lowest_stand(heights)) {
+    if let (Some(hips), Some((_, leg)), Some(stands)) = (hips, legs, lowest_stand(heights)) {
         let metres = scene.space.metres_per_unit;
         if stands < -STANDS.0 * leg || stands > STANDS.1 * leg {
             let how = if stands > 0.0 { "floats: it stands" } else { "sinks: it stands" };
@@ -115,7 +115,7 @@ fn steps(
                 (stands * metres).abs(),
                 leg * metres
             );
-            let finding = Finding::new(Code::OffGround, addresses.node((index, hips)), detail);
+            let finding = Finding::new(Code::OffGround, place(hips), detail);
             found.push(finding.in_take(take));
         }
     }

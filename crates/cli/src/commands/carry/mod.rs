@@ -28,12 +28,12 @@ use serde::Serialize;
 
 use self::landing::{as_carried, landed, only, timed};
 use self::parts::{Part, parts, print_parts};
-pub use self::poses::pose;
 use self::promise::{Promised, of_placed};
 use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
 use crate::gate::{self, InWorld, Origin, Promise};
+use crate::pose::pose;
 use crate::report::{self, ErrorJson, LedgerJson};
 use crate::step::{ATTEMPTS, Joins, SceneCache, Step, StepOutput};
 use crate::terminal::{Line, Report, Style};

@@ -9,6 +9,7 @@ use std::process::ExitCode;
 
 use nimble_curve_core::ledger::MeasuredError;
 use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::carry::PoseAt;
 use nimble_curve_core::ops::compare::{CompareOptions, Comparison, JointDifference, TakeComparison, compare};
 use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::scene::Scene;
@@ -23,10 +24,10 @@ use self::picture::drawn;
 use self::tables::{counts, print};
 use super::plot::Picture;
 use crate::args::Compare;
-use crate::commands::carry::pose;
 use crate::failure::Failure;
 use crate::files;
 use crate::named::Named;
+use crate::pose::pose;
 use crate::report::{self, amount, counted, frame, print_json, short};
 use crate::step::{SceneCache, Step, StepOutput};
 use crate::terminal::Line;
@@ -54,16 +55,19 @@ impl Bound {
     }
 }
 
+/// The poses that correspond, of both sides, where they are given.
+fn poses(args: &Compare, first: &Scene, second: &Scene) -> Result<[Option<PoseAt>; 2], Failure> {
+    let of = |text: &Option<String>, scene| text.as_deref().map(|text| pose(text, scene)).transpose();
+    Ok([of(&args.source_pose, first)?, of(&args.target_pose, second)?])
+}
+
 /// The differences of two scenes; `file` names the first one.
 fn found(args: &Compare, first: &Scene, second: &Scene, file: &Path) -> Result<Comparison, Failure> {
     let map = args.map.as_ref().map(|path| read_name_map(path)).transpose()?;
     let range =
         args.frames.map(|(from, to)| TimeRange::new(first.rate.ticks_at(from), first.rate.ticks_at(to)));
     let only = args.choice.nodes(first, file)?;
-    let poses = [
-        args.source_pose.as_deref().map(|text| pose(text, first)).transpose()?,
-        args.target_pose.as_deref().map(|text| pose(text, second)).transpose()?,
-    ];
+    let poses = poses(args, first, second)?;
     let options = CompareOptions { map: map.as_ref(), take: args.take.as_deref(), range, only, poses };
     compare(first, second, &options).map_err(|error| {
         Failure::new(format!("{} against {}: {error}", file.display(), args.second.display()))
@@ -187,10 +191,7 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         take: args.take.as_deref(),
         range: None,
         only: args.choice.nodes(a, &args.first)?,
-        poses: [
-            args.source_pose.as_deref().map(|text| pose(text, a)).transpose()?,
-            args.target_pose.as_deref().map(|text| pose(text, b)).transpose()?,
-        ],
+        poses: poses(args, a, b)?,
     };
     let seen = format!("as other programs see {}, without our extra data,", names.join(" and "));
     let found = match compare(a, b, &options) {
