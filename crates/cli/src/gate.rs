@@ -272,7 +272,7 @@ fn place(judged: &Judged, error: &MeasuredError, result: &Scene) -> String {
 
 /// What came of a command, in a few words: what became of how many tracks, and how far the result is off.
 pub fn outcome(ledger: &Ledger, verdict: &Verdict, result: &Scene) -> Line {
-    let fates = [Fate::Kept, Fate::Exact, Fate::Refitted, Fate::Sampled, Fate::LeftOut];
+    let fates = [Fate::Kept, Fate::Exact, Fate::Refitted, Fate::Sampled, Fate::LeftOut, Fate::NotSelected];
     let met: Vec<(Fate, usize)> =
         fates.map(|fate| (fate, ledger.count(fate))).into_iter().filter(|(_, count)| *count > 0).collect();
     let tracks = match met.as_slice() {

@@ -136,7 +136,7 @@ pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::
         ("where", Align::Left),
     ]);
     let mut met = Vec::new();
-    for fate in [Fate::Kept, Fate::Exact, Fate::Refitted, Fate::Sampled, Fate::LeftOut] {
+    for fate in [Fate::Kept, Fate::Exact, Fate::Refitted, Fate::Sampled, Fate::LeftOut, Fate::NotSelected] {
         let entries: Vec<Entry> = ledger.entries.iter().filter(|entry| entry.fate == fate).cloned().collect();
         if entries.is_empty() {
             continue;
@@ -152,6 +152,7 @@ pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::
         let cells = [fate.name().to_owned(), tracks, before, after, error, place];
         match fate {
             Fate::LeftOut => table.styled(Style::Warn, cells),
+            Fate::NotSelected => table.styled(Style::Faint, cells),
             _ => table.row(cells),
         }
         met.push(match fate {
@@ -160,6 +161,7 @@ pub fn print_fates(out: &mut impl Write, ledger: &Ledger, space: &Space) -> io::
             Fate::Refitted => "refitted: within the tolerance",
             Fate::Sampled => "sampled: a value a frame",
             Fate::LeftOut => "left out: not in the result",
+            Fate::NotSelected => "not selected: stays behind, as asked",
         });
     }
     table.least_telling(&["where"]).print(out)?;

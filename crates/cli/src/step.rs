@@ -133,7 +133,7 @@ pub trait Step: Sync {
 }
 
 /// How often a step is done again, closer, before its result is refused.
-pub const ATTEMPTS: usize = 3;
+pub const ATTEMPTS: usize = 4;
 
 /// Does a step between two files; also gives the scene as it was.
 pub fn between_files(

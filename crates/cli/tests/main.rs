@@ -17,6 +17,7 @@ mod options;
 mod placing;
 mod random;
 mod reorder;
+mod rigs;
 mod root;
 mod run;
 mod seen;

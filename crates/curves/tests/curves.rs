@@ -34,6 +34,15 @@ fn range(first: i64, last: i64) -> TimeRange {
     TimeRange::new(RATE.ticks(first), RATE.ticks(last))
 }
 
+/// The curve with its jumps left out and straight lines for its holds.
+fn without_jumps(curve: &Curve) -> Curve {
+    let plain = |key: &Key| match key.interpolation {
+        Interpolation::Hold => Key { value_before: None, interpolation: Interpolation::Linear, ..*key },
+        _ => Key { value_before: None, ..*key },
+    };
+    Curve::new(curve.keys().iter().map(plain).collect()).unwrap()
+}
+
 proptest! {
     #[test]
     fn values_agree_with_an_independent_root_finder(curve in any_curve(Handles::Any)) {
@@ -253,7 +262,6 @@ proptest! {
     fn a_straight_clock_is_exact_and_a_curved_one_keeps_its_bound(
         curve in any_curve(Handles::Plain), start in 0..10_i64, speed in 1..4_i64, slope in 0.3..1.7_f64
     ) {
-        let continuous = curve.keys().iter().all(|key| key.value_before.is_none() && key.interpolation != Interpolation::Hold);
         let clock_key = |frame: i64, plays: f64| Key::new(RATE.ticks(frame), plays * FRAME);
         let end = start + 24 * speed;
         let straight = Curve::new(vec![
@@ -268,7 +276,8 @@ proptest! {
                 prop_assert!(near(result.value_at(time), expected, 1e-6 * span(&curve)), "frame {}", time / FRAME);
             }
         }
-        prop_assume!(continuous);
+        // A jump stays a jump, at an instant that is rounded to a tick: the same curve without.
+        let curve = without_jumps(&curve);
         let per_second = slope * 705_600_000.0 * speed as f64;
         let curved = Curve::new(vec![
             clock_key(0, start as f64).with_slope(per_second), clock_key(24, end as f64).with_slope(per_second),

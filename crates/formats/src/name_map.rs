@@ -4,7 +4,9 @@ use std::fmt::Write as _;
 use std::ops::Range;
 use std::path::Path;
 
-use nimble_curve_core::ops::carry::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace};
+use nimble_curve_core::ops::carry::{
+    AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace, RigPair,
+};
 use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed};
 use nimble_curve_core::scene::NodeSet;
 use serde::Deserialize;
@@ -24,11 +26,21 @@ struct File {
     #[serde(default)]
     nodes: toml::Table,
     #[serde(default)]
+    rigs: Vec<RigsFile>,
+    #[serde(default)]
     chains: Vec<ChainFile>,
     #[serde(default)]
     numbers: toml::Table,
     #[serde(default)]
     sets: std::collections::BTreeMap<String, Vec<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RigsFile {
+    from: String,
+    to: String,
+    held: Option<String>,
 }
 
 #[derive(Deserialize)]
@@ -45,6 +57,7 @@ struct ChainFile {
 struct NodeFile {
     to: Names,
     space: Option<String>,
+    held: Option<String>,
     #[serde(default)]
     parts: Vec<f64>,
 }
@@ -100,6 +113,11 @@ pub fn parse_name_map(text: &str) -> Result<NameMap, Fault> {
         }
     }
     map.rename = file.rename;
+    map.rigs = file
+        .rigs
+        .into_iter()
+        .map(|rigs| RigPair { source: rigs.from, target: rigs.to, held: rigs.held })
+        .collect();
     for (source, value) in file.nodes {
         node(&mut map, source, value)?;
     }
@@ -116,10 +134,10 @@ pub fn parse_name_map(text: &str) -> Result<NameMap, Fault> {
 fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
     let place = || format!("nodes, '{source}'");
     let file = match value {
-        Value::String(to) => NodeFile { to: Names::One(to), space: None, parts: Vec::new() },
+        Value::String(to) => NodeFile { to: Names::One(to), space: None, held: None, parts: Vec::new() },
         Value::Array(_) => {
             let to = value.try_into().map_err(|_| Fault::in_part(place(), "takes a list of names"))?;
-            NodeFile { to: Names::Many(to), space: None, parts: Vec::new() }
+            NodeFile { to: Names::Many(to), space: None, held: None, parts: Vec::new() }
         }
         Value::Table(_) => value
             .try_into()
@@ -136,6 +154,9 @@ fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
             ));
         }
     };
+    if let Some(by) = file.held {
+        map.held.push((source.clone(), by));
+    }
     match file.to {
         Names::One(target) => map.nodes.push(NodePair { source, target, space }),
         Names::Many(target) => map.chains.push(Chain { source: vec![source], target, parts: file.parts }),
@@ -213,6 +234,13 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str, at_least: 
         Confidence::Sure => String::new(),
         sureness => format!("# {}: {why}", sureness.name()),
     };
+    for rigs in &proposal.rigs {
+        let (from, to) = (toml_text(&rigs.source), toml_text(&rigs.target));
+        let _ = writeln!(text, "\n[[rigs]]\nfrom = {from}\nto = {to}");
+        if let Some(held) = &rigs.held {
+            let _ = writeln!(text, "held = {}", toml_text(held));
+        }
+    }
     text.push_str("\n[nodes]\n");
     for (line, pair) in &singles {
         let hidden = if pair.sureness > at_least { "# " } else { "" };

@@ -387,7 +387,6 @@ impl Fitting {
     }
 }
 
-/// Whether samples ever change.
 /// Curves through samples, within a tolerance, and the error at the samples with its place in ticks; quaternions become
 /// angles of `order`. `None` for matrices.
 pub(super) fn fit_samples(
@@ -402,6 +401,7 @@ pub(super) fn fit_samples(
     Some((fitted.controller, fitted.error))
 }
 
+/// Whether samples ever change.
 fn moves(samples: &[f64]) -> bool {
     samples.iter().any(|v| *v != samples[0])
 }

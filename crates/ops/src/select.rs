@@ -129,10 +129,7 @@ pub fn select(scene: &Scene, selection: &Selection) -> Result<(Scene, Ledger), S
     let (mut result, mut ledger) = each_track(&part, &addresses, |books, layer, track| {
         let kept = books.kept(layer, track);
         if !selection.only.is_empty() && !selection.only.iter().any(|only| is_meant(only, track)) {
-            return (
-                None,
-                Some(Entry { fate: Fate::LeftOut, after: 0, note: "not selected".into(), ..kept }),
-            );
+            return (None, Some(Entry { fate: Fate::NotSelected, after: 0, ..kept }));
         }
         let Some(range) = selection.range else { return (Some(track.clone()), Some(kept)) };
         let Some((kind, rest)) = property(&part, books.take, layer, track) else {

@@ -184,7 +184,7 @@ fn outcome(
         Fate::Exact => ("exact", 1e-12),
         Fate::Refitted => ("refitted", TOLERANCE),
         Fate::Sampled => ("sampled", 1e-12),
-        Fate::LeftOut => ("left out", 0.0),
+        Fate::LeftOut | Fate::NotSelected => ("left out", 0.0),
     };
     assert!(worst <= allowed, "{name} to {form:?} is said to be {word}, but off by {worst}");
     if changed.fate == Fate::Refitted {

@@ -27,7 +27,7 @@ const BONE: f64 = 40.0;
 const NOISE: f64 = 0.012;
 
 /// Joints in order: name, the joint above, where it is beside it, in centimetres.
-const BONES: [(&str, Option<&str>, [f64; 3]); 22] = [
+pub(crate) const BONES: [(&str, Option<&str>, [f64; 3]); 22] = [
     ("Moss_Hips", None, [0.0, 0.0, 0.0]),
     ("Moss_Chest", Some("Moss_Hips"), [0.0, 11.0, -1.0]),
     ("Moss_Chest2", Some("Moss_Chest"), [0.0, 13.0, 0.0]),

@@ -1,13 +1,14 @@
 //! The sample scenario: a canal-town post office, generated the same on every machine.
 //!
 //! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
-//! names, proportions and rotation orders; `moss`, a badger apprentice, captured with hips at the origin; a parcel cart with turning wheels and a weather vane; a timeline with
-//! six clips; and a file full of faults.
+//! names, proportions and rotation orders; `moss`, a badger apprentice, captured with hips at the origin, and again with a parcel in one scene;
+//! a parcel cart with turning wheels and a weather vane; a timeline with six clips; and a file full of faults.
 
 pub mod apprentice;
 pub mod authored;
 pub mod cart;
 pub mod faulty;
+pub mod handover;
 pub mod otter;
 pub mod rounds;
 pub mod shapes;
@@ -35,6 +36,9 @@ pub fn files() -> Vec<(&'static str, String)> {
         ("cart.ncurve", own(&cart::scene())),
         ("rounds.ncurve", own(&rounds::scene())),
         ("faulty.ncurve", own(&faulty::scene())),
+        ("handover.ncurve", own(&handover::scene())),
+        ("stilt_satchel.ncurve", own(&handover::target())),
         ("bramble_to_stilt.toml", stilt::NAME_MAP.to_owned()),
+        ("handover.toml", handover::NAME_MAP.to_owned()),
     ]
 }

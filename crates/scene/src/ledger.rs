@@ -22,6 +22,8 @@ pub enum Fate {
     Sampled,
     /// Not carried over.
     LeftOut,
+    /// Stays behind because that was asked for.
+    NotSelected,
 }
 
 impl Fate {
@@ -33,7 +35,13 @@ impl Fate {
             Fate::Refitted => "refitted",
             Fate::Sampled => "sampled",
             Fate::LeftOut => "left out",
+            Fate::NotSelected => "not selected",
         }
+    }
+
+    /// Whether the result has nothing of it.
+    pub fn is_gone(self) -> bool {
+        matches!(self, Fate::LeftOut | Fate::NotSelected)
     }
 }
 
@@ -77,13 +85,13 @@ impl Ledger {
         self.entries.iter().filter(|entry| entry.fate == fate).count()
     }
 
-    /// What is wholly left out, by take and property, with the entry that says why. A property of which a layer is left out
+    /// What is wholly left out or not selected, by take and property, with the entry that says why. A property of which a layer is left out
     /// and another one is not is not among it.
     pub fn wholly_left_out(&self) -> Vec<(&str, &Target, &Entry)> {
         let of = |entry: &'_ Entry| Some((entry.take.clone(), entry.target.clone()?));
         let mut told: HashSet<(String, Target)> =
-            self.entries.iter().filter(|entry| entry.fate != Fate::LeftOut).filter_map(of).collect();
-        let gone = self.entries.iter().filter(|entry| entry.fate == Fate::LeftOut);
+            self.entries.iter().filter(|entry| !entry.fate.is_gone()).filter_map(of).collect();
+        let gone = self.entries.iter().filter(|entry| entry.fate.is_gone());
         gone.filter(|entry| of(entry).is_some_and(|property| told.insert(property)))
             .filter_map(|entry| Some((entry.take.as_str(), entry.target.as_ref()?, entry)))
             .collect()
@@ -139,7 +147,7 @@ impl Ledger {
                 .or_else(|| by_channel.get(&(first.take.clone(), channel.clone())));
             let Some(&index) = found else { return first };
             is_met[index] = true;
-            if first.fate == Fate::LeftOut {
+            if first.fate.is_gone() {
                 return first;
             }
             let then = &then.entries[index];
@@ -150,7 +158,7 @@ impl Ledger {
             let notes = [first.note.as_str(), then.note.as_str()];
             let note = match then.fate {
                 // How it was changed before says nothing of why.
-                Fate::LeftOut => then.note.clone(),
+                fate if fate.is_gone() => then.note.clone(),
                 _ => notes.into_iter().filter(|note| !note.is_empty()).collect::<Vec<_>>().join("; "),
             };
             let to = then.to.clone().or(first.to);

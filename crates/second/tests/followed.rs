@@ -54,6 +54,16 @@ fn carried() -> Done {
     Done { name: "carry", claims: vec![(source, made.claim)], result: made.scene, world: true }
 }
 
+/// Two rigs, one in the hand of the other.
+fn handed_over() -> Done {
+    let (source, target) = (sample("handover.ncurve"), sample("stilt_satchel.ncurve"));
+    let map: NameMap = read_name_map(demo("handover.toml").as_ref()).unwrap();
+    let options = CarryOptions { tolerance: Tolerance::default().times(0.6), ..CarryOptions::default() };
+    let made = carry(&source, &target, &map, &options).unwrap();
+    assert_eq!(made.claim.holds.len(), 1);
+    Done { name: "carry two rigs", claims: vec![(source, made.claim)], result: made.scene, world: true }
+}
+
 fn rooted() -> Vec<Done> {
     let source = sample("rounds.ncurve");
     let options = RootOptions::default();
@@ -327,7 +337,7 @@ fn shows(done: &Done, fault: &Fault) -> bool {
 
 #[test]
 fn every_fault_that_shows_is_named() {
-    let mut all = vec![carried()];
+    let mut all = vec![carried(), handed_over()];
     all.extend(rooted());
     all.extend(looped());
     all.extend(put_together());

@@ -76,6 +76,12 @@ pub struct Carry {
     /// Nodes or channels of either side that stay behind, by pattern with * or as @SET
     #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',', help_heading = "What to carry")]
     pub except: Vec<String>,
+    /// Rigs of the source that carry, by name or pattern with *; all where left out
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',', help_heading = "What to carry")]
+    pub rig: Vec<String>,
+    /// Rigs of the target that get something, by name or pattern with *; all where left out
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',', help_heading = "What to carry")]
+    pub target_rig: Vec<String>,
     /// Carry one pose: that of this frame
     #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true, conflicts_with_all = ["frames", "to_frames", "flatten"], help_heading = "What to carry")]
     pub pose: Option<f64>,

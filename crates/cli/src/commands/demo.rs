@@ -18,6 +18,9 @@ const FILES: &[(&str, &[u8])] = &[
     ("cart.ncurve", include_bytes!("../../demo/cart.ncurve")),
     ("rounds.ncurve", include_bytes!("../../demo/rounds.ncurve")),
     ("faulty.ncurve", include_bytes!("../../demo/faulty.ncurve")),
+    ("handover.ncurve", include_bytes!("../../demo/handover.ncurve")),
+    ("stilt_satchel.ncurve", include_bytes!("../../demo/stilt_satchel.ncurve")),
+    ("handover.toml", include_bytes!("../../demo/handover.toml")),
     ("bramble_to_stilt.toml", include_bytes!("../../demo/bramble_to_stilt.toml")),
 ];
 
@@ -81,6 +84,12 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         (
             format!("map {prefix}/moss_lifts.bvh {prefix}/stilt.ncurve -o moss.toml"),
             "a capture that rests at the origin, in a studio's names",
+        ),
+        (
+            format!(
+                "carry {prefix}/handover.ncurve --target {prefix}/stilt_satchel.ncurve --map {prefix}/handover.toml -o handed.ncurve"
+            ),
+            "two rigs at once, one in the hand of the other",
         ),
         (format!("layers {prefix}/bramble.ncurve"), "the stack of layers"),
         (format!("reorder {prefix}/cart.ncurve --to zyx --only vane -o vane.ncurve"), "one node only"),

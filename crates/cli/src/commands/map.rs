@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ops::body_part;
-use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed, propose};
+use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed, ProposedRigs, propose};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_formats::name_map::proposal_text;
 use serde::Serialize;
@@ -19,11 +19,21 @@ use crate::terminal::{Report, Style};
 
 #[derive(Serialize)]
 struct MapJson<'a> {
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    rigs: Vec<RigsJson<'a>>,
     pairs: Vec<PairJson<'a>>,
     numbers: Vec<NumberJson<'a>>,
     source_left: &'a [String],
     target_left: &'a [String],
     numbers_left: &'a [String],
+}
+
+#[derive(Serialize)]
+struct RigsJson<'a> {
+    source: &'a str,
+    target: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    held: Option<&'a str>,
 }
 
 #[derive(Serialize)]
@@ -61,7 +71,13 @@ impl<'a> MapJson<'a> {
             sureness: number.sureness.name(),
             why: &number.why,
         });
+        let rigs = |rigs: &'a ProposedRigs| RigsJson {
+            source: &rigs.source,
+            target: &rigs.target,
+            held: rigs.held.as_deref(),
+        };
         MapJson {
+            rigs: proposal.rigs.iter().map(rigs).collect(),
             pairs: proposal.pairs.iter().map(pair).collect(),
             numbers: numbers.collect(),
             source_left: &proposal.source_left,
@@ -112,7 +128,14 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
     let arrow = format!("{} → {}", args.source.display(), args.target.display());
     report::head(out, &arrow, &verdict(proposal))?;
     let addresses = Addresses::new(source);
+    let mut rigs: Vec<String> = Vec::new();
+    for pair in &proposal.rigs {
+        let held = pair.held.as_ref().map_or(String::new(), |held| format!(", held by {held}"));
+        let name = format!("{} → {}{held}", pair.source, pair.target);
+        rigs.extend(std::iter::once(name).chain(std::iter::repeat(String::new())).take(pair.pairs));
+    }
     let mut table = Table::new(&[
+        ("rigs", Align::Left),
         ("part", Align::Left),
         ("source", Align::Left),
         ("target", Align::Left),
@@ -122,15 +145,17 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
         ("bone at rest", Align::Right),
     ]);
     let mut last_part = String::new();
-    for pair in &proposal.pairs {
+    for (index, pair) in proposal.pairs.iter().enumerate() {
         let part = (addresses.find_in_any_namespace(&pair.source[0]))
             .map(|(rig, id)| body_part(&source.rigs[rig], id))
             .unwrap_or_default();
-        let shown = if part == last_part { String::new() } else { part.clone() };
+        let rig = rigs.get(index).cloned().unwrap_or_default();
+        let shown = if part == last_part && rig.is_empty() { String::new() } else { part.clone() };
         last_part = part;
         let degrees =
             |angle: f64| if angle < 5e-4 { "=".to_owned() } else { format!("{:.1} deg", angle.to_degrees()) };
         let cells = [
+            rig,
             shown,
             joined(&pair.source),
             joined(&pair.target),
@@ -145,7 +170,7 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
             table.row(cells);
         }
     }
-    table.print(out)?;
+    table.without_empty_columns().print(out)?;
     if !proposal.numbers.is_empty() {
         writeln!(out)?;
         let mut table = Table::new(&[

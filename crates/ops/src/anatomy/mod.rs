@@ -8,18 +8,16 @@ pub(crate) use self::body::Body;
 pub(crate) use self::parts::{Anatomy, Part, Slot, decorates, differ};
 use super::names::Name;
 
-/// Whether the first rig of a scene walks on legs: by its shape, or by feet among its names.
-pub(crate) fn has_legs(scene: &Scene) -> bool {
-    let Some(rig) = scene.rigs.first() else { return false };
-    let body = Body::new(rig, scene);
+/// Whether a rig of a scene walks on legs: by its shape, or by feet among its names.
+pub(crate) fn has_legs(scene: &Scene, rig: usize) -> bool {
+    let body = Body::new(&scene.rigs[rig], scene);
     let is_foot = |name: &Name| name.words.iter().any(|word| word == "foot" || word == "toe");
     body.names.iter().any(is_foot) || Anatomy::of(&body).parts.keys().any(|(part, _)| *part == Part::Thigh)
 }
 
-/// The part of the body that each node of a scene's first rig is, by its name, else by shape.
-pub(crate) fn parts_of(scene: &Scene) -> Vec<Option<Part>> {
-    let Some(rig) = scene.rigs.first() else { return Vec::new() };
-    let body = Body::new(rig, scene);
+/// The part of the body that each node of a rig of a scene is, by its name, else by shape.
+pub(crate) fn parts_of(scene: &Scene, rig: usize) -> Vec<Option<Part>> {
+    let body = Body::new(&scene.rigs[rig], scene);
     let anatomy = Anatomy::of(&body);
     let by_name = |name: &Name| match name.words.as_slice() {
         [word] => Part::of_word(word),

@@ -5,8 +5,8 @@ use std::collections::{HashMap, HashSet};
 use nimble_curve_curves::rotation::ConversionCache;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::rig::TRANSLATION;
-use nimble_curve_scene::rig::{NodeId, Rig};
 use nimble_curve_scene::scene::{Take, Target, Track};
 use rayon::prelude::*;
 
@@ -16,16 +16,12 @@ use super::job::{Job, Measured};
 use super::links::NodePairing;
 use super::measure::Stale;
 use super::output::{Output, Role};
+use super::scenes::{empty_layers, in_order_of};
 use super::shares::ToleranceBudget;
 use super::side::Side;
 use super::tracks::Tracks;
 use crate::channel::count;
 use crate::standing::Standing;
-
-pub(super) fn changed_channels(ledger: &Ledger) -> HashSet<(String, String)> {
-    let changed = ledger.entries.iter().filter(|entry| entry.fate == Fate::Exact);
-    changed.map(|entry| (entry.take.clone(), entry.channel.clone())).collect()
-}
 
 /// How often tolerances are shared out anew where errors add up along chains.
 pub(super) const ROUNDS: usize = 12;
@@ -93,15 +89,7 @@ impl Job<'_> {
         let mut outputs: Vec<&Output> =
             rotations.iter().zip(shifts).flat_map(|(a, b)| b.iter().chain(a)).collect();
         outputs.extend(others);
-        let mut made = Take { layers: Vec::new(), ..take.clone() };
-        made.layers = (take.layers.iter())
-            .map(|layer| nimble_curve_scene::scene::Layer {
-                name: layer.name.clone(),
-                weight: layer.weight.clone(),
-                tracks: Vec::new(),
-                ..*layer
-            })
-            .collect();
+        let mut made = empty_layers(take);
         let order: HashMap<(usize, &Target), usize> = (take.tracks().enumerate())
             .map(|(index, (layer, track))| ((layer, &track.target), index))
             .collect();
@@ -149,33 +137,24 @@ impl Job<'_> {
             answered.insert((*layer, from.clone()), None);
             entries.extend(self.entry(take, output).map(|(entry, _)| entry));
         }
-        // What nobody has answered for, and tracks on other rigs.
+        // What nobody has answered for.
         let nobody = take.tracks().filter(|(layer, track)| {
-            track.target.rig != 0 || !answered.contains_key(&(*layer, track.target.clone()))
+            track.target.rig == self.from.index && !answered.contains_key(&(*layer, track.target.clone()))
         });
         for (layer, track) in nobody {
             // The second track of one property on a layer counts as the first.
-            let why = if track.target.rig != 0 {
-                "belongs to another rig"
-            } else if self.links.left_out.contains(&track.target.node) {
+            let is_left_out = self.links.left_out.contains(&track.target.node);
+            let fate = if is_left_out { Fate::NotSelected } else { Fate::LeftOut };
+            let why = if is_left_out {
                 "left out by the map"
             } else if self.links.of_source(track.target.node).is_some() {
                 "its chain has no place for it"
             } else {
                 "no partner in the target"
             };
-            entries.push(self.bare(take, layer, &track.target, count(track), Fate::LeftOut, why.into()));
+            entries.push(self.bare(take, layer, &track.target, count(track), fate, why.into()));
         }
-        let rank: HashMap<(String, String), usize> = take
-            .tracks()
-            .enumerate()
-            .map(|(index, (layer, track))| {
-                ((take.layers[layer].name.clone(), self.source_addresses.property(&track.target)), index)
-            })
-            .collect();
-        entries.sort_by_key(|entry| {
-            rank.get(&(entry.layer.clone(), entry.channel.clone())).copied().unwrap_or(usize::MAX)
-        });
+        in_order_of(take, self.source_addresses, &mut entries);
         (made, entries)
     }
 
@@ -218,7 +197,7 @@ impl Job<'_> {
                 ..self.bare(
                     take,
                     layer,
-                    &Target { node: self.links.all[0].place.node, ..from.clone() },
+                    &self.from.target(self.links.all[0].place.node, &from.property),
                     0,
                     fate,
                     output.note.clone(),
@@ -231,12 +210,12 @@ impl Job<'_> {
         let target = target?;
         entry.to = Some(self.target_addresses.property(target));
         let mut names = vec![entry.channel.clone(), self.target_addresses.property(target)];
-        names.push(self.target_addresses.node((0, target.node)).to_owned());
+        names.push(self.target_addresses.node(self.onto.node(target.node)).to_owned());
         if output.from.is_some() {
-            names.push(self.source_addresses.node((0, from.node)).to_owned());
+            names.push(self.source_addresses.node(self.from.node(from.node)).to_owned());
         }
         if !self.chosen.takes(&names) {
-            let left = Entry { fate: Fate::LeftOut, to: None, note: "not selected".into(), ..entry };
+            let left = Entry { fate: Fate::NotSelected, to: None, note: String::new(), ..entry };
             return (output.role != Role::Beside).then_some((left, None));
         }
         let node = self.onto.rig.node(target.node)?;
@@ -287,7 +266,7 @@ impl Job<'_> {
     /// that move where a rig has no legs; 1 where there is nothing to compare.
     pub(super) fn leg_ratio(&self, are_legged: bool) -> f64 {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
-            .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
+            .filter(|(_, track)| track.target.rig == self.from.index && track.target.property == TRANSLATION)
             .map(|(_, track)| track.target.node)
             .collect();
         let up = self.target.space.up.index();
@@ -311,26 +290,26 @@ impl Job<'_> {
 
     /// Names the nodes of both sides that have no partner.
     pub(super) fn list_unpaired(&self, moved: &HashSet<NodeId>, ledger: &mut Ledger) {
-        let names = |rig: &Rig, addresses: &Addresses, is_paired: &dyn Fn(NodeId) -> bool| -> Vec<String> {
-            rig.nodes()
-                .filter(|(id, node)| !is_paired(*id) && !node.kind.is_support())
-                .map(|(id, _)| addresses.node((0, id)).to_owned())
-                .collect()
-        };
-        let missing = names(self.onto.rig, self.target_addresses, &|id| {
-            self.links.is_target(id) || moved.contains(&id)
-        });
+        let names =
+            |side: &Side<'_>, addresses: &Addresses, is_paired: &dyn Fn(NodeId) -> bool| -> Vec<String> {
+                (side.rig.nodes())
+                    .filter(|(id, node)| !is_paired(*id) && !node.kind.is_support())
+                    .map(|(id, _)| addresses.node(side.node(id)).to_owned())
+                    .collect()
+            };
+        let missing =
+            names(&self.onto, self.target_addresses, &|id| self.links.is_target(id) || moved.contains(&id));
         if !missing.is_empty() {
             ledger
                 .notes
                 .push(format!("stay at rest in the target, having no partner: {}", missing.join(", ")));
         }
         let carried: HashSet<&str> = (ledger.entries.iter())
-            .filter(|entry| entry.fate != Fate::LeftOut)
+            .filter(|entry| !entry.fate.is_gone())
             .filter_map(|entry| entry.channel.rsplit_once(':').map(|(node, _)| node))
             .collect();
-        let idle = names(self.from.rig, self.source_addresses, &|id| {
-            self.links.is_source(id) || carried.contains(self.source_addresses.node((0, id)))
+        let idle = names(&self.from, self.source_addresses, &|id| {
+            self.links.is_source(id) || carried.contains(self.source_addresses.node(self.from.node(id)))
         });
         if !idle.is_empty() {
             ledger.notes.push(format!("of the source, without a partner on the target: {}", idle.join(", ")));
@@ -358,12 +337,11 @@ impl Job<'_> {
                 continue;
             };
             found.push(DirectionMismatch {
-                source: self.source_addresses.node((0, link.place.node)).to_owned(),
-                target: self.target_addresses.node((0, link.target)).to_owned(),
+                source: self.source_addresses.node(self.from.node(link.place.node)).to_owned(),
+                target: self.target_addresses.node(self.onto.node(link.target)).to_owned(),
                 angle: a.dot(b).clamp(-1.0, 1.0).acos(),
             });
         }
-        found.sort_by(|a, b| b.angle.total_cmp(&a.angle));
         found
     }
 }

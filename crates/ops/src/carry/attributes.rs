@@ -20,6 +20,7 @@ use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
 use super::vectors::{linear_number, signed_axes};
 use super::{CarryError, Job, links};
 use crate::names::other_side;
+use crate::rigs::RigPairing;
 use crate::rotation_conversion::ConvertedRotation;
 use crate::sampled_function::{SampledFunction, union_times};
 
@@ -39,10 +40,11 @@ impl AttributeMap {
         target: &Scene,
         (from, onto): (&Addresses, &Addresses),
         map: &NameMap,
+        pair: RigPairing,
     ) -> Result<AttributeMap, CarryError> {
-        let find = |side: &'static str, addresses: &Addresses, rigs: &[Rig], text: &str| {
+        let find = |side: &'static str, addresses: &Addresses, (rigs, rig): (&[Rig], usize), text: &str| {
             let wrong = |error: AddressError| {
-                let all: Vec<String> = attributes(&rigs[0], addresses);
+                let all: Vec<String> = attributes(&rigs[rig], rig, addresses);
                 CarryError::Map {
                     side,
                     error,
@@ -56,23 +58,23 @@ impl AttributeMap {
             let Some((node, property)) = text.rsplit_once(':') else {
                 return Err(wrong(AddressError::NotAnAddress(text.to_owned())));
             };
-            let id = links::find(addresses, side, node)?;
-            if rigs[0].property_kind(id, property).is_none() {
+            let id = links::find(addresses, side, (rig, node))?;
+            if rigs[rig].property_kind(id, property).is_none() {
                 let (node, property) = (node.to_owned(), property.to_owned());
                 return Err(wrong(AddressError::NoProperty { node, property }));
             }
-            Ok(Target { rig: 0, node: id, property: property.to_owned() })
+            Ok(Target { rig, node: id, property: property.to_owned() })
         };
         let mut numbers = AttributeMap { mirrored: map.mirror.is_some(), ..AttributeMap::default() };
-        for pair in &map.numbers {
-            let a = find("source", from, &source.rigs, &pair.source)?;
-            let b = find("target", onto, &target.rigs, &pair.target)?;
+        for listed in &map.numbers {
+            let a = find("source", from, (&source.rigs, pair.source), &listed.source)?;
+            let b = find("target", onto, (&target.rigs, pair.target), &listed.target)?;
             if !numbers.taken.insert(b.clone()) {
-                return Err(CarryError::Twice(pair.target.clone()));
+                return Err(CarryError::Twice(listed.target.clone()));
             }
-            numbers.listed.insert((a.node, a.property), (b, pair.range.clone()));
+            numbers.listed.insert((a.node, a.property), (b, listed.range.clone()));
         }
-        for (id, node) in target.rigs[0].nodes() {
+        for (id, node) in target.rigs[pair.target].nodes() {
             for attribute in &node.attributes {
                 let entry = numbers.by_name.entry(attribute.name.to_lowercase());
                 entry.and_modify(|id| *id = None).or_insert(Some(id));
@@ -83,9 +85,9 @@ impl AttributeMap {
 }
 
 /// The addresses of all attributes of a rig.
-fn attributes(rig: &Rig, addresses: &Addresses) -> Vec<String> {
+fn attributes(rig: &Rig, index: usize, addresses: &Addresses) -> Vec<String> {
     let of_node = |(node, of): (NodeId, &nimble_curve_scene::rig::Node)| {
-        let target = move |name: &str| Target { rig: 0, node, property: name.to_owned() };
+        let target = move |name: &str| Target { rig: index, node, property: name.to_owned() };
         of.attributes.iter().map(|a| addresses.property(&target(&a.name))).collect::<Vec<_>>()
     };
     rig.nodes().flat_map(of_node).collect()
@@ -166,13 +168,13 @@ impl Job<'_> {
             let node = self.onto.rig.node(id)?;
             let same = |name: &str| name == wanted || name.to_lowercase() == wanted.to_lowercase();
             let found = node.attributes.iter().find(|attribute| same(&attribute.name))?;
-            Some(Target { rig: 0, node: id, property: found.name.clone() })
+            Some(self.onto.target(id, &found.name))
         });
         let found = on_partner.or_else(|| {
             let id = (*self.numbers.by_name.get(&wanted.to_lowercase())?)?;
             let node = self.onto.rig.node(id)?;
             let found = node.attributes.iter().find(|a| a.name.to_lowercase() == wanted.to_lowercase())?;
-            Some(Target { rig: 0, node: id, property: found.name.clone() })
+            Some(self.onto.target(id, &found.name))
         })?;
         (!self.numbers.taken.contains(&found)).then_some((found, NumberRange::SAME))
     }
@@ -183,7 +185,7 @@ impl Job<'_> {
             return Output::failed(layer, track, "no partner in the target");
         };
         let property = track.target.property.as_str();
-        let target = Target { rig: 0, node: link.target, property: property.to_owned() };
+        let target = self.onto.target(link.target, property);
         if self.onto.rig.property_kind(link.target, property) != Some(kind) {
             return Output::failed(layer, track, format!("its partner has no '{property}'"));
         }

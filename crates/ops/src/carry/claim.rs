@@ -21,7 +21,7 @@ use super::vectors::signed_axes;
 use super::{CarryOptions, Job};
 
 impl Job<'_> {
-    /// The claim of all takes; those of the result begin at `own`. The turns of `free` nodes were to change.
+    /// The claim of all takes on this pair of rigs, what was left out not yet excused; takes of the result begin at `own`. The turns of `free` nodes were to change.
     pub(super) fn claim(
         &self,
         source: &Scene,
@@ -37,7 +37,7 @@ impl Job<'_> {
         }
         // The source as it came in: its poses in its own axes and units.
         let pose = options.source_pose.as_ref();
-        let from = Side::of(source, pose.map(|pose| (&pose.take, pose.time)))?;
+        let from = Side::of(source, self.from.index, pose.map(|pose| (&pose.take, pose.time)))?;
         let span = |(index, take): (usize, &nimble_curve_scene::scene::Take)| Span {
             source: index,
             result: own + index,
@@ -48,7 +48,7 @@ impl Job<'_> {
         let given_up = self.given_up(ledger);
         let turns_of =
             |link: &&NodePairing| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
-        let claim = Claim {
+        Ok(Claim {
             spans,
             turns: self.links.all.iter().filter(turns_of).map(|link| self.turn(&from, link)).collect(),
             shifts: self.links.all.iter().filter_map(|link| self.shift(&from, link)).collect(),
@@ -56,15 +56,15 @@ impl Job<'_> {
             world: Some(self.standing(&from, &given_up, free)),
             space,
             ..Claim::nothing()
-        };
-        Ok(claim.excusing(source, ledger))
+        })
     }
 
     /// Nodes of the target whose turn is lost in some take, as the ledger says.
     fn given_up(&self, ledger: &Ledger) -> HashSet<NodeId> {
         let lost: HashSet<NodeId> = (ledger.entries.iter())
-            .filter(|entry| entry.fate == nimble_curve_scene::ledger::Fate::LeftOut)
+            .filter(|entry| entry.fate.is_gone())
             .filter_map(|entry| entry.target.as_ref())
+            .filter(|target| target.rig == self.from.index)
             .filter(|target| {
                 let node = self.from.rig.node(target.node);
                 node.and_then(|node| node.op(&target.property)).is_some_and(|op| op.value.turns())
@@ -114,7 +114,7 @@ impl Job<'_> {
             PairSpace::World => {
                 let above = self.links.above(self.onto.rig, target).map(|above| above.target);
                 let factor = |(id, part): (NodeId, f64)| Factor {
-                    node: (0, id),
+                    node: from.node(id),
                     part,
                     before: from.parent_world(id),
                     after: from.world_of(id).conjugate(),
@@ -124,7 +124,7 @@ impl Job<'_> {
             }
             PairSpace::Parent => {
                 let factor = |(id, part): (NodeId, f64)| Factor {
-                    node: (0, id),
+                    node: from.node(id),
                     part,
                     before: DQuat::IDENTITY,
                     after: local(from, id).conjugate(),
@@ -133,8 +133,9 @@ impl Job<'_> {
                 (self.onto.rig.parent(target), DQuat::IDENTITY, after, factors.map(factor).collect())
             }
         };
-        let beside: Option<NodeRef> = beside.map(|id| (0, id));
-        Turn { result: (0, target), beside, before, after, of, source: (0, link.place.node) }
+        let beside: Option<NodeRef> = beside.map(|id| self.onto.node(id));
+        let (result, source) = (self.onto.node(target), from.node(link.place.node));
+        Turn { result, beside, before, after, of, source }
     }
 
     /// Where a linked node goes, where it is moved at all.
@@ -151,19 +152,27 @@ impl Job<'_> {
         let moves = |id: &NodeId| {
             let mut tracks = self.source.takes.iter().flat_map(|take| take.tracks());
             tracks.any(|(_, track)| {
-                (track.target.rig, track.target.node) == (0, *id) && track.target.property == TRANSLATION
+                (track.target.rig, track.target.node) == self.from.node(*id)
+                    && track.target.property == TRANSLATION
             })
         };
         if !between.iter().chain([&node]).any(moves) {
             return None;
         }
+        self.way_of(from, link)
+    }
+
+    /// How a linked node moves where nothing else is said, in terms of the source.
+    pub(super) fn way_of(&self, from: &Side<'_>, link: &NodePairing) -> Option<Shift> {
+        let node = link.translation?;
+        let between = self.between(link, node);
         let top = between.first().copied().unwrap_or(node);
         let parent = from.rig.parent(top);
         Some(Shift {
-            result: (0, link.target),
+            result: self.onto.node(link.target),
             before: self.onto.above(link.target, |id| self.links.is_target(id)),
             reference: self.onto.translations[self.onto.position(link.target)],
-            of: between.iter().copied().chain([node]).map(|id| (0, id)).collect(),
+            of: between.iter().copied().chain([node]).map(|id| from.node(id)).collect(),
             above: parent.map_or(DAffine3::IDENTITY, |id| from.places[from.position(id)]),
             start: from.places[from.position(node)].translation,
             scale: self.scale,
@@ -176,7 +185,10 @@ impl Job<'_> {
         let mut seen: HashSet<&Target> = HashSet::new();
         for (_, track) in self.source.takes.iter().flat_map(|take| take.tracks()) {
             let own = &track.target;
-            if own.rig != 0 || matches!(own.property.as_str(), ROTATION | TRANSLATION) || !seen.insert(own) {
+            if own.rig != self.from.index
+                || matches!(own.property.as_str(), ROTATION | TRANSLATION)
+                || !seen.insert(own)
+            {
                 continue;
             }
             found.extend(self.amount(space, track));
@@ -197,7 +209,7 @@ impl Job<'_> {
         };
         if node.attribute(&own.property).is_none() {
             let link = self.links.of_source(own.node)?;
-            let result = Target { rig: 0, node: link.target, property: own.property.clone() };
+            let result = self.onto.target(link.target, &own.property);
             if self.onto.rig.property_kind(link.target, &own.property) != Some(kind) {
                 return None;
             }
@@ -235,8 +247,8 @@ impl Job<'_> {
                 && !self.from.upwards(link.place.node).any(is_left)
         };
         let standing = |link: &NodePairing| Standing {
-            source: (0, link.place.node),
-            result: (0, link.target),
+            source: from.node(link.place.node),
+            result: self.onto.node(link.target),
             references: Some((from.world_of(link.place.node), self.onto.world_of(link.target))),
             place: false,
         };

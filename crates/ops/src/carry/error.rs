@@ -16,6 +16,36 @@ pub enum CarryError {
     /// The source has no animation.
     #[error("the source has no take: there is nothing to carry")]
     NoTake,
+    /// A rig that was asked for is not there.
+    #[error("the {side} has no rig '{name}'{}: it has {all}", similar.as_ref().map(|name| format!(" (did you mean '{name}'?)")).unwrap_or_default())]
+    NoSuchRig {
+        /// Source or target.
+        side: &'static str,
+        /// What was asked for.
+        name: String,
+        /// A similar name.
+        similar: Option<String>,
+        /// The names of those that it has.
+        all: String,
+    },
+    /// Two pairs of rigs with one of them in common.
+    #[error("the map's rigs '{0}' and '{1}': one of them is in another pair, too")]
+    RigTwice(String, String),
+    /// A pair of nodes whose rigs are no pair.
+    #[error("the map pairs '{from}' of the rig '{}' with '{onto}' of the rig '{}', and these two are no pair: say which are by [[rigs]]", rigs.0, rigs.1)]
+    AcrossRigs {
+        /// The node of the source.
+        from: String,
+        /// The node of the target.
+        onto: String,
+        /// The rigs that they are in.
+        rigs: (String, String),
+    },
+    /// No rig of the source goes with one of the target.
+    #[error(
+        "no rig of the source has anything in common with one of the target: say which go together by [[rigs]] in a map"
+    )]
+    NoRigPairs,
     /// One side has no rig.
     #[error("the {0} has no rig")]
     NoRig(&'static str),
@@ -54,6 +84,9 @@ pub enum CarryError {
         /// How many nodes there are.
         count: usize,
     },
+    /// What holds something has no partner.
+    #[error("the map: '{0}' is to hold something and has no partner in the target")]
+    NoHolder(String),
     /// No node has a partner.
     #[error("no node of the source has a partner in the target: give a map (--map)")]
     NoPairs,

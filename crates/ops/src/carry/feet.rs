@@ -6,11 +6,12 @@ use nimble_curve_curves::rotation::{RotationOrder, nearest_euler};
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{SampleKind, Samples};
 use nimble_curve_scene::evaluate::{Evaluator, Pose};
-use nimble_curve_scene::ledger::{Entry, Fate};
+use nimble_curve_scene::ledger::Entry;
 use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::rig::{Canonical, NodeId};
-use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
+use nimble_curve_scene::scene::{PropertyKind, Scene, Take};
 
+use super::rewrite::Rewritten;
 use super::tracks::base_layer;
 use super::{CarryError, Job};
 use crate::contact;
@@ -113,8 +114,8 @@ impl Job<'_> {
         range: std::ops::RangeInclusive<i64>,
     ) -> Result<Vec<Vec<Frame>>, CarryError> {
         let result = Scene { takes: Vec::new(), ..self.target.clone() };
-        let mut source = Evaluator::new(self.source, Some(before), 0)?;
-        let mut target = Evaluator::new(&result, Some(made), 0)?;
+        let mut source = Evaluator::new(self.source, Some(before), self.from.index)?;
+        let mut target = Evaluator::new(&result, Some(made), self.onto.index)?;
         let (mut pose, mut carried) = (Pose::default(), Pose::default());
         let mut all: Vec<Vec<Frame>> = legs.iter().map(|_| Vec::new()).collect();
         for frame in range {
@@ -166,7 +167,7 @@ impl Job<'_> {
         let tolerance = self.tolerance.angle.min(0.2 * length / lengths.max(1e-9));
         for (joint, &id) in leg.joints.iter().enumerate() {
             let Some(view) = self.onto.view(id) else { continue };
-            let target = Target { rig: 0, node: id, property: ROTATION.into() };
+            let target = self.onto.target(id, ROTATION);
             let order = view.order.unwrap_or(RotationOrder::Xyz);
             let mut near = match self.onto.rig.rest_value(id, ROTATION) {
                 Some(Value::Euler { angles, .. }) => angles,
@@ -182,39 +183,14 @@ impl Job<'_> {
             else {
                 continue;
             };
-            for layer in &mut made.layers {
-                layer.tracks.retain(|track| track.target != target);
-            }
-            let track = Track { target, controller };
-            let after = crate::channel::count(&track);
-            let address = self.target_addresses.property(&track.target);
-            made.layers[base].tracks.push(track);
-            let mut own = entries.iter_mut().filter(|entry| entry.to.as_ref() == Some(&address));
-            let said = "turned so that the foot stays where it stands";
-            match own.next() {
-                Some(entry) => {
-                    entry.fate = entry.fate.max(Fate::Refitted);
-                    (entry.error, entry.after) = (Some(error.in_frames(rate)), after);
-                    entry.note =
-                        if entry.note.is_empty() { said.into() } else { format!("{}; {said}", entry.note) };
-                    for more in own {
-                        more.after = 0;
-                        more.note = "written together with the base layer: the foot is held".into();
-                    }
-                }
-                None => entries.push(Entry {
-                    take: made.name.clone(),
-                    layer: made.layers[base].name.clone(),
-                    channel: address.clone(),
-                    to: Some(address),
-                    target: None,
-                    fate: Fate::Refitted,
-                    error: Some(error.in_frames(rate)),
-                    before: 0,
-                    after,
-                    note: said.into(),
-                }),
-            }
+            let rewritten = Rewritten {
+                target,
+                controller,
+                error,
+                said: "turned so that the foot stays where it stands",
+                beside: "written together with the base layer: the foot is held",
+            };
+            self.rewrite(made, entries, base, rewritten);
         }
     }
 }

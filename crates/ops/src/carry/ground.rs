@@ -4,8 +4,6 @@
 //! travel. Many captures rest with their hips at the origin: such a pose stands on no ground. It is put on the one on which the lowest
 //! joints stand in the motion, so that feet end as high above the target's ground as they were above the source's.
 
-use std::borrow::Cow;
-
 use glam::{DAffine3, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
@@ -17,48 +15,50 @@ use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::links::Links;
 use super::{CarryError, CarryOptions, NameMap, PoseAt};
+use crate::rigs::RigPairing;
 use crate::standing::{Standing, lowest_stand};
 
 /// A pose stands on the ground where its lowest joint is no farther from it than this, in leg lengths.
 const NEAR: f64 = 0.25;
 
-/// The options with reference poses that stand on the ground, and what was done to them, for people.
-pub(super) fn standing<'o>(
+/// The options with reference poses in which a rig stands on the ground, where they are others, and what was done to them, for people.
+pub(super) fn standing(
     source: &Scene,
     target: &Scene,
-    map: &NameMap,
-    options: &'o CarryOptions,
-) -> Result<(Cow<'o, CarryOptions>, Vec<String>), CarryError> {
-    let same = Ok((Cow::Borrowed(options), Vec::new()));
+    (map, pair): (&NameMap, RigPairing),
+    options: &CarryOptions,
+) -> Result<(Option<CarryOptions>, Vec<String>), CarryError> {
+    let same = Ok((None, Vec::new()));
     let (from, onto) = (Addresses::new(source), Addresses::new(target));
-    let links = Links::new(source, target, (&from, &onto), map)?;
-    let reference = Reference::of(source, options.source_pose.as_ref())?;
+    let links = Links::new(source, target, (&from, &onto), map, pair)?;
+    let reference = Reference::of(source, pair.source, options.source_pose.as_ref())?;
     let moved = source.takes.iter().flat_map(Take::tracks);
     let is_moved: Vec<NodeId> = moved
-        .filter(|(_, track)| track.target.rig == 0 && track.target.property == TRANSLATION)
+        .filter(|(_, track)| track.target.rig == pair.source && track.target.property == TRANSLATION)
         .map(|(_, track)| track.target.node)
         .collect();
-    let mut nodes = source.rigs[0].nodes().map(|(id, _)| id).filter(|id| is_moved.contains(id));
+    let mut nodes = source.rigs[pair.source].nodes().map(|(id, _)| id).filter(|id| is_moved.contains(id));
     let Some((carrier, own)) = nodes.find_map(|id| Some((id, reference.body(id)?))) else { return same };
     let partner = links.of_source(carrier).map(|link| link.target);
-    let onto_reference = Reference::of(target, options.target_pose.as_ref())?;
+    let onto_reference = Reference::of(target, pair.target, options.target_pose.as_ref())?;
     let Some((partner, other)) = partner.and_then(|id| Some((id, onto_reference.body(id)?))) else {
         let unheard = !own.stands();
         let note = format!(
             "the source's reference pose stands on no ground, and {} has no partner that carries the target's body: look at the height of the result with check",
-            from.node((0, carrier))
+            from.node((pair.source, carrier))
         );
-        return Ok((Cow::Borrowed(options), unheard.then_some(note).into_iter().collect()));
+        return Ok((None, unheard.then_some(note).into_iter().collect()));
     };
     let source_ground = match own.stands() {
         true => own.lowest,
-        false => ground(source, &own.joints)?.unwrap_or(own.lowest),
+        false => ground(source, pair.source, &own.joints)?.unwrap_or(own.lowest),
     };
     let unit = source.space.metres_per_unit / target.space.metres_per_unit;
     let target_ground = match other.stands() {
         true => other.lowest,
         false => {
-            let own_ground = if target.takes.is_empty() { None } else { ground(target, &other.joints)? };
+            let own_ground =
+                if target.takes.is_empty() { None } else { ground(target, pair.target, &other.joints)? };
             // A rig that says nothing stands where the source does, as it is scaled.
             own_ground.unwrap_or(source_ground * unit * options.scale.unwrap_or(other.leg / (own.leg * unit)))
         }
@@ -95,11 +95,12 @@ pub(super) fn standing<'o>(
             ));
         }
     }
-    Ok((Cow::Owned(standing), notes))
+    Ok((Some(standing), notes))
 }
 
 /// A rig in its reference pose.
 struct Reference<'a> {
+    index: usize,
     rig: &'a Rig,
     pose: Pose,
     up: usize,
@@ -120,11 +121,15 @@ impl Legs {
 }
 
 impl<'a> Reference<'a> {
-    fn of(scene: &'a Scene, reference: Option<&PoseAt>) -> Result<Reference<'a>, EvaluateError> {
+    fn of(
+        scene: &'a Scene,
+        index: usize,
+        reference: Option<&PoseAt>,
+    ) -> Result<Reference<'a>, EvaluateError> {
         let mut pose = Pose::default();
         let time = reference.map_or(0.0, |pose| pose.time.as_f64());
-        Evaluator::new(scene, reference.map(|pose| &pose.take), 0)?.pose_at(time, &mut pose);
-        Ok(Reference { rig: &scene.rigs[0], pose, up: scene.space.up.index() })
+        Evaluator::new(scene, reference.map(|pose| &pose.take), index)?.pose_at(time, &mut pose);
+        Ok(Reference { index, rig: &scene.rigs[index], pose, up: scene.space.up.index() })
     }
 
     /// The body that a node carries, where it is as high above what hangs on it as hips are, and can be moved.
@@ -143,7 +148,7 @@ impl<'a> Reference<'a> {
         let above = parent.map_or(DAffine3::IDENTITY, |at| self.pose.world[at]);
         let at = self.rig.position(node).map_or(DVec3::ZERO, |at| self.pose.local[at].translation);
         let value = at + above.inverse().transform_vector3(up);
-        let target = Target::new(0, node, TRANSLATION);
+        let target = Target::new(self.index, node, TRANSLATION);
         let track = Track { target: target.clone(), controller: Controller::Constant(Value::Vector(value)) };
         match pose {
             Some(pose) => {
@@ -170,11 +175,11 @@ impl<'a> Reference<'a> {
 }
 
 /// How high the lowest joints of a body stand in the takes of its scene; `None` where there are no frames.
-fn ground(scene: &Scene, joints: &Standing) -> Result<Option<f64>, EvaluateError> {
+fn ground(scene: &Scene, rig: usize, joints: &Standing) -> Result<Option<f64>, EvaluateError> {
     let mut heights = Vec::new();
     let mut pose = Pose::default();
     for take in &scene.takes {
-        let mut evaluator = Evaluator::new(scene, Some(take), 0)?;
+        let mut evaluator = Evaluator::new(scene, Some(take), rig)?;
         let first = scene.rate.frame(take.range.first).ceil() as i64;
         let last = scene.rate.frame(take.range.last).floor() as i64;
         for frame in first..=last {

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use nimble_curve_scene::address::{AddressError, Addresses, matches, without_namespace};
+use nimble_curve_scene::address::{AddressError, Addresses, NodeRef, matches, without_namespace};
 use nimble_curve_scene::rig::{NodeId, Rig};
 use nimble_curve_scene::scene::Scene;
 use nimble_curve_scene::similar::similar_address;
@@ -10,6 +10,7 @@ use nimble_curve_scene::similar::similar_address;
 use super::CarryError;
 use super::map::{NameMap, PairSpace};
 use crate::names::other_side;
+use crate::rigs::RigPairing;
 
 /// A place in a rig: a node, and which part of its turn counts. Everything above the node counts whole.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -105,9 +106,10 @@ impl Links {
         target: &Scene,
         addresses: (&Addresses, &Addresses),
         map: &NameMap,
+        pair: RigPairing,
     ) -> Result<Links, CarryError> {
-        let finder = Finder { source: addresses.0, target: addresses.1 };
-        let (from, onto) = (&source.rigs[0], &target.rigs[0]);
+        let finder = Finder { source: addresses.0, target: addresses.1, rigs: pair };
+        let (from, onto) = (&source.rigs[pair.source], &target.rigs[pair.target]);
         let mut links = Links {
             all: Vec::new(),
             by_target: HashMap::new(),
@@ -116,17 +118,17 @@ impl Links {
             left_out: HashSet::new(),
         };
         let mut ends: HashSet<NodeId> = HashSet::new();
-        for pair in &map.nodes {
-            let (a, b) = (finder.source(&pair.source)?, finder.target(&pair.target)?);
+        for listed in &map.nodes {
+            let (a, b) = (finder.source(&listed.source)?, finder.target(&listed.target)?);
             let link = NodePairing {
                 target: b,
                 place: Place { node: a, part: 1.0 },
-                space: pair.space,
+                space: listed.space,
                 translation: Some(a),
                 in_chain: false,
             };
             if links.is_target(b) || !ends.insert(a) {
-                return Err(CarryError::Twice(pair.target.clone()));
+                return Err(CarryError::Twice(listed.target.clone()));
             }
             links.push(link);
         }
@@ -158,7 +160,7 @@ impl Links {
             ends.extend(&sources);
         }
         for (id, node) in from.nodes() {
-            let text = addresses.0.node((0, id));
+            let text = addresses.0.node((pair.source, id));
             let is_meant =
                 |pattern: &String| matches(pattern, text) || matches(pattern, without_namespace(&node.name));
             if map.leave_out.iter().any(is_meant) {
@@ -172,6 +174,21 @@ impl Links {
         links.sources = ends;
         links.sort(onto);
         if links.all.is_empty() { Err(CarryError::NoPairs) } else { Ok(links) }
+    }
+
+    /// The same, or nothing where two of several pairs of rigs have no node in common.
+    pub fn of_some(
+        source: &Scene,
+        target: &Scene,
+        addresses: (&Addresses, &Addresses),
+        map: &NameMap,
+        pair: RigPairing,
+        count: usize,
+    ) -> Result<Option<Links>, CarryError> {
+        match Links::new(source, target, addresses, map, pair) {
+            Err(CarryError::NoPairs) if count > 1 => Ok(None),
+            links => links.map(Some),
+        }
     }
 
     fn push(&mut self, link: NodePairing) {
@@ -266,28 +283,38 @@ fn check_chain(rig: &Rig, nodes: &[NodeId], names: &[String]) -> Result<(), Carr
 pub(super) struct Finder<'a> {
     pub source: &'a Addresses,
     pub target: &'a Addresses,
+    pub rigs: RigPairing,
 }
 
 impl Finder<'_> {
     pub fn source(&self, text: &str) -> Result<NodeId, CarryError> {
-        find(self.source, "source", text)
+        find(self.source, "source", (self.rigs.source, text))
     }
 
     pub fn target(&self, text: &str) -> Result<NodeId, CarryError> {
-        find(self.target, "target", text)
+        find(self.target, "target", (self.rigs.target, text))
     }
 }
 
-pub(super) fn find(addresses: &Addresses, side: &'static str, text: &str) -> Result<NodeId, CarryError> {
-    match addresses.find_in_any_namespace(text) {
-        Ok((0, node)) => Ok(node),
+pub(super) fn find(
+    addresses: &Addresses,
+    side: &'static str,
+    (rig, text): (usize, &str),
+) -> Result<NodeId, CarryError> {
+    match found(addresses, side, text) {
+        Ok((of, node)) if of == rig => Ok(node),
         Ok(_) => {
             Err(CarryError::Map { side, error: AddressError::NoNode(text.to_owned()), suggestion: None })
         }
-        Err(error) => {
-            let texts: Vec<&str> = addresses.texts().collect();
-            let suggestion = similar_address(text, texts.iter().copied());
-            Err(CarryError::Map { side, error, suggestion })
-        }
+        Err(error) => Err(error),
     }
+}
+
+/// The node that a map means, on whichever rig.
+pub(super) fn found(addresses: &Addresses, side: &'static str, text: &str) -> Result<NodeRef, CarryError> {
+    addresses.find_in_any_namespace(text).map_err(|error| {
+        let texts: Vec<&str> = addresses.texts().collect();
+        let suggestion = similar_address(text, texts.iter().copied());
+        CarryError::Map { side, error, suggestion }
+    })
 }

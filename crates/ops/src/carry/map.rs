@@ -4,11 +4,11 @@ use std::borrow::Cow;
 use std::collections::HashSet;
 
 pub use nimble_curve_curves::value::NumberRange;
-use nimble_curve_scene::address::{matches, without_namespace};
-use nimble_curve_scene::rig::Rig;
+use nimble_curve_scene::address::{Addresses, NodeRef, matches, without_namespace};
 use nimble_curve_scene::scene::{NodeSet, Scene};
 
 use super::CarryError;
+use crate::rigs::RigPairing;
 
 /// In which frame a pair's motion relative to rest is the same.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -42,6 +42,17 @@ pub struct Chain {
     pub parts: Vec<f64>,
 }
 
+/// A rig and its partner, by name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RigPair {
+    /// The rig of the source.
+    pub source: String,
+    /// The rig of the target.
+    pub target: String,
+    /// The node of the source, on another rig, that holds it where it is held.
+    pub held: Option<String>,
+}
+
 /// A custom attribute and its partner, by the address `NODE:ATTRIBUTE`.
 #[derive(Clone, Debug, PartialEq)]
 pub struct AttributePair {
@@ -56,8 +67,12 @@ pub struct AttributePair {
 /// Which node of a source goes to which node of a target.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct NameMap {
+    /// Which rig goes onto which; where none are named, those that the nodes' pairs or their names tell.
+    pub rigs: Vec<RigPair>,
     /// Single nodes.
     pub nodes: Vec<NodePair>,
+    /// Nodes of the source and the nodes of it that hold them where they are held.
+    pub held: Vec<(String, String)>,
     /// Chains of several nodes.
     pub chains: Vec<Chain>,
     /// Custom attributes.
@@ -78,45 +93,51 @@ impl NameMap {
     ///
     /// # Errors
     /// [`CarryError::EmptyRule`] where a rule makes no pair.
-    pub(crate) fn with_rules(&self, source: &Scene, target: &Scene) -> Result<Cow<'_, NameMap>, CarryError> {
+    pub(crate) fn with_rules(
+        &self,
+        source: &Scene,
+        target: &Scene,
+        pairs: &[RigPairing],
+    ) -> Result<Cow<'_, NameMap>, CarryError> {
         if self.rename.is_empty() {
             return Ok(Cow::Borrowed(self));
         }
-        let names = |scene: &Scene| -> Vec<String> {
-            let rig = scene.rigs.first();
-            rig.into_iter()
-                .flat_map(Rig::nodes)
-                .map(|(_, node)| without_namespace(&node.name).to_owned())
-                .collect()
+        let (from, onto) = (Addresses::new(source), Addresses::new(target));
+        let singles = self.nodes.iter().map(|pair| (&pair.source, &pair.target));
+        let chained = self.chains.iter().flat_map(|chain| chain.source.iter().chain(&chain.target));
+        // What is not there is said where nodes are looked up.
+        let listed = |addresses: &Addresses| -> HashSet<NodeRef> {
+            let names = singles.clone().flat_map(|(a, b)| [a, b]).chain(chained.clone());
+            names.filter_map(|name| addresses.find_in_any_namespace(name).ok()).collect()
         };
-        let (sources, targets) = (names(source), names(target));
-        let named: HashSet<&str> = (self.nodes.iter().map(|pair| &pair.source))
-            .chain(self.chains.iter().flat_map(|chain| &chain.source))
-            .map(|name| without_namespace(name))
-            .collect();
+        let (mut named, mut taken) = (listed(&from), listed(&onto));
+        let bare = |scene: &Scene, rig: usize| -> Vec<(NodeRef, String)> {
+            let nodes = scene.rigs[rig].nodes();
+            nodes.map(|(id, node)| ((rig, id), without_namespace(&node.name).to_owned())).collect()
+        };
         let mut map = self.clone();
-        let mut taken: HashSet<String> = (self.nodes.iter().map(|pair| &pair.target))
-            .chain(self.chains.iter().flat_map(|chain| &chain.target))
-            .map(|name| without_namespace(name).to_owned())
-            .collect();
-        let is_free = |name: &&String| {
-            !named.contains(name.as_str()) && !self.leave_out.iter().any(|pattern| matches(pattern, name))
-        };
-        let mut made: HashSet<&String> = HashSet::new();
         for (pattern, renamed) in &self.rename {
             let before = map.nodes.len();
-            for name in sources.iter().filter(is_free) {
-                let partner = captured(pattern, name).and_then(|parts| filled(renamed, &parts));
-                if let Some(partner) =
-                    partner.filter(|partner| targets.contains(partner) && !taken.contains(partner))
-                    && made.insert(name)
-                {
-                    taken.insert(partner.clone());
-                    map.nodes.push(NodePair {
-                        source: name.clone(),
-                        target: partner,
-                        space: PairSpace::World,
-                    });
+            for pair in pairs {
+                let targets = bare(target, pair.target);
+                for (node, name) in bare(source, pair.source) {
+                    let is_left_out = self.leave_out.iter().any(|pattern| matches(pattern, &name));
+                    if is_left_out || named.contains(&node) {
+                        continue;
+                    }
+                    let partner = captured(pattern, &name).and_then(|parts| filled(renamed, &parts));
+                    let is_partner = |(node, name): &&(NodeRef, String)| {
+                        partner.as_ref() == Some(name) && !taken.contains(node)
+                    };
+                    if let Some(&(partner, _)) = targets.iter().find(is_partner) {
+                        taken.insert(partner);
+                        named.insert(node);
+                        map.nodes.push(NodePair {
+                            source: from.node(node).to_owned(),
+                            target: onto.node(partner).to_owned(),
+                            space: PairSpace::World,
+                        });
+                    }
                 }
             }
             if map.nodes.len() == before {

@@ -11,10 +11,11 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::rig::{NodeId, ROTATION};
-use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
+use nimble_curve_scene::scene::{Layer, Scene, Take, Track};
 
 use super::links::{Links, NodePairing};
 use super::map::PairSpace;
+use super::rigs::{pairings, shared_out};
 use super::side::Side;
 use super::{CarryError, CarryOptions, DirectionMismatch, NameMap, PoseAt};
 use crate::anatomy::{Part, parts_of};
@@ -43,10 +44,8 @@ pub fn matching_pose(
     map: &NameMap,
     options: &CarryOptions,
 ) -> Result<Option<MatchingPose>, CarryError> {
-    source.rigs.first().ok_or(CarryError::NoRig("source"))?;
-    target.rigs.first().ok_or(CarryError::NoRig("target"))?;
-    let map = map.with_rules(source, target)?;
-    let map = map.as_ref();
+    let pairs = pairings(source, target, map, options)?;
+    let map = map.with_rules(source, target, &pairs)?;
     let posed =
         Scene { takes: options.source_pose.iter().map(|pose| pose.take.clone()).collect(), ..source.clone() };
     let (mut moved, _) = in_space(&posed, &target.space);
@@ -54,31 +53,32 @@ pub fn matching_pose(
         moved = mirrored(&moved, axis).0;
     }
     let (from, onto) = (Addresses::new(&moved), Addresses::new(target));
-    let links = Links::new(&moved, target, (&from, &onto), map)?;
     let at = |pose: &Option<PoseAt>| pose.as_ref().map(|pose| pose.time);
     let source_pose = moved.takes.first().zip(at(&options.source_pose));
     let target_pose = options.target_pose.as_ref().map(|pose| (&pose.take, pose.time));
-    let matcher = Matcher {
-        from: Side::of(&moved, source_pose)?,
-        onto: Side::of(target, target_pose)?,
-        links: &links,
-        parts: parts_of(target),
-        up: target.space.up.index(),
-    };
     let mut bones: Vec<DirectionMismatch> = Vec::new();
-    for link in links.all.iter().filter(|link| matcher.is_long(link)) {
-        let Some((own, other)) = matcher.directions(link) else { continue };
-        let angle = own.angle_between(other);
-        if angle > CLEARLY {
-            let names = (from.node((0, link.place.node)), onto.node((0, link.target)));
-            bones.push(DirectionMismatch { source: names.0.to_owned(), target: names.1.to_owned(), angle });
-        }
+    let mut tracks: Vec<Track> = Vec::new();
+    let maps = shared_out(&map, (source, target), (&from, &onto), &pairs)?;
+    for (pair, map) in pairs.iter().zip(&maps) {
+        let Some(links) = Links::of_some(&moved, target, (&from, &onto), map, *pair, pairs.len())? else {
+            continue;
+        };
+        let matcher = Matcher {
+            from: Side::of(&moved, pair.source, source_pose)?,
+            onto: Side::of(target, pair.target, target_pose)?,
+            links: &links,
+            parts: parts_of(target, pair.target),
+            up: target.space.up.index(),
+        };
+        let found = matcher.mismatches(&from, &onto);
+        tracks.extend(matcher.tracks(!found.is_empty()));
+        bones.extend(found);
     }
     bones.sort_by(|a, b| b.angle.total_cmp(&a.angle));
     if bones.is_empty() {
         return Ok(None);
     }
-    let (tracks, time) = (matcher.tracks(), at(&options.target_pose).unwrap_or(Ticks::ZERO));
+    let time = at(&options.target_pose).unwrap_or(Ticks::ZERO);
     let pose =
         PoseAt { take: Take::new("pose", TimeRange::new(time, time), vec![Layer::base(tracks)]), time };
     Ok(Some(MatchingPose { pose, bones }))
@@ -94,6 +94,21 @@ struct Matcher<'a> {
 }
 
 impl Matcher<'_> {
+    /// The bones that point clearly elsewhere in the two reference poses.
+    fn mismatches(&self, from: &Addresses, onto: &Addresses) -> Vec<DirectionMismatch> {
+        let mut found = Vec::new();
+        for link in self.links.all.iter().filter(|link| self.is_long(link)) {
+            let Some((own, other)) = self.directions(link) else { continue };
+            let angle = own.angle_between(other);
+            if angle > CLEARLY {
+                let source = from.node(self.from.node(link.place.node)).to_owned();
+                let target = onto.node(self.onto.node(link.target)).to_owned();
+                found.push(DirectionMismatch { source, target, angle });
+            }
+        }
+        found
+    }
+
     fn part(&self, link: &NodePairing) -> Option<Part> {
         let is_whole = !link.in_chain && link.place.part == 1.0 && link.space == PairSpace::World;
         self.parts[self.onto.position(link.target)].filter(|_| is_whole)
@@ -177,13 +192,14 @@ impl Matcher<'_> {
     }
 
     /// The target's pose as constants, its own reference pose where nothing turns.
-    fn tracks(&self) -> Vec<Track> {
+    fn tracks(&self, turns_limbs: bool) -> Vec<Track> {
         let rig = self.onto.rig;
         let mut turns: Vec<DQuat> = Vec::with_capacity(rig.len());
         let mut tracks = Vec::new();
         for (at, (id, parent)) in rig.nodes().map(|(id, _)| id).zip(rig.parent_positions()).enumerate() {
             let above = parent.map_or(DQuat::IDENTITY, |parent| turns[parent]);
-            let turn = self.links.of_target(id).map_or(above, |link| self.turn(link, above)).normalize();
+            let link = self.links.of_target(id).filter(|_| turns_limbs);
+            let turn = link.map_or(above, |link| self.turn(link, above)).normalize();
             turns.push(turn);
             let is_turned = to_vector(turn * above.conjugate()).length() > 1e-9;
             if !is_turned && !self.onto.rests_elsewhere(id) {
@@ -198,7 +214,7 @@ impl Matcher<'_> {
                 None => Value::Quaternion(animated),
             };
             tracks.push(Track {
-                target: Target::new(0, id, ROTATION),
+                target: self.onto.target(id, ROTATION),
                 controller: Controller::Constant(value),
             });
         }

@@ -94,7 +94,7 @@ impl Job<'_> {
         // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
         let halves: Vec<i64> = (first..=last).filter(|half| is_refitted || half % 2 == 0).collect();
         // Whole windows at a time, so that each of them is looked at by one.
-        let nodes = self.source.rigs[0].len().max(self.target.rigs[0].len()).max(1);
+        let nodes = self.from.rig.len().max(self.onto.rig.len()).max(1);
         let at_once = (AT_HAND / nodes).clamp(16, 512) as f64;
         let windows = windows_in(at_once * 0.5 * rate.ticks_per_frame()).max(1);
         let part = |window: usize| window / windows;

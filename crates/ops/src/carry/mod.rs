@@ -20,22 +20,27 @@
 
 mod error;
 mod job;
-use self::assembly::changed_channels;
 pub use self::error::CarryError;
-use self::job::Job;
+use self::job::{Common, Job, Respaced};
+pub(crate) use self::rigs::rig_pairs;
+use self::scenes::{empty_layers, in_order_of, list_alone, rename_twins, scaled, without_pair};
 
 mod assembly;
 mod attributes;
 mod claim;
 mod feet;
 mod ground;
+mod held;
 mod links;
 mod map;
 mod matching;
 mod measure;
 mod output;
 mod pose;
+mod rewrite;
+mod rigs;
 mod rotations;
+mod scenes;
 mod shares;
 mod side;
 mod still;
@@ -47,22 +52,18 @@ use std::borrow::Cow;
 use std::collections::HashSet;
 
 pub use self::matching::{MatchingPose, matching_pose};
-pub use map::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace};
+pub use map::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace, RigPair};
 pub use pose::{held, keyed, pose_from};
 
-use self::attributes::AttributeMap;
-use self::links::Links;
-use self::side::Side;
-use self::tracks::Tracks;
-use super::Tolerance;
 use super::anatomy::has_legs;
-use super::space::{in_space, mirrored};
+use super::{RigPairing, Tolerance};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::time::Ticks;
-use nimble_curve_scene::address::Addresses;
+use nimble_curve_curves::value::Quantity;
+use nimble_curve_scene::address::{Addresses, matches};
 use nimble_curve_scene::choice::{Choice, NothingChosen};
 use nimble_curve_scene::judge::Claim;
-use nimble_curve_scene::ledger::{Fate, Ledger, MeasuredError};
+use nimble_curve_scene::ledger::{Ledger, MeasuredError};
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{Scene, Take};
 
@@ -74,8 +75,13 @@ pub struct CarryOptions {
     /// Handles of rotations that change; where nothing is said as the source has them, but weighted where plain ones would
     /// need more than half as many key times again.
     pub handles: Option<Handles>,
-    /// How much the translation grows, apart from units; `None` takes the ratio of the legs, from the hips to the lowest joint.
+    /// How much the translation grows, apart from units; `None` takes the ratio of the legs, from the hips to the lowest joint. What
+    /// has no legs, such as a prop, goes by those of the first rig that has some.
     pub scale: Option<f64>,
+    /// Names or patterns of the rigs of the source that carry; all where there are none.
+    pub rigs: Vec<String>,
+    /// Names or patterns of the rigs of the target that get something; all where there are none.
+    pub target_rigs: Vec<String>,
     /// Patterns of channels or nodes of either side, or `@SET`; all where there are none.
     pub only: Vec<String>,
     /// Patterns of channels or nodes of either side, or `@SET`, that stay behind.
@@ -86,6 +92,18 @@ pub struct CarryOptions {
     pub source_pose: Option<PoseAt>,
     /// The pose of the target that corresponds to that of the source; its rest pose where there is none.
     pub target_pose: Option<PoseAt>,
+}
+
+impl CarryOptions {
+    /// Whether a rig of the source is to carry.
+    fn takes_rig(&self, name: &str) -> bool {
+        self.rigs.is_empty() || self.rigs.iter().any(|pattern| matches(pattern, name))
+    }
+
+    /// Whether a rig of the target is to get something.
+    fn takes_target_rig(&self, name: &str) -> bool {
+        self.target_rigs.is_empty() || self.target_rigs.iter().any(|pattern| matches(pattern, name))
+    }
 }
 
 /// A pose as an instant of a take of the same rig.
@@ -108,6 +126,19 @@ pub struct DirectionMismatch {
     pub angle: f64,
 }
 
+/// A rig that went onto another one.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CarriedRig {
+    /// The two, by their places in their scenes.
+    pub rigs: RigPairing,
+    /// How many nodes of the target have partners.
+    pub pairs: usize,
+    /// By how much translations grew, in metres.
+    pub travel: f64,
+    /// Whether that is the ratio of the two rigs' own legs: others go by that of the first rig that has some.
+    pub by_legs: bool,
+}
+
 /// What carrying came to.
 #[derive(Clone, Debug)]
 pub struct Carried {
@@ -117,9 +148,11 @@ pub struct Carried {
     pub ledger: Ledger,
     /// How many nodes of the target have partners.
     pub pairs: usize,
-    /// By how much translations grew, in metres.
+    /// Which rigs went onto which, in order of the source's.
+    pub rigs: Vec<CarriedRig>,
+    /// By how much translations of the first of them grew, in metres.
     pub travel: f64,
-    /// By how much the numbers of translations grew, units included.
+    /// By how much the numbers of its translations grew, units included.
     pub translation_scale: f64,
     /// The largest error of a paired node's world rotation relative to the reference, over all frames and halfway between.
     pub world_error: MeasuredError,
@@ -133,9 +166,9 @@ pub struct Carried {
     pub claim: Claim,
 }
 
-/// Puts the animation of the first rig of `source` onto the first rig of `target`.
+/// Puts the animation of the rigs of `source` onto those of `target`.
 ///
-/// Nodes are paired by the map, else by equal names, with or without namespaces. The source's unit, up axis and
+/// Rigs are paired by the map, else by the nodes that it pairs, else by what they have in common. Nodes are paired by the map, else by equal names, with or without namespaces. The source's unit, up axis and
 /// handedness are changed to the target's first, exactly. Rotations keep the target's orders; translations carry their
 /// distance from the reference, scaled; attributes carry by name or by the map; layers stay layers.
 ///
@@ -150,121 +183,115 @@ pub fn carry(
     if source.takes.is_empty() {
         return Err(CarryError::NoTake);
     }
-    source.rigs.first().ok_or(CarryError::NoRig("source"))?;
-    target.rigs.first().ok_or(CarryError::NoRig("target"))?;
     let mut ledger = Ledger::default();
-    let map = map.with_rules(source, target)?;
-    let map = map.as_ref();
-    let are_legged = has_legs(source) && has_legs(target);
-    let (options, notes) = match are_legged {
-        true => ground::standing(source, target, map, options)?,
-        false => (Cow::Borrowed(options), Vec::new()),
-    };
+    let pairs = rigs::pairings(source, target, map, options)?;
+    let map = map.with_rules(source, target, &pairs)?;
+    let addresses = (Addresses::new(source), Addresses::new(target));
+    let maps = rigs::shared_out(&map, (source, target), (&addresses.0, &addresses.1), &pairs)?;
+    let mut options = Cow::Borrowed(options);
+    let walks = |pair: &RigPairing| has_legs(source, pair.source) && has_legs(target, pair.target);
+    for (pair, map) in pairs.iter().zip(&maps).filter(|(pair, _)| walks(pair)) {
+        let (standing, notes) = ground::standing(source, target, (map, *pair), &options)?;
+        if let Some(standing) = standing {
+            options = Cow::Owned(standing);
+        }
+        ledger.notes.extend(notes);
+    }
     let options = options.as_ref();
-    ledger.notes.extend(notes);
-    let with_pose = |pose: Option<&PoseAt>| Scene {
-        takes: source.takes.iter().cloned().chain(pose.map(|pose| pose.take.clone())).collect(),
-        ..source.clone()
-    };
-    // The pose of reference goes along, as one take more.
-    let (mut moved, respaced) = in_space(&with_pose(options.source_pose.as_ref()), &target.space);
-    let mut changed: HashSet<(String, String)> = changed_channels(&respaced);
-    for entry in respaced.entries.iter().filter(|entry| entry.fate == Fate::LeftOut) {
-        ledger.notes.push(format!("{}: {}", entry.channel, entry.note));
+    let space = Respaced::of(source, target, map.mirror, options.source_pose.as_ref());
+    ledger.notes.extend(space.notes.iter().cloned());
+    let source_addresses = Addresses::new(&space.scene);
+    let addresses = (&source_addresses, &addresses.1);
+    let chosen = chosen(&space.scene, target, addresses, &map, options)?;
+    let own_takes = target.takes.len();
+    let mut jobs = Vec::with_capacity(pairs.len());
+    for (pair, map) in pairs.iter().zip(&maps) {
+        let common = Common { space: &space, target, addresses, chosen: &chosen, count: pairs.len() };
+        jobs.extend(common.job(map, *pair, options)?.map(|job| (job, walks(pair))));
     }
-    if let Some(axis) = map.mirror {
-        let (reflected, entries) = mirrored(&moved, axis);
-        changed.extend(changed_channels(&entries));
-        moved = reflected;
+    let mut jobs = scaled(jobs, options.scale);
+    if jobs.is_empty() {
+        return Err(CarryError::NoPairs);
     }
-    let source_pose = options.source_pose.as_ref().and_then(|pose| Some((moved.takes.pop()?, pose.time)));
-    let from = &moved.rigs[0];
-    let (source_addresses, target_addresses) = (Addresses::new(&moved), Addresses::new(target));
-    let addresses = (&source_addresses, &target_addresses);
-    let links = Links::new(&moved, target, addresses, map)?;
-    let numbers = AttributeMap::new(&moved, target, addresses, map)?;
-    let chosen = chosen(&moved, target, addresses, map, options)?;
-    let from_side = Side::of(&moved, source_pose.as_ref().map(|(take, time)| (take, *time)))?;
-    let onto_side = Side::of(target, options.target_pose.as_ref().map(|pose| (&pose.take, pose.time)))?;
-    let mut job = Job {
-        source: &moved,
-        target,
-        from: from_side,
-        onto: onto_side,
-        links: &links,
-        numbers: &numbers,
-        chosen: &chosen,
-        source_addresses: &source_addresses,
-        target_addresses: &target_addresses,
-        changed: &changed,
-        scale: 1.0,
-        tolerance: options.tolerance,
-        handles: options.handles,
-    };
-    job.scale = options.scale.unwrap_or_else(|| job.leg_ratio(are_legged));
+    let grips = held::grips(&jobs, &map, addresses.0, &mut ledger.notes)?;
+    let mut holds = Vec::new();
     let mut scene = target.clone();
     if target.takes.is_empty() {
         scene.rate = source.rate;
     }
-    let own_takes = scene.takes.len();
-    let (mut world_error, mut worst_node) =
-        (MeasuredError::none(nimble_curve_curves::value::Quantity::Angle), None);
-    let mut free = HashSet::new();
-    for take in &moved.takes {
-        let tracks = Tracks::of(take, from);
-        let (mut made, mut entries, measured) = job.take(&tracks)?;
-        if options.hold_feet {
-            let held = job.hold_feet(take, &mut made, &mut entries)?;
-            if held.is_some() {
+    let mut world = (MeasuredError::none(Quantity::Angle), None);
+    let mut free: Vec<HashSet<NodeId>> = vec![HashSet::new(); jobs.len()];
+    for (index, take) in space.scene.takes.iter().enumerate() {
+        let mut whole = empty_layers(take);
+        let (mut entries, mut feet_stand) = (Vec::new(), false);
+        for (job, free) in jobs.iter_mut().zip(&mut free) {
+            let carried = job.carried(take, options)?;
+            job.note_worst(&carried.measured, &mut world);
+            if let Some(note) = carried.feet_held {
                 free.extend(job.bent_by_feet());
+                ledger.notes.push(note);
+                feet_stand = true;
             }
-            ledger
-                .notes
-                .push(held.unwrap_or_else(|| format!("'{}': no foot stands, nothing to hold", take.name)));
+            entries.extend(carried.entries);
+            for (layer, made) in whole.layers.iter_mut().zip(carried.take.layers) {
+                layer.tracks.extend(made.tracks);
+            }
         }
-        if measured.error.count > 0 && (worst_node.is_none() || measured.error.largest > world_error.largest)
-        {
-            worst_node = measured.worst.map(|node| target_addresses.node((0, node)).to_owned());
+        if options.hold_feet && !feet_stand {
+            ledger.notes.push(format!("'{}': no foot stands, nothing to hold", take.name));
         }
-        world_error.merge(&measured.error);
+        for grip in &grips {
+            let (times, note) = jobs[grip.job].hold(grip, take, &mut whole, &mut entries)?;
+            ledger.notes.push(note);
+            holds.extend(times.map(|times| (grip, index, times)));
+        }
+        entries.extend(without_pair(&jobs, take, |rig| options.takes_rig(rig)));
+        in_order_of(take, addresses.0, &mut entries);
         ledger.entries.extend(entries);
+        scene.takes.push(whole);
         // A selection of channels moves what was selected.
         if options.only.is_empty() {
-            scene.takes.push(made);
             let made = scene.takes[scene.takes.len() - 1].clone();
-            job.list_still(&scene, (take, &made), &mut ledger)?;
-        } else {
-            scene.takes.push(made);
+            for job in &jobs {
+                job.list_still(&scene, (take, &made), &mut ledger)?;
+            }
         }
     }
-    let taken: HashSet<String> = scene.takes[..own_takes].iter().map(|take| take.name.clone()).collect();
-    let mut renamed = Vec::new();
-    for take in &mut scene.takes[own_takes..] {
-        if taken.contains(&take.name) {
-            let fresh = (2..).map(|n| format!("{} {n}", take.name)).find(|name| !taken.contains(name));
-            let fresh = fresh.expect("of endlessly many names one is free");
-            renamed.push((std::mem::replace(&mut take.name, fresh.clone()), fresh));
-        }
+    let renamed = rename_twins(&mut scene.takes, own_takes);
+    let mut claim: Option<Claim> = None;
+    for (job, free) in jobs.iter().zip(&free) {
+        let own = job.claim(source, (map.mirror, own_takes), options, (&ledger, free))?;
+        claim = Some(match claim {
+            Some(all) => all.with_nodes_of(own),
+            None => own,
+        });
     }
-    let mirror = (map.mirror, own_takes);
-    let claim = job.claim(source, mirror, options, (&ledger, &free))?;
-    let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
-        .map(|(_, track)| track.target.node)
-        .collect();
-    job.list_unpaired(&moved, &mut ledger);
-    let apart = job.apart();
+    let mut claim = claim.unwrap_or_else(Claim::nothing).excusing(source, &ledger);
+    for (grip, take, times) in holds {
+        let pose = options.source_pose.as_ref();
+        claim.holds.extend(jobs[grip.job].hold_claim(source, grip, pose, (take, times))?);
+    }
+    for job in &jobs {
+        let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
+            .filter(|(_, track)| track.target.rig == job.onto.index)
+            .map(|(_, track)| track.target.node)
+            .collect();
+        job.list_unpaired(&moved, &mut ledger);
+    }
+    list_alone(&jobs, source, target, options, &mut ledger);
     let unit = source.space.metres_per_unit / target.space.metres_per_unit;
-    let pairs = links.all.len();
-    let translation_scale = job.scale * unit;
-    let travel = job.scale;
+    let rigs: Vec<CarriedRig> = jobs.iter().map(Job::summary).collect();
+    let mut apart: Vec<DirectionMismatch> = jobs.iter().flat_map(Job::apart).collect();
+    apart.sort_by(|a, b| b.angle.total_cmp(&a.angle));
     Ok(Carried {
         scene,
         ledger,
-        pairs,
-        travel,
-        translation_scale,
-        world_error,
-        worst_node,
+        pairs: rigs.iter().map(|rig| rig.pairs).sum(),
+        travel: rigs[0].travel,
+        translation_scale: rigs[0].travel * unit,
+        rigs,
+        world_error: world.0,
+        worst_node: world.1,
         apart,
         renamed,
         claim,

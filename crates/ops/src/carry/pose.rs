@@ -10,26 +10,48 @@ use nimble_curve_scene::rig::{NodeId, OpValue};
 use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::{CarryError, PoseAt};
+use crate::rigs::alike;
 
-/// A pose of a rig taken from another scene of the same names: an instant of one of its takes, or its rest pose.
+/// A pose of the rigs of a scene taken from another scene of the same names: an instant of one of its takes, or its rest pose.
 ///
 /// Nodes are found by their names without namespaces; steps that the other rig has none of stay at rest.
 ///
 /// # Errors
 /// Where a controller cannot be evaluated, or no name is the same.
 pub fn pose_from(scene: &Scene, other: &Scene, at: Option<(&Take, Ticks)>) -> Result<PoseAt, CarryError> {
-    let rig = scene.rigs.first().ok_or(CarryError::NoRig("source"))?;
-    let posed = other.rigs.first().ok_or(CarryError::NoRig("pose"))?;
+    if scene.rigs.is_empty() {
+        return Err(CarryError::NoRig("source"));
+    }
+    if other.rigs.is_empty() {
+        return Err(CarryError::NoRig("pose"));
+    }
     let time = at.map_or(Ticks::ZERO, |(_, time)| time);
+    let all = |scene: &Scene| (0..scene.rigs.len()).collect::<Vec<usize>>();
     let mut tracks = Vec::new();
-    for (id, node) in rig.nodes() {
+    for pair in alike((scene, &all(scene)), (other, &all(other))) {
+        posed(&mut tracks, (scene, pair.source), (other, pair.target), at)?;
+    }
+    if tracks.is_empty() {
+        return Err(CarryError::NoPose);
+    }
+    Ok(PoseAt { take: take_of("pose", time, tracks), time })
+}
+
+/// The pose of one rig, as constants of another one of the same names.
+fn posed(
+    tracks: &mut Vec<Track>,
+    (scene, rig): (&Scene, usize),
+    (other, posed): (&Scene, usize),
+    at: Option<(&Take, Ticks)>,
+) -> Result<(), CarryError> {
+    for (id, node) in scene.rigs[rig].nodes() {
         let same = |(_, other): &(NodeId, &nimble_curve_scene::rig::Node)| {
             without_namespace(&other.name) == without_namespace(&node.name)
         };
-        let Some((partner, of)) = posed.nodes().find(same) else { continue };
+        let Some((partner, of)) = other.rigs[posed].nodes().find(same) else { continue };
         for op in node.transform.iter().filter(|op| !op.inverse) {
             let Some(step) = of.op(&op.name) else { continue };
-            let target = Target { rig: 0, node: partner, property: op.name.clone() };
+            let target = Target::new(posed, partner, &op.name);
             let value = match at {
                 Some((take, time)) => PropertySampler::new(other, take, &target)?.value_at(time.as_f64()),
                 None => resting(step.value),
@@ -42,15 +64,12 @@ pub fn pose_from(scene: &Scene, other: &Scene, at: Option<(&Take, Ticks)>) -> Re
                 _ => false,
             };
             if fits {
-                let target = Target { rig: 0, node: id, property: op.name.clone() };
+                let target = Target::new(rig, id, &op.name);
                 tracks.push(Track { target, controller: Controller::Constant(value) });
             }
         }
     }
-    if tracks.is_empty() {
-        return Err(CarryError::NoPose);
-    }
-    Ok(PoseAt { take: take_of("pose", time, tracks), time })
+    Ok(())
 }
 
 fn resting(step: OpValue) -> Value {

@@ -86,7 +86,7 @@ impl Job<'_> {
         tolerance: AngleTolerance<'_>,
         cache: &ConversionCache,
     ) -> Vec<Output> {
-        let target = Target { rig: 0, node: link.target, property: ROTATION.into() };
+        let target = self.onto.target(link.target, ROTATION);
         let recipe = self.recipe(take, link);
         if recipe.factors.is_empty() {
             return Vec::new();
@@ -413,7 +413,7 @@ impl Job<'_> {
         let order = self.order(link, &tracks);
         let mut samplers = Vec::with_capacity(recipe.factors.len());
         for factor in &recipe.factors {
-            match NodeSampler::new(self.source, Some(take), (0, factor.node)) {
+            match NodeSampler::new(self.source, Some(take), self.from.node(factor.node)) {
                 Ok(sampler) => samplers.push(sampler),
                 Err(error) => return self.failed(tracks_of, recipe, &error.to_string()),
             }
@@ -518,7 +518,7 @@ impl Job<'_> {
     fn said(&self, tracks: &Tracks<'_>, link: &NodePairing, factors: &[Factor]) -> String {
         let mut parts = Vec::new();
         for factor in factors {
-            let name = self.source_addresses.node((0, factor.node));
+            let name = self.source_addresses.node(self.from.node(factor.node));
             parts.push(match factor.part {
                 1.0 => name.to_owned(),
                 -1.0 => format!("{name} undone"),

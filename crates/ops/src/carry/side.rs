@@ -3,12 +3,15 @@
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::Ticks;
+use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::rig::{Canonical, NodeId, Rig};
-use nimble_curve_scene::scene::{Scene, Take};
+use nimble_curve_scene::scene::{Scene, Take, Target};
 
 /// A rig in the pose that corresponds to one of the other rig.
 pub(super) struct Side<'a> {
+    /// Which rig of its scene it is.
+    pub index: usize,
     pub rig: &'a Rig,
     /// World rotations in the reference pose, by position.
     pub world: Vec<DQuat>,
@@ -25,19 +28,24 @@ pub(super) struct Side<'a> {
 }
 
 impl<'a> Side<'a> {
-    /// The first rig of a scene, at rest or as it is at an instant of a take.
-    pub fn of(scene: &'a Scene, reference: Option<(&Take, Ticks)>) -> Result<Side<'a>, EvaluateError> {
-        let rig = &scene.rigs[0];
+    /// A rig of a scene, at rest or as it is at an instant of a take.
+    pub fn of(
+        scene: &'a Scene,
+        index: usize,
+        reference: Option<(&Take, Ticks)>,
+    ) -> Result<Side<'a>, EvaluateError> {
+        let rig = &scene.rigs[index];
         let pose_of = |reference: Option<(&Take, Ticks)>| -> Result<Pose, EvaluateError> {
             let mut pose = Pose::default();
             let time = reference.map_or(0.0, |(_, time)| time.as_f64());
-            Evaluator::new(scene, reference.map(|(take, _)| take), 0)?.pose_at(time, &mut pose);
+            Evaluator::new(scene, reference.map(|(take, _)| take), index)?.pose_at(time, &mut pose);
             Ok(pose)
         };
         let at_rest = pose_of(None)?;
         let rests = at_rest.local_rotation.clone();
         let pose = if reference.is_some() { pose_of(reference)? } else { at_rest };
         Ok(Side {
+            index,
             rig,
             translations: pose.local.iter().map(|local| local.translation).collect(),
             world: pose.world_rotation,
@@ -51,6 +59,16 @@ impl<'a> Side<'a> {
 
     pub fn position(&self, id: NodeId) -> usize {
         self.rig.position(id).expect("a node of this rig")
+    }
+
+    /// A node of the rig, as one of its scene.
+    pub fn node(&self, id: NodeId) -> NodeRef {
+        (self.index, id)
+    }
+
+    /// A property of a node of the rig.
+    pub fn target(&self, id: NodeId, property: &str) -> Target {
+        Target::new(self.index, id, property)
     }
 
     pub fn view(&self, id: NodeId) -> Option<&Canonical> {

@@ -5,7 +5,7 @@ use glam::DVec3;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::TRANSLATION;
-use nimble_curve_scene::scene::{Scene, Take, Target};
+use nimble_curve_scene::scene::{Scene, Take};
 
 use super::Job;
 
@@ -29,18 +29,18 @@ impl Job<'_> {
     ) -> Result<(), EvaluateError> {
         let Some(first) = self.links.all.first() else { return Ok(()) };
         let places = (self.from.position(first.place.node), self.onto.position(first.target));
-        let own = Ranges::of(self.source, take, places.0)?;
-        let theirs = Ranges::of(result, made, places.1)?;
+        let own = Ranges::of(self.source, take, (self.from.index, places.0))?;
+        let theirs = Ranges::of(result, made, (self.onto.index, places.1))?;
         let least = LEAST / self.target.space.metres_per_unit;
         // The end of a chain goes as far as the chain that it stands for lets it.
         for link in self.links.all.iter().filter(|link| !link.in_chain) {
             let (node, target) = (link.place.node, link.target);
             let ranged = own.over[self.from.position(node)] * self.scale;
             let came = theirs.over[self.onto.position(target)];
-            let name = |property: &str| Target { rig: 0, node, property: property.to_owned() };
+            let name = |property: &str| self.from.target(node, property);
             let is_known = ledger.entries.iter().any(|entry| {
                 entry.take == take.name
-                    && entry.fate == Fate::LeftOut
+                    && entry.fate.is_gone()
                     && entry.target.as_ref() == Some(&name(TRANSLATION))
             });
             if ranged < least || came >= PART * ranged || is_known {
@@ -51,7 +51,7 @@ impl Job<'_> {
                 take: take.name.clone(),
                 layer: take.layers.first().map_or(String::new(), |layer| layer.name.clone()),
                 channel: self.source_addresses.property(&name(TRANSLATION)),
-                to: Some(self.target_addresses.property(&Target { node: target, ..name(TRANSLATION) })),
+                to: Some(self.target_addresses.property(&self.onto.target(target, TRANSLATION))),
                 target: Some(name(TRANSLATION)),
                 fate: Fate::LeftOut,
                 error: None,
@@ -68,14 +68,14 @@ impl Job<'_> {
     }
 }
 
-/// How far each node of the first rig ranges in the world, beside one of them.
+/// How far each node of a rig ranges in the world, beside one of them.
 struct Ranges {
     over: Vec<f64>,
 }
 
 impl Ranges {
-    fn of(scene: &Scene, take: &Take, beside: usize) -> Result<Ranges, EvaluateError> {
-        let mut poses = Evaluator::new(scene, Some(take), 0)?;
+    fn of(scene: &Scene, take: &Take, (rig, beside): (usize, usize)) -> Result<Ranges, EvaluateError> {
+        let mut poses = Evaluator::new(scene, Some(take), rig)?;
         let mut pose = Pose::default();
         let span = (take.range.last - take.range.first).as_f64();
         let mut bounds: Vec<(DVec3, DVec3)> = Vec::new();

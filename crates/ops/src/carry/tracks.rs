@@ -10,29 +10,21 @@ use nimble_curve_scene::scene::{Take, Track};
 /// A track with its layer.
 pub(super) type OnLayer<'t> = (usize, &'t Track);
 
-/// The tracks of a take on the first rig, by node.
+/// The tracks of a take on one rig, by node.
 pub(super) struct Tracks<'t> {
     pub take: &'t Take,
     rotations: HashMap<NodeId, Vec<OnLayer<'t>>>,
     translations: HashMap<NodeId, Vec<OnLayer<'t>>>,
     /// Custom attributes, scales, and what else is moved.
     pub others: Vec<OnLayer<'t>>,
-    /// Tracks on other rigs.
-    pub elsewhere: Vec<OnLayer<'t>>,
 }
 
 impl<'t> Tracks<'t> {
-    pub fn of(take: &'t Take, rig: &Rig) -> Tracks<'t> {
-        let mut tracks = Tracks {
-            take,
-            rotations: HashMap::new(),
-            translations: HashMap::new(),
-            others: Vec::new(),
-            elsewhere: Vec::new(),
-        };
+    pub fn of(take: &'t Take, index: usize, rig: &Rig) -> Tracks<'t> {
+        let mut tracks =
+            Tracks { take, rotations: HashMap::new(), translations: HashMap::new(), others: Vec::new() };
         for (layer, track) in take.tracks() {
-            if track.target.rig != 0 {
-                tracks.elsewhere.push((layer, track));
+            if track.target.rig != index {
                 continue;
             }
             let node = track.target.node;

@@ -34,7 +34,7 @@ impl Job<'_> {
         if !take.shifts(node) && !folded {
             return Vec::new();
         }
-        let target = Target { rig: 0, node: link.target, property: TRANSLATION.into() };
+        let target = self.onto.target(link.target, TRANSLATION);
         let own: Vec<_> =
             between.iter().chain([&node]).flat_map(|&id| take.translations(id)).copied().collect();
         if self.onto.view(link.target).is_none() {
@@ -244,7 +244,7 @@ impl Job<'_> {
             let rest = if additive { [0.0; 3] } else { reference.to_array() };
             crate::linear::with_constants(&mut curves, &offsets, Some(&rest), take.take.range.first);
             let names: Vec<&str> =
-                tracks.iter().map(|(id, _)| self.source_addresses.node((0, *id))).collect();
+                tracks.iter().map(|(id, _)| self.source_addresses.node(self.from.node(*id))).collect();
             let note = format!("sum of {}", names.join(" and "));
             let answering = tracks.iter().position(|(id, _)| *id == node).unwrap_or(0);
             let controller = Controller::Components(curves);
@@ -280,7 +280,7 @@ impl Job<'_> {
         let top = between.first().copied().unwrap_or(node);
         let mut samplers = Vec::new();
         for &id in between.iter().chain([&node]) {
-            match NodeSampler::new(self.source, Some(take.take), (0, id)) {
+            match NodeSampler::new(self.source, Some(take.take), self.from.node(id)) {
                 Ok(sampler) => samplers.push(sampler),
                 Err(error) => return failed(error.to_string()),
             }

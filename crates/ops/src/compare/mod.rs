@@ -18,7 +18,7 @@ use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
 use self::pairs::{Pairs, Rest};
-use super::carry::{CarryError, NameMap, PoseAt};
+use super::carry::{CarryError, NameMap, PoseAt, rig_pairs};
 use super::space::{in_space, mirrored};
 
 pub use self::curves::{CurveDifference, Gap};
@@ -180,9 +180,15 @@ pub fn compare(
     second: &Scene,
     options: &CompareOptions<'_>,
 ) -> Result<Comparison, CompareError> {
-    let map = options.map.map(|map| map.with_rules(first, second)).transpose();
+    let with_rules = |map: &'_ NameMap| -> Result<NameMap, CarryError> {
+        match map.rename.is_empty() {
+            true => Ok(map.clone()),
+            false => Ok(map.with_rules(first, second, &rig_pairs(first, second, map)?)?.into_owned()),
+        }
+    };
+    let map = options.map.map(with_rules).transpose();
     let map = map.map_err(|error| CompareError::Rule(Box::new(error)))?;
-    let options = &CompareOptions { map: map.as_deref(), ..options.clone() };
+    let options = &CompareOptions { map: map.as_ref(), ..options.clone() };
     let mut second = Cow::Borrowed(second);
     if let Some(pose) = &options.poses[1] {
         // It goes along, as one take more.

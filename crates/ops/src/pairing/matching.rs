@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, without_namespace};
 
+use super::named::Named;
 use super::numbers::numbers;
 use super::proposal::{Confidence, Proposal, Proposed};
 use crate::anatomy::{Anatomy, Body, Part, decorates, differ};
@@ -270,6 +271,21 @@ impl Matching<'_> {
     }
 
     /// What names leave open: the nearest place below a known pair, similar names preferred.
+    /// The only top nodes of two rigs that have nothing else in common: of a prop and another one.
+    pub(super) fn by_top(&mut self) {
+        let top = |body: &Body<'_>| {
+            let mut tops = (0..body.len()).filter(|at| body.parents[*at].is_none());
+            tops.next().filter(|_| tops.next().is_none())
+        };
+        if self.shapes.iter().all(|shape| shape.parts.is_empty())
+            && self.pairs.is_empty()
+            && self.chains.is_empty()
+            && let (Some(a), Some(b)) = (top(self.from), top(self.onto))
+        {
+            self.push(a, b, "both are the top of their rigs");
+        }
+    }
+
     pub(super) fn by_place(&mut self) {
         loop {
             let (from_used, onto_used) = self.used();
@@ -387,22 +403,18 @@ impl Matching<'_> {
         }
     }
 
-    pub(super) fn proposal(mut self, from_addresses: &Addresses, onto_addresses: &Addresses) -> Proposal {
+    /// What was found, by addresses.
+    pub(super) fn proposal(
+        mut self,
+        (from, from_addresses): (&Named<'_>, &Addresses),
+        (onto, onto_addresses): (&Named<'_>, &Addresses),
+    ) -> Proposal {
         self.pairs.sort_by_key(|pair| pair.from);
-        // Without namespaces where that is enough: a map is for all files of a character.
-        let bare = |body: &Body<'_>, addresses: &Addresses| -> Vec<String> {
-            let mut count: HashMap<&str, usize> = HashMap::new();
-            for at in 0..body.len() {
-                *count.entry(without_namespace(body.name(at))).or_default() += 1;
-            }
-            let name = |at: usize| {
-                let (whole, bare) = (addresses.node((0, body.ids[at])), without_namespace(body.name(at)));
-                let is_plain = whole == body.name(at) && count[bare] == 1 && !bare.is_empty();
-                if is_plain { bare.to_owned() } else { whole.to_owned() }
-            };
-            (0..body.len()).map(name).collect()
+        let names = |body: &Body<'_>, named: &Named<'_>, addresses: &Addresses| -> Vec<String> {
+            body.ids.iter().map(|&id| named.node(addresses, id)).collect()
         };
-        let (sources, targets) = (bare(self.from, from_addresses), bare(self.onto, onto_addresses));
+        let sources = names(self.from, from, from_addresses);
+        let targets = names(self.onto, onto, onto_addresses);
         let source = |at: usize| sources[at].clone();
         let target = |at: usize| targets[at].clone();
         let ends = self.ends();
@@ -458,13 +470,14 @@ impl Matching<'_> {
             let all = (0..body.len()).filter(|at| !used.contains(at) && !body.kind(*at).is_support());
             all.map(name).collect()
         };
-        let (numbers, numbers_left) = numbers(self.from.rig, self.onto.rig, from_addresses, onto_addresses);
+        let (numbers, numbers_left) = numbers((from, from_addresses), (onto, onto_addresses));
         Proposal {
             source_left: left(self.from, &from_used, &source),
             target_left: left(self.onto, &onto_used, &target),
             pairs: listed.into_iter().map(|(_, proposed)| proposed).collect(),
             numbers,
             numbers_left,
+            rigs: Vec::new(),
         }
     }
 }

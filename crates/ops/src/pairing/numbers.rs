@@ -2,31 +2,31 @@
 
 use std::collections::HashSet;
 
-use nimble_curve_scene::address::{Addresses, without_namespace_of_node};
-use nimble_curve_scene::rig::{AttributeKind, NodeId, Rig};
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::rig::{AttributeKind, NodeId};
 use nimble_curve_scene::scene::Target;
 
+use super::named::Named;
 use super::proposal::{Confidence, ProposedNumber};
 use crate::carry::{AttributePair, NumberRange};
 use crate::names::Name;
 
 /// Attributes by name; ranges by their limits.
 pub(super) fn numbers(
-    from: &Rig,
-    onto: &Rig,
-    from_addresses: &Addresses,
-    onto_addresses: &Addresses,
+    (from, from_addresses): (&Named<'_>, &Addresses),
+    (onto, onto_addresses): (&Named<'_>, &Addresses),
 ) -> (Vec<ProposedNumber>, Vec<String>) {
     type Own = (Target, AttributeKind, Name);
-    let all = |rig: &Rig| -> Vec<Own> {
+    let all = |named: &Named<'_>| -> Vec<Own> {
+        let rig = named.index;
         let of_node = |(node, of): (NodeId, &nimble_curve_scene::rig::Node)| {
-            let target = move |name: &str| Target { rig: 0, node, property: name.to_owned() };
+            let target = move |name: &str| Target { rig, node, property: name.to_owned() };
             of.attributes
                 .iter()
                 .map(move |a| (target(&a.name), a.kind.clone(), Name::of(&a.name)))
                 .collect::<Vec<_>>()
         };
-        rig.nodes().flat_map(of_node).collect()
+        named.rig().nodes().flat_map(of_node).collect()
     };
     let (sources, targets) = (all(from), all(onto));
     let (mut found, mut left, mut taken) = (Vec::new(), Vec::new(), HashSet::new());
@@ -41,21 +41,20 @@ pub(super) fn numbers(
             (Some(only), None, ..) => (only, "same name"),
             (None, _, Some(only), None) => (only, "same words"),
             _ => {
-                left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
+                left.push(from.property(from_addresses, source));
                 continue;
             }
         };
         if !taken.insert(partner.0.clone()) {
-            left.push(without_namespace_of_node(&from_addresses.property(source)).to_owned());
+            left.push(from.property(from_addresses, source));
             continue;
         }
         let (range, by_limits) = by_limits(kind, &partner.1);
         let why = if by_limits { format!("{why}, scaled by the limits") } else { why.to_owned() };
         let sureness = if by_limits || why != "same name" { Confidence::Likely } else { Confidence::Sure };
-        let short = |address: String| without_namespace_of_node(&address).to_owned();
         let pair = AttributePair {
-            source: short(from_addresses.property(source)),
-            target: short(onto_addresses.property(&partner.0)),
+            source: from.property(from_addresses, source),
+            target: onto.property(onto_addresses, &partner.0),
             range,
         };
         found.push(ProposedNumber { pair, sureness, why });

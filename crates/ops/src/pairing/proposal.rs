@@ -1,6 +1,6 @@
 //! What is proposed, and how sure it is.
 
-use crate::carry::{AttributePair, Chain, NameMap, NodePair, PairSpace};
+use crate::carry::{AttributePair, Chain, NameMap, NodePair, PairSpace, RigPair};
 
 /// How sure a pair is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -54,9 +54,24 @@ pub struct ProposedNumber {
     pub why: String,
 }
 
+/// Two rigs that go together, by name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ProposedRigs {
+    /// The rig of the source.
+    pub source: String,
+    /// The rig of the target.
+    pub target: String,
+    /// The node of another rig of the source that holds it in a take.
+    pub held: Option<String>,
+    /// How many of [`Proposal::pairs`], in their order, are of these two.
+    pub pairs: usize,
+}
+
 /// What goes where, and what is left on both sides.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Proposal {
+    /// The rigs that go together, where a side has several.
+    pub rigs: Vec<ProposedRigs>,
     /// Pairs and chains, in order of the source's nodes.
     pub pairs: Vec<Proposed>,
     /// Custom attributes.
@@ -72,7 +87,12 @@ pub struct Proposal {
 impl Proposal {
     /// The map of all pairs that are at least this sure.
     pub fn map(&self, at_least: Confidence) -> NameMap {
-        let mut map = NameMap::default();
+        let rig = |rigs: &ProposedRigs| RigPair {
+            source: rigs.source.clone(),
+            target: rigs.target.clone(),
+            held: rigs.held.clone(),
+        };
+        let mut map = NameMap { rigs: self.rigs.iter().map(rig).collect(), ..NameMap::default() };
         for pair in self.pairs.iter().filter(|pair| pair.sureness <= at_least) {
             match (pair.source.as_slice(), pair.target.as_slice()) {
                 ([source], [target]) => map.nodes.push(NodePair {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use nimble_curve_curves::time::{Ticks, TimeRange};
 
-use super::means::{Amount, Edit, Shift, Standing, Turn};
+use super::means::{Amount, Edit, Hold, Shift, Standing, Turn};
 use crate::address::{Addresses, NodeRef, without_namespace};
 use crate::ledger::Ledger;
 use crate::scene::{Scene, Target};
@@ -22,6 +22,8 @@ pub struct Claim {
     pub turns: Vec<Turn>,
     /// Nodes that move as the source does, from poses that correspond.
     pub shifts: Vec<Shift>,
+    /// Nodes that others hold.
+    pub holds: Vec<Hold>,
     /// Numbers that are functions of numbers of the source.
     pub amounts: Vec<Amount>,
     /// Nodes of the source that are the same but for a stated change.
@@ -176,6 +178,7 @@ impl Claim {
             nodes: Vec::new(),
             turns: Vec::new(),
             shifts: Vec::new(),
+            holds: Vec::new(),
             amounts: Vec::new(),
             edits: Vec::new(),
             world: None,
@@ -190,7 +193,23 @@ impl Claim {
     /// Whether it says of nodes that they are the same and nothing else, so that it can follow any other claim.
     pub fn is_plain(&self) -> bool {
         let follows = self.turns.is_empty() && self.shifts.is_empty() && self.amounts.is_empty();
-        follows && self.edits.is_empty() && self.world.is_none()
+        follows && self.holds.is_empty() && self.edits.is_empty() && self.world.is_none()
+    }
+
+    /// This claim and what another one, of the same stretches, says of other nodes.
+    pub fn with_nodes_of(mut self, other: Claim) -> Claim {
+        self.nodes.extend(other.nodes);
+        self.turns.extend(other.turns);
+        self.shifts.extend(other.shifts);
+        self.holds.extend(other.holds);
+        self.amounts.extend(other.amounts);
+        self.edits.extend(other.edits);
+        self.excuses.extend(other.excuses);
+        self.world = match (self.world, other.world) {
+            (Some(own), Some(more)) => Some(own.into_iter().chain(more).collect()),
+            (one, other) => one.or(other),
+        };
+        self
     }
 
     /// That a result is the same motion as another scene, in which nodes go by the same addresses, or by the same ones
@@ -294,6 +313,11 @@ impl Claim {
             let (before, reference) = (next.space.rotation(shift.before), next.space.length(shift.reference));
             Some(Shift { result: *onward.get(&shift.result)?, before, reference, ..shift.clone() })
         };
+        let hold = |hold: &Hold| {
+            let result = (*onward.get(&hold.result.0)?, *onward.get(&hold.result.1)?);
+            let references = (hold.references.0, next.space.rotation(hold.references.1));
+            Some(Hold { result, references, base: shift(&hold.base)?, ..hold.clone() })
+        };
         let amount = |amount: &Amount| {
             let (rig, node) = *onward.get(&(amount.result.rig, amount.result.node))?;
             let result = Target { rig, node, property: amount.result.property.clone() };
@@ -308,6 +332,7 @@ impl Claim {
             nodes,
             turns: self.turns.iter().filter_map(turn).collect(),
             shifts: self.shifts.iter().filter_map(shift).collect(),
+            holds: self.holds.iter().filter_map(hold).collect(),
             amounts: self.amounts.iter().filter_map(amount).collect(),
             edits: self.edits.clone(),
             world: self.world.as_ref().map(|world| world.iter().filter_map(standing).collect()),

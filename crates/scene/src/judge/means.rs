@@ -5,6 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::NumberRange;
 
 use crate::address::NodeRef;
@@ -63,6 +64,28 @@ pub struct Shift {
     pub start: DVec3,
     /// By how much its way grows, apart from units.
     pub scale: f64,
+}
+
+/// A node of the result that is held by another one where one of the source is held by that one's partner: a prop in a hand.
+///
+/// While it is held, it stands beside the holder as it does in the source, `scale` times as far away. Before it is picked up and after
+/// it is put down it moves as [`base`](Hold::base) says, from where that was done; between two times it goes over evenly.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Hold {
+    /// Which take of the source.
+    pub take: usize,
+    /// The node of the source and what holds it.
+    pub source: (NodeRef, NodeRef),
+    /// Their partners in the result.
+    pub result: (NodeRef, NodeRef),
+    /// World rotations of the two holders that correspond, each in its own axes.
+    pub references: (DQuat, DQuat),
+    /// By how much distances from the holder grow, apart from units.
+    pub scale: f64,
+    /// How it moves while nothing holds it.
+    pub base: Shift,
+    /// When it is held, in the source's time, in order; there is one such time at least.
+    pub times: Vec<TimeRange>,
 }
 
 /// A number of the result that is a function of one of the source.

@@ -8,6 +8,7 @@
 
 mod claim;
 mod follow;
+mod hold;
 mod instants;
 mod inventory;
 mod look;
@@ -18,7 +19,7 @@ mod world;
 
 pub use claim::{By, Claim, Clock, Excuse, Sampling, Span};
 pub use inventory::{Scope, inventory};
-pub use means::{Amount, Edit, Edited, Factor, Shift, Standing, Turn};
+pub use means::{Amount, Edit, Edited, Factor, Hold, Shift, Standing, Turn};
 pub use verdict::{Judged, Limits, Part, Verdict};
 
 use rayon::prelude::*;
@@ -40,7 +41,14 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
         let scenes = node::Scenes { source, result, claim, span, precision, addresses: &addresses };
         let mut parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
         parts.par_extend(claim.turns.par_iter().map(|turn| scenes.turn(turn, limits)));
-        parts.par_extend(claim.shifts.par_iter().map(|shift| scenes.shift(shift, limits)));
+        // What is held moves otherwise.
+        let is_held = |shift: &&Shift| {
+            claim.holds.iter().any(|hold| hold.take == span.source && hold.result.0 == shift.result)
+        };
+        let shifts = claim.shifts.par_iter().filter(|shift| !is_held(shift));
+        parts.par_extend(shifts.map(|shift| scenes.shift(shift, limits)));
+        let holds = claim.holds.par_iter().filter(|hold| hold.take == span.source);
+        parts.par_extend(holds.map(|hold| scenes.hold(hold, limits)));
         parts.par_extend(claim.amounts.par_iter().map(|amount| scenes.amount(amount, limits)));
         let mut here = Verdict::new(limits);
         parts.into_iter().for_each(|part| here.take_in(part));

@@ -13,7 +13,7 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
-use nimble_curve_core::ops::carry::{Carried, CarryOptions, MatchingPose, NameMap, carry, held};
+use nimble_curve_core::ops::carry::{Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, carry, held};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_core::ops::profile::fit;
@@ -81,6 +81,8 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
             TravelScale::Factor(factor) => Some(factor),
         },
         hold_feet: args.feet == Feet::Hold,
+        rigs: args.rig.clone(),
+        target_rigs: args.target_rig.clone(),
         only: args.only.clone(),
         except: args.except.clone(),
         source_pose: args.source_pose.as_deref().map(|text| pose(text, source)).transpose()?,
@@ -200,7 +202,7 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     }
     let outcome = gate::outcome(&ledger, &verdict, &scene);
     closing.extend(gate::closing(&verdict, &scene));
-    let parts = parts(&ledger, &source, &target, &carried.scene);
+    let parts = parts(&ledger, &source, &target, &carried);
     let space = scene.space;
     let none = MeasuredError::none(Quantity::Angle);
     let in_world = verdict.world_turn.as_ref().map_or(none, |(error, _)| *error);
@@ -310,11 +312,35 @@ fn stays(ledger: &mut Ledger, into: &Scene, args: &Carry) {
         .collect();
     for entry in &mut ledger.entries {
         let to = entry.to.as_ref().unwrap_or(&entry.channel);
-        if entry.fate != Fate::LeftOut && full.contains(to) {
+        if !entry.fate.is_gone() && full.contains(to) {
             (entry.fate, entry.error, entry.after) = (Fate::LeftOut, None, 0);
             "has keys in the target, which stay".clone_into(&mut entry.note);
         }
     }
+}
+
+/// How many nodes have partners and how travel grows, a line for each pair of rigs.
+fn came_over(args: &Carry, carried: &Carried, target: &Scene) -> Vec<String> {
+    let line = |rig: &CarriedRig| {
+        let travel = match (args.scale, rig.by_legs) {
+            (TravelScale::Factor(_), _) => "",
+            (TravelScale::Legs, true) => " (ratio of leg lengths)",
+            (TravelScale::Legs, false) if carried.rigs.iter().any(|other| other.by_legs) => {
+                " (as of the rig that walks)"
+            }
+            (TravelScale::Legs, false) => " (ratio of heights)",
+        };
+        let whose = match carried.rigs.len() {
+            1 => "the target".to_owned(),
+            _ => format!("'{}'", target.rigs[rig.rigs.target].name),
+        };
+        let pairs = match rig.pairs {
+            1 => "1 node of {whose} has a partner".replace("{whose}", &whose),
+            count => format!("{count} nodes of {whose} have partners"),
+        };
+        format!("{pairs}; travel is scaled by {:.3}{travel}", rig.travel)
+    };
+    carried.rigs.iter().map(line).collect()
 }
 
 fn print(
@@ -330,11 +356,7 @@ fn print(
     let arrow =
         format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.target.display());
     report::head(out, &arrow, outcome)?;
-    let travel = if args.scale == TravelScale::Legs { " (ratio of leg lengths)" } else { "" };
-    let pairs = report::counted(carried.pairs, "node");
-    let came =
-        format!("{pairs} of the target have partners; travel is scaled by {:.3}{travel}", carried.travel);
-    report::print_remarks(out, [&came])?;
+    report::print_remarks(out, &came_over(args, carried, target))?;
     print_parts(out, parts, &space)?;
     writeln!(out)?;
     report::print_fates(out, ledger, &space)?;

@@ -42,6 +42,9 @@ impl Promised<'_> {
         for excuse in &mut claim.excuses {
             excuse.take = chosen.spans.get(excuse.take).map_or(excuse.take, |span| span.source);
         }
+        for hold in &mut claim.holds {
+            hold.take = chosen.spans.get(hold.take).map_or(hold.take, |span| span.source);
+        }
         claim.takes_chosen = true;
         let tolerance = self.args.tolerance;
         // What was cut and flattened before may be off by its part.

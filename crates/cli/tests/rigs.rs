@@ -1,0 +1,288 @@
+//! Scenes of several rigs: which goes onto which, and a prop that stays in the hand that holds it, by the second evaluator.
+
+use std::path::Path;
+
+use glam::{DQuat, DVec3};
+use nimble_curve_second::scene::Scene;
+use nimble_curve_second::turn::apart;
+use serde_json::Value as Json;
+use tempfile::tempdir;
+
+use crate::common::{fail, run, sample, succeed};
+
+fn path(name: &str) -> String {
+    sample(name).display().to_string()
+}
+
+fn read(path: &Path) -> Scene {
+    Scene::read(&std::fs::read_to_string(path).unwrap())
+}
+
+fn node(scene: &Scene, name: &str) -> usize {
+    scene.nodes.iter().position(|node| node.name == name).unwrap_or_else(|| panic!("no {name}"))
+}
+
+/// A place in the world, in metres, and a turn.
+fn at(scene: &Scene, name: &str, frame: i64) -> (DVec3, DQuat) {
+    let (world, turn) = scene.world(0, node(scene, name), frame as f64);
+    (world.translation * scene.unit, turn)
+}
+
+/// The length of an arm, in metres.
+fn arm(scene: &Scene, [shoulder, elbow, wrist]: [&str; 3]) -> f64 {
+    let place = |name| at(scene, name, 1).0;
+    (place(wrist) - place(elbow)).length() + (place(elbow) - place(shoulder)).length()
+}
+
+/// Carries the two rigs, as the sample's map has it but for what `change` makes of it.
+fn handed(folder: &Path, change: &dyn Fn(String) -> String, more: &[&str]) -> String {
+    let map = change(std::fs::read_to_string(sample("handover.toml")).unwrap());
+    std::fs::write(folder.join("map.toml"), map).unwrap();
+    let (source, target) = (path("handover.ncurve"), path("stilt_satchel.ncurve"));
+    let own = ["carry", &source, "--target", &target, "--map", "map.toml", "-o", "handed.ncurve"];
+    succeed(folder, &[&own[..], more].concat())
+}
+
+#[test]
+fn a_prop_stays_in_the_hand_that_holds_it_and_lies_where_that_puts_it() {
+    let folder = tempdir().unwrap();
+    let said = handed(folder.path(), &|map| map, &[]);
+    assert!(said.contains("'parcel' is held by 'R_Pinion' in frames 20:56"), "{said}");
+    let (source, result) = (read(&sample("handover.ncurve")), read(&folder.path().join("handed.ncurve")));
+    let parts = arm(&result, ["R_Wing", "R_Elbow", "R_Pinion"])
+        / arm(&source, ["Moss_RightShoulder", "Moss_RightElbow", "Moss_RightWrist"]);
+    // The poses that correspond are not those at rest: how the hands differ there is how they differ at the first frame.
+    let hands = (at(&source, "Moss_RightWrist", 1).1, at(&result, "R_Pinion", 1).1);
+    for frame in 20..=56 {
+        let ((hand, held), (prop, turn)) =
+            (at(&source, "Moss_RightWrist", frame), at(&source, "parcel", frame));
+        let ((own_hand, own_held), (own, own_turn)) =
+            (at(&result, "R_Pinion", frame), at(&result, "satchel", frame));
+        let turned = own_held * hands.1.conjugate() * (held * hands.0.conjugate()).conjugate();
+        let off = own - own_hand - parts * (turned * (prop - hand));
+        assert!(off.length() < 0.6e-3, "frame {frame}: {} mm", off.length() * 1000.0);
+        let turned = apart(
+            turn * own_turn.conjugate(),
+            at(&source, "parcel", 1).1 * at(&result, "satchel", 1).1.conjugate(),
+        );
+        assert!(turned < 0.11, "frame {frame}: {turned} deg");
+    }
+    // Where it rests it rests: before it is taken, and after it is put down.
+    for (still, frames) in [(20, 1..=20), (56, 56..=73)] {
+        for frame in frames {
+            let slid = (at(&result, "satchel", frame).0 - at(&result, "satchel", still).0).length();
+            assert!(slid < 0.2e-3, "frame {frame}: {} mm", slid * 1000.0);
+        }
+    }
+    // The keys are few where the tie had one on every frame.
+    let keys = said.lines().find(|line| line.contains("parcel → satchel")).unwrap();
+    assert!(keys.contains("2 of 2"), "{said}");
+}
+
+#[test]
+fn what_nobody_is_said_to_hold_moves_by_its_own_curves_and_is_not_in_the_hand() {
+    let folder = tempdir().unwrap();
+    let said = handed(folder.path(), &|map| map.replace("held = \"Moss_RightWrist\"\n", ""), &[]);
+    assert!(!said.contains("is held"), "{said}");
+    let (source, result) = (read(&sample("handover.ncurve")), read(&folder.path().join("handed.ncurve")));
+    let travel = |frame| (at(&source, "parcel", frame).0, at(&result, "satchel", frame).0);
+    let factor = travel(1).1.length() / travel(1).0.length();
+    for frame in 1..=73 {
+        let (own, other) = travel(frame);
+        assert!((own * factor - other).length() < 1e-4, "frame {frame}: {own} {other}");
+    }
+    // The same said of the node does the same.
+    let by_node = |map: String| {
+        let map = map.replace("held = \"Moss_RightWrist\"\n", "");
+        map.replace("parcel = \"satchel\"", "parcel = { to = \"satchel\", held = \"Moss_RightWrist\" }")
+    };
+    let said = handed(folder.path(), &by_node, &[]);
+    assert!(said.contains("'parcel' is held by 'R_Pinion' in frames 20:56"), "{said}");
+}
+
+#[test]
+fn each_rig_goes_its_own_way_and_is_told_by_itself() {
+    let folder = tempdir().unwrap();
+    let said = handed(folder.path(), &|map| map, &["--ledger", "ledger.json"]);
+    for line in [
+        "26 nodes of 'stilt' have partners",
+        "2 nodes of 'satchel' have partners",
+        "(as of the rig that walks)",
+    ] {
+        assert!(said.contains(line), "{line}: {said}");
+    }
+    let ledger: Json =
+        serde_json::from_str(&std::fs::read_to_string(folder.path().join("ledger.json")).unwrap()).unwrap();
+    let rigs: Vec<&str> =
+        ledger["parts"].as_array().unwrap().iter().map(|part| part["rig"].as_str().unwrap()).collect();
+    assert!(rigs.contains(&"moss → stilt") && rigs.contains(&"parcel → satchel"), "{rigs:?}");
+    let (source, result) = (read(&sample("handover.ncurve")), read(&folder.path().join("handed.ncurve")));
+    // The lid opens as it did, and the arm turns as it did, relative to the first frame.
+    for (own, other) in
+        [("lid", "flap"), ("Moss_RightShoulder", "R_Wing"), ("Moss_Head", "Skull"), ("Moss_Hips", "Pelvis")]
+    {
+        let first = (at(&source, own, 1).1, at(&result, other, 1).1);
+        for frame in 1..=73 {
+            let turns = (
+                at(&source, own, frame).1 * first.0.conjugate(),
+                at(&result, other, frame).1 * first.1.conjugate(),
+            );
+            assert!(apart(turns.0, turns.1) < 0.21, "{own} at {frame}: {}", apart(turns.0, turns.1));
+        }
+    }
+}
+
+#[test]
+fn a_rig_can_be_chosen_on_either_side_and_what_stays_behind_is_no_loss() {
+    let folder = tempdir().unwrap();
+    let said = handed(folder.path(), &|map| map, &["--rig", "moss", "--strict"]);
+    assert!(said.contains("3 not selected") && !said.contains("left out,"), "{said}");
+    let result = read(&folder.path().join("handed.ncurve"));
+    let rest = at(&result, "satchel", 1).0;
+    assert!((1..=73).all(|frame| at(&result, "satchel", frame).0 == rest));
+    let said = handed(folder.path(), &|map| map, &["--rig", "par*"]);
+    assert!(
+        said.contains("'parcel' moves by its own curves: 'Moss_RightWrist', which holds it, stays behind"),
+        "{said}"
+    );
+    // Onto a rig that was not chosen on the other side nothing goes, and that is a loss.
+    let said = handed(folder.path(), &|map| map, &["--target-rig", "stilt"]);
+    assert!(
+        said.contains("left out") && said.contains("rigs of the source without a partner: 'parcel'"),
+        "{said}"
+    );
+    let (source, target) = (path("handover.ncurve"), path("stilt_satchel.ncurve"));
+    let said =
+        fail(folder.path(), &["carry", &source, "--target", &target, "--rig", "mos", "-o", "x.ncurve"]);
+    assert!(
+        said.contains("the source has no rig 'mos' (did you mean 'moss'?): it has moss, parcel"),
+        "{said}"
+    );
+    let said = fail(
+        folder.path(),
+        &["carry", &source, "--target", &target, "--target-rig", "stork", "-o", "x.ncurve"],
+    );
+    assert!(said.contains("the target has no rig 'stork'"), "{said}");
+}
+
+#[test]
+fn a_map_pairs_rigs_and_says_who_holds_what() {
+    let folder = tempdir().unwrap();
+    let (source, target) = (path("handover.ncurve"), path("stilt_satchel.ncurve"));
+    let said =
+        succeed(folder.path(), &["map", &source, &target, "--json", "-o", "map.toml", "--take-guesses"]);
+    let json: Json = serde_json::from_str(&said).unwrap();
+    assert_eq!(json["rigs"][0]["source"], "moss");
+    assert_eq!(
+        json["rigs"][1],
+        serde_json::json!({"source": "parcel", "target": "satchel", "held": "Moss_RightWrist"})
+    );
+    // The map as it is proposed does it.
+    let said = succeed(
+        folder.path(),
+        &["carry", &source, "--target", &target, "--map", "map.toml", "-o", "handed.ncurve"],
+    );
+    assert!(said.contains("'parcel' is held by 'R_Pinion' in frames 20:56"), "{said}");
+}
+
+#[test]
+fn two_of_a_kind_go_to_two_of_a_kind_by_what_their_nodes_are_called() {
+    let folder = tempdir().unwrap();
+    // Two rigs of the same names, the second one elsewhere: as a duel is exported.
+    let duel = |names: [&str; 2], swapped: bool| {
+        let mut rigs: Vec<String> = names
+            .map(|name| {
+                format!(
+                    r#"{{"name": "{name}", "nodes": [
+                    {{"name": "{name}:hips", "kind": "joint", "translation": [0, 90, 0], "rotation": {{"rotate": {{"order": "xyz"}}}}}},
+                    {{"name": "{name}:head", "kind": "joint", "parent": "{name}:hips", "translation": [0, 60, 0], "rotation": {{"rotate": {{"order": "xyz"}}}}}}]}}"#
+                )
+            })
+            .to_vec();
+        if swapped {
+            rigs.reverse();
+        }
+        rigs.join(", ")
+    };
+    let whole = |rigs: &str, takes: &str| {
+        let text = std::fs::read_to_string(sample("cart.ncurve")).unwrap();
+        let mut json: Json = serde_json::from_str(&text).unwrap();
+        json["rigs"] = serde_json::from_str(&format!("[{rigs}]")).unwrap();
+        json["takes"] = serde_json::from_str(takes).unwrap();
+        json.to_string()
+    };
+    let track = |node: &str, degrees: f64| {
+        format!(
+            r#"{{"channel": "{node}:rotation", "controller": {{"angles": {{"order": "xyz", "x": {{"keys": [{{"frame": 1, "value": 0, "slope": 0}}, {{"frame": 9, "value": {degrees}, "slope": 0}}]}}, "y": {{"keys": []}}, "z": {{"keys": []}}}}}}}}"#
+        )
+    };
+    let take = format!(
+        r#"[{{"name": "duel", "range": [1, 9], "layers": [{{"name": "base", "tracks": [{}, {}]}}]}}]"#,
+        track("red:head", 30.0),
+        track("blue:head", -50.0)
+    );
+    std::fs::write(folder.path().join("source.ncurve"), whole(&duel(["red", "blue"], false), &take)).unwrap();
+    std::fs::write(folder.path().join("target.ncurve"), whole(&duel(["red", "blue"], true), "[]")).unwrap();
+    std::fs::write(folder.path().join("others.ncurve"), whole(&duel(["fox", "hen"], false), "[]")).unwrap();
+    let degrees = |file: &str, name: &str| {
+        let scene = read(&folder.path().join(file));
+        apart(at(&scene, name, 9).1, at(&scene, name, 1).1)
+    };
+    let carry = |target: &str, more: &[&str]| {
+        let own = ["carry", "source.ncurve", "--target", target, "-o", "made.ncurve"];
+        let output = run(folder.path(), &[&own[..], more, &["--replace"]].concat());
+        assert!(output.status.success(), "{output:?}");
+    };
+    // By the names of the rigs, whichever stands first.
+    carry("target.ncurve", &[]);
+    assert!((degrees("made.ncurve", "red:head") - 30.0).abs() < 1e-6);
+    assert!((degrees("made.ncurve", "blue:head") - 50.0).abs() < 1e-6);
+    // Where nothing tells them apart, the first is the first; a map says otherwise.
+    carry("others.ncurve", &[]);
+    assert!((degrees("made.ncurve", "fox:head") - 30.0).abs() < 1e-6);
+    let map = "[[rigs]]\nfrom = \"red\"\nto = \"hen\"\n[[rigs]]\nfrom = \"blue\"\nto = \"fox\"\n";
+    std::fs::write(folder.path().join("crossed.toml"), map).unwrap();
+    carry("others.ncurve", &["--map", "crossed.toml"]);
+    assert!((degrees("made.ncurve", "fox:head") - 50.0).abs() < 1e-6);
+    assert!((degrees("made.ncurve", "hen:head") - 30.0).abs() < 1e-6);
+    // And what it says of nodes is enough.
+    std::fs::write(folder.path().join("nodes.toml"), "[nodes]\n\"red:head\" = \"hen:head\"\n").unwrap();
+    carry("others.ncurve", &["--map", "nodes.toml"]);
+    assert!((degrees("made.ncurve", "hen:head") - 30.0).abs() < 1e-6);
+    assert!((degrees("made.ncurve", "fox:head") - 50.0).abs() < 1e-6);
+}
+
+#[test]
+fn maps_that_cannot_be_meant_are_refused() {
+    let folder = tempdir().unwrap();
+    let (source, target) = (path("handover.ncurve"), path("stilt_satchel.ncurve"));
+    for (map, said) in [
+        ("[[rigs]]\nfrom = \"mouse\"\nto = \"stilt\"\n", "the source has no rig 'mouse'"),
+        ("[[rigs]]\nfrom = \"moss\"\nto = \"stork\"\n", "the target has no rig 'stork'"),
+        (
+            "[[rigs]]\nfrom = \"moss\"\nto = \"stilt\"\n[[rigs]]\nfrom = \"parcel\"\nto = \"stilt\"\n",
+            "one of them is in another pair, too",
+        ),
+        (
+            "[[rigs]]\nfrom = \"moss\"\nto = \"stilt\"\n[[rigs]]\nfrom = \"parcel\"\nto = \"satchel\"\n[nodes]\nlid = \"Skull\"\n",
+            "the map pairs 'lid' of the rig 'parcel' with 'Skull' of the rig 'stilt', and these two are no pair",
+        ),
+        (
+            "[[rigs]]\nfrom = \"moss\"\nto = \"stilt\"\n[[rigs]]\nfrom = \"parcel\"\nto = \"satchel\"\nheld = \"Moss_Tail\"\n[nodes]\nparcel = \"satchel\"\nMoss_Head = \"Skull\"\n",
+            "there is no node 'Moss_Tail'",
+        ),
+        (
+            "[[rigs]]\nfrom = \"moss\"\nto = \"stilt\"\n[[rigs]]\nfrom = \"parcel\"\nto = \"satchel\"\nheld = \"Moss_LeftToe\"\n[nodes]\nparcel = \"satchel\"\nMoss_Head = \"Skull\"\n",
+            "'Moss_LeftToe' is to hold something and has no partner in the target",
+        ),
+        ("[[rigs]]\nfrom = \"moss\"\nonto = \"stilt\"\n", "onto"),
+    ] {
+        std::fs::write(folder.path().join("map.toml"), map).unwrap();
+        let line = fail(
+            folder.path(),
+            &["carry", &source, "--target", &target, "--map", "map.toml", "-o", "handed.ncurve"],
+        );
+        assert!(line.contains(said), "{map}: {line}");
+    }
+    assert!(!folder.path().join("handed.ncurve").exists());
+}
