@@ -8,6 +8,7 @@ mod failure;
 mod files;
 mod gate;
 mod named;
+mod nodes;
 mod pattern;
 mod pose;
 mod quantity;

@@ -70,6 +70,13 @@ impl StepOutput {
         StepOutput { promise: Some(promise), ..StepOutput::new(scene, ledger) }
     }
 
+    /// What came of a step that promises the same of what another one made, in terms of what that was made of.
+    pub fn after(self, first: Promise, ledger: &Ledger) -> StepOutput {
+        let world = first.world;
+        let promise = self.promise.map(|promise| Promise { world, ..first.then(&promise) });
+        StepOutput { promise, ledger: ledger.clone().followed_by(self.ledger), ..self }
+    }
+
     /// The very scene, which was only looked at.
     pub fn unchanged(scene: &Scene) -> StepOutput {
         let promise = Promise::timed(scene, scene, &[]);

@@ -13,6 +13,7 @@ mod ground;
 mod judged;
 mod layers;
 mod main_job;
+mod nodes;
 mod options;
 mod placing;
 mod random;

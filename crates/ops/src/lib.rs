@@ -21,6 +21,7 @@ pub mod layers;
 mod linear;
 mod mixing;
 mod names;
+pub mod nodes;
 pub mod pairing;
 pub mod place;
 pub mod profile;

@@ -3,4 +3,5 @@
 mod claims;
 mod evaluation;
 mod followed;
+mod thinned;
 mod worked;

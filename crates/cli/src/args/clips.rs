@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use nimble_curve_core::ops::Tolerance;
 
 use crate::files::{InputArgs, OutputArgs, OverArgs};
+use crate::nodes::NodesArgs;
 use crate::quantity;
 
 /// Named ranges: list them, find them, cut them out, put them together; ranges include both ends
@@ -92,6 +93,8 @@ pub struct ClipsSplit {
     /// Clips to write, by name or pattern with *; all where left out
     #[arg(long, value_name = "CLIP", num_args = 1.., value_delimiter = ',')]
     pub clip: Vec<String>,
+    #[command(flatten)]
+    pub nodes: NodesArgs,
     /// How far controllers that cannot be cut exactly may be from their source
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,

@@ -9,6 +9,7 @@ use nimble_curve_core::time::FrameRate;
 
 use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OverArgs, up_axis};
+use crate::nodes::NodesArgs;
 use crate::quantity;
 
 /// Turn a file into another format; the endings say which
@@ -32,6 +33,8 @@ pub struct Convert {
     pub frames: Option<(f64, f64)>,
     #[command(flatten)]
     pub choice: ChoiceArgs,
+    #[command(flatten)]
+    pub nodes: NodesArgs,
     /// Unit of the result: m, cm, mm, in, ft, or the metres in one unit
     #[arg(long, value_name = "UNIT", value_parser = quantity::unit)]
     pub to_unit: Option<f64>,

@@ -10,6 +10,7 @@ use nimble_curve_core::time::FrameRate;
 use super::reorder::new_order;
 use super::{Rotations, Tangents};
 use crate::files::{InputArgs, OutputArgs};
+use crate::nodes::NodesArgs;
 use crate::quantity;
 
 /// Turn samples, and curves with a key on every frame, into sparse curves within a bound
@@ -97,6 +98,8 @@ pub struct Bake {
     /// Range to bake, both ends included; each take's where left out
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
+    #[command(flatten)]
+    pub nodes: NodesArgs,
     /// Print the report as JSON
     #[arg(long)]
     pub json: bool,

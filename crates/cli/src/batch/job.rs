@@ -192,7 +192,17 @@ impl<'a> JobRunner<'a> {
                     };
                     items.into_iter().map(work).collect::<Result<Vec<Item>, JobError>>()?
                 }
-                Kind::Split(args) => split(items, args, &source, &job.path).map_err(failed)?,
+                Kind::Split(args) if args.nodes.is_everything() => {
+                    split(items, args, &source, &job.path).map_err(failed)?
+                }
+                Kind::Split(args) => {
+                    let thin = |item: Item| {
+                        let more = args.nodes.work(&item.worked.scene, &job.path, args.tolerance);
+                        item.followed_by(more.map_err(failed)?).map_err(failed)
+                    };
+                    let items = items.into_iter().map(thin).collect::<Result<Vec<Item>, JobError>>()?;
+                    split(items, args, &source, &job.path).map_err(failed)?
+                }
             };
             rig = stage.rig.clone().or(rig);
         }

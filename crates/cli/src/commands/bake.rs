@@ -10,16 +10,23 @@ use nimble_curve_core::time::TimeRange;
 
 use crate::args::Bake;
 use crate::failure::Failure;
+use crate::nodes::promised;
 use crate::report::{self, LedgerJson};
 use crate::step::{SceneCache, Step, StepOutput, between_files};
 use crate::terminal::Report;
 
 impl Step for Bake {
-    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
+    fn work(&self, whole: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
+        let tolerance = Tolerance::default();
+        let thinned = self.nodes.thinned(whole, file, tolerance)?;
+        let scene = thinned.as_ref().map_or(whole, |thinned| &thinned.scene);
         let frame = |frame: f64| scene.rate.ticks_at(frame);
         let range = self.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
         let (result, ledger) = bake(scene, &BakeOptions { rate: self.to_rate, step: self.step, range });
-        let mut worked = StepOutput::same(scene, result, ledger, Tolerance::default());
+        let mut worked = StepOutput::same(scene, result, ledger, tolerance);
+        if let Some(thinned) = &thinned {
+            worked = worked.after(promised(whole, thinned, tolerance), &thinned.ledger);
+        }
         if let Some(promise) = &mut worked.promise {
             promise.claim.sampling = Sampling::Result;
         }
@@ -38,5 +45,6 @@ pub fn run(args: &Bake) -> Result<(), Failure> {
     let arrow = format!("{} → {}", args.file.display(), output.path.display());
     report::head(&mut out, &arrow, &outcome)?;
     report::print_fates(&mut out, &ledger, &scene.space)?;
+    report::print_remarks(&mut out, &ledger.notes)?;
     Ok(report::close(&mut out, &closing)?)
 }

@@ -7,6 +7,7 @@ use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::controllers::{ConvertOptions, convert_controllers};
 use nimble_curve_core::ops::conversion::ControllerType;
+use nimble_curve_core::ops::nodes::Thinned;
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::space::in_space;
@@ -20,15 +21,19 @@ use crate::args::{Controllers, Convert};
 use crate::failure::Failure;
 use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
+use crate::nodes::promised;
 use crate::report::{self, LedgerJson};
 use crate::step::{SceneCache, Step, StepOutput};
 use crate::terminal::Report;
 
 impl Step for Convert {
-    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
-        let (result, ledger) = worked_on(scene.clone(), self)?;
-        let promise = promise(self, scene, &result, ledger.as_ref());
-        Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger.unwrap_or_default()) })
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
+        let worked = worked_on(scene, file, self)?;
+        let promise = worked.promise(self, scene);
+        Ok(StepOutput {
+            promise: Some(promise),
+            ..StepOutput::new(worked.scene, worked.ledger.unwrap_or_default())
+        })
     }
 }
 
@@ -75,6 +80,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
     if !ledger.entries.is_empty() {
         report::print_fates(&mut out, &ledger, &scene.space)?;
     }
+    report::print_remarks(&mut out, &ledger.notes)?;
     report::print_noted(&mut out, &ledger, if args.controllers.is_some() { usize::MAX } else { 6 })?;
     Ok(report::close(&mut out, &gate::closing(&written.verdict, &scene))?)
 }
@@ -89,9 +95,10 @@ fn made(
     const ATTEMPTS: usize = 3;
     let (mut closer, mut attempt) = (args.clone(), 1);
     loop {
-        let (scene, ledger) = worked_on(source.clone(), &closer)?;
+        let worked = worked_on(source, &args.file, &closer)?;
         // What is promised is what was asked for.
-        let promise = promise(args, source, &scene, ledger.as_ref());
+        let promise = worked.promise(args, source);
+        let Worked { scene, ledger, .. } = worked;
         let origin = Some(Origin { source, promise: &promise });
         let saving = Saving { tolerance: closer.tolerance, ..saving };
         let prepared = output.prepare(&scene, (&saving, &args.tolerance), origin)?;
@@ -105,6 +112,29 @@ fn made(
                 return Ok((scene, ledger, written));
             }
         }
+    }
+}
+
+/// What was done to a scene before it is written.
+struct Worked {
+    /// The scene with some of its nodes, where not all were asked for; the rest was done to that.
+    thinned: Option<Thinned>,
+    scene: Scene,
+    /// None where nothing was done.
+    ledger: Option<Ledger>,
+}
+
+impl Worked {
+    /// What is promised of it, in terms of the source.
+    fn promise(&self, args: &Convert, source: &Scene) -> Promise {
+        let ledger = self.ledger.as_ref();
+        let Some(thinned) = &self.thinned else { return promise(args, source, &self.scene, ledger) };
+        let first = promised(source, thinned, args.tolerance);
+        let (world, next) = (first.world, promise(args, &thinned.scene, &self.scene, ledger));
+        let sampling = next.claim.sampling;
+        let mut whole = Promise { world, tolerance: args.tolerance, ..first.then(&next) };
+        whole.claim.sampling = sampling;
+        whole
     }
 }
 
@@ -127,8 +157,11 @@ fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledge
 }
 
 /// What is done to the scene before it is written, in order; no ledger where nothing is.
-fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>), Failure> {
-    let mut ledger: Option<Ledger> = None;
+fn worked_on(source: &Scene, file: &Path, args: &Convert) -> Result<Worked, Failure> {
+    // What is fitted where nodes go leaves room for the rest.
+    let thinned = args.nodes.thinned(source, file, args.tolerance.times(0.5))?;
+    let mut scene = thinned.as_ref().map_or(source, |thinned| &thinned.scene).clone();
+    let mut ledger: Option<Ledger> = thinned.as_ref().map(|thinned| thinned.ledger.clone());
     let take_in = |ledger: &mut Option<Ledger>, more: Ledger| {
         *ledger = Some(match ledger.take() {
             Some(ledger) => ledger.followed_by(more),
@@ -178,5 +211,5 @@ fn worked_on(mut scene: Scene, args: &Convert) -> Result<(Scene, Option<Ledger>)
         scene = fitted;
         take_in(&mut ledger, more);
     }
-    Ok((scene, ledger))
+    Ok(Worked { thinned, scene, ledger })
 }

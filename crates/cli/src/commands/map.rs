@@ -131,11 +131,12 @@ fn print(out: &mut Report, args: &Map, proposal: &Proposal, source: &Scene) -> R
     let mut rigs: Vec<String> = Vec::new();
     for pair in &proposal.rigs {
         let held = pair.held.as_ref().map_or(String::new(), |held| format!(", held by {held}"));
-        let name = format!("{} → {}{held}", pair.source, pair.target);
-        rigs.extend(std::iter::once(name).chain(std::iter::repeat(String::new())).take(pair.pairs));
+        report::print_remarks(out, [&format!("rig {} → {}{held}", pair.source, pair.target)])?;
+        let name = std::iter::once(pair.source.clone());
+        rigs.extend(name.chain(std::iter::repeat(String::new())).take(pair.pairs));
     }
     let mut table = Table::new(&[
-        ("rigs", Align::Left),
+        ("rig", Align::Left),
         ("part", Align::Left),
         ("source", Align::Left),
         ("target", Align::Left),

@@ -23,6 +23,9 @@ use super::tracks::Tracks;
 use crate::channel::count;
 use crate::standing::Standing;
 
+/// Why nothing came of a node that was taken out.
+const TAKEN_OUT: &str = "its node goes";
+
 /// How often tolerances are shared out anew where errors add up along chains.
 pub(super) const ROUNDS: usize = 12;
 
@@ -144,9 +147,13 @@ impl Job<'_> {
         for (layer, track) in nobody {
             // The second track of one property on a layer counts as the first.
             let is_left_out = self.links.left_out.contains(&track.target.node);
-            let fate = if is_left_out { Fate::NotSelected } else { Fate::LeftOut };
+            let is_taken_out = self.is_taken_out(track.target.node);
+            let goes = is_left_out || is_taken_out;
+            let fate = if goes { Fate::NotSelected } else { Fate::LeftOut };
             let why = if is_left_out {
                 "left out by the map"
+            } else if is_taken_out {
+                TAKEN_OUT
             } else if self.links.of_source(track.target.node).is_some() {
                 "its chain has no place for it"
             } else {
@@ -156,6 +163,11 @@ impl Job<'_> {
         }
         in_order_of(take, self.source_addresses, &mut entries);
         (made, entries)
+    }
+
+    /// Whether a node of the source was taken out of the target on purpose.
+    fn is_taken_out(&self, node: NodeId) -> bool {
+        self.same_rigs && !self.links.is_source(node)
     }
 
     pub(super) fn bare(
@@ -205,7 +217,11 @@ impl Job<'_> {
             },
         };
         if output.role == Role::Failed {
-            return Some((Entry { fate: Fate::LeftOut, ..entry }, None));
+            let gone = match self.is_taken_out(from.node) {
+                true => Entry { fate: Fate::NotSelected, note: TAKEN_OUT.into(), ..entry },
+                false => Entry { fate: Fate::LeftOut, ..entry },
+            };
+            return Some((gone, None));
         }
         let target = target?;
         entry.to = Some(self.target_addresses.property(target));
@@ -290,6 +306,9 @@ impl Job<'_> {
 
     /// Names the nodes of both sides that have no partner.
     pub(super) fn list_unpaired(&self, moved: &HashSet<NodeId>, ledger: &mut Ledger) {
+        if self.same_rigs {
+            return;
+        }
         let names =
             |side: &Side<'_>, addresses: &Addresses, is_paired: &dyn Fn(NodeId) -> bool| -> Vec<String> {
                 (side.rig.nodes())

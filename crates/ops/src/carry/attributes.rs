@@ -106,6 +106,9 @@ impl Job<'_> {
         let Some(kind) = self.from.rig.property_kind(track.target.node, property) else {
             return vec![Output::failed(layer, track, "the source has no such property")];
         };
+        if let Some(link) = self.links.of_source(track.target.node).filter(|link| self.is_untouched(link)) {
+            return vec![self.as_it_is(link, layer, track)];
+        }
         let node = self.from.rig.node(track.target.node);
         let is_attribute = node.is_some_and(|node| node.attribute(property).is_some());
         if !is_attribute {
@@ -171,6 +174,9 @@ impl Job<'_> {
             Some(self.onto.target(id, &found.name))
         });
         let found = on_partner.or_else(|| {
+            if self.same_rigs {
+                return None;
+            }
             let id = (*self.numbers.by_name.get(&wanted.to_lowercase())?)?;
             let node = self.onto.rig.node(id)?;
             let found = node.attributes.iter().find(|a| a.name.to_lowercase() == wanted.to_lowercase())?;

@@ -46,12 +46,18 @@ impl Job<'_> {
         };
         let spans = source.takes.iter().enumerate().map(span).collect();
         let given_up = self.given_up(ledger);
+        let (same, other): (Vec<&NodePairing>, Vec<&NodePairing>) =
+            self.links.all.iter().partition(|link| self.is_untouched(link));
         let turns_of =
-            |link: &&NodePairing| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
+            |link: &&&NodePairing| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
         Ok(Claim {
             spans,
-            turns: self.links.all.iter().filter(turns_of).map(|link| self.turn(&from, link)).collect(),
-            shifts: self.links.all.iter().filter_map(|link| self.shift(&from, link)).collect(),
+            nodes: same
+                .iter()
+                .map(|link| (from.node(link.place.node), self.onto.node(link.target)))
+                .collect(),
+            turns: other.iter().filter(turns_of).map(|link| self.turn(&from, link)).collect(),
+            shifts: other.iter().filter_map(|link| self.shift(&from, link)).collect(),
             amounts: self.amounts(&space),
             world: Some(self.standing(&from, &given_up, free)),
             space,
@@ -156,7 +162,12 @@ impl Job<'_> {
                     && track.target.property == TRANSLATION
             })
         };
-        if !between.iter().chain([&node]).any(moves) {
+        let turns = |id: &NodeId| {
+            let mut tracks = self.source.takes.iter().flat_map(|take| take.tracks());
+            tracks.any(|(_, track)| (track.target.rig, track.target.node) == self.from.node(*id))
+        };
+        let is_turned = self.same_rigs && between.iter().any(turns);
+        if !is_turned && !between.iter().chain([&node]).any(moves) {
             return None;
         }
         self.way_of(from, link)
@@ -189,6 +200,10 @@ impl Job<'_> {
                 || matches!(own.property.as_str(), ROTATION | TRANSLATION)
                 || !seen.insert(own)
             {
+                continue;
+            }
+            // What is the same altogether is claimed so.
+            if self.links.of_source(own.node).is_some_and(|link| self.is_untouched(link)) {
                 continue;
             }
             found.extend(self.amount(space, track));
@@ -250,7 +265,7 @@ impl Job<'_> {
             source: from.node(link.place.node),
             result: self.onto.node(link.target),
             references: Some((from.world_of(link.place.node), self.onto.world_of(link.target))),
-            place: false,
+            place: self.same_rigs,
         };
         self.links.all.iter().filter(counts).map(standing).collect()
     }

@@ -173,7 +173,7 @@ impl Job<'_> {
         let frames: Vec<String> =
             runs.iter().map(|run| format!("{}:{}", first + run.0 as i64, first + run.1 as i64)).collect();
         let said = format!(
-            "'{}': '{name}' is held by '{by}' in frames {}, {:.3} times as far from it; elsewhere it lies where that takes it and puts it",
+            "'{}': '{name}' is held by '{by}' in frames {}, {:.3} times as far from it; elsewhere it lies where it is taken and put",
             take.name,
             frames.join(", "),
             grip.scale

@@ -8,16 +8,18 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::choice::Choice;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::rig::NodeId;
-use nimble_curve_scene::scene::{Scene, Take};
+use nimble_curve_scene::scene::{Scene, Take, Track};
 
 use super::attributes::AttributeMap;
-use super::links::Links;
+use super::links::{Links, NodePairing};
 use super::map::NameMap;
+use super::output::Output;
 use super::side::Side;
 use super::tracks::Tracks;
 use super::{CarriedRig, CarryError, CarryOptions, PoseAt};
 use crate::Tolerance;
 use crate::rigs::RigPairing;
+use crate::rotation_conversion::ConvertedRotation;
 use crate::space::{in_space, mirrored};
 
 pub(super) struct Job<'a> {
@@ -36,6 +38,7 @@ pub(super) struct Job<'a> {
     pub(super) scale: f64,
     /// Whether both rigs walk on legs.
     pub(super) by_legs: bool,
+    pub(super) same_rigs: bool,
     pub(super) tolerance: Tolerance,
     pub(super) handles: Option<Handles>,
 }
@@ -118,6 +121,7 @@ impl<'a> Common<'a> {
             changed: &self.space.changed,
             scale: 1.0,
             by_legs: false,
+            same_rigs: options.same_rigs,
             tolerance: options.tolerance,
             handles: options.handles,
         }))
@@ -143,6 +147,19 @@ impl Job<'_> {
             false => None,
         };
         Ok(CarriedTake { take: made, entries, measured, feet_held })
+    }
+
+    /// Whether a node hangs in rigs that are the same on the same one as it did: it is the same whatever its transform is.
+    pub fn is_untouched(&self, link: &NodePairing) -> bool {
+        let above = self.onto.rig.parent(link.target).and_then(|id| self.links.of_target(id));
+        self.same_rigs && self.from.rig.parent(link.place.node) == above.map(|above| above.place.node)
+    }
+
+    /// A track of such a node.
+    pub fn as_it_is(&self, link: &NodePairing, layer: usize, track: &Track) -> Output {
+        let controller = track.controller.clone();
+        let kept = ConvertedRotation { controller, fate: Fate::Kept, error: None, note: String::new() };
+        Output::made(layer, track, &self.onto.target(link.target, &track.target.property), kept)
     }
 
     /// Takes note of the node that is farthest off in the world, of all rigs and takes.

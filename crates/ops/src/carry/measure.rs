@@ -160,10 +160,10 @@ impl Look<'_, '_> {
         let (from, onto) = (&self.job.from, &self.job.onto);
         let in_source = from.with_all_above(pairs.iter().map(|&pair| self.world.pairs[pair].0));
         let in_target = onto.with_all_above(pairs.iter().map(|&pair| self.world.pairs[pair].1));
-        let wanted =
-            Evaluator::of_nodes(self.job.source, Some(self.before), 0, &in_source)?.world_rotations(&times);
-        let found =
-            Evaluator::of_nodes(self.result, Some(self.after), 0, &in_target)?.world_rotations(&times);
+        let wanted = Evaluator::of_nodes(self.job.source, Some(self.before), from.index, &in_source)?
+            .world_rotations(&times);
+        let found = Evaluator::of_nodes(self.result, Some(self.after), onto.index, &in_target)?
+            .world_rotations(&times);
         // How a pair turned by an instant: in the source, and in the result.
         let turns = |pair: usize, index: usize| {
             let (a, b, _) = self.world.pairs[pair];

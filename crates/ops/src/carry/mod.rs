@@ -86,6 +86,9 @@ pub struct CarryOptions {
     pub only: Vec<String>,
     /// Patterns of channels or nodes of either side, or `@SET`, that stay behind.
     pub except: Vec<String>,
+    /// Whether the target is the source's rigs but for nodes that were taken out of them: reference poses stand as they are, numbers go to
+    /// their own nodes only, and what a node between turned that stands elsewhere is moved as well.
+    pub same_rigs: bool,
     /// Whether planted feet stay where they were planted, scaled.
     pub hold_feet: bool,
     /// The pose of the source that corresponds to that of the target; its rest pose where there is none.
@@ -190,7 +193,8 @@ pub fn carry(
     let maps = rigs::shared_out(&map, (source, target), (&addresses.0, &addresses.1), &pairs)?;
     let mut options = Cow::Borrowed(options);
     let walks = |pair: &RigPairing| has_legs(source, pair.source) && has_legs(target, pair.target);
-    for (pair, map) in pairs.iter().zip(&maps).filter(|(pair, _)| walks(pair)) {
+    let same_rigs = options.same_rigs;
+    for (pair, map) in pairs.iter().zip(&maps).filter(|(pair, _)| !same_rigs && walks(pair)) {
         let (standing, notes) = ground::standing(source, target, (map, *pair), &options)?;
         if let Some(standing) = standing {
             options = Cow::Owned(standing);

@@ -86,6 +86,10 @@ impl Job<'_> {
         tolerance: AngleTolerance<'_>,
         cache: &ConversionCache,
     ) -> Vec<Output> {
+        if self.is_untouched(link) {
+            let own = take.rotations(link.place.node).iter();
+            return own.map(|&(layer, track)| self.as_it_is(link, layer, track)).collect();
+        }
         let target = self.onto.target(link.target, ROTATION);
         let recipe = self.recipe(take, link);
         if recipe.factors.is_empty() {

@@ -52,6 +52,7 @@ pub(super) fn without_pair(jobs: &[Job<'_>], take: &Take, chosen: impl Fn(&str) 
     let entry = |(layer, track): (usize, &nimble_curve_scene::scene::Track)| {
         let first = jobs.first()?;
         let (fate, note) = match chosen(&first.source.rigs[track.target.rig].name) {
+            true if first.same_rigs => (Fate::NotSelected, "its node goes"),
             true => (Fate::LeftOut, "no rig of the target goes with its own"),
             false => (Fate::NotSelected, "its rig stays behind"),
         };
@@ -77,6 +78,9 @@ pub(super) fn list_alone(
     let onto = alone(target, &|rig, name| {
         options.takes_target_rig(name) && !jobs.iter().any(|job| job.onto.index == rig)
     });
+    if options.same_rigs {
+        return;
+    }
     for (names, what) in [
         (from, "rigs of the source without a partner"),
         (onto, "rigs of the target that nothing carries onto"),

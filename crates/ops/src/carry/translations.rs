@@ -27,11 +27,16 @@ impl Job<'_> {
     /// What a linked node's translation becomes on all layers of a take.
     pub fn translation(&self, take: &Tracks<'_>, link: &NodePairing, tolerance: f64) -> Vec<Output> {
         let Some(node) = link.translation else { return Vec::new() };
+        if self.is_untouched(link) {
+            let own = take.translations(node).iter();
+            return own.map(|&(layer, track)| self.as_it_is(link, layer, track)).collect();
+        }
         let between = self.between(link, node);
         let moving: Vec<NodeId> =
             between.iter().copied().filter(|&id| take.shifts(id) || take.turns(id)).collect();
         let folded = moving.iter().any(|&id| take.shifts(id));
-        if !take.shifts(node) && !folded {
+        let is_turned_away = self.same_rigs && !moving.is_empty();
+        if !take.shifts(node) && !folded && !is_turned_away {
             return Vec::new();
         }
         let target = self.onto.target(link.target, TRANSLATION);
@@ -150,21 +155,20 @@ impl Job<'_> {
             Value::Vector(v) => Value::Vector(linear.vector(v)),
             other => other,
         });
-        self.refitted(layer, track, target, &trace, &times, take, tolerance, note)
+        match self.refitted(&trace, &times, take, tolerance, note) {
+            Ok(turned) => Output::made(layer, track, target, turned),
+            Err(why) => Output::failed(layer, track, why),
+        }
     }
 
-    #[allow(clippy::too_many_arguments)]
     fn refitted(
         &self,
-        layer: usize,
-        track: &Track,
-        target: &Target,
         trace: &SampledFunction<'_>,
         times: &[Ticks],
         take: &Tracks<'_>,
         tolerance: f64,
         note: String,
-    ) -> Output {
+    ) -> Result<ConvertedRotation, String> {
         let setting = ConversionContext {
             kind: PropertyKind::Vector(Quantity::Length),
             rest: Value::Vector(DVec3::ZERO),
@@ -172,15 +176,9 @@ impl Job<'_> {
             rate: self.source.rate,
             range: take.take.range,
         };
-        match refitted_numbers(trace, times, &setting, None) {
-            Ok(changed) => {
-                let error = changed.error.map(|error| error.in_frames(self.source.rate));
-                let turned =
-                    ConvertedRotation { controller: changed.controller, fate: changed.fate, error, note };
-                Output::made(layer, track, target, turned)
-            }
-            Err(why) => Output::failed(layer, track, why.to_string()),
-        }
+        let changed = refitted_numbers(trace, times, &setting, None).map_err(|why| why.to_string())?;
+        let error = changed.error.map(|error| error.in_frames(self.source.rate));
+        Ok(ConvertedRotation { controller: changed.controller, fate: changed.fate, error, note })
     }
 
     /// The sum of the translations of several nodes between which nothing turns, layer by layer.
@@ -317,7 +315,6 @@ impl Job<'_> {
         }
         let times: Vec<Ticks> = times.into_iter().collect();
         let answering = own.iter().position(|(_, track)| track.target.node == node).unwrap_or(0);
-        let (layer, track) = own[answering];
         let note = "moves with turns between pairs, layers written together".to_owned();
         let all: Vec<(usize, &Track)> = between
             .iter()
@@ -335,12 +332,18 @@ impl Job<'_> {
                 let kind = SampleKind::Vector;
                 let controller = Controller::Samples(Samples { kind, values, ..grid });
                 let fate = if is_all { Fate::Exact } else { Fate::Sampled };
-                let turned = ConvertedRotation { controller, fate, error: None, note };
-                Output::made(base, track, target, turned)
+                Ok(ConvertedRotation { controller, fate, error: None, note })
             }
-            None => self.refitted(base, track, target, &trace, &times, take, tolerance, note),
-        }
-        .of_source_layer(layer);
+            None => self.refitted(&trace, &times, take, tolerance, note),
+        };
+        let first = match (first, own.get(answering)) {
+            (Ok(turned), Some(&(layer, track))) => {
+                Output::made(base, track, target, turned).of_source_layer(layer)
+            }
+            // What only turns between move has no track of its own.
+            (Ok(turned), None) => Output::added(base, target, turned),
+            (Err(why), _) => return failed(why),
+        };
         let mut outputs = vec![first];
         for (index, &(layer, track)) in own.iter().enumerate() {
             if index != answering {

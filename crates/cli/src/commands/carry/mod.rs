@@ -80,6 +80,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
             TravelScale::Legs => None,
             TravelScale::Factor(factor) => Some(factor),
         },
+        same_rigs: false,
         hold_feet: args.feet == Feet::Hold,
         rigs: args.rig.clone(),
         target_rigs: args.target_rig.clone(),

@@ -36,10 +36,14 @@ pub(super) struct WrittenJson {
 
 pub(super) fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
     let loaded = files::read(&args.file, args.input)?;
-    let scene = &loaded.scene;
-    if scene.takes.is_empty() {
+    if loaded.scene.takes.is_empty() {
         return Err(no_take(&args.file));
     }
+    let mut thinned = args.nodes.work(&loaded.scene, &args.file, args.tolerance)?;
+    if let Some(promise) = thinned.promise.take() {
+        thinned.close(&loaded.scene, &promise, args.accept)?;
+    }
+    let scene = &thinned.scene;
     let jobs = chosen_clips(scene, args, &args.file)?;
     let paths = file_names(args, scene.rate, &jobs)?;
     for folder in paths.iter().filter_map(|path| path.parent()) {
@@ -106,6 +110,8 @@ pub(super) fn run_split(args: &ClipsSplit) -> Result<(), Failure> {
         ]);
     }
     table.print(&mut out)?;
+    report::print_remarks(&mut out, &thinned.ledger.notes)?;
+    report::close(&mut out, &thinned.closing)?;
     if let Some(verdict) = &whole {
         report::close(&mut out, &gate::closing(verdict, scene))?;
     }
