@@ -188,3 +188,74 @@ fn an_authored_rig_loses_its_controls_and_nothing_else() {
     assert_eq!(names(&folder.path().join("made")), ["greet.ncurve", "hand_over.ncurve"]);
     assert_eq!(read(&folder.path().join("made/greet.ncurve")).nodes.len(), after.nodes.len());
 }
+
+#[test]
+fn channels_alone_are_baked_unbaked_and_moved_and_all_others_stay() {
+    let folder = tempdir().unwrap();
+    let file = folder.path().join("puppet.ncurve");
+    std::fs::write(&file, control_rig().to_string()).unwrap();
+    let before = read(&file);
+    let value = |scene: &Scene, node: &str, property: &str, frame: f64| {
+        let at = scene.nodes.iter().position(|own| own.name == node).unwrap();
+        format!("{:.6?}", scene.value(0, at, property, frame))
+    };
+    let chosen = ["arm:rotation", "ctl_hips:translation"];
+    let others = ["ctl_hips:rotation", "chest:rotation", "swings:rotation", "ctl_pad:squeeze"];
+    let same = |after: &Scene, channels: &[&str], by: f64| {
+        for channel in channels {
+            let (node, property) = channel.rsplit_once(':').unwrap();
+            for frame in 5..=20 {
+                let frame = f64::from(frame);
+                let (own, other) =
+                    (value(&before, node, property, frame), value(after, node, property, frame + by));
+                assert_eq!(own, other, "{channel} at {frame}");
+            }
+        }
+    };
+    let words = ["--only", "arm", "ctl_hips:*", "--except", "ctl_hips:rotation"];
+    succeed(
+        folder.path(),
+        &[&["clips", "shift", "puppet.ncurve", "--by", "-3", "-o", "moved.ncurve"], &words[..]].concat(),
+    );
+    let moved = read(&folder.path().join("moved.ncurve"));
+    same(&moved, &others, 0.0);
+    same(&moved, &chosen, -3.0);
+    assert_eq!(moved.takes[0].range, (1.0, 25.0));
+    // Keys that came to stand outside the range widen it where that is asked for; clips stay.
+    let said = succeed(folder.path(), &["clips", "range", "moved.ncurve", "--to-keys", "-o", "wide.ncurve"]);
+    assert!(said.contains("'wave' goes over -2:25 now, for 1:25"), "{said}");
+    let wide = scene(&folder.path().join("wide.ncurve"));
+    assert_eq!(wide.rate.frame(wide.takes[0].clips[0].range.last), 13.0);
+    let said = succeed(
+        folder.path(),
+        &["clips", "range", "moved.ncurve", "--frames", "3:9", "--take", "w*", "-o", "short.ncurve"],
+    );
+    assert!(said.contains("goes over 3:9 now"), "{said}");
+    // Whole takes move by frames, too.
+    succeed(folder.path(), &["clips", "shift", "puppet.ncurve", "--by", "2.5", "-o", "later.ncurve"]);
+    let later = read(&folder.path().join("later.ncurve"));
+    same(&later, &[&chosen[..], &others[..]].concat(), 2.5);
+    succeed(folder.path(), &[&["bake", "puppet.ncurve", "-o", "baked.ncurve"], &words[..]].concat());
+    let baked = scene(&folder.path().join("baked.ncurve"));
+    let sampled = |scene: &nimble_curve_core::scene::Scene| {
+        scene.takes[0].tracks().filter(|(_, track)| track.controller.samples().is_some()).count()
+    };
+    assert_eq!(sampled(&baked), 2);
+    succeed(folder.path(), &["bake", "puppet.ncurve", "-o", "all.ncurve"]);
+    let own = ["unbake", "all.ncurve", "-o", "sparse.ncurve", "--no-other-tolerances"];
+    succeed(folder.path(), &[&own[..], &words[..]].concat());
+    let (all, sparse) =
+        (scene(&folder.path().join("all.ncurve")), scene(&folder.path().join("sparse.ncurve")));
+    assert_eq!((sampled(&all), sampled(&sparse)), (6, 4));
+    // What cannot be meant is said.
+    let said = fail(
+        folder.path(),
+        &["clips", "shift", "puppet.ncurve", "--to", "3", "--only", "arm", "-o", "x.ncurve"],
+    );
+    assert!(said.contains("say by how many frames they move, with --by"), "{said}");
+    let said = fail(
+        folder.path(),
+        &["clips", "shift", &path("bramble.ncurve"), "--by", "3", "--only", "arm_l", "-o", "x.ncurve"],
+    );
+    assert!(said.contains("layer 'reach' has an animated weight"), "{said}");
+}

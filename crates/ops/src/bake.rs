@@ -17,7 +17,7 @@ use super::conversion::{ConversionContext, ConvertedController, Grid, NotConvert
 use super::sampled_function::SampledFunction;
 
 /// How to bake.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct BakeOptions {
     /// Samples a second; those of the scene where none is given.
     pub rate: Option<FrameRate>,
@@ -25,6 +25,15 @@ pub struct BakeOptions {
     pub step: u32,
     /// The range to bake; each take's where none is given.
     pub range: Option<TimeRange>,
+    /// Addresses of the channels to bake; all where there are none.
+    pub only: Vec<String>,
+}
+
+impl Default for BakeOptions {
+    /// Every channel, a sample on each frame of the scene's rate.
+    fn default() -> BakeOptions {
+        BakeOptions { rate: None, step: 1, range: None, only: Vec::new() }
+    }
 }
 
 /// Turns all controllers of all layers into samples on the whole frames of a range; discrete ones stay.
@@ -62,9 +71,14 @@ pub struct BakeOptions {
 pub fn bake(scene: &Scene, options: &BakeOptions) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
-        let Some((kind, rest)) = property(scene, books.take, layer, track) else {
-            return (Some(track.clone()), Some(books.kept(layer, track)));
+        let kept = |note: &str| {
+            let kept = books.kept(layer, track);
+            (Some(track.clone()), Some(Entry { note: note.to_owned(), ..kept }))
         };
+        if !options.only.is_empty() && !options.only.contains(&addresses.property(&track.target)) {
+            return kept("not selected");
+        }
+        let Some((kind, rest)) = property(scene, books.take, layer, track) else { return kept("") };
         let range = options.range.unwrap_or(books.take.range);
         let setting = ConversionContext { kind, rest, tolerance: 0.0, rate: scene.rate, range };
         match baked(&track.controller, &setting, options.rate.unwrap_or(scene.rate), options.step) {

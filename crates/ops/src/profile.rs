@@ -122,7 +122,7 @@ pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(S
         result.rate = rate;
     }
     if !profile.curves {
-        let (baked, more) = bake(&result, &BakeOptions { rate: profile.rate, step: 1, range: None });
+        let (baked, more) = bake(&result, &BakeOptions { rate: profile.rate, ..BakeOptions::default() });
         result = baked;
         ledger = ledger.followed_by(more);
     }

@@ -7,7 +7,7 @@ use nimble_curve_scene::controller::{
     Controller, EulerCurves, Procedural, QuaternionCurve, QuaternionKey, Samples, StackEntry, TcbCurve,
     TcbKey, TcbKeys, Weight,
 };
-use nimble_curve_scene::scene::{Clip, Layer, Marker, Take, Track};
+use nimble_curve_scene::scene::{Clip, Layer, Marker, Take, Target, Track};
 use thiserror::Error;
 
 /// Why a take cannot be stretched.
@@ -19,6 +19,11 @@ pub enum RetimeError {
     /// Keys that would stand on one instant.
     #[error("keys would meet: {0}")]
     Keys(#[from] EditError),
+    /// A channel on a layer whose weight moves and stays behind.
+    #[error(
+        "layer '{0}' has an animated weight, which says at its own times how much of its channels counts: write layers together first, or move the whole take"
+    )]
+    Weight(String),
     /// A rate of samples beyond what can be written.
     #[error("samples at {0} frames a second cannot be stretched that way: unbake them first")]
     Rate(FrameRate),
@@ -40,6 +45,28 @@ struct Clock {
 pub fn shifted(take: &Take, by: Ticks) -> Take {
     let clock = Clock { about: Ticks::ZERO, num: 1, den: 1, by };
     clock.take(take).unwrap_or_else(|_| take.clone())
+}
+
+/// A take of which some channels are later by some time; its range, clips, markers and weights stay.
+///
+/// # Errors
+/// [`RetimeError::Weight`] where a channel is on a layer with an animated weight.
+pub fn shifted_channels(
+    take: &Take,
+    by: Ticks,
+    is_chosen: impl Fn(&Target) -> bool,
+) -> Result<Take, RetimeError> {
+    let clock = Clock { about: Ticks::ZERO, num: 1, den: 1, by };
+    let mut take = take.clone();
+    for layer in &mut take.layers {
+        for track in layer.tracks.iter_mut().filter(|track| is_chosen(&track.target)) {
+            if matches!(layer.weight, Weight::Curve(_)) {
+                return Err(RetimeError::Weight(layer.name.clone()));
+            }
+            track.controller = clock.controller(&track.controller)?;
+        }
+    }
+    Ok(take)
 }
 
 /// A take stretched so that `frames` frames of a rate, both ends counted, lie in its range; it begins when it began.

@@ -255,7 +255,7 @@ proptest! {
 
     #[test]
     fn samples_are_the_same_where_they_are(scene in any_scene(WHOLE).prop_map(without_parts)) {
-        let (result, ledger) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let (result, ledger) = bake(&scene, &BakeOptions::default());
         let exact = Tolerance { angle: 1e-6, length: 1e-6, number: 1e-6 };
         let mut claim = Claim::same(&scene, &result).excusing(&scene, &ledger);
         claim.sampling = Sampling::Result;

@@ -120,7 +120,7 @@ proptest! {
 
     #[test]
     fn a_bake_is_what_the_controllers_came_to_on_every_frame(scene in any_scene(LAYERED)) {
-        let (baked, _) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let (baked, _) = bake(&scene, &BakeOptions::default());
         let times = frames(0, 40);
         for (take, samples) in scene.takes.iter().zip(&baked.takes) {
             alike((&scene, take, &times), (&baked, samples, &times), Within::ROUNDING)?;
@@ -253,7 +253,7 @@ proptest! {
         scene in any_scene(Contents::SIMPLE), keys in one_of(vec![KeySets::Free, KeySets::Node, KeySets::Pose]),
         thousandths in one_of(vec![0.1, 2.0, 50.0]),
     ) {
-        let (baked, _) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let (baked, _) = bake(&scene, &BakeOptions::default());
         let options = UnbakeOptions { tolerance: THOUSANDTH.times(thousandths), keys, ..UnbakeOptions::default() };
         let unbaked = unbake(&baked, &options).unwrap();
         let times = frames(0, 40);
@@ -267,7 +267,7 @@ proptest! {
     fn a_bound_in_world_space_holds_wherever_joints_are(
         scene in any_scene(Contents::SIMPLE), millimetres in one_of(vec![1.0, 10.0]),
     ) {
-        let (baked, _) = bake(&scene, &BakeOptions { rate: None, step: 1, range: None });
+        let (baked, _) = bake(&scene, &BakeOptions::default());
         let options = UnbakeOptions {
             world: Some(1e-3 * millimetres),
             tolerance: THOUSANDTH.times(50.0),

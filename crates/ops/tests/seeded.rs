@@ -354,7 +354,7 @@ fn every_fault_in_a_result_is_named() {
     let order = NewOrder::To(RotationOrder::Yzx);
     let reordering =
         ReorderOptions { to: order, only: Vec::new(), tolerance: 0.05_f64.to_radians(), handles: None };
-    let samples = BakeOptions { rate: None, step: 1, range: None };
+    let samples = BakeOptions::default();
     let curves = ConvertOptions {
         form: ControllerType::Curves,
         only: Vec::new(),

@@ -237,7 +237,7 @@ fn done(source: &Own, chance: &mut Chance) -> Option<(&'static str, Own, Claim)>
             same("controllers", result, ledger)
         }
         3 => {
-            let (result, ledger) = bake(source, &BakeOptions { rate: None, step: 1, range: None });
+            let (result, ledger) = bake(source, &BakeOptions::default());
             let claim = Claim { sampling: Sampling::Result, ..Claim::same(source, &result) };
             Some(("bake", result, claim.excusing(source, &ledger)))
         }

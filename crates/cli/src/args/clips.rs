@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use nimble_curve_core::ops::Tolerance;
 
+use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OutputArgs, OverArgs};
 use crate::nodes::NodesArgs;
 use crate::quantity;
@@ -34,6 +35,7 @@ pub enum ClipsAction {
     Sheet(ClipsSheet),
     Rename(ClipsRename),
     Shift(ClipsShift),
+    Range(ClipsRange),
     Trim(ClipsTrim),
     Stretch(ClipsStretch),
     Add(ClipsAdd),
@@ -201,15 +203,40 @@ pub struct ClipsRename {
     pub input: InputArgs,
 }
 
-/// Move takes so that they start at a frame, all parts in step
+/// Move takes so that they start at a frame, all parts in step; or some of their channels by some frames
 #[derive(Args, Clone, Debug)]
 pub struct ClipsShift {
     /// File to read; - is standard input
     pub file: PathBuf,
     /// Frame at which each take starts
-    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true)]
-    pub to: f64,
+    #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", allow_negative_numbers = true, required_unless_present = "by")]
+    pub to: Option<f64>,
+    /// How many frames later, or earlier where below zero
+    #[arg(long, value_parser = quantity::frame_number, value_name = "N", allow_negative_numbers = true, conflicts_with = "to")]
+    pub by: Option<f64>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// Takes to move, by name or pattern with *; all where left out
+    #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',')]
+    pub take: Vec<String>,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+/// Say over which frames takes go; keys, clips and markers stay where they are
+#[derive(Args, Clone, Debug)]
+pub struct ClipsRange {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    /// From the first to the last key of any rig
+    #[arg(long, required_unless_present = "frames")]
+    pub to_keys: bool,
+    /// These frames, both ends included
+    #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true, conflicts_with = "to_keys")]
+    pub frames: Option<(f64, f64)>,
+    /// Takes that are meant, by name or pattern with *; all where left out
     #[arg(long, value_name = "NAME", num_args = 1.., value_delimiter = ',')]
     pub take: Vec<String>,
     #[command(flatten)]

@@ -9,6 +9,7 @@ use nimble_curve_core::time::FrameRate;
 
 use super::reorder::new_order;
 use super::{Rotations, Tangents};
+use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OutputArgs};
 use crate::nodes::NodesArgs;
 use crate::quantity;
@@ -50,6 +51,8 @@ pub struct Unbake {
     /// Range to unbake, both ends included; outside it every sample stays a key
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// Fit sparse curves anew, too, not only samples and keys on every frame
     #[arg(long)]
     pub refit: bool,
@@ -98,6 +101,8 @@ pub struct Bake {
     /// Range to bake, both ends included; each take's where left out
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     #[command(flatten)]
     pub nodes: NodesArgs,
     /// Print the report as JSON

@@ -22,7 +22,15 @@ impl Step for Bake {
         let scene = thinned.as_ref().map_or(whole, |thinned| &thinned.scene);
         let frame = |frame: f64| scene.rate.ticks_at(frame);
         let range = self.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
-        let (result, ledger) = bake(scene, &BakeOptions { rate: self.to_rate, step: self.step, range });
+        let (result, ledger) = bake(
+            scene,
+            &BakeOptions {
+                rate: self.to_rate,
+                step: self.step,
+                range,
+                only: self.choice.channels(scene, file)?,
+            },
+        );
         let mut worked = StepOutput::same(scene, result, ledger, tolerance);
         if let Some(thinned) = &thinned {
             worked = worked.after(promised(whole, thinned, tolerance), &thinned.ledger);

@@ -30,8 +30,8 @@ use crate::{files, quantity};
 const MOST_TO_TRY: usize = 2_000_000;
 
 impl Step for Unbake {
-    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
-        let unbaked = unbake(scene, &options(self, scene)?).map_err(|error| suggest(error, scene))?;
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
+        let unbaked = unbake(scene, &options(self, scene, file)?).map_err(|error| suggest(error, scene))?;
         let mut worked = StepOutput::new(unbaked.scene, unbaked.ledger);
         worked.promise = Some(promise(self, scene, &worked.scene, &worked.ledger)?);
         Ok(worked)
@@ -42,7 +42,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
     output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
-    let options = options(args, &scene)?;
+    let options = options(args, &scene, &args.file)?;
     let failed = |error: UnbakeError| suggest(error, &scene);
     let mut unbaked = unbake(&scene, &options).map_err(failed)?;
     let promise = promise(args, &scene, &unbaked.scene, &unbaked.ledger)?;
@@ -98,7 +98,7 @@ fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Re
     Ok(promise)
 }
 
-fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
+fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, Failure> {
     let at = |frame: &f64| scene.rate.ticks_at(*frame);
     let mut tolerance_for = Vec::with_capacity(args.tolerance_for.len());
     let addresses = Addresses::new(scene);
@@ -129,6 +129,7 @@ fn options(args: &Unbake, scene: &Scene) -> Result<UnbakeOptions, Failure> {
         return Err(Failure::new(format!("--keep {frame} lies outside all keys and samples")));
     }
     Ok(UnbakeOptions {
+        only: args.choice.channels(scene, file)?,
         tolerance: args.tolerance,
         tolerance_for,
         world: args.world,

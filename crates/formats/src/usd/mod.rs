@@ -273,7 +273,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let (mut adapted, respaced) = in_space(&adapted, &space);
     extra_data::remap_fates(&mut ledger, &respaced);
     if options.form != Form::Text || options.skeletons {
-        let (baked, samples) = bake(&adapted, &BakeOptions { rate: None, step: 1, range: None });
+        let (baked, samples) = bake(&adapted, &BakeOptions::default());
         adapted = baked;
         for entry in &mut ledger.entries {
             let twin =

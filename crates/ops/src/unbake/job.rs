@@ -63,6 +63,10 @@ impl<'a> Job<'a> {
     pub(super) fn item(&self, layer: usize, track: &'a Track) -> Item<'a> {
         let stays = |note| Item { layer, track, fitting: None, fitted: None, note };
         let Some((kind, rest)) = property(self.scene, self.take, layer, track) else { return stays("") };
+        let only = &self.options.only;
+        if !only.is_empty() && !only.contains(&self.addresses.property(&track.target)) {
+            return stays("not selected");
+        }
         let again = self.options.again.then_some(self.scene.rate);
         let Some(samples) = baked(&track.controller, kind, &rest, again) else { return stays("") };
         let samples = match self.options.range {

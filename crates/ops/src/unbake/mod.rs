@@ -70,6 +70,8 @@ pub struct UnbakeOptions {
     pub keep: Vec<Ticks>,
     /// The range to unbake; samples outside it stay as keys, one each.
     pub range: Option<TimeRange>,
+    /// Addresses of the channels to unbake; all where there are none.
+    pub only: Vec<String>,
     /// Whether curves that are sparse already are fitted anew.
     pub again: bool,
 }

@@ -8,7 +8,7 @@ use crate::args::{Cli, ClipsAction, ClipsSplit, Command, CycleAction, LayersActi
 use crate::step::Step;
 
 /// The commands that are steps.
-pub const STEPS: [&str; 25] = [
+pub const STEPS: [&str; 26] = [
     "convert",
     "unbake",
     "bake",
@@ -22,6 +22,7 @@ pub const STEPS: [&str; 25] = [
     "clips split",
     "clips rename",
     "clips shift",
+    "clips range",
     "clips trim",
     "clips stretch",
     "clips extract",
@@ -130,6 +131,7 @@ pub fn as_step(command: Command) -> Option<Kind> {
             ClipsAction::Name(args) => Box::new(args),
             ClipsAction::Rename(args) => Box::new(args),
             ClipsAction::Shift(args) => Box::new(args),
+            ClipsAction::Range(args) => Box::new(args),
             ClipsAction::Trim(args) => Box::new(args),
             ClipsAction::Stretch(args) => Box::new(args),
             ClipsAction::Extract(args) => Box::new(args),

@@ -45,6 +45,7 @@ pub fn run(args: &Clips) -> Result<(), Failure> {
         Some(ClipsAction::Sheet(args)) => run_sheet(args),
         Some(ClipsAction::Rename(args)) => names::run_rename(args),
         Some(ClipsAction::Shift(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
+        Some(ClipsAction::Range(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Trim(args)) => run_trim(args),
         Some(ClipsAction::Stretch(args)) => noted(args, &args.file, args.input, &args.output.of(&args.file)),
         Some(ClipsAction::Add(args)) => run_add(args),
