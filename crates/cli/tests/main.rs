@@ -9,6 +9,7 @@ mod clips;
 mod compare;
 mod convert;
 mod docs;
+mod faces;
 mod ground;
 mod judged;
 mod layers;

@@ -266,6 +266,7 @@ pub fn proposal_text(proposal: &Proposal, source: &str, target: &str, at_least: 
         ("nodes of the source without a partner", &proposal.source_left),
         ("nodes of the target without a partner", &proposal.target_left),
         ("attributes of the source without a partner", &proposal.numbers_left),
+        ("attributes of the target without a partner", &proposal.target_numbers_left),
     ] {
         if !names.is_empty() {
             let _ = writeln!(text, "\n# {what}: {}", names.join(", "));

@@ -112,6 +112,26 @@ fn joined_side(word: &str) -> Option<(BodySide, &str)> {
     })
 }
 
+/// The words of a name in lower case, its side taken out of them; namespaces and numbers left out.
+pub(super) fn split_words(name: &str) -> (Vec<String>, Option<BodySide>) {
+    let (mut words, mut side) = (Vec::new(), None);
+    let is_word = |piece: &&&str| piece.starts_with(char::is_alphabetic);
+    for piece in pieces(nimble_curve_scene::address::without_namespace(name)).iter().filter(is_word) {
+        let mut word = piece.to_lowercase();
+        if side.is_none() {
+            side = side_of(piece);
+            if side.is_some() {
+                continue;
+            }
+            if let Some((own, rest)) = joined_side(&word) {
+                (side, word) = (Some(own), rest.to_owned());
+            }
+        }
+        words.push(word);
+    }
+    (words, side)
+}
+
 impl Name {
     /// Takes a name apart, its namespaces left out.
     pub fn of(name: &str) -> Name {

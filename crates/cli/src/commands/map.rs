@@ -26,6 +26,7 @@ struct MapJson<'a> {
     source_left: &'a [String],
     target_left: &'a [String],
     numbers_left: &'a [String],
+    target_numbers_left: &'a [String],
 }
 
 #[derive(Serialize)]
@@ -83,6 +84,7 @@ impl<'a> MapJson<'a> {
             source_left: &proposal.source_left,
             target_left: &proposal.target_left,
             numbers_left: &proposal.numbers_left,
+            target_numbers_left: &proposal.target_numbers_left,
         }
     }
 }
@@ -225,11 +227,9 @@ fn verdict(proposal: &Proposal) -> Line {
         said.push_str(&format!(": {}", each.join(", ")));
     }
     let left = proposal.source_left.len() + proposal.numbers_left.len();
-    if left + proposal.target_left.len() > 0 {
-        said.push_str(&format!(
-            "; without a partner: {left} of the source, {} of the target",
-            proposal.target_left.len()
-        ));
+    let target_left = proposal.target_left.len() + proposal.target_numbers_left.len();
+    if left + target_left > 0 {
+        said.push_str(&format!("; without a partner: {left} of the source, {target_left} of the target"));
     }
     (if guess == 0 && !proposal.pairs.is_empty() { Style::Good } else { Style::Warn }, said)
 }
@@ -247,7 +247,7 @@ fn joined(names: &[String]) -> String {
 /// What is left on both sides, one beside the other.
 fn side_by_side(out: &mut Report, proposal: &Proposal) -> Result<(), Failure> {
     let source: Vec<&String> = proposal.source_left.iter().chain(&proposal.numbers_left).collect();
-    let target = &proposal.target_left;
+    let target: Vec<&String> = proposal.target_left.iter().chain(&proposal.target_numbers_left).collect();
     if source.is_empty() && target.is_empty() {
         return Ok(());
     }
@@ -256,7 +256,7 @@ fn side_by_side(out: &mut Report, proposal: &Proposal) -> Result<(), Failure> {
     const MOST: usize = 12;
     for row in 0..source.len().max(target.len()).min(MOST) {
         let of = |name: Option<&String>| name.cloned().unwrap_or_default();
-        table.styled(Style::Warn, [of(source.get(row).copied()), of(target.get(row))]);
+        table.styled(Style::Warn, [of(source.get(row).copied()), of(target.get(row).copied())]);
     }
     let more = |count: usize| if count > MOST { format!("and {} more", count - MOST) } else { String::new() };
     if source.len() > MOST || target.len() > MOST {

@@ -470,13 +470,14 @@ impl Matching<'_> {
             let all = (0..body.len()).filter(|at| !used.contains(at) && !body.kind(*at).is_support());
             all.map(name).collect()
         };
-        let (numbers, numbers_left) = numbers((from, from_addresses), (onto, onto_addresses));
+        let numbers = numbers((from, from_addresses), (onto, onto_addresses));
         Proposal {
             source_left: left(self.from, &from_used, &source),
             target_left: left(self.onto, &onto_used, &target),
             pairs: listed.into_iter().map(|(_, proposed)| proposed).collect(),
-            numbers,
-            numbers_left,
+            numbers: numbers.pairs,
+            numbers_left: numbers.source_left,
+            target_numbers_left: numbers.target_left,
             rigs: Vec::new(),
         }
     }

@@ -5,6 +5,7 @@
 //! which bone of an arm is the upper one. Places at rest, each rig scaled to the height of 1, and what stands above and below are
 //! two more. A pair is sure where two agree, one of them name or shape, and none contradicts.
 
+mod faces;
 mod holders;
 mod matching;
 mod named;
@@ -36,7 +37,8 @@ pub fn propose(source: &Scene, target: &Scene) -> Proposal {
     let holders = if source.rigs.len() > 1 { holders(with_takes) } else { vec![None] };
     let mut whole = Proposal::default();
     for pair in &rigs {
-        let (from, onto) = (Named::new(&source, pair.source), Named::new(target, pair.target));
+        let from = Named::new(&source, pair.source).with_takes(&with_takes.takes);
+        let onto = Named::new(target, pair.target);
         let own = propose_for((&from, &addresses.0), (&onto, &addresses.1));
         if has_several {
             let (source, target) = (from.rig().name.clone(), onto.rig().name.clone());
@@ -49,6 +51,7 @@ pub fn propose(source: &Scene, target: &Scene) -> Proposal {
         whole.source_left.extend(own.source_left);
         whole.target_left.extend(own.target_left);
         whole.numbers_left.extend(own.numbers_left);
+        whole.target_numbers_left.extend(own.target_numbers_left);
     }
     let alone = |scene: &Scene, addresses: &Addresses, is_paired: &dyn Fn(usize) -> bool| -> Vec<String> {
         let rigs = all(scene).into_iter().filter(|rig| !is_paired(*rig)).map(|rig| Named::new(scene, rig));

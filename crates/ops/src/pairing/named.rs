@@ -3,13 +3,16 @@
 use std::collections::HashMap;
 
 use nimble_curve_scene::address::{Addresses, without_namespace, without_namespace_of_node};
+use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::rig::{NodeId, Rig};
-use nimble_curve_scene::scene::{Scene, Target};
+use nimble_curve_scene::scene::{Scene, Take, Target};
 
 /// A rig of a scene, and how a map calls what is in it: without namespaces where that is enough, as a map is for all files of a character.
 pub(super) struct Named<'a> {
     pub scene: &'a Scene,
     pub index: usize,
+    /// Takes that show how far its attributes go.
+    takes: &'a [Take],
     /// How often each name without its namespace stands in the scene.
     count: HashMap<&'a str, usize>,
 }
@@ -20,7 +23,24 @@ impl<'a> Named<'a> {
         for (_, node) in scene.rigs.iter().flat_map(Rig::nodes) {
             *count.entry(without_namespace(&node.name)).or_default() += 1;
         }
-        Named { scene, index, count }
+        Named { scene, index, takes: &[], count }
+    }
+
+    pub fn with_takes(self, takes: &'a [Take]) -> Named<'a> {
+        Named { takes, ..self }
+    }
+
+    /// How far a number goes from zero at the keys and samples of the takes; `None` where none has it.
+    pub fn seen(&self, target: &Target) -> Option<f64> {
+        let tracks = self.takes.iter().flat_map(Take::tracks).filter(|(_, track)| track.target == *target);
+        let most = |controller: &Controller| match controller {
+            Controller::Samples(samples) => samples.values.iter().map(|value| value.abs()).reduce(f64::max),
+            controller => {
+                let keys = controller.curves().into_iter().flat_map(|curve| curve.keys());
+                keys.map(|key| key.value.abs()).reduce(f64::max)
+            }
+        };
+        tracks.filter_map(|(_, track)| most(&track.controller)).reduce(f64::max)
     }
 
     pub fn rig(&self) -> &'a Rig {

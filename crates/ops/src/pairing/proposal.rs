@@ -82,6 +82,8 @@ pub struct Proposal {
     pub target_left: Vec<String>,
     /// Attributes of the source without a partner.
     pub numbers_left: Vec<String>,
+    /// Attributes of the target without a partner.
+    pub target_numbers_left: Vec<String>,
 }
 
 impl Proposal {
