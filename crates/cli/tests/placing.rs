@@ -8,7 +8,7 @@ use nimble_curve_core::controller::Controller;
 use nimble_curve_core::scene::Scene;
 use tempfile::{TempDir, tempdir};
 
-use crate::common::{degrees_between, fail, sample, scene, succeed, world};
+use crate::common::{degrees_between, fail, run, sample, scene, succeed, world};
 
 fn text(name: &str) -> String {
     sample(name).to_str().unwrap().to_owned()
@@ -275,4 +275,72 @@ fn what_cannot_be_placed_is_said() {
     placed(at, &[]);
     assert!(onto("out.ncurve", &["--place", "ripple"]).contains("greet 2, greet"));
     assert!(!at.join("x.ncurve").exists());
+}
+
+#[test]
+fn what_goes_on_begins_where_the_body_stands_and_faces_and_is_a_clip_of_its_name() {
+    use nimble_curve_second::scene::Scene as Second;
+    use nimble_curve_second::turn::apart;
+
+    let folder = tempdir().unwrap();
+    let rounds = text("rounds.ncurve");
+    let place = |out: &str, frame: &str, more: &[&str]| {
+        let own = [
+            "carry",
+            &rounds,
+            "--target",
+            &rounds,
+            "--frames",
+            "59:83",
+            "--place",
+            "overwrite",
+            "--at",
+            frame,
+        ];
+        succeed(folder.path(), &[&own[..], &["-o", out], more].concat());
+        Second::read(&std::fs::read_to_string(folder.path().join(out)).unwrap())
+    };
+    let before = Second::read(&std::fs::read_to_string(sample("rounds.ncurve")).unwrap());
+    let (on, off) = (place("on.ncurve", "150", &["--go-on"]), place("off.ncurve", "150", &[]));
+    let hips = before.nodes.iter().position(|node| node.name.ends_with("hips")).unwrap();
+    let at = |scene: &Second, frame: f64| {
+        let (world, turn) = scene.world(0, hips, frame);
+        (world.translation * scene.unit, turn)
+    };
+    // The turn before it left the body 90 degrees round: it walks on that way.
+    let (stands, begins, unmoved) = (at(&before, 150.0), at(&on, 150.0), at(&off, 150.0));
+    let ground = |place: glam::DVec3| glam::DVec3::new(place.x, 0.0, place.z);
+    assert!(ground(begins.0 - stands.0).length() < 1e-6, "{begins:?} {stands:?}");
+    let heading = |turn: DQuat| {
+        let ahead = turn * glam::DVec3::Z;
+        ahead.x.atan2(ahead.z).to_degrees()
+    };
+    assert!(
+        (heading(begins.1) - heading(stands.1)).abs() < 1e-3,
+        "{} {}",
+        heading(begins.1),
+        heading(stands.1)
+    );
+    assert!((heading(unmoved.1) - heading(stands.1)).abs() > 80.0);
+    // The walk itself is the walk, turned and moved as a whole.
+    let turned = begins.1 * at(&before, 59.0).1.conjugate();
+    for frame in 0..=24 {
+        let (own, other) = (at(&before, 59.0 + f64::from(frame)), at(&on, 150.0 + f64::from(frame)));
+        let way = |place: glam::DVec3, from: glam::DVec3| ground(place - from).length();
+        assert!((way(own.0, at(&before, 59.0).0) - way(other.0, begins.0)).abs() < 1e-6, "frame {frame}");
+        assert!(apart(turned * own.1, other.1) < 1e-3, "frame {frame}");
+    }
+    let clips = succeed(folder.path(), &["clips", "on.ncurve"]);
+    assert!(clips.contains("walk"), "{clips}");
+    let made = scene(&folder.path().join("on.ncurve"));
+    assert!(made.takes[0].clips.iter().any(|clip| made.rate.frame(clip.range.first) == 150.0), "{clips}");
+    // A jump that is left is found.
+    place("off.ncurve", "105", &[]);
+    let found = |file: &str| {
+        let said = run(folder.path(), &["check", file, "--json"]);
+        String::from_utf8(said.stdout).unwrap().matches("\"jump\"").count()
+    };
+    assert!(found("off.ncurve") > 0);
+    let alone = run(folder.path(), &["carry", &rounds, "--target", &rounds, "--go-on", "-o", "x.ncurve"]);
+    assert!(String::from_utf8(alone.stderr).unwrap().contains("--place"));
 }

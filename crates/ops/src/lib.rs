@@ -22,6 +22,7 @@ mod linear;
 mod mixing;
 mod names;
 pub mod nodes;
+mod onward;
 pub mod pairing;
 pub mod place;
 pub mod profile;

@@ -120,6 +120,22 @@ impl Figure {
         self.drive("hips", "translation", Controller::Components(curves));
     }
 
+    /// Hips that stand, and are elsewhere from frame 21 on; with clips.
+    fn jumping(&mut self, far: f64, clips: &[(i64, i64)]) {
+        let there = curve(&[(1.0, 0.0), (20.0, 0.0), (21.0, far), (48.0, far)]);
+        let curves = vec![curve(&[(1.0, 0.0)]), curve(&[(1.0, 0.9)]), there];
+        self.drive("hips", "translation", Controller::Components(curves));
+        let rate = self.scene.rate;
+        if !clips.is_empty() {
+            self.scene.takes[0].clips.clear();
+        }
+        self.scene.takes[0].clips.extend(clips.iter().enumerate().map(|(index, (first, last))| Clip {
+            name: format!("part {index}"),
+            range: TimeRange::new(rate.ticks(*first), rate.ticks(*last)),
+            note: None,
+        }));
+    }
+
     fn scaled(&mut self, name: &str, scale: [f64; 3]) {
         let value = OpValue::Scale(DVec3::from_array(scale));
         let node = self.node(name);
@@ -347,6 +363,14 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             |f| f.slide(&[(1.0, 0.0), (48.0, 0.004)]),
         ),
         // On legs of 0.85 m.
+        (Code::Jump, "hips", Some((20.0, 21.0)), |f| f.jumping(0.13, &[]), |f| f.jumping(0.12, &[])),
+        (
+            Code::Jump,
+            "hips",
+            Some((20.0, 21.0)),
+            |f| f.jumping(0.3, &[(1, 25)]),
+            |f| f.jumping(0.3, &[(21, 48)]),
+        ),
         (Code::OffGround, "hips", None, |f| f.raised(1.03), |f| f.raised(1.01)),
         (Code::OffGround, "hips", None, |f| f.raised(0.75), |f| f.raised(0.78)),
         (

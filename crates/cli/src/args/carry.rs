@@ -120,6 +120,9 @@ pub struct Carry {
     /// or layer:NAME; as a take of its own where left out
     #[arg(long, value_name = "HOW", value_parser = placement, help_heading = "Where it goes")]
     pub place: Option<Placement>,
+    /// Begin where the body of the target's take stands there: moved along the ground and turned about the up axis as a whole
+    #[arg(long, requires = "place", help_heading = "Where it goes")]
+    pub go_on: bool,
     /// The target's take to place on, where it has several
     #[arg(long, value_name = "TAKE", requires = "place", help_heading = "Where it goes")]
     pub target_take: Option<String>,

@@ -218,7 +218,8 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         }
         Code::KeysOutsideRange => format!("nimble-curve clips trim {file} -o OUT"),
         Code::EmptyTake => format!("nimble-curve clips extract {file} the others -o OUT"),
-        Code::ClipOutsideTake | Code::RangePastKeys | Code::UnevenParts => {
+        Code::RangePastKeys => format!("nimble-curve clips range {file} --to-keys -o OUT"),
+        Code::ClipOutsideTake | Code::UnevenParts => {
             format!("set the range, or nimble-curve convert {file} OUT --frames FIRST:LAST")
         }
         Code::FirstFrame => format!("nimble-curve clips shift {file} --to FRAME -o OUT"),
@@ -232,6 +233,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
                 "nimble-curve carry {file} --target {file} --take {take} --feet hold --place overwrite --target-take {take} -o OUT"
             )
         }
+        Code::Jump => "if it is a cut, name clips on both sides; else carry what comes behind again, with --place and --go-on".into(),
         Code::OffGround => {
             "meant, on steps or in the air; else carry it anew: travel by the legs puts feet on the ground"
                 .into()

@@ -70,6 +70,8 @@ pub enum Code {
     LongWay,
     /// A foot that slides while it stands.
     SlidingFoot,
+    /// A body that is elsewhere from one frame to the next.
+    Jump,
     /// A body that stands clearly above or below the ground.
     OffGround,
     /// A layer that is muted or has no weight.
@@ -116,7 +118,7 @@ pub enum Code {
 
 impl Code {
     /// All codes, the worst first.
-    pub const ALL: [Code; 33] = [
+    pub const ALL: [Code; 34] = [
         Code::NotANumber,
         Code::Flip,
         Code::NegativeScale,
@@ -129,6 +131,7 @@ impl Code {
         Code::CrowdedKeys,
         Code::LongWay,
         Code::SlidingFoot,
+        Code::Jump,
         Code::OffGround,
         Code::SilentLayer,
         Code::BeyondLimits,
@@ -191,6 +194,7 @@ impl Code {
             Code::CrowdedKeys => ("crowded-keys", "two keys on one frame"),
             Code::LongWay => ("long-way", "a turn the long way round between two keys"),
             Code::SlidingFoot => ("sliding-foot", "a foot slides while it stands"),
+            Code::Jump => ("jump", "the body is elsewhere from one frame to the next"),
             Code::OffGround => ("off-ground", "the body floats above the ground, or sinks into it"),
             Code::SilentLayer => {
                 ("silent-layer", "a layer that is muted or has no weight: it will be lost or come back")

@@ -6,7 +6,7 @@ use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::rig::{NodeId, Rig};
-use nimble_curve_scene::scene::{Scene, Take};
+use nimble_curve_scene::scene::{Clip, Scene, Take};
 
 use super::{Code, Finding};
 use crate::contact::{contacts, spread};
@@ -26,6 +26,9 @@ const TRAVEL: f64 = 0.5;
 
 /// A body stands where its lowest joint is between so many leg lengths below the ground and so many above it: ankles are not soles.
 const STANDS: (f64, f64) = (0.1, 0.2);
+
+/// A body that goes farther than this in a frame, in leg lengths, and so many times as far as in the frames beside, jumps.
+const JUMP: (f64, f64) = (0.15, 4.0);
 
 struct Foot {
     at: usize,
@@ -63,7 +66,7 @@ fn steps(
     let mut feet: Vec<Foot> = rig.nodes().filter_map(|(id, _)| foot(rig, id)).collect();
     let hips = rig.nodes().position(|(_, node)| Name::of(&node.name).words.iter().any(|word| word == "hips"));
     let rootless = hips.filter(|&hips| rig.parent_positions()[hips].is_none());
-    if feet.is_empty() && rootless.is_none() {
+    if feet.is_empty() && hips.is_none() {
         return Vec::new();
     }
     let rate = scene.rate;
@@ -74,7 +77,7 @@ fn steps(
     let ids: Vec<NodeId> = rig.nodes().map(|(id, _)| id).collect();
     let standing = hips.filter(|_| !feet.is_empty()).and_then(|hips| Standing::of(rig, ids[hips], up));
     let legs = standing.and_then(|standing| standing.leg(&rest).map(|leg| (standing, leg)));
-    let mut heights = Vec::new();
+    let (mut heights, mut path) = (Vec::new(), Vec::new());
     for frame in first..=last {
         evaluator.pose_at(rate.ticks(frame).as_f64(), &mut pose);
         for foot in &mut feet {
@@ -83,6 +86,7 @@ fn steps(
         if let Some((standing, _)) = &legs {
             heights.push(standing.lowest(&pose.world));
         }
+        path.extend(hips.map(|hips| pose.world[hips].translation));
         if let Some(hips) = rootless {
             let mut place = pose.world[hips].translation;
             place[up] = 0.0;
@@ -103,6 +107,22 @@ fn steps(
             let detail = format!("by {:.1} mm while it stands", slid * scene.space.metres_per_unit * 1000.0);
             let finding = Finding::new(Code::SlidingFoot, place(foot.at), detail).in_take(take);
             found.push(finding.at((first + from as i64) as f64, (first + to as i64) as f64));
+        }
+    }
+    if let (Some(hips), Some((_, leg))) = (hips, &legs) {
+        for (step, far) in jumps(&path, *leg) {
+            let at = (first + step as i64) as f64;
+            let frames = |clip: &Clip| (rate.frame(clip.range.first), rate.frame(clip.range.last));
+            // Where a clip begins or ends everything may be elsewhere, but for a clip that goes on there.
+            let is_cut = |clip: &Clip| {
+                let (begins, ends) = frames(clip);
+                (at < begins && begins <= at + 1.0) || (at <= ends && ends < at + 1.0)
+            };
+            let goes_on = |clip: &Clip| frames(clip).0 <= at && at + 1.0 <= frames(clip).1;
+            if !take.clips.iter().any(is_cut) || take.clips.iter().any(goes_on) {
+                let detail = format!("by {:.2} m in a frame", far * scene.space.metres_per_unit);
+                found.push(Finding::new(Code::Jump, place(hips), detail).in_take(take).at(at, at + 1.0));
+            }
         }
     }
     if let (Some(hips), Some((_, leg)), Some(stands)) = (hips, legs, lowest_stand(heights)) {
@@ -127,6 +147,17 @@ fn steps(
         }
     }
     found
+}
+
+/// The steps of a path that are far longer than those beside them, with how long they are.
+fn jumps(path: &[DVec3], leg: f64) -> Vec<(usize, f64)> {
+    let steps: Vec<f64> = path.windows(2).map(|pair| (pair[1] - pair[0]).length()).collect();
+    let beside = |at: usize| {
+        let before = at.checked_sub(1).and_then(|at| steps.get(at));
+        before.into_iter().chain(steps.get(at + 1)).copied().fold(0.0, f64::max)
+    };
+    let is_jump = |(at, step): &(usize, &f64)| **step > JUMP.0 * leg && **step > JUMP.1 * beside(*at);
+    steps.iter().enumerate().filter(is_jump).map(|(at, step)| (at, *step)).collect()
 }
 
 fn with(mut v: DVec3, axis: usize, value: f64) -> DVec3 {

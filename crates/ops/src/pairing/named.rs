@@ -36,7 +36,7 @@ impl<'a> Named<'a> {
         let most = |controller: &Controller| match controller {
             Controller::Samples(samples) => samples.values.iter().map(|value| value.abs()).reduce(f64::max),
             controller => {
-                let keys = controller.curves().into_iter().flat_map(|curve| curve.keys());
+                let keys = controller.curves().iter().flat_map(|curve| curve.keys());
                 keys.map(|key| key.value.abs()).reduce(f64::max)
             }
         };

@@ -1,6 +1,7 @@
 //! Placement: a take put onto another one that is there already, seams joined without a pop.
 
 mod layer;
+mod onward;
 mod splice;
 
 mod claim;
@@ -9,6 +10,7 @@ use std::collections::HashSet;
 
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
 use nimble_curve_scene::similar::similar;
@@ -17,6 +19,7 @@ use thiserror::Error;
 use super::channel::Tolerance;
 
 pub use claim::{Placed, placed};
+pub use onward::going_on;
 
 /// What becomes of the animation that is there.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,7 +48,7 @@ pub struct PlaceOptions {
 }
 
 /// Why a take cannot be placed.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[derive(Clone, Debug, PartialEq, Error)]
 pub enum PlaceError {
     /// Nothing to place onto.
     #[error("the target has no take to place onto: leave out --place")]
@@ -69,6 +72,9 @@ pub enum PlaceError {
         /// The layer.
         layer: String,
     },
+    /// A controller that cannot be evaluated.
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
     /// A controller that cannot be joined to another.
     #[error("{channel}: {why}")]
     Cannot {
@@ -148,6 +154,13 @@ pub fn place(scene: &Scene, new: &Take, options: &PlaceOptions) -> Result<(Scene
         job.merge(&mut take, new, options.placement == Placement::Unkeyed, &mut ledger)?;
     }
     take.range = take.range.union(new.range);
+    // What was placed can be found again by its name.
+    if !new.clips.iter().any(|clip| clip.range == new.range) {
+        let free = |name: &String| !take.clips.iter().any(|own| own.name == *name);
+        let names = std::iter::once(new.name.clone()).chain((2..).map(|n| format!("{} {n}", new.name)));
+        let name = names.into_iter().find(free).unwrap_or_else(|| new.name.clone());
+        take.clips.push(Clip { name, range: new.range, note: None });
+    }
     for clip in &new.clips {
         let taken = take.clips.iter().any(|own| own.name == clip.name);
         let name = if taken { format!("{} {}", new.name, clip.name) } else { clip.name.clone() };

@@ -15,7 +15,7 @@ use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
 use nimble_curve_core::ops::carry::{Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, carry, held};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
-use nimble_curve_core::ops::place::{PlaceOptions, Placement, place, placed};
+use nimble_curve_core::ops::place::{PlaceOptions, Placement, going_on, place, placed};
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::scene::{Scene, Take};
@@ -112,6 +112,10 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
                 onto: args.target_take.clone(),
                 ease: Ticks((args.blend * into.rate.ticks_per_frame()).round() as i64),
                 tolerance: args.tolerance,
+            };
+            let take = match args.go_on {
+                true => going_on(&into, &take, &options)?,
+                false => take,
             };
             let (result, more) = place(&into, &take, &options)?;
             if *placement == Placement::Unkeyed {
