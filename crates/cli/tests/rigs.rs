@@ -273,7 +273,7 @@ fn maps_that_cannot_be_meant_are_refused() {
         ),
         (
             "[[rigs]]\nfrom = \"moss\"\nto = \"stilt\"\n[[rigs]]\nfrom = \"parcel\"\nto = \"satchel\"\nheld = \"Moss_LeftToe\"\n[nodes]\nparcel = \"satchel\"\nMoss_Head = \"Skull\"\n",
-            "'Moss_LeftToe' is to hold something and has no partner in the target",
+            "'Moss_LeftToe' is to hold something, or is reached for, and has no partner in the target",
         ),
         ("[[rigs]]\nfrom = \"moss\"\nonto = \"stilt\"\n", "onto"),
     ] {
@@ -285,4 +285,72 @@ fn maps_that_cannot_be_meant_are_refused() {
         assert!(line.contains(said), "{map}: {line}");
     }
     assert!(!folder.path().join("handed.ncurve").exists());
+}
+
+#[test]
+fn a_hand_that_reaches_stands_beside_the_chest_as_it_did_in_parts_of_the_arm() {
+    let folder = tempdir().unwrap();
+    let reaching = |map: String| {
+        map.replace(
+            "Moss_RightWrist = \"R_Pinion\"",
+            "Moss_RightWrist = { to = \"R_Pinion\", reach = \"Moss_Chest3\" }",
+        )
+    };
+    let source = read(&sample("handover.ncurve"));
+    let own_arm = ["R_Wing", "R_Elbow", "R_Pinion"];
+    let off = |result: &Scene| -> Vec<(f64, f64)> {
+        let length = arm(result, own_arm);
+        let parts = length / arm(&source, ["Moss_RightShoulder", "Moss_RightElbow", "Moss_RightWrist"]);
+        let chests = (at(&source, "Moss_Chest3", 1).1, at(result, "Back5", 1).1);
+        let of_frame = |frame| {
+            let ((chest, turn), hand) =
+                (at(&source, "Moss_Chest3", frame), at(&source, "Moss_RightWrist", frame).0);
+            let (own_chest, own_turn) = at(result, "Back5", frame);
+            let turned = own_turn * chests.1.conjugate() * (turn * chests.0.conjugate()).conjugate();
+            let wanted = own_chest + parts * (turned * (hand - chest));
+            let far = (wanted - at(result, own_arm[0], frame).0).length();
+            (far / length, (at(result, own_arm[2], frame).0 - wanted).length())
+        };
+        (1..=73).map(of_frame).collect()
+    };
+    let said = handed(folder.path(), &reaching, &[]);
+    assert!(said.contains("'R_Pinion' reaches beside 'Back5'") && said.contains("R_Elbow by "), "{said}");
+    let result = read(&folder.path().join("handed.ncurve"));
+    let with = off(&result);
+    let within: Vec<&(f64, f64)> = with.iter().filter(|(far, _)| *far < 0.95).collect();
+    assert!(within.len() > 20, "{with:?}");
+    assert!(within.iter().all(|(_, off)| *off < 0.7e-3), "{with:?}");
+    // What is farther than the arm is long is reached for as far as it goes.
+    assert!(with.iter().all(|(far, off)| *off < 0.03 + (far - 1.0).max(0.0)), "{with:?}");
+    // The hand keeps its turn in the world, and the prop stays in it.
+    let first = (at(&source, "Moss_RightWrist", 1).1, at(&result, "R_Pinion", 1).1);
+    for frame in 1..=73 {
+        let turns = (
+            at(&source, "Moss_RightWrist", frame).1 * first.0.conjugate(),
+            at(&result, "R_Pinion", frame).1 * first.1.conjugate(),
+        );
+        assert!(apart(turns.0, turns.1) < 0.3, "{frame}: {}", apart(turns.0, turns.1));
+    }
+    assert!(said.contains("'parcel' is held by 'R_Pinion' in frames 20:56"), "{said}");
+    handed(folder.path(), &|map| map, &[]);
+    let without = off(&read(&folder.path().join("handed.ncurve")));
+    assert!(without.iter().filter(|(_, off)| *off > 0.02).count() > 20, "{without:?}");
+    // What a limb cannot do is said.
+    for (end, of, said) in [
+        ("Moss_RightWrist", "Moss_RightElbow", "reaches for what hangs on its own limb"),
+        ("Moss_RightWrist", "Moss_Ear", "there is no node 'Moss_Ear'"),
+    ] {
+        let map = std::fs::read_to_string(sample("handover.toml")).unwrap();
+        let line = map.lines().find(|line| line.starts_with(&format!("{end} = "))).unwrap();
+        let to = line.split('"').nth(1).unwrap();
+        let map = map.replace(line, &format!("{end} = {{ to = \"{to}\", reach = \"{of}\" }}"));
+        std::fs::write(folder.path().join("bad.toml"), map).unwrap();
+        let (source, target) = (path("handover.ncurve"), path("stilt_satchel.ncurve"));
+        let line = run(
+            folder.path(),
+            &["carry", &source, "--target", &target, "--map", "bad.toml", "-o", "x.ncurve"],
+        );
+        let line = String::from_utf8(line.stderr).unwrap();
+        assert!(line.contains(said), "{end}: {line}");
+    }
 }

@@ -58,6 +58,7 @@ struct NodeFile {
     to: Names,
     space: Option<String>,
     held: Option<String>,
+    reach: Option<String>,
     #[serde(default)]
     parts: Vec<f64>,
 }
@@ -134,10 +135,12 @@ pub fn parse_name_map(text: &str) -> Result<NameMap, Fault> {
 fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
     let place = || format!("nodes, '{source}'");
     let file = match value {
-        Value::String(to) => NodeFile { to: Names::One(to), space: None, held: None, parts: Vec::new() },
+        Value::String(to) => {
+            NodeFile { to: Names::One(to), space: None, held: None, reach: None, parts: Vec::new() }
+        }
         Value::Array(_) => {
             let to = value.try_into().map_err(|_| Fault::in_part(place(), "takes a list of names"))?;
-            NodeFile { to: Names::Many(to), space: None, held: None, parts: Vec::new() }
+            NodeFile { to: Names::Many(to), space: None, held: None, reach: None, parts: Vec::new() }
         }
         Value::Table(_) => value
             .try_into()
@@ -156,6 +159,9 @@ fn node(map: &mut NameMap, source: String, value: Value) -> Result<(), Fault> {
     };
     if let Some(by) = file.held {
         map.held.push((source.clone(), by));
+    }
+    if let Some(of) = file.reach {
+        map.reach.push((source.clone(), of));
     }
     match file.to {
         Names::One(target) => map.nodes.push(NodePair { source, target, space }),

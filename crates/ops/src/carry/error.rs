@@ -84,8 +84,16 @@ pub enum CarryError {
         /// How many nodes there are.
         count: usize,
     },
-    /// What holds something has no partner.
-    #[error("the map: '{0}' is to hold something and has no partner in the target")]
+    /// A limb that cannot reach.
+    #[error("the map: '{end}' {why}")]
+    Reach {
+        /// The end of the limb.
+        end: String,
+        /// What is wrong.
+        why: &'static str,
+    },
+    /// What holds something, or is reached for, has no partner.
+    #[error("the map: '{0}' is to hold something, or is reached for, and has no partner in the target")]
     NoHolder(String),
     /// No node has a partner.
     #[error("no node of the source has a partner in the target: give a map (--map)")]

@@ -73,6 +73,8 @@ pub struct NameMap {
     pub nodes: Vec<NodePair>,
     /// Nodes of the source and the nodes of it that hold them where they are held.
     pub held: Vec<(String, String)>,
+    /// Ends of limbs of the source and the nodes of it beside which they keep their place.
+    pub reach: Vec<(String, String)>,
     /// Chains of several nodes.
     pub chains: Vec<Chain>,
     /// Custom attributes.

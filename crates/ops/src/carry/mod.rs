@@ -20,6 +20,7 @@
 
 mod error;
 mod job;
+mod limb;
 pub use self::error::CarryError;
 use self::job::{Common, Job, Respaced};
 pub(crate) use self::rigs::rig_pairs;
@@ -37,6 +38,7 @@ mod matching;
 mod measure;
 mod output;
 mod pose;
+mod reach;
 mod rewrite;
 mod rigs;
 mod rotations;
@@ -218,7 +220,8 @@ pub fn carry(
         return Err(CarryError::NoPairs);
     }
     let grips = held::grips(&jobs, &map, addresses.0, &mut ledger.notes)?;
-    let mut holds = Vec::new();
+    let reaches = reach::reaches(&jobs, &map, addresses.0)?;
+    let (mut holds, mut reached) = (Vec::new(), Vec::new());
     let mut scene = target.clone();
     if target.takes.is_empty() {
         scene.rate = source.rate;
@@ -244,6 +247,11 @@ pub fn carry(
         if options.hold_feet && !feet_stand {
             ledger.notes.push(format!("'{}': no foot stands, nothing to hold", take.name));
         }
+        for reach in &reaches {
+            let (does, note) = jobs[reach.job].reach(reach, take, &mut whole, &mut entries)?;
+            ledger.notes.push(note);
+            reached.extend(does.then_some((reach, index, take.range)));
+        }
         for grip in &grips {
             let (times, note) = jobs[grip.job].hold(grip, take, &mut whole, &mut entries)?;
             ledger.notes.push(note);
@@ -262,6 +270,9 @@ pub fn carry(
         }
     }
     let renamed = rename_twins(&mut scene.takes, own_takes);
+    for (index, free) in free.iter_mut().enumerate() {
+        free.extend(reach::bent_by_reaching(&reaches, index));
+    }
     let mut claim: Option<Claim> = None;
     for (job, free) in jobs.iter().zip(&free) {
         let own = job.claim(source, (map.mirror, own_takes), options, (&ledger, free))?;
@@ -271,8 +282,11 @@ pub fn carry(
         });
     }
     let mut claim = claim.unwrap_or_else(Claim::nothing).excusing(source, &ledger);
+    let pose = options.source_pose.as_ref();
+    for (reach, take, range) in reached {
+        claim.holds.extend(jobs[reach.job].reach_claim(source, reach, pose, (take, range))?);
+    }
     for (grip, take, times) in holds {
-        let pose = options.source_pose.as_ref();
         claim.holds.extend(jobs[grip.job].hold_claim(source, grip, pose, (take, times))?);
     }
     for job in &jobs {
