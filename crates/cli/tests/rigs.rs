@@ -354,3 +354,101 @@ fn a_hand_that_reaches_stands_beside_the_chest_as_it_did_in_parts_of_the_arm() {
         assert!(line.contains(said), "{end}: {line}");
     }
 }
+
+/// Two walkers below the root of one file, as formats without rigs give them; legs so many times as long.
+fn two_walkers(names: [&str; 2], legs: [f64; 2], walks: bool) -> Json {
+    let (mut nodes, mut tracks) = (Vec::new(), Vec::new());
+    for (name, long) in names.into_iter().zip(legs) {
+        let mut add = |joint: &str, parent: Option<&str>, at: [f64; 3]| {
+            let mut node = serde_json::json!({
+                "name": format!("{name}:{joint}"), "kind": "joint", "translation": at,
+                "rotation": {"rotate": {"order": "xyz"}},
+            });
+            if let Some(parent) = parent {
+                node["parent"] = serde_json::json!(format!("{name}:{parent}"));
+            }
+            nodes.push(node);
+        };
+        add("hips", None, [0.0, 85.0 * long, 0.0]);
+        add("spine", Some("hips"), [0.0, 20.0, 0.0]);
+        add("head", Some("spine"), [0.0, 40.0, 0.0]);
+        for (side, x) in [("l", 10.0), ("r", -10.0)] {
+            add(&format!("thigh_{side}"), Some("hips"), [x, 0.0, 0.0]);
+            add(&format!("shin_{side}"), Some(&format!("thigh_{side}")), [0.0, -40.0 * long, 0.0]);
+            add(&format!("foot_{side}"), Some(&format!("shin_{side}")), [0.0, -40.0 * long, 0.0]);
+        }
+        let way = if tracks.is_empty() { 100.0 } else { -60.0 };
+        let line = |a: f64, b: f64| {
+            serde_json::json!({"keys": [
+                {"frame": 1, "value": a, "interpolation": "linear"}, {"frame": 25, "value": b, "interpolation": "linear"}]})
+        };
+        let high = 85.0 * long;
+        tracks.push(serde_json::json!({"channel": format!("{name}:hips:translation"),
+            "controller": {"components": [line(0.0, 0.0), line(high, high), line(0.0, way)]}}));
+        tracks.push(serde_json::json!({"channel": format!("{name}:thigh_l:rotation"),
+            "controller": {"angles": {"order": "xyz", "x": line(0.0, way / 4.0)}}}));
+    }
+    let takes = match walks {
+        true => {
+            serde_json::json!([{"name": "meet", "range": [1, 25], "layers": [{"name": "base", "tracks": tracks}]}])
+        }
+        false => serde_json::json!([]),
+    };
+    serde_json::json!({
+        "ncurve": 1, "rate": "24", "space": {"metres_per_unit": 0.01, "up": "y", "handedness": "right"},
+        "rigs": [{"name": "scene", "nodes": nodes}], "takes": takes,
+    })
+}
+
+#[test]
+fn bodies_that_a_file_holds_side_by_side_are_told_apart() {
+    let folder = tempdir().unwrap();
+    let write =
+        |name: &str, scene: Json| std::fs::write(folder.path().join(name), scene.to_string()).unwrap();
+    write("source.ncurve", two_walkers(["red", "blue"], [1.0, 1.0], true));
+    write("target.ncurve", two_walkers(["blue", "red"], [0.5, 2.0], false));
+    for name in ["source", "target"] {
+        let (own, glb) = (format!("{name}.ncurve"), format!("{name}.glb"));
+        succeed(folder.path(), &["convert", &own, &glb, "--without-extra", "--keep-start"]);
+    }
+    let looked = |file: &str| {
+        let made = Scene::read(&std::fs::read_to_string(folder.path().join(file)).unwrap());
+        let (first, last) = made.takes[0].range;
+        let place = |name: &str, frame: f64| {
+            let (world, turn) = made.world(0, node(&made, name), frame);
+            (world.translation * made.unit, turn)
+        };
+        ["red", "blue"].map(|name| {
+            let hips = |frame| place(&format!("{name}:hips"), frame).0;
+            let thigh = |frame| place(&format!("{name}:thigh_l"), frame).1;
+            ((hips(last) - hips(first)).z, apart(thigh(first), thigh(last)))
+        })
+    };
+    // Each goes onto its own, by its own legs, from our format and from one that knows no rigs.
+    for ending in ["ncurve", "glb"] {
+        let (source, target) = (format!("source.{ending}"), format!("target.{ending}"));
+        let said = succeed(folder.path(), &["carry", &source, "--target", &target, "-o", "made.ncurve"]);
+        assert!(said.contains("of 'red:hips' have partners; travel is scaled by 2.000"), "{said}");
+        assert!(said.contains("of 'blue:hips' have partners; travel is scaled by 0.500"), "{said}");
+        let [red, blue] = looked("made.ncurve");
+        assert!((red.0 - 2.0).abs() < 1e-5 && (blue.0 + 0.3).abs() < 1e-5, "{red:?} {blue:?}");
+        assert!((red.1 - 25.0).abs() < 0.1 && (blue.1 - 15.0).abs() < 0.1, "{red:?} {blue:?}");
+        // Written into the file that they are from, and read again.
+        succeed(folder.path(), &["carry", &source, "--target", &target, "-o", "made.glb"]);
+        succeed(folder.path(), &["convert", "made.glb", "again.ncurve", "--ignore-extra"]);
+        let [red, blue] = looked("again.ncurve");
+        assert!((red.0 - 2.0).abs() < 1e-3 && (blue.0 + 0.3).abs() < 1e-3, "{red:?} {blue:?}");
+    }
+    let json: Json =
+        serde_json::from_str(&succeed(folder.path(), &["map", "source.glb", "target.glb", "--json"]))
+            .unwrap();
+    let pairs: Vec<&str> =
+        json["rigs"].as_array().unwrap().iter().map(|rigs| rigs["target"].as_str().unwrap()).collect();
+    assert_eq!(pairs, ["red:hips", "blue:hips"]);
+    // So it is in a recipe.
+    let recipe = "sources = [\"source.glb\"]\noutput = \"out/{stem}.ncurve\"\ntarget = \"target.glb\"\n[[step]]\ndo = \"carry\"\n";
+    std::fs::write(folder.path().join("recipe.toml"), recipe).unwrap();
+    succeed(folder.path(), &["run", "recipe.toml"]);
+    let [red, blue] = looked("out/source.ncurve");
+    assert!((red.0 - 2.0).abs() < 1e-5 && (blue.0 + 0.3).abs() < 1e-5, "{red:?} {blue:?}");
+}

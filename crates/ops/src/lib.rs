@@ -42,4 +42,4 @@ pub mod unwind;
 
 pub use channel::Tolerance;
 pub use names::{body_part, body_part_rank, is_hand_or_foot};
-pub use rigs::RigPairing;
+pub use rigs::{RigPairing, apart};

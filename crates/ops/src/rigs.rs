@@ -1,7 +1,10 @@
 //! Which rig of one scene is which of another: a character and its prop against another character and another prop.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::rig::{NodeId, Rig};
 use nimble_curve_scene::scene::Scene;
 
 use crate::anatomy::{Body, has_legs};
@@ -53,6 +56,78 @@ pub(crate) fn alike(
 
 /// A name's words, side and number.
 type Spoken = (Vec<String>, Option<BodySide>, Option<u32>);
+
+/// A scene with each body in a rig of its own: formats that know no rigs give all that stands in a file as one.
+///
+/// A rig is taken apart where two or more of the trees in it walk on legs; each of these becomes a rig, called like its top node, and all
+/// else stays together. Takes are the same.
+pub fn apart(scene: &Scene) -> Cow<'_, Scene> {
+    let parts: Vec<Vec<Tree>> = (0..scene.rigs.len()).map(|rig| bodies(scene, rig)).collect();
+    if parts.iter().all(|trees| trees.len() < 2) {
+        return Cow::Borrowed(scene);
+    }
+    let mut rigs: Vec<Rig> = Vec::new();
+    let mut places: HashMap<NodeRef, NodeRef> = HashMap::new();
+    for (index, trees) in parts.into_iter().enumerate() {
+        for Tree { rig, ids } in trees {
+            places.extend(ids.into_iter().map(|(old, new)| ((index, old), (rigs.len(), new))));
+            rigs.push(rig);
+        }
+    }
+    let mut apart = Scene { rigs, ..scene.clone() };
+    let tracks = apart.takes.iter_mut().flat_map(|take| &mut take.layers).flat_map(|layer| &mut layer.tracks);
+    for target in tracks.map(|track| &mut track.target) {
+        if let Some(&(rig, node)) = places.get(&(target.rig, target.node)) {
+            (target.rig, target.node) = (rig, node);
+        }
+    }
+    Cow::Owned(apart)
+}
+
+/// A part of a rig as a rig, and what each of its nodes was.
+struct Tree {
+    rig: Rig,
+    ids: Vec<(NodeId, NodeId)>,
+}
+
+/// The bodies of a rig where it holds several, and what else it holds; else the rig as it is.
+fn bodies(scene: &Scene, index: usize) -> Vec<Tree> {
+    let rig = &scene.rigs[index];
+    let tops: Vec<NodeId> = rig.children(None).collect();
+    let top_of = |id: NodeId| std::iter::successors(Some(id), |id| rig.parent(*id)).last();
+    let part = |name: &str, is_of: &dyn Fn(NodeId) -> bool| {
+        let mut tree = Tree { rig: Rig::new(name), ids: Vec::new() };
+        let mut new: HashMap<NodeId, NodeId> = HashMap::new();
+        for (id, node) in rig.nodes().filter(|(id, _)| is_of(*id)) {
+            let parent = rig.parent(id).and_then(|parent| new.get(&parent).copied());
+            let Ok(own) = tree.rig.add(parent, node.clone()) else { continue };
+            new.insert(id, own);
+            tree.ids.push((id, own));
+        }
+        tree
+    };
+    let whole = || vec![part(&rig.name, &|_| true)];
+    if tops.len() < 2 {
+        return whole();
+    }
+    let named = |top: NodeId| rig.node(top).map_or("", |node| &node.name);
+    let walks = |tree: &Tree| {
+        let alone = Scene { rigs: vec![tree.rig.clone()], takes: Vec::new(), ..scene.clone() };
+        has_legs(&alone, 0)
+    };
+    let all = tops.iter().map(|&top| (top, part(named(top), &|id| top_of(id) == Some(top))));
+    let mut walking: Vec<(NodeId, Tree)> = all.filter(|(_, tree)| walks(tree)).collect();
+    if walking.len() < 2 {
+        return whole();
+    }
+    let tops: Vec<NodeId> = walking.iter().map(|(top, _)| *top).collect();
+    let rest = part(&rig.name, &|id| top_of(id).is_some_and(|top| !tops.contains(&top)));
+    let mut trees: Vec<Tree> = walking.drain(..).map(|(_, tree)| tree).collect();
+    if !rest.rig.is_empty() {
+        trees.push(rest);
+    }
+    trees
+}
 
 /// What tells a rig from others.
 struct Look {

@@ -3,8 +3,8 @@
 use std::io::Write as _;
 
 use nimble_curve_core::address::Addresses;
-use nimble_curve_core::ops::body_part;
 use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed, ProposedRigs, propose};
+use nimble_curve_core::ops::{apart, body_part};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_formats::name_map::proposal_text;
 use serde::Serialize;
@@ -97,6 +97,8 @@ pub fn run(args: &Map) -> Result<(), Failure> {
             return Err(Failure::new(format!("{}: there is no rig in it", path.display())));
         }
     }
+    // Bodies that a file holds side by side are rigs, whatever it calls them.
+    let (source, target) = (apart(&source).into_owned(), apart(&target).into_owned());
     let proposal = propose(&source, &target);
     let name = |path: &std::path::Path, scene: &Scene| match path.file_stem() {
         Some(stem) if path.as_os_str() != "-" => stem.to_string_lossy().into_owned(),

@@ -4,6 +4,7 @@ mod landing;
 mod parts;
 mod poses;
 mod promise;
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
@@ -13,6 +14,7 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
+use nimble_curve_core::ops::apart;
 use nimble_curve_core::ops::carry::{Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, carry, held};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::place::{PlaceOptions, Placement, going_on, place, placed};
@@ -160,8 +162,9 @@ impl Carry {
 
 impl Step for Carry {
     fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
-        let target = shelf.scene(&self.target, self.onto_input())?;
-        let came = came(self, scene, &target)?;
+        let target = bodies(shelf.scene(&self.target, self.onto_input())?);
+        let source = apart(scene);
+        let came = came(self, &source, &target)?;
         poses::check(self, came.matched.as_ref())?;
         poses::keep(self, came.matched.as_ref(), &target)?;
         if let Some(refusal) = self.refusal(came.ledger.count(Fate::LeftOut)) {
@@ -170,10 +173,15 @@ impl Step for Carry {
         let mut worked = StepOutput::new(came.scene, came.ledger);
         worked.warnings.extend(elsewhere(&came.carried));
         worked.closing = came.closing;
-        (worked.promise, worked.origin) = (Some(came.promise), came.origin);
-        if worked.origin.is_some() {
+        if came.origin.is_some() {
             worked.joins = Joins::Already;
         }
+        let taken_apart = match source {
+            Cow::Borrowed(_) => None,
+            Cow::Owned(apart) => Some(apart),
+        };
+        let origin = came.origin.or(taken_apart);
+        (worked.promise, worked.origin) = (Some(came.promise), origin);
         Ok(worked)
     }
 
@@ -187,8 +195,8 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
     if let Some(output) = &output {
         output.check(&[&args.source, &args.target])?;
     }
-    let source = files::read(&args.source, args.input)?.scene;
-    let target = Arc::new(files::read(&args.target, args.onto_input())?.scene);
+    let source = apart(&files::read(&args.source, args.input)?.scene).into_owned();
+    let target = bodies(Arc::new(files::read(&args.target, args.onto_input())?.scene));
     let mut came = came(args, &source, &target)?;
     poses::check(args, came.matched.as_ref())?;
     let refusal = args.refusal(came.ledger.count(Fate::LeftOut));
@@ -231,6 +239,14 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         print(&mut out, args, &to, (&carried, &outcome, &closing), &ledger, &parts, &target)?;
     }
     refusal.map_or(Ok(()), Err)
+}
+
+/// The target with each body in a rig of its own.
+fn bodies(target: Arc<Scene>) -> Arc<Scene> {
+    match apart(&target) {
+        Cow::Borrowed(_) => target,
+        Cow::Owned(apart) => Arc::new(apart),
+    }
 }
 
 /// Writes what was carried; where the judge finds it too far off it is carried closer first.
