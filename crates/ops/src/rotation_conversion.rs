@@ -1,5 +1,7 @@
 //! Rotation controllers under another order, or between two constant rotations.
 
+use std::borrow::Cow;
+
 use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, Side};
 use nimble_curve_curves::fit::Handles;
@@ -7,7 +9,7 @@ use nimble_curve_curves::rotation::{
     AngleTolerance, Between, Conversion, EulerPath, Knot, RotationOrder, Slot, convert, exact_way,
     nearest_euler, pole_distance, quat_from_euler,
 };
-use nimble_curve_curves::time::{FrameRate, TimeRange};
+use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
@@ -44,6 +46,22 @@ pub(super) struct ConvertedRotation {
     pub note: String,
 }
 
+/// Angles of another order than that in which their node rests: those without keys are zero, and get a key at their first instant, or at
+/// `start` where there is none, as under the order of a node they would lie where that rests.
+pub(super) fn with_zeros<'c>(controller: &'c Controller, rest: &Value, start: Ticks) -> Cow<'c, Controller> {
+    let (Controller::Euler(euler), Value::Euler { order, angles }) = (controller, rest) else {
+        return Cow::Borrowed(controller);
+    };
+    let is_at_rest = euler.order == *order || *angles == DVec3::ZERO;
+    if is_at_rest || !euler.curves.iter().any(Curve::is_empty) {
+        return Cow::Borrowed(controller);
+    }
+    let start = controller.range().map_or(start, |range| range.first);
+    let filled = |curve: &Curve| if curve.is_empty() { Curve::constant(start, 0.0) } else { curve.clone() };
+    let curves = euler.curves.each_ref().map(filled);
+    Cow::Owned(Controller::Euler(EulerCurves { order: euler.order, curves }))
+}
+
 /// Closer to the pole than this, in radians, the ledger says so.
 pub(super) const NEAR_POLE: f64 = 0.175;
 
@@ -62,6 +80,7 @@ impl RotationConversion<'_> {
     pub fn keeps(&self, controller: &Controller, rest: &Value) -> bool {
         let is_same = |order: Option<RotationOrder>| order == Some(self.order);
         self.is_identity()
+            && matches!(with_zeros(controller, rest, self.range.first), Cow::Borrowed(_))
             && match controller.order() {
                 None => !leans_on_rest(controller) || is_same(rest.order()),
                 order => is_same(order),
@@ -77,8 +96,11 @@ impl RotationConversion<'_> {
             note: String::new(),
         };
         let keeps = self.is_identity();
+        let whole = with_zeros(controller, rest, self.range.first);
+        let is_whole = matches!(whole, Cow::Borrowed(_));
+        let controller = &*whole;
         match controller {
-            Controller::Euler(euler) if euler.order == self.order && keeps => {
+            Controller::Euler(euler) if euler.order == self.order && keeps && is_whole => {
                 Some(made(controller.clone(), Fate::Kept))
             }
             Controller::Euler(euler) => Some(self.euler(euler, rest)),

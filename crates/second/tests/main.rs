@@ -3,5 +3,6 @@
 mod claims;
 mod evaluation;
 mod followed;
+mod several;
 mod thinned;
 mod worked;

@@ -5,8 +5,7 @@ pub use self::survey::{NodeSurvey, OrderSurvey, survey};
 use std::borrow::Cow;
 use std::collections::BTreeSet;
 
-use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::Curve;
+use glam::DQuat;
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{RotationOrder, exact_way, nearest_euler, quat_from_euler};
 use nimble_curve_curves::value::Value;
@@ -23,7 +22,7 @@ use self::survey::{closest_by_order, survey_nodes};
 use super::channel::{Bookkeeper, count};
 use super::layered_rotation::{Change, LayeredRotation, mixes_angles, zeroed};
 use super::mixing::share;
-use super::rotation_conversion::RotationConversion;
+use super::rotation_conversion::{RotationConversion, with_zeros};
 
 /// Which order to change to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -345,7 +344,7 @@ impl NodeJob<'_> {
         let rest = self.scene.rigs[self.node.0].rest_value(self.node.1, ROTATION);
         let rest = rest.ok_or("it has no rotation at rest")?;
         let rest = if layer.mode == LayerMode::Additive { zeroed(&rest) } else { rest };
-        let controller = self.filled(&track.controller, &rest, take);
+        let controller = with_zeros(&track.controller, &rest, take.range.first);
         let Some(turned) = self
             .turning(take, self.tolerance * share(take, &track.target, PropertyKind::Rotation))
             .apply(&controller, &rest)
@@ -361,23 +360,6 @@ impl NodeJob<'_> {
             if matches!(controller, Cow::Owned(_)) { turned.fate.max(Fate::Exact) } else { turned.fate };
         let entry = books.changed(place.1, track, fate, count(&new), turned.error, note);
         Ok((new.controller, entry))
-    }
-
-    /// Angles of another order than their node's: those without keys are zero, and get a key, as under the new order they
-    /// would lie at rest.
-    fn filled<'c>(&self, controller: &'c Controller, rest: &Value, take: &Take) -> Cow<'c, Controller> {
-        let (Controller::Euler(euler), Value::Euler { order, angles }) = (controller, rest) else {
-            return Cow::Borrowed(controller);
-        };
-        let is_at_rest = euler.order == *order || *angles == DVec3::ZERO;
-        if is_at_rest || !euler.curves.iter().any(Curve::is_empty) {
-            return Cow::Borrowed(controller);
-        }
-        let start = controller.range().map_or(take.range.first, |range| range.first);
-        let filled =
-            |curve: &Curve| if curve.is_empty() { Curve::constant(start, 0.0) } else { curve.clone() };
-        let curves = euler.curves.each_ref().map(filled);
-        Cow::Owned(Controller::Euler(EulerCurves { order: euler.order, curves }))
     }
 
     /// Close to the pole: the order that stays farthest from its pole, if it is another one.
