@@ -13,6 +13,7 @@ mod faces;
 mod ground;
 mod judged;
 mod layers;
+mod lists;
 mod main_job;
 mod nodes;
 mod options;

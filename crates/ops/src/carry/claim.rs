@@ -166,7 +166,9 @@ impl Job<'_> {
             let mut tracks = self.source.takes.iter().flat_map(|take| take.tracks());
             tracks.any(|(_, track)| (track.target.rig, track.target.node) == self.from.node(*id))
         };
-        let is_turned = self.same_rigs && between.iter().any(turns);
+        // About a pivot a node moves as it turns.
+        let is_turned =
+            self.same_rigs && between.iter().any(turns) || self.is_same_list(link) && turns(&node);
         if !is_turned && !between.iter().chain([&node]).any(moves) {
             return None;
         }

@@ -33,6 +33,7 @@ mod feet;
 mod ground;
 mod held;
 mod links;
+mod lists;
 mod map;
 mod matching;
 mod measure;

@@ -90,6 +90,9 @@ impl Job<'_> {
             let own = take.rotations(link.place.node).iter();
             return own.map(|&(layer, track)| self.as_it_is(link, layer, track)).collect();
         }
+        if self.is_same_list(link) {
+            return self.listed_turns(take, link);
+        }
         let target = self.onto.target(link.target, ROTATION);
         let recipe = self.recipe(take, link);
         if recipe.factors.is_empty() {

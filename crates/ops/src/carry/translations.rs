@@ -31,6 +31,9 @@ impl Job<'_> {
             let own = take.translations(node).iter();
             return own.map(|&(layer, track)| self.as_it_is(link, layer, track)).collect();
         }
+        if self.is_same_list(link) {
+            return self.listed_places(take, link);
+        }
         let between = self.between(link, node);
         let moving: Vec<NodeId> =
             between.iter().copied().filter(|&id| take.shifts(id) || take.turns(id)).collect();

@@ -76,13 +76,17 @@ impl<'a> Scenes<'a> {
         };
         let mut theirs: Drivers<'a> = Vec::new();
         for &node in &shift.of {
-            // The last one's own turn does not move it.
+            // The last one's own turn does not move it, but about a pivot.
             let all = drivers(source_take, node).into_iter();
-            theirs.extend(all.filter(|(_, track)| node != source || track.target.property == TRANSLATION));
+            let moves = is_list(self.source, node);
+            theirs.extend(
+                all.filter(|(_, track)| node != source || moves || track.target.property == TRANSLATION),
+            );
         }
+        let moves = is_list(self.result, shift.result);
         let ours: Drivers<'a> = drivers(result_take, shift.result)
             .into_iter()
-            .filter(|(_, track)| track.target.property == TRANSLATION)
+            .filter(|(_, track)| moves || track.target.property == TRANSLATION)
             .collect();
         let mut moving = Moving { scenes: self, shift, sources, result };
         let (instants, mode) = self.instants(&(theirs, ours));
@@ -159,6 +163,12 @@ impl<'a> Scenes<'a> {
         let steps = found.into_iter().flat_map(|node| node.transform.iter());
         steps.filter(|op| op.value.turns()).any(|op| self.is_excused(node, &op.name))
     }
+}
+
+/// Whether a node's transform is another list of steps than translation, rotation and scale.
+fn is_list(scene: &Scene, (rig, node): NodeRef) -> bool {
+    let found = scene.rigs.get(rig).and_then(|rig| rig.node(node));
+    found.is_some_and(|node| node.canonical().is_none())
 }
 
 /// What turns some nodes.
