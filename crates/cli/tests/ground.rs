@@ -511,3 +511,69 @@ fn the_apprentices_capture_goes_onto_the_stork_with_nothing_said() {
         assert!(low <= 0.01 && slid <= 0.0005, "{foot}: {low} m off the ground, moves by {slid} m");
     }
 }
+
+/// Circles of a picture: where they are, and how large.
+fn circles(svg: &str) -> Vec<[f64; 3]> {
+    let number = |text: &str, name: &str| -> f64 {
+        let from = text.find(&format!(" {name}=\"")).unwrap() + name.len() + 3;
+        text[from..].split('"').next().unwrap().parse().unwrap()
+    };
+    let dots = svg.split("<circle").skip(1);
+    dots.map(|dot| [number(dot, "cx"), number(dot, "cy"), number(dot, "r")]).collect()
+}
+
+#[test]
+fn the_two_reference_poses_are_drawn_one_below_the_other_and_all_rigs_of_a_scene() {
+    let folder = tempdir().unwrap();
+    let (moss, stilt) = (sample("moss_lifts.bvh"), sample("stilt.ncurve"));
+    let (moss, stilt) = (moss.to_str().unwrap(), stilt.to_str().unwrap());
+    succeed(folder.path(), &["map", moss, stilt, "-o", "moss.toml"]);
+    let own = [
+        "carry",
+        moss,
+        "--target",
+        stilt,
+        "--map",
+        "moss.toml",
+        "--keep-pose",
+        "pose.ncurve",
+        "-o",
+        "x.ncurve",
+    ];
+    succeed(folder.path(), &own);
+    let said = succeed(
+        folder.path(),
+        &["plot", moss, "--view", "poses", "--rest", "--against", "pose.ncurve", "-o", "rest.svg"],
+    );
+    assert!(said.contains("poses of the rig at rest"), "{said}");
+    let svg = std::fs::read_to_string(folder.path().join("rest.svg")).unwrap();
+    let dots = circles(&svg);
+    // A pose of each, in two rows; what rests with its hips at the origin stands in its rows all the same.
+    let row = |index: usize| -> Vec<&[f64; 3]> {
+        let (top, height) = (46.0, 750.0 / 4.0);
+        let (from, to) = (top + index as f64 * height, top + (index + 1) as f64 * height);
+        dots.iter().filter(|[_, y, _]| (from..to).contains(y)).collect()
+    };
+    assert_eq!([0, 1, 2, 3].map(|index| row(index).len()), [22, 22, 27, 27], "{}", dots.len());
+    // The arms hang alike: from the front, as far aside as down, beside the height of the figure.
+    let spread = |dots: &[&[f64; 3]]| {
+        let of = |axis: usize| {
+            let all = dots.iter().map(|dot| dot[axis]);
+            all.clone().fold(f64::MIN, f64::max) - all.fold(f64::MAX, f64::min)
+        };
+        of(0) / of(1)
+    };
+    assert!(
+        (spread(&row(1)) - 0.63).abs() < 0.1 && (spread(&row(3)) - 0.525).abs() < 0.1,
+        "{} {}",
+        spread(&row(1)),
+        spread(&row(3))
+    );
+    let line = fail(folder.path(), &["plot", moss, "--rest", "-o", "x.svg"]);
+    assert!(line.contains("say --view poses with --rest"), "{line}");
+    // The parcel is drawn beside the one who holds it: two nodes, nine poses, two rows.
+    let handover = sample("handover.ncurve");
+    succeed(folder.path(), &["plot", handover.to_str().unwrap(), "--view", "poses", "-o", "both.svg"]);
+    let svg = std::fs::read_to_string(folder.path().join("both.svg")).unwrap();
+    assert_eq!(circles(&svg).iter().filter(|[.., r]| *r > 3.0).count(), 36);
+}

@@ -2,19 +2,19 @@
 
 use glam::DVec3;
 use nimble_curve_core::evaluate::{EvaluateError, Evaluator, Pose};
-use nimble_curve_core::rig::NodeKind;
+use nimble_curve_core::rig::{NodeKind, Rig};
 use nimble_curve_core::scene::{Scene, Take};
 
 use crate::svg::{Anchor, Svg};
 use crate::{COLOURS, Size};
 
-/// One figure of the strip: a scene and the take that moves its first rig, if one does.
+/// One figure of the strip: a scene and the take that moves its rigs, if one does.
 pub struct Figure<'a> {
     /// What the row is called.
     pub name: &'a str,
     /// The scene.
     pub scene: &'a Scene,
-    /// The take; without one the rig stands at rest.
+    /// The take; without one the rigs stand at rest.
     pub take: Option<&'a Take>,
 }
 
@@ -34,7 +34,7 @@ pub struct Strip<'a> {
     pub count: usize,
     /// Frames of the first figure's rate at which all are drawn.
     pub frames: &'a [f64],
-    /// Nodes, by their positions in each figure's rig, whose ways from one instant to the next are drawn.
+    /// Nodes, by their positions in each figure's first rig, whose ways from one instant to the next are drawn.
     pub trails: &'a [Vec<usize>],
     /// The size of the picture.
     pub size: Size,
@@ -52,9 +52,13 @@ pub fn strip(figures: &[Figure<'_>], what: &Strip<'_>) -> Result<String, Evaluat
     let mut svg = Svg::new(size);
     let rows = figures.len() * 2;
     let height = (size.height - 50.0) / rows.max(1) as f64;
-    let title = "Poses over time, seen from the side and from the front";
+    let is_still = figures.first().is_some_and(|figure| figure.take.is_none());
+    let title = match is_still {
+        true => "Poses, seen from the side and from the front",
+        false => "Poses over time, seen from the side and from the front",
+    };
     svg.text((24.0, 30.0), 17.0, Anchor::Start, "#222", title);
-    if what.trails.iter().any(|nodes| !nodes.is_empty()) {
+    if !is_still && what.trails.iter().any(|nodes| !nodes.is_empty()) {
         let said = "thin lines: the way since the pose before";
         svg.text((size.width - 24.0, 30.0), 12.0, Anchor::End, "#777", said);
     }
@@ -78,7 +82,8 @@ pub fn strip(figures: &[Figure<'_>], what: &Strip<'_>) -> Result<String, Evaluat
 /// Joint positions in metres, x to the character's left, y up, z forward, with the frame they belong to.
 struct Instant {
     frame: f64,
-    points: Vec<DVec3>,
+    /// Rig by rig.
+    points: Vec<Vec<DVec3>>,
     /// The ways of chosen nodes since the instant before.
     trails: Vec<Vec<DVec3>>,
 }
@@ -91,6 +96,9 @@ fn frames_of(figure: &Figure<'_>, count: usize, seconds: &[f64]) -> Vec<f64> {
     }
     let Some(take) = figure.take else { return vec![0.0] };
     let (first, last) = (rate.frame(take.range.first), rate.frame(take.range.last));
+    if first == last {
+        return vec![first];
+    }
     let count = count.max(1);
     (0..count)
         .map(|index| (first + (last - first) * index as f64 / (count - 1).max(1) as f64).round())
@@ -98,7 +106,9 @@ fn frames_of(figure: &Figure<'_>, count: usize, seconds: &[f64]) -> Vec<f64> {
 }
 
 fn poses_of(figure: &Figure<'_>, frames: &[f64], trails: &[usize]) -> Result<Vec<Instant>, EvaluateError> {
-    let mut evaluator = Evaluator::new(figure.scene, figure.take, 0)?;
+    let mut evaluators: Vec<Evaluator<'_>> = (0..figure.scene.rigs.len())
+        .map(|rig| Evaluator::new(figure.scene, figure.take, rig))
+        .collect::<Result<_, _>>()?;
     let rate = figure.scene.rate;
     let mut pose = Pose::default();
     let mut instants = Vec::with_capacity(frames.len());
@@ -108,14 +118,17 @@ fn poses_of(figure: &Figure<'_>, frames: &[f64], trails: &[usize]) -> Result<Vec
         for step in 0..=STEPS {
             let Some(before) = before.filter(|_| !trails.is_empty()) else { break };
             let part = step as f64 / STEPS as f64;
+            let Some(evaluator) = evaluators.first_mut() else { break };
             evaluator.pose_at((before + (frame - before) * part) * rate.ticks_per_frame(), &mut pose);
             for (way, &node) in ways.iter_mut().zip(trails) {
                 way.extend(pose.world.get(node).map(|world| upright(figure.scene, world.translation)));
             }
         }
-        evaluator.pose_at(frame * rate.ticks_per_frame(), &mut pose);
-        let points = pose.world.iter().map(|world| upright(figure.scene, world.translation)).collect();
-        instants.push(Instant { frame, points, trails: ways });
+        let points = evaluators.iter_mut().map(|evaluator| {
+            evaluator.pose_at(frame * rate.ticks_per_frame(), &mut pose);
+            pose.world.iter().map(|world| upright(figure.scene, world.translation)).collect()
+        });
+        instants.push(Instant { frame, points: points.collect(), trails: ways });
         before = Some(frame);
     }
     Ok(instants)
@@ -141,8 +154,10 @@ fn draw_row(
     (top, height, width): (f64, f64, f64),
 ) {
     let (left, bottom) = (120.0, top + height - 26.0);
-    let all = || poses.iter().flat_map(|instant| &instant.points);
-    let tall = all().map(|p| p.y).fold(0.1, f64::max);
+    let all = || poses.iter().flat_map(|instant| instant.points.iter().flatten());
+    // What rests with its hips at the origin reaches below the ground.
+    let low = all().map(|p| p.y).fold(0.0, f64::min);
+    let tall = all().map(|p| p.y).fold(0.1, f64::max) - low;
     let step = (width - left - 20.0) / poses.len() as f64;
     // Each figure stands in its own column, so that the strip reads left to right however far it travels.
     let reach = all().map(|p| p.x.abs()).fold(0.1, f64::max).max(tall * 0.5);
@@ -151,37 +166,49 @@ fn draw_row(
     svg.text((24.0, top + height * 0.5), 14.0, Anchor::Start, colour, figure.name);
     svg.text((24.0, top + height * 0.5 + 18.0), 12.0, Anchor::Start, "#777", view);
     svg.line((left, bottom), (width - 20.0, bottom), "#bbbbbb", 1.0);
-    let Some(rig) = figure.scene.rigs.first() else { return };
-    let parents = rig.parent_positions();
-    let kinds: Vec<NodeKind> = rig.nodes().map(|(_, node)| node.kind).collect();
+    let ground = bottom + low * scale;
     for (index, instant) in poses.iter().enumerate() {
         let centre = left + (index as f64 + 0.5) * step;
-        let base = instant.points.first().copied().unwrap_or_default();
+        let base = instant.points.iter().flatten().next().copied().unwrap_or_default();
         let place = |p: DVec3| {
             let across = if from == From::Side { p.z - base.z } else { p.x - base.x };
-            (centre + across * scale, bottom - p.y * scale)
+            (centre + across * scale, ground - p.y * scale)
         };
         for (way, colour) in instant.trails.iter().zip(TRAILS.iter().cycle()) {
             let place = |p: &DVec3| Some(place(*p)).filter(|(x, _)| (x - centre).abs() < 0.5 * step);
             let drawn: Vec<(f64, f64)> = way.iter().filter_map(place).collect();
             svg.path(&drawn, colour, 1.0);
         }
-        for (position, parent) in parents.iter().enumerate() {
-            let Some(parent) = parent else { continue };
-            if kinds[*parent] == NodeKind::Root || kinds[position] == NodeKind::Control {
-                continue;
-            }
+        for (rig, points) in figure.scene.rigs.iter().zip(&instant.points) {
             // The far side is drawn paler, so that left and right limbs can be told apart.
-            let far = from == From::Side && instant.points[position].x < base.x - 0.01 * tall;
-            let (shade, thick) = if far { ("#b8c4cc", 2.0) } else { (colour, 2.6) };
-            svg.line(place(instant.points[*parent]), place(instant.points[position]), shade, thick);
-        }
-        for (position, point) in instant.points.iter().enumerate() {
-            if kinds[position] == NodeKind::Joint {
-                svg.dot(place(*point), 1.6, "#333333", "none");
-            }
+            let is_far = |p: DVec3| from == From::Side && p.x < base.x - 0.01 * tall;
+            bones(svg, rig, points, &|p| {
+                (place(p), if is_far(p) { ("#b8c4cc", 2.0) } else { (colour, 2.6) })
+            });
         }
         let label = crate::axes::number(instant.frame, "");
         svg.text((centre, bottom + 15.0), 11.0, Anchor::Middle, "#555", &label);
+    }
+}
+
+/// A point of the picture, and the colour and width of the bone that ends there.
+type Placed<'a> = ((f64, f64), (&'a str, f64));
+
+/// The bones of a rig; what has none, such as a prop of one node, is a dot.
+fn bones<'a>(svg: &mut Svg, rig: &Rig, points: &[DVec3], place: &dyn Fn(DVec3) -> Placed<'a>) {
+    let kinds: Vec<NodeKind> = rig.nodes().map(|(_, node)| node.kind).collect();
+    for (position, parent) in rig.parent_positions().into_iter().enumerate() {
+        let Some(parent) = parent else { continue };
+        if kinds[parent] == NodeKind::Root || kinds[position] == NodeKind::Control {
+            continue;
+        }
+        let (end, (shade, thick)) = place(points[position]);
+        svg.line(place(points[parent]).0, end, shade, thick);
+    }
+    let radius = if rig.len() < 4 { 3.2 } else { 1.6 };
+    for (point, kind) in points.iter().zip(&kinds) {
+        if *kind == NodeKind::Joint {
+            svg.dot(place(*point).0, radius, "#333333", "none");
+        }
     }
 }

@@ -25,6 +25,9 @@ pub struct Plot {
     /// Take to draw; the first where left out
     #[arg(long, value_name = "NAME")]
     pub take: Option<String>,
+    /// Draw the rig at rest, its takes aside; with --against beside the other file's first pose
+    #[arg(long, conflicts_with_all = ["take", "frames"])]
+    pub rest: bool,
     /// Range of frames to draw; the take's where left out
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,

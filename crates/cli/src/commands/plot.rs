@@ -28,6 +28,9 @@ const POSES: usize = 9;
 
 pub fn run(args: &Plot) -> Result<(), Failure> {
     Picture::new(args.output.clone())?;
+    if args.rest && args.view != View::Poses {
+        return Err(Failure::new("a rig at rest has poses alone: say --view poses with --rest"));
+    }
     let scene = files::read(&args.file, args.input)?.scene;
     let other = args
         .against
@@ -37,7 +40,7 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
         .map(|loaded| loaded.scene);
     let picture = pictured(args, &scene)?;
     picture.write(&drawn(args, &scene, other.as_ref())?)?;
-    let take = chosen_take(args, &scene)?;
+    let take = if args.rest { None } else { chosen_take(args, &scene)? };
     let what = match args.view {
         View::Curves => "curves",
         View::Keys => "keys",
@@ -154,7 +157,7 @@ fn title(args: &Plot, take: &Take, other: Option<&Take>) -> String {
 }
 
 fn draw_poses(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
-    let take = chosen_take(args, scene)?;
+    let take = if args.rest { None } else { chosen_take(args, scene)? };
     let mut figures = vec![Figure { name: stem(&args.file), scene, take }];
     if let (Some(other), Some(path)) = (other, &args.against) {
         figures.push(Figure { name: stem(path), scene: other, take: partner(other, take) });
