@@ -60,6 +60,8 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         base: Some(&args.file),
     };
     let (scene, ledger, written) = made(args, &source, &output, saving)?;
+    // What writing has to say was said when it was written.
+    let notes = ledger.as_ref().map_or(Vec::new(), |ledger| ledger.notes.clone());
     let mut ledger = match ledger {
         Some(ledger) => ledger.followed_by(written.ledger),
         None => written.ledger,
@@ -80,7 +82,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
     if !ledger.entries.is_empty() {
         report::print_fates(&mut out, &ledger, &scene.space)?;
     }
-    report::print_remarks(&mut out, &ledger.notes)?;
+    report::print_remarks(&mut out, &notes)?;
     report::print_noted(&mut out, &ledger, if args.controllers.is_some() { usize::MAX } else { 6 })?;
     Ok(report::close(&mut out, &gate::closing(&written.verdict, &scene))?)
 }

@@ -97,9 +97,9 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         (format!("clips {prefix}/rounds.ncurve"), "six clips on one timeline"),
         ("--help".to_owned(), "all commands"),
     ];
-    let width = next.iter().map(|(command, _)| command.len()).max().unwrap_or(0);
     for (command, why) in next {
-        writeln!(out, "  nimble-curve {command:<width$}  {}", Style::Faint.paint(why))?;
+        writeln!(out, "  {}", Style::Faint.paint(why))?;
+        writeln!(out, "    nimble-curve {command}")?;
     }
     Ok(())
 }

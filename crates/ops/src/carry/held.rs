@@ -9,20 +9,18 @@ use glam::{DQuat, DVec3};
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Quantity;
-use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{SampleKind, Samples};
-use nimble_curve_scene::evaluate::Poses;
-use nimble_curve_scene::judge::Hold;
 use nimble_curve_scene::ledger::Entry;
-use nimble_curve_scene::rig::{NodeId, TRANSLATION};
-use nimble_curve_scene::scene::{PropertyKind, Scene, Take};
+use nimble_curve_scene::rig::TRANSLATION;
+use nimble_curve_scene::scene::{PropertyKind, Take};
 
+use super::beside::{Beside, limb_length};
 use super::job::Job;
 use super::links::{NodePairing, found};
 use super::rewrite::Rewritten;
-use super::side::Side;
 use super::tracks::base_layer;
-use super::{CarryError, NameMap, PoseAt};
+use super::{CarryError, NameMap};
 use crate::fitting::fit_samples;
 use crate::grip::held_runs;
 
@@ -34,13 +32,9 @@ pub(super) struct Grip {
     /// Which job carries the prop.
     pub job: usize,
     pub link: NodePairing,
-    node: (NodeRef, NodeRef),
-    holder: (NodeRef, NodeRef),
-    /// World rotations of the holders that correspond.
-    references: (DQuat, DQuat),
-    /// The length of the source's arm, and by how much the target's is longer.
+    pub beside: Beside,
+    /// The length of the source's arm.
     arm: f64,
-    scale: f64,
 }
 
 /// What the map says is held.
@@ -92,28 +86,13 @@ fn grip(
         Some((job, *link))
     });
     let Some((by, hand)) = hand else { return Err(CarryError::NoHolder(holder.to_owned())) };
-    let arms = (arm(&by.from, node), arm(&by.onto, hand.target));
+    let arms = limb_length(&by.from, node).zip(limb_length(&by.onto, hand.target));
     let (arm, scale) = match arms {
-        (Some(own), Some(other)) => (own, other / own),
-        _ => (0.5 / by.target.space.metres_per_unit, by.scale),
+        Some((own, other)) => (own, other / own),
+        None => (0.5 / by.target.space.metres_per_unit, by.scale),
     };
-    Ok(Some(Grip {
-        job,
-        link,
-        node: (prop.from.node(link.place.node), prop.onto.node(link.target)),
-        holder: ((rig, node), by.onto.node(hand.target)),
-        references: (by.from.world_of(node), by.onto.world_of(hand.target)),
-        arm,
-        scale,
-    }))
-}
-
-/// The length of the two bones above a hand.
-fn arm(side: &Side<'_>, hand: NodeId) -> Option<f64> {
-    let mut upwards = side.upwards(hand).take(3).map(|id| side.places[side.position(id)].translation);
-    let (hand, elbow, shoulder) = (upwards.next()?, upwards.next()?, upwards.next()?);
-    let length = (hand - elbow).length() + (elbow - shoulder).length();
-    (length > 1e-6).then_some(length)
+    let node = (prop.from.node(link.place.node), prop.onto.node(link.target));
+    Ok(Some(Grip { job, link, beside: Beside::new(node, by, &hand, scale), arm }))
 }
 
 /// Where a prop and its holder are, one frame after another: in the world, the prop in the holder's axes, and where it is to be.
@@ -136,16 +115,24 @@ impl Job<'_> {
         made: &mut Take,
         entries: &mut Vec<Entry>,
     ) -> Result<(Option<Held>, String), CarryError> {
-        let name = self.source_addresses.node(grip.node.0);
-        let by = self.target_addresses.node(grip.holder.1);
+        let name = self.source_addresses.node(grip.beside.node.0);
+        let by = self.target_addresses.node(grip.beside.of.1);
         let (Some(base), Some(_)) = (base_layer(made), self.onto.view(grip.link.target)) else {
             let why = "it has no translation of its own, or no layer counts in full";
             return Ok((None, format!("'{name}' cannot be held: {why}")));
         };
         let rate = self.source.rate;
-        let first = rate.frame(take.range.first).ceil() as i64;
-        let last = rate.frame(take.range.last).floor() as i64;
-        let seen = self.seen(grip, take, made, first..=last)?;
+        let (mut seen, own) = (Seen::default(), self.onto.position(grip.link.target));
+        let parent = self.onto.rig.parent(grip.link.target).map(|id| self.onto.position(id));
+        let first = self.each_frame(&grip.beside, (take, made), |instant, poses| {
+            let ((node, turn), (holder, held)) = (instant.node, instant.of);
+            let pose = &poses[self.onto.index];
+            seen.beside.push((held.conjugate() * (node - holder), held.conjugate() * turn));
+            seen.world.push(instant.node);
+            seen.gripped.push(instant.wanted);
+            seen.carried.push(pose.world[own].translation);
+            seen.parents.push(parent.map_or(glam::DAffine3::IDENTITY, |at| pose.world[at]));
+        })?;
         let runs = held_runs(&seen.beside, &seen.world, grip.arm, rate.fps());
         if runs.is_empty() {
             return Ok((
@@ -176,67 +163,9 @@ impl Job<'_> {
             "'{}': '{name}' is held by '{by}' in frames {}, {:.3} times as far from it; elsewhere it lies where it is taken and put",
             take.name,
             frames.join(", "),
-            grip.scale
+            grip.beside.scale
         );
         Ok((Some(times), said))
-    }
-
-    /// What is promised of a prop that is held in a take of the source as it came in.
-    pub(super) fn hold_claim(
-        &self,
-        source: &Scene,
-        grip: &Grip,
-        pose: Option<&PoseAt>,
-        (take, times): (usize, Held),
-    ) -> Result<Option<Hold>, CarryError> {
-        let side = |rig: usize| Side::of(source, rig, pose.map(|pose| (&pose.take, pose.time)));
-        let (prop, by) = (side(self.from.index)?, side(grip.holder.0.0)?);
-        Ok(self.way_of(&prop, &grip.link).map(|base| Hold {
-            take,
-            source: (grip.node.0, grip.holder.0),
-            result: (grip.node.1, grip.holder.1),
-            references: (by.world_of(grip.holder.0.1), grip.references.1),
-            scale: grip.scale,
-            base,
-            times,
-        }))
-    }
-
-    fn seen(
-        &self,
-        grip: &Grip,
-        take: &Take,
-        made: &Take,
-        frames: std::ops::RangeInclusive<i64>,
-    ) -> Result<Seen, CarryError> {
-        let bare = Scene { takes: Vec::new(), ..self.target.clone() };
-        let mut source = Poses::new(self.source, take)?;
-        let mut result = Poses::new(&bare, made)?;
-        let at = |scene: &Scene, (rig, id): NodeRef| (rig, scene.rigs[rig].position(id).unwrap_or(0));
-        let (prop, hand) = (at(self.source, grip.node.0), at(self.source, grip.holder.0));
-        let (own, own_hand) = (at(&bare, grip.node.1), at(&bare, grip.holder.1));
-        let parent = self.onto.rig.parent(grip.link.target).map(|id| self.onto.position(id));
-        let mut seen = Seen::default();
-        for frame in frames {
-            let time = self.source.rate.ticks(frame).as_f64();
-            source.at(time);
-            result.at(time);
-            let place = |poses: &Poses<'_>, (rig, at): (usize, usize)| {
-                let pose = &poses.poses[rig];
-                (pose.world[at].translation, pose.world_rotation[at])
-            };
-            let ((node, turn), (holder, held)) = (place(&source, prop), place(&source, hand));
-            let (own_holder, own_held) = place(&result, own_hand);
-            let turned = (held * grip.references.0.conjugate(), own_held * grip.references.1.conjugate());
-            let apart = (turned.1 * turned.0.conjugate()) * (node - holder);
-            seen.beside.push((held.conjugate() * (node - holder), held.conjugate() * turn));
-            seen.world.push((node, turn));
-            seen.gripped.push(own_holder + grip.scale * apart);
-            seen.carried.push(place(&result, own).0);
-            let above = parent.map_or(glam::DAffine3::IDENTITY, |at| result.poses[own.0].world[at]);
-            seen.parents.push(above);
-        }
-        Ok(seen)
     }
 }
 

@@ -28,6 +28,7 @@ use self::scenes::{empty_layers, in_order_of, list_alone, rename_twins, scaled, 
 
 mod assembly;
 mod attributes;
+mod beside;
 mod claim;
 mod feet;
 mod ground;
@@ -285,10 +286,12 @@ pub fn carry(
     let mut claim = claim.unwrap_or_else(Claim::nothing).excusing(source, &ledger);
     let pose = options.source_pose.as_ref();
     for (reach, take, range) in reached {
-        claim.holds.extend(jobs[reach.job].reach_claim(source, reach, pose, (take, range))?);
+        let of = (&reach.beside, &reach.link);
+        claim.holds.extend(jobs[reach.job].beside_claim(source, of, pose, (take, vec![range]))?);
     }
     for (grip, take, times) in holds {
-        claim.holds.extend(jobs[grip.job].hold_claim(source, grip, pose, (take, times))?);
+        let of = (&grip.beside, &grip.link);
+        claim.holds.extend(jobs[grip.job].beside_claim(source, of, pose, (take, times))?);
     }
     for job in &jobs {
         let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
