@@ -7,7 +7,7 @@ use nimble_curve_curves::time::FrameRate;
 use nimble_curve_ops::pairing::{Confidence, Proposal, propose};
 use nimble_curve_scene::rig::{Node, NodeId, NodeKind, Rig};
 use nimble_curve_scene::scene::Scene;
-use nimble_curve_scene::space::Space;
+use nimble_curve_scene::space::{Handedness, Space};
 use nimble_curve_testing::dice::Dice;
 
 /// A joint of a made rig: what it is, on which side (`l`, `r`, or none), which of how many.
@@ -359,17 +359,22 @@ fn styled(style: &Style, joint: &Joint) -> String {
 }
 
 /// A rig of such joints that faces another way, by so many quarter turns.
+/// A rig, turned by so many quarters; from four on in a left-handed space, where the same body is written as in a mirror.
 fn scene(joints: &[Joint], names: &[String], quarters: u32) -> Scene {
-    let facing = DQuat::from_rotation_y(std::f64::consts::FRAC_PI_2 * f64::from(quarters));
+    let facing = DQuat::from_rotation_y(std::f64::consts::FRAC_PI_2 * f64::from(quarters % 4));
+    let is_mirrored = quarters >= 4;
+    let mirror = DVec3::new(if is_mirrored { -1.0 } else { 1.0 }, 1.0, 1.0);
     let mut rig = Rig::new("rig");
     let mut ids: Vec<NodeId> = Vec::new();
     for (joint, name) in joints.iter().zip(names) {
-        let at = facing * joint.at;
+        let at = facing * joint.at * mirror;
         let kind = if joint.part == "end" { NodeKind::End } else { NodeKind::Joint };
         let node = Node::new(name.clone(), kind, at, RotationOrder::Xyz);
         ids.push(rig.add(joint.parent.map(|parent| ids[parent]), node).unwrap());
     }
-    Scene::new(FrameRate::FPS_24, Space::METRES_Y_UP).with_rig(rig)
+    let handedness = if is_mirrored { Handedness::Left } else { Handedness::Right };
+    let space = Space { handedness, ..Space::METRES_Y_UP };
+    Scene::new(FrameRate::FPS_24, space).with_rig(rig)
 }
 
 #[derive(Default, Debug)]
@@ -436,7 +441,7 @@ fn met(styles: impl Fn(&mut Dice) -> (usize, usize), all: &[Style], seed: u64, r
             joints.iter().map(|joint| styled(&all[style], joint)).collect()
         };
         let (from_names, onto_names) = (names(&from, one), names(&onto, other));
-        let quarters = dice.below(4) as u32;
+        let quarters = dice.below(8) as u32;
         let proposal = propose(&scene(&from, &from_names, 0), &scene(&onto, &onto_names, quarters));
         score.take(&proposal, (&from, &from_names), (&onto, &onto_names));
     }
@@ -495,7 +500,7 @@ fn scrambled_names_are_told_by_shape_and_nothing_wrong_is_sure() {
                 joint.side.map_or(String::new(), |side| format!("_{side}"))
             ));
         }
-        let quarters = dice.below(4) as u32;
+        let quarters = dice.below(8) as u32;
         let proposal = propose(&scene(&from, &from_names, 0), &scene(&onto, &scrambled, quarters));
         score.take(&proposal, (&from, &from_names), (&onto, &scrambled));
     }
