@@ -452,3 +452,27 @@ fn bodies_that_a_file_holds_side_by_side_are_told_apart() {
     let [red, blue] = looked("out/source.ncurve");
     assert!((red.0 - 2.0).abs() < 1e-5 && (blue.0 + 0.3).abs() < 1e-5, "{red:?} {blue:?}");
 }
+
+#[test]
+fn a_pose_is_in_the_hand_and_what_is_selected_alone_moves_by_its_own_curves() {
+    let folder = tempdir().unwrap();
+    let source = read(&sample("handover.ncurve"));
+    handed(folder.path(), &|map| map, &[]);
+    let whole = read(&folder.path().join("handed.ncurve"));
+    let said = handed(folder.path(), &|map| map, &["--pose", "40"]);
+    assert!(said.contains("'parcel' is held by 'R_Pinion' in frames 40:40"), "{said}");
+    let pose = read(&folder.path().join("handed.ncurve"));
+    let frame = pose.takes[0].range.0 as i64;
+    let off = (at(&pose, "satchel", frame).0 - at(&whole, "satchel", 40).0).length();
+    assert!(off < 2e-3, "{off}");
+    for words in [["--only", "parcel*"], ["--except", "Moss_Right*"]] {
+        let said = handed(folder.path(), &|map| map, &words);
+        assert!(said.contains("'parcel' moves by its own curves") && !said.contains("left out,"), "{said}");
+        let result = read(&folder.path().join("handed.ncurve"));
+        let factor = at(&result, "satchel", 1).0.length() / at(&source, "parcel", 1).0.length();
+        for frame in 1..=73 {
+            let apart = at(&source, "parcel", frame).0 * factor - at(&result, "satchel", frame).0;
+            assert!(apart.length() < 1e-4, "{words:?} {frame}");
+        }
+    }
+}

@@ -148,12 +148,19 @@ impl Job<'_> {
             // The second track of one property on a layer counts as the first.
             let is_left_out = self.links.left_out.contains(&track.target.node);
             let is_taken_out = self.is_taken_out(track.target.node);
-            let goes = is_left_out || is_taken_out;
+            let own = [
+                self.source_addresses.property(&track.target),
+                self.source_addresses.node(self.from.node(track.target.node)).to_owned(),
+            ];
+            let is_selected = self.chosen.is_everything() || self.chosen.takes(&own);
+            let goes = is_left_out || is_taken_out || !is_selected;
             let fate = if goes { Fate::NotSelected } else { Fate::LeftOut };
             let why = if is_left_out {
                 "left out by the map"
             } else if is_taken_out {
                 TAKEN_OUT
+            } else if !is_selected {
+                ""
             } else if self.links.of_source(track.target.node).is_some() {
                 "its chain has no place for it"
             } else {

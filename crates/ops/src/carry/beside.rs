@@ -88,6 +88,11 @@ impl Job<'_> {
         Ok(first)
     }
 
+    /// Whether a node that another one stands beside comes over, as was selected.
+    pub fn comes_over(&self, of: (NodeRef, NodeRef)) -> bool {
+        self.chosen.takes(&[self.source_addresses.node(of.0), self.target_addresses.node(of.1)])
+    }
+
     /// What is promised of a node that stands beside another one at some times of a take of the source as it came in.
     pub fn beside_claim(
         &self,

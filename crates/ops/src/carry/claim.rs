@@ -48,8 +48,10 @@ impl Job<'_> {
         let given_up = self.given_up(ledger);
         let (same, other): (Vec<&NodePairing>, Vec<&NodePairing>) =
             self.links.all.iter().partition(|link| self.is_untouched(link));
-        let turns_of =
-            |link: &&&NodePairing| !given_up.contains(&link.target) && !self.stands_on(link.target, free);
+        let turns_of = |link: &&&NodePairing| {
+            let goes = !given_up.contains(&link.target) && !self.stands_on(link.target, free);
+            goes && self.is_chosen(link)
+        };
         Ok(Claim {
             spans,
             nodes: same
@@ -89,6 +91,17 @@ impl Job<'_> {
             })
             .map(|link| link.target)
             .collect()
+    }
+
+    /// Whether the turn of a pair is to come over: what rests elsewhere than in the reference pose has no track that is not selected.
+    fn is_chosen(&self, link: &NodePairing) -> bool {
+        let (node, target) = (link.place.node, link.target);
+        self.chosen.takes(&[
+            self.source_addresses.property(&self.from.target(node, ROTATION)),
+            self.target_addresses.property(&self.onto.target(target, ROTATION)),
+            self.source_addresses.node(self.from.node(node)).to_owned(),
+            self.target_addresses.node(self.onto.node(target)).to_owned(),
+        ])
     }
 
     /// Whether a node, or what it is compared beside, is one of some.

@@ -121,6 +121,10 @@ impl Job<'_> {
             let why = "it has no translation of its own, or no layer counts in full";
             return Ok((None, format!("'{name}' cannot be held: {why}")));
         };
+        if !self.comes_over(grip.beside.of) || !self.comes_over(grip.beside.node) {
+            let why = "it or what holds it is not selected";
+            return Ok((None, format!("'{name}' moves by its own curves: {why}")));
+        }
         let rate = self.source.rate;
         let (mut seen, own) = (Seen::default(), self.onto.position(grip.link.target));
         let parent = self.onto.rig.parent(grip.link.target).map(|id| self.onto.position(id));

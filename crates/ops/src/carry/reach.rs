@@ -73,6 +73,12 @@ impl Job<'_> {
         let Some(base) = base_layer(made) else {
             return Ok((false, format!("'{name}' cannot reach: no layer counts in full")));
         };
+        if !self.comes_over(reach.beside.of) || !self.comes_over(reach.beside.node) {
+            return Ok((
+                false,
+                format!("'{name}' does not reach: it or what it reaches for is not selected"),
+            ));
+        }
         let (mut frames, mut wanted) = (Vec::new(), Vec::new());
         let first = self.each_frame(&reach.beside, (take, made), |instant, poses| {
             frames.push(reach.limb.frame(&poses[self.onto.index]));

@@ -34,10 +34,9 @@ impl<'a> Scenes<'a> {
         let ours = moving(self.result, result_take, [hold.result.0, hold.result.1]);
         let (mut instants, mode) = self.instants(&(theirs, ours));
         // Where it is picked up and put down its way has corners.
-        let clock = &self.span.clock;
         let range = (self.span.range.first.as_f64(), self.span.range.last.as_f64());
         let edges = hold.times.iter().flat_map(|time| [time.first, time.last]);
-        let edges = edges.map(|edge| clock.result_at(edge.as_f64())).map(|at| at.clamp(range.0, range.1));
+        let edges = edges.map(|edge| self.when(edge.as_f64())).map(|at| at.clamp(range.0, range.1));
         instants.extend(edges.map(|at| (at, at)));
         instants.sort_by(|a, b| a.0.total_cmp(&b.0));
         instants.dedup_by(|b, a| b.0 <= a.1);
@@ -46,6 +45,16 @@ impl<'a> Scenes<'a> {
         let named = (TRANSLATION.to_owned(), TRANSLATION.to_owned());
         verdict.judged.push(self.judged(source, result, Part::Place, named, Quantity::Length, &seen));
         verdict
+    }
+}
+
+impl Scenes<'_> {
+    /// When the result shows an instant of the source; at once where it shows a single one.
+    fn when(&self, time: f64) -> f64 {
+        match self.span.clock.speed == 0.0 {
+            true => self.span.range.first.as_f64(),
+            false => self.span.clock.result_at(time),
+        }
     }
 }
 
@@ -112,7 +121,7 @@ impl<'a> Holding<'a> {
             edges: Vec::new(),
         };
         let apart = |holding: &mut Holding<'_>, time: f64| {
-            let at = scenes.span.clock.result_at(time);
+            let at = scenes.when(time);
             holding.pose(at);
             holding.gripped(holding.beside()) - holding.left()
         };

@@ -6,7 +6,7 @@ use nimble_curve_core::judge::{Claim, Clock, Scope, Span};
 use nimble_curve_core::ops::carry::Carried;
 use nimble_curve_core::ops::place::Placed;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_core::time::Ticks;
+use nimble_curve_core::time::{Ticks, TimeRange};
 
 use super::landing::Landed;
 use crate::args::Carry;
@@ -44,6 +44,10 @@ impl Promised<'_> {
         }
         for hold in &mut claim.holds {
             hold.take = chosen.spans.get(hold.take).map_or(hold.take, |span| span.source);
+            if let Some(at) = self.args.pose {
+                let at = self.source.rate.ticks_at(at);
+                hold.times = vec![TimeRange::new(at, at)];
+            }
         }
         claim.takes_chosen = true;
         let tolerance = self.args.tolerance;
