@@ -225,7 +225,7 @@ fn bare(scene: &Scene, keep: &HashSet<NodeRef>) -> (Scene, Vec<(NodeRef, NodeRef
             let hangs_elsewhere = above != rig.parent(id);
             let node = if hangs_elsewhere { moved(node, &between) } else { node.clone() };
             let parent = above.map(|parent| ids[&parent]);
-            let Ok(new) = own.add(parent, node) else { continue };
+            let new = own.add(parent, node).expect("what it hangs on stands before it");
             ids.insert(id, new);
             pairs.push(((index, id), (rigs.len(), new)));
         }

@@ -100,7 +100,7 @@ fn bodies(scene: &Scene, index: usize) -> Vec<Tree> {
         let mut new: HashMap<NodeId, NodeId> = HashMap::new();
         for (id, node) in rig.nodes().filter(|(id, _)| is_of(*id)) {
             let parent = rig.parent(id).and_then(|parent| new.get(&parent).copied());
-            let Ok(own) = tree.rig.add(parent, node.clone()) else { continue };
+            let own = tree.rig.add(parent, node.clone()).expect("what it hangs on stands before it");
             new.insert(id, own);
             tree.ids.push((id, own));
         }
