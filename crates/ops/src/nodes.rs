@@ -58,27 +58,21 @@ pub fn chosen_nodes(scene: &Scene, patterns: &[String]) -> Result<HashSet<NodeRe
     let addresses = Addresses::new(scene);
     let mut chosen = HashSet::new();
     for pattern in patterns {
-        let before = chosen.len();
+        let mut own = HashSet::new();
         match pattern.strip_prefix('@') {
-            Some(name) => of_set(scene, &addresses, name, &mut chosen)?,
-            None => of_pattern(scene, &addresses, pattern, &mut chosen),
+            Some(name) => of_set(scene, &addresses, name, &mut own)?,
+            None => of_pattern(scene, &addresses, pattern, &mut own),
         }
-        let is_new = chosen.len() > before;
-        if !is_new && of_one(scene, &addresses, pattern).is_empty() && !pattern.starts_with('@') {
+        if own.is_empty() {
             let names: Vec<&str> = addresses.texts().collect();
             return Err(NothingChosen {
                 what: format!("no node matches '{pattern}'"),
                 similar: similar_address(pattern, names.into_iter()),
             });
         }
+        chosen.extend(own);
     }
     Ok(chosen)
-}
-
-fn of_one(scene: &Scene, addresses: &Addresses, pattern: &str) -> HashSet<NodeRef> {
-    let mut found = HashSet::new();
-    of_pattern(scene, addresses, pattern, &mut found);
-    found
 }
 
 fn of_pattern(scene: &Scene, addresses: &Addresses, pattern: &str, chosen: &mut HashSet<NodeRef>) {

@@ -23,7 +23,7 @@ use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
 use crate::nodes::promised;
 use crate::report::{self, LedgerJson};
-use crate::step::{SceneCache, Step, StepOutput};
+use crate::step::{ATTEMPTS, SceneCache, Step, StepOutput};
 use crate::terminal::Report;
 
 impl Step for Convert {
@@ -94,7 +94,6 @@ fn made(
     output: &Output,
     saving: Saving<'_>,
 ) -> Result<(Scene, Option<Ledger>, Written), Failure> {
-    const ATTEMPTS: usize = 3;
     let (mut closer, mut attempt) = (args.clone(), 1);
     loop {
         let worked = worked_on(source, &args.file, &closer)?;

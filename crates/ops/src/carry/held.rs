@@ -137,7 +137,11 @@ impl Job<'_> {
             seen.carried.push(pose.world[own].translation);
             seen.parents.push(parent.map_or(glam::DAffine3::IDENTITY, |at| pose.world[at]));
         })?;
-        let runs = held_runs(&seen.beside, &seen.world, grip.arm, rate.fps());
+        // A single pose shows no motion: what the map says is held is held.
+        let runs = match seen.world.len() {
+            1 => vec![(0, 0)],
+            _ => held_runs(&seen.beside, &seen.world, grip.arm, rate.fps()),
+        };
         if runs.is_empty() {
             return Ok((
                 None,

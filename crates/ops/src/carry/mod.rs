@@ -21,8 +21,10 @@
 mod error;
 mod job;
 mod limb;
+use self::beside::Beside;
 pub use self::error::CarryError;
 use self::job::{Common, Job, Respaced};
+use self::links::NodePairing;
 pub(crate) use self::rigs::rig_pairs;
 use self::scenes::{empty_layers, in_order_of, list_alone, rename_twins, scaled, without_pair};
 
@@ -62,7 +64,7 @@ pub use pose::{held, keyed, pose_from};
 use super::anatomy::has_legs;
 use super::{RigPairing, Tolerance};
 use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::time::Ticks;
+use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::{Addresses, matches};
 use nimble_curve_scene::choice::{Choice, NothingChosen};
@@ -175,8 +177,8 @@ pub struct Carried {
 
 /// Puts the animation of the rigs of `source` onto those of `target`.
 ///
-/// Rigs are paired by the map, else by the nodes that it pairs, else by what they have in common. Nodes are paired by the map, else by equal names, with or without namespaces. The source's unit, up axis and
-/// handedness are changed to the target's first, exactly. Rotations keep the target's orders; translations carry their
+/// Rigs are paired by the map, else by the nodes that it pairs, else by what they have in common; nodes by the map, else by equal names,
+/// with or without namespaces. The source's unit, up axis and handedness are changed to the target's first, exactly. Rotations keep the target's orders; translations carry their
 /// distance from the reference, scaled; attributes carry by name or by the map; layers stay layers.
 ///
 /// # Errors
@@ -217,82 +219,23 @@ pub fn carry(
         let common = Common { space: &space, target, addresses, chosen: &chosen, count: pairs.len() };
         jobs.extend(common.job(map, *pair, options)?.map(|job| (job, walks(pair))));
     }
-    let mut jobs = scaled(jobs, options.scale);
+    let jobs = scaled(jobs, options.scale);
     if jobs.is_empty() {
         return Err(CarryError::NoPairs);
     }
     let grips = held::grips(&jobs, &map, addresses.0, &mut ledger.notes)?;
     let reaches = reach::reaches(&jobs, &map, addresses.0)?;
-    let (mut holds, mut reached) = (Vec::new(), Vec::new());
     let mut scene = target.clone();
     if target.takes.is_empty() {
         scene.rate = source.rate;
     }
-    let mut world = (MeasuredError::none(Quantity::Angle), None);
-    let mut free: Vec<HashSet<NodeId>> = vec![HashSet::new(); jobs.len()];
-    for (index, take) in space.scene.takes.iter().enumerate() {
-        let mut whole = empty_layers(take);
-        let (mut entries, mut feet_stand) = (Vec::new(), false);
-        for (job, free) in jobs.iter_mut().zip(&mut free) {
-            let carried = job.carried(take, options)?;
-            job.note_worst(&carried.measured, &mut world);
-            if let Some(note) = carried.feet_held {
-                free.extend(job.bent_by_feet());
-                ledger.notes.push(note);
-                feet_stand = true;
-            }
-            entries.extend(carried.entries);
-            for (layer, made) in whole.layers.iter_mut().zip(carried.take.layers) {
-                layer.tracks.extend(made.tracks);
-            }
-        }
-        if options.hold_feet && !feet_stand {
-            ledger.notes.push(format!("'{}': no foot stands, nothing to hold", take.name));
-        }
-        for reach in &reaches {
-            let (does, note) = jobs[reach.job].reach(reach, take, &mut whole, &mut entries)?;
-            ledger.notes.push(note);
-            reached.extend(does.then_some((reach, index, take.range)));
-        }
-        for grip in &grips {
-            let (times, note) = jobs[grip.job].hold(grip, take, &mut whole, &mut entries)?;
-            ledger.notes.push(note);
-            holds.extend(times.map(|times| (grip, index, times)));
-        }
-        entries.extend(without_pair(&jobs, take, |rig| options.takes_rig(rig)));
-        in_order_of(take, addresses.0, &mut entries);
-        ledger.entries.extend(entries);
-        scene.takes.push(whole);
-        // A selection of channels moves what was selected.
-        if options.only.is_empty() {
-            let made = scene.takes[scene.takes.len() - 1].clone();
-            for job in &jobs {
-                job.list_still(&scene, (take, &made), &mut ledger)?;
-            }
-        }
+    let mut carrying = Carrying::new(&jobs, &grips, &reaches, options);
+    for take in space.scene.takes.iter().enumerate() {
+        carrying.take(take, &mut scene, &mut ledger)?;
     }
     let renamed = rename_twins(&mut scene.takes, own_takes);
-    for (index, free) in free.iter_mut().enumerate() {
-        free.extend(reach::bent_by_reaching(&reaches, index));
-    }
-    let mut claim: Option<Claim> = None;
-    for (job, free) in jobs.iter().zip(&free) {
-        let own = job.claim(source, (map.mirror, own_takes), options, (&ledger, free))?;
-        claim = Some(match claim {
-            Some(all) => all.with_nodes_of(own),
-            None => own,
-        });
-    }
-    let mut claim = claim.unwrap_or_else(Claim::nothing).excusing(source, &ledger);
-    let pose = options.source_pose.as_ref();
-    for (reach, take, range) in reached {
-        let of = (&reach.beside, &reach.link);
-        claim.holds.extend(jobs[reach.job].beside_claim(source, of, pose, (take, vec![range]))?);
-    }
-    for (grip, take, times) in holds {
-        let of = (&grip.beside, &grip.link);
-        claim.holds.extend(jobs[grip.job].beside_claim(source, of, pose, (take, times))?);
-    }
+    let claim = carrying.claim(source, (map.mirror, own_takes), &ledger)?;
+    let (world_error, worst_node) = carrying.world;
     for job in &jobs {
         let moved: HashSet<NodeId> = (scene.takes[own_takes..].iter().flat_map(Take::tracks))
             .filter(|(_, track)| track.target.rig == job.onto.index)
@@ -312,12 +255,116 @@ pub fn carry(
         travel: rigs[0].travel,
         translation_scale: rigs[0].travel * unit,
         rigs,
-        world_error: world.0,
-        worst_node: world.1,
+        world_error,
+        worst_node,
         apart,
         renamed,
         claim,
     })
+}
+
+/// All rigs on their way over, take by take.
+struct Carrying<'a> {
+    jobs: &'a [Job<'a>],
+    grips: &'a [held::Grip],
+    reaches: &'a [reach::Reach],
+    options: &'a CarryOptions,
+    /// The largest error in the world, and the node that has it.
+    world: (MeasuredError, Option<String>),
+    /// For each job, nodes of the target that turn otherwise than the source's, as feet are held or hands reach.
+    free: Vec<HashSet<NodeId>>,
+    /// What stands beside what, in which take of the source and when.
+    beside: Vec<(usize, &'a Beside, &'a NodePairing, usize, Vec<TimeRange>)>,
+}
+
+impl<'a> Carrying<'a> {
+    fn new(
+        jobs: &'a [Job<'a>],
+        grips: &'a [held::Grip],
+        reaches: &'a [reach::Reach],
+        options: &'a CarryOptions,
+    ) -> Carrying<'a> {
+        let free = (0..jobs.len()).map(|job| reach::bent_by_reaching(reaches, job)).collect();
+        let world = (MeasuredError::none(Quantity::Angle), None);
+        Carrying { jobs, grips, reaches, options, world, free, beside: Vec::new() }
+    }
+
+    /// Carries a take of the source, given with its place, into the scene.
+    fn take(
+        &mut self,
+        (index, take): (usize, &Take),
+        scene: &mut Scene,
+        ledger: &mut Ledger,
+    ) -> Result<(), CarryError> {
+        let mut whole = empty_layers(take);
+        let (mut entries, mut feet_stand) = (Vec::new(), false);
+        for (job, free) in self.jobs.iter().zip(&mut self.free) {
+            let carried = job.carried(take, self.options)?;
+            job.note_worst(&carried.measured, &mut self.world);
+            if let Some(note) = carried.feet_held {
+                free.extend(job.bent_by_feet());
+                ledger.notes.push(note);
+                feet_stand = true;
+            }
+            entries.extend(carried.entries);
+            for (layer, made) in whole.layers.iter_mut().zip(carried.take.layers) {
+                layer.tracks.extend(made.tracks);
+            }
+        }
+        if self.options.hold_feet && !feet_stand {
+            ledger.notes.push(format!("'{}': no foot stands, nothing to hold", take.name));
+        }
+        for reach in self.reaches {
+            let (does, note) = self.jobs[reach.job].reach(reach, take, &mut whole, &mut entries)?;
+            ledger.notes.push(note);
+            if does {
+                self.beside.push((reach.job, &reach.beside, &reach.link, index, vec![take.range]));
+            }
+        }
+        for grip in self.grips {
+            let (times, note) = self.jobs[grip.job].hold(grip, take, &mut whole, &mut entries)?;
+            ledger.notes.push(note);
+            let held = times.map(|times| (grip.job, &grip.beside, &grip.link, index, times));
+            self.beside.extend(held);
+        }
+        entries.extend(without_pair(self.jobs, take, |rig| self.options.takes_rig(rig)));
+        if let Some(first) = self.jobs.first() {
+            in_order_of(take, first.source_addresses, &mut entries);
+        }
+        ledger.entries.extend(entries);
+        scene.takes.push(whole.clone());
+        // A selection of channels moves what was selected.
+        if self.options.only.is_empty() {
+            for job in self.jobs {
+                job.list_still(scene, (take, &whole), ledger)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What the carried takes should be.
+    fn claim(
+        &self,
+        source: &Scene,
+        mirror: (Option<usize>, usize),
+        ledger: &Ledger,
+    ) -> Result<Claim, CarryError> {
+        let mut claim: Option<Claim> = None;
+        for (job, free) in self.jobs.iter().zip(&self.free) {
+            let own = job.claim(source, mirror, self.options, (ledger, free))?;
+            claim = Some(match claim {
+                Some(all) => all.with_nodes_of(own),
+                None => own,
+            });
+        }
+        let mut claim = claim.unwrap_or_else(Claim::nothing).excusing(source, ledger);
+        let pose = self.options.source_pose.as_ref();
+        for (job, beside, link, take, times) in &self.beside {
+            let own = self.jobs[*job].beside_claim(source, (beside, link), pose, (*take, times.clone()))?;
+            claim.holds.extend(own);
+        }
+        Ok(claim)
+    }
 }
 
 /// What is to come over, by the names of either side and the sets of the map and of either file.
