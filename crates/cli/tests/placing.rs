@@ -146,6 +146,79 @@ fn a_ripple_makes_room() {
     );
 }
 
+/// Rotation curves of all nodes by name: at each key that all three share, the turn.
+fn poses(scene: &Scene) -> HashMap<String, HashMap<i64, DQuat>> {
+    use nimble_curve_second::turn::of_angles;
+    let mut poses = HashMap::new();
+    for (_, track) in scene.takes[0].tracks().filter(|(_, track)| track.target.property == "rotation") {
+        let Controller::Euler(euler) = &track.controller else { continue };
+        let mut own = HashMap::new();
+        for key in euler.curves[0].keys() {
+            let same = |axis: usize| euler.curves[axis].keys().iter().find(|own| own.time == key.time);
+            let angles: Option<Vec<f64>> = (0..3).map(|axis| same(axis).map(|key| key.value)).collect();
+            let Some(angles) = angles else { continue };
+            let turn = of_angles(euler.order.name(), [0, 1, 2].map(|axis| angles[axis].to_degrees()));
+            own.insert(scene.rate.frame(key.time).round() as i64, turn);
+        }
+        let name = &scene.rigs[track.target.rig].node(track.target.node).unwrap().name;
+        poses.insert(name.clone(), own);
+    }
+    poses
+}
+
+#[test]
+fn merging_keeps_keys_of_both() {
+    let folder = greeting();
+    let at = folder.path();
+    succeed(at, &["unbake", &text("bramble.ncurve"), "-o", "keyed.ncurve"]);
+    let line = ["carry", "keyed.ncurve", "--target", &text("stilt.ncurve"), "--map", "map.toml", "--flatten"];
+    succeed(at, &[&line[..], &["-o", "base.ncurve", "--replace"]].concat());
+    let again = [
+        "carry",
+        "keyed.ncurve",
+        "--target",
+        "base.ncurve",
+        "--map",
+        "map.toml",
+        "--flatten",
+        "--frames",
+        "61:85",
+    ];
+    let placed = |more: &[&str]| {
+        let said = succeed(at, &[&again[..], &["-o", "out.ncurve", "--replace"], more].concat());
+        (scene(&at.join("out.ncurve")), said)
+    };
+    let base = poses(&scene(&at.join("base.ncurve")));
+    let alone = poses(&placed(&["--without-target-takes"]).0);
+    let (out, said) = placed(&["--place", "merge", "--at", "21"]);
+    let merged = poses(&out);
+    let (mut fresh, mut stayed) = (0, 0);
+    for (name, own) in merged.iter().filter(|(name, _)| base.contains_key(*name)) {
+        for (frame, turn) in own {
+            let (new, old) = (alone.get(name).and_then(|own| own.get(&(frame + 40))), base[name].get(frame));
+            let new = new.filter(|_| (21..=45).contains(frame));
+            let Some(expected) = new.or(old) else { continue };
+            assert!(
+                degrees_between(*turn, *expected) < 0.1,
+                "{name} {frame}: {}",
+                degrees_between(*turn, *expected)
+            );
+            fresh += usize::from(new.is_some());
+            stayed += usize::from(new.is_none() && (21..=45).contains(frame));
+        }
+        for frame in base[name].keys() {
+            assert!(own.contains_key(frame), "{name}: the key at {frame} is gone");
+        }
+    }
+    assert!(fresh > 20 && stayed > 10, "{fresh} {stayed}");
+    assert!(said.contains("stay"), "{said}");
+    // Samples have no keys that could stay.
+    succeed(at, &["bake", "base.ncurve", "-o", "baked.ncurve"]);
+    std::fs::rename(at.join("baked.ncurve"), at.join("base.ncurve")).unwrap();
+    let why = fail(at, &[&again[..], &["--place", "merge", "--at", "21", "-o", "not.ncurve"]].concat());
+    assert!(why.contains("unbake") && !at.join("not.ncurve").exists(), "{why}");
+}
+
 #[test]
 fn filling_leaves_what_has_keys() {
     let folder = greeting();

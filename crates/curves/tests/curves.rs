@@ -475,6 +475,61 @@ proptest! {
             prop_assert_eq!(own, was);
         }
     }
+
+    #[test]
+    fn a_merged_curve_has_the_keys_of_both_and_is_the_old_one_beyond_them(
+        (old, new) in (any_curve(Handles::Any), any_curve(Handles::Any)),
+        outside in any_behaviour(),
+        (shift, is_angle, whole_turns) in (-30..30_i64, any::<bool>(), -2..3_i32),
+    ) {
+        let new = new.shifted(RATE.ticks(shift)).affine(1.0, f64::from(whole_turns) * TAU);
+        let old = old.with_behaviours(outside, outside);
+        let of = range(-60, 120);
+        let merged = old.merged(&new, of, is_angle);
+        let old = if outside.is_loop() { old.written_out(of) } else { old };
+        let same = |found: f64, expected: f64, tolerance: f64| match is_angle {
+            true => ((found - expected) - ((found - expected) / TAU).round() * TAU).abs() <= tolerance,
+            false => (found - expected).abs() <= tolerance,
+        };
+        let is_new = |time: Ticks| new.keys().iter().any(|key| key.time == time);
+        let stay = old.keys().iter().filter(|key| !is_new(key.time));
+        prop_assert_eq!(merged.keys().len(), new.keys().len() + stay.clone().count());
+        for (key, of) in new.keys().iter().map(|key| (key, &new)).chain(stay.map(|key| (key, &old))) {
+            let time = key.time.as_f64();
+            let own = merged.keys().iter().find(|own| own.time == key.time);
+            prop_assert!(own.is_some_and(|own| own.interpolation == key.interpolation));
+            prop_assert!(same(merged.value_at(time).unwrap(), key.value, 1e-9 * (1.0 + key.value.abs())), "frame {}", time / FRAME);
+            // A curve's own slope at a key, where a piece begins that is a curve still.
+            let is_inner = of.keys().last().is_some_and(|last| last.time > key.time) && key.interpolation == Interpolation::Cubic;
+            let (found, expected) = (key_slope(&merged, key.time), key_slope(of, key.time));
+            prop_assert!(!is_inner || !expected.is_finite() || near(Some(found), Some(expected), 1e-9 * (1.0 + expected.abs())), "frame {}: {found} {expected}", time / FRAME);
+        }
+        let (begin, end) = (new.keys()[0].time, new.keys().last().unwrap().time);
+        let tolerance = 1e-6 * (span(&old) + span(&new) + 20.0);
+        if let Some(last) = old.keys().iter().rfind(|key| key.time < begin) {
+            for time in steps(-60, 120).filter(|time| *time < last.time.as_f64()) {
+                prop_assert!(same(merged.value_at(time).unwrap(), old.value_at(time).unwrap(), tolerance), "frame {}", time / FRAME);
+            }
+        }
+        if let Some(first) = old.keys().iter().find(|key| key.time > end) {
+            for time in steps(-60, 120).filter(|time| *time > first.time.as_f64()) {
+                prop_assert!(same(merged.value_at(time).unwrap(), old.value_at(time).unwrap(), tolerance), "frame {}", time / FRAME);
+            }
+        }
+        if is_angle {
+            let there = old.value_at(begin.as_f64()).unwrap();
+            prop_assert!((merged.value_at(begin.as_f64()).unwrap() - there).abs() <= 0.5 * TAU + tolerance, "the nearest turn");
+        }
+    }
+}
+
+/// The slope with which a key leaves, as it stands in the key.
+fn key_slope(curve: &Curve, time: Ticks) -> f64 {
+    curve
+        .keys()
+        .iter()
+        .find(|key| key.time == time)
+        .map_or(f64::NAN, |key| key.tangent_out.slope_per_second())
 }
 
 fn curve(keys: &[(i64, f64)]) -> Curve {

@@ -244,9 +244,25 @@ fn what_is_placed_is_the_new_take_inside_and_the_old_one_outside() {
         let parts = placed(&source, &new, &result, &options).unwrap();
         let mut claims: Vec<(Scene, Claim)> =
             parts.old.into_iter().map(|claim| (source.clone(), claim)).collect();
-        claims.push((parts.alone, parts.new));
+        claims.extend(parts.others);
         is_watched(&format!("{placement:?}"), &claims, &result, &frames, &[]);
     }
+    // Where keys of both stay these are what is looked at: at 16 and 28 those of the new one, at 0 and 48 those that were there.
+    let unbaked = |take: Take| {
+        let layers = (take.layers.into_iter()).map(|mut layer| {
+            layer.tracks.retain(|track| !matches!(track.controller, Controller::Samples(_)));
+            layer
+        });
+        Take { layers: layers.collect(), ..take }
+    };
+    let keyed = scene(vec![unbaked(source.takes[0].clone())]);
+    let options_of = options(Placement::Merge);
+    let (result, _) = place(&keyed, &unbaked(new.clone()), &options_of).unwrap();
+    let parts = placed(&keyed, &unbaked(new.clone()), &result, &options_of).unwrap();
+    let mut claims: Vec<(Scene, Claim)> = parts.old.into_iter().map(|claim| (keyed.clone(), claim)).collect();
+    claims.extend(parts.others);
+    is_watched("merge", &claims, &result, &[0, 16, 28, 48], &[]);
+    assert!(place(&source, &new, &options_of).is_err(), "samples are no keys");
     // What the new take does not move goes on as it was through its range.
     let mut only_arm = new;
     let arm = rig().1[1];
@@ -256,7 +272,7 @@ fn what_is_placed_is_the_new_take_inside_and_the_old_one_outside() {
     let parts = placed(&source, &only_arm, &result, &options).unwrap();
     let mut claims: Vec<(Scene, Claim)> =
         parts.old.into_iter().map(|claim| (source.clone(), claim)).collect();
-    claims.push((parts.alone, parts.new));
+    claims.extend(parts.others);
     is_watched("one channel", &claims, &result, &[8, 22, 38], &[]);
 }
 

@@ -3,10 +3,11 @@
 use std::collections::HashSet;
 
 use nimble_curve_curves::rotation::angle_between;
-use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
 use nimble_curve_ops::place::{PlaceOptions, Placement, place};
 use nimble_curve_ops::select::{Selection, select};
+use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::PropertySampler;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 use nimble_curve_testing::RATE;
@@ -77,6 +78,25 @@ fn outside() -> impl Iterator<Item = f64> {
     within(0, FIRST - EASE - 1).chain(within(LAST + EASE + 1, 40))
 }
 
+fn controllers<'a>(take: &'a Take, target: &'a Target) -> impl Iterator<Item = &'a Controller> {
+    take.tracks().filter(move |(_, track)| track.target == *target).map(|(_, track)| &track.controller)
+}
+
+/// When a property has a key in any of its curves.
+fn key_times(take: &Take, target: &Target) -> HashSet<Ticks> {
+    let all = TimeRange::new(RATE.ticks(-1000), RATE.ticks(1000));
+    controllers(take, target).flat_map(|controller| controller.key_times(all)).collect()
+}
+
+/// When a property has a key in all of its curves.
+fn shared_times(take: &Take, target: &Target) -> HashSet<Ticks> {
+    let mut times = key_times(take, target);
+    for curve in controllers(take, target).flat_map(Controller::curves) {
+        times.retain(|time| curve.keys().iter().any(|key| key.time == *time));
+    }
+    times
+}
+
 proptest! {
     #![proptest_config(cases(60))]
 
@@ -94,6 +114,29 @@ proptest! {
             }
             for time in outside().filter(|_| targets(old).contains(target)) {
                 same(&result, target, (old, time), (made, time))?;
+            }
+        }
+    }
+
+    #[test]
+    fn keys_of_both_stay_where_they_do_not_meet((scene, new) in case()) {
+        static CASES: Refusals = Refusals::at_most(0.2);
+        CASES.begin();
+        let Some(result) = placed(&scene, &new, Placement::Merge) else { return CASES.refused() };
+        let (old, made) = (&scene.takes[0], &result.takes[0]);
+        let own = targets(&new);
+        let is_free = |target: &Target| {
+            controllers(old, target).flat_map(Controller::curves).all(|curve| curve.is_empty() || curve.is_held_outside())
+        };
+        for target in targets(old).iter().filter(|target| is_free(target)) {
+            let theirs = key_times(&new, target);
+            for time in shared_times(old, target).difference(&theirs) {
+                same(&result, target, (old, time.as_f64()), (made, time.as_f64()))?;
+            }
+        }
+        for target in &own {
+            for time in shared_times(&new, target) {
+                same(&result, target, (&new, time.as_f64()), (made, time.as_f64()))?;
             }
         }
     }

@@ -148,7 +148,7 @@ fn put_together() -> Vec<Done> {
     let (onto, _) = place(&source, &new, &placing).unwrap();
     let parts = placed(&source, &new, &onto, &placing).unwrap();
     let mut placed: Vec<(Own, Claim)> = parts.old.into_iter().map(|claim| (source.clone(), claim)).collect();
-    placed.push((parts.alone, parts.new));
+    placed.extend(parts.others);
     let mut chance = Chance::new(7);
     let mut against = source.clone();
     for _ in 0..6 {

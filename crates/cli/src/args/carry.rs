@@ -116,8 +116,8 @@ pub struct Carry {
     /// Stretch to this many frames, both ends counted
     #[arg(long, value_name = "N", value_parser = quantity::whole::<i64>(2, 1_000_000_000), help_heading = "Where it goes")]
     pub to_frames: Option<i64>,
-    /// Place on a take that the target has: overwrite, ripple (later keys make room), unkeyed (channels without keys only),
-    /// or layer:NAME; as a take of its own where left out
+    /// Place on a take that the target has: overwrite, ripple (later keys make room), merge (keys that are there stay
+    /// where no new one stands), unkeyed (channels without keys only), or layer:NAME; as a take of its own where left out
     #[arg(long, value_name = "HOW", value_parser = placement, help_heading = "Where it goes")]
     pub place: Option<Placement>,
     /// Begin where the body of the target's take stands there: moved along the ground and turned about the up axis as a whole
@@ -170,10 +170,13 @@ pub(super) fn placement(text: &str) -> Result<Placement, String> {
     match text {
         "overwrite" => Ok(Placement::Overwrite),
         "ripple" => Ok(Placement::Ripple),
+        "merge" => Ok(Placement::Merge),
         "unkeyed" => Ok(Placement::Unkeyed),
         _ => match text.strip_prefix("layer:") {
             Some(name) if !name.is_empty() => Ok(Placement::Layer(name.to_owned())),
-            _ => Err(format!("'{text}' is no way to place: write overwrite, ripple, unkeyed or layer:NAME")),
+            _ => Err(format!(
+                "'{text}' is no way to place: write overwrite, ripple, merge, unkeyed or layer:NAME"
+            )),
         },
     }
 }

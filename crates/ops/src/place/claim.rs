@@ -1,13 +1,14 @@
 //! What a take should be that another one was placed onto: the new one in its range, in what that moves, and as it was
 //! everywhere else. What lies between, where seams join, is free.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::NodeRef;
-use nimble_curve_scene::judge::{Claim, Clock, Excuse, Span};
+use nimble_curve_scene::judge::{Claim, Clock, Excuse, Sampling, Span};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
+use super::merge::{at_common_keys, kept_to, times_of};
 use super::{PlaceOptions, Placement, find};
 
 /// The claims of a take that another one was placed onto.
@@ -15,13 +16,11 @@ use super::{PlaceOptions, Placement, find};
 pub struct Placed {
     /// In terms of the scene as it was: where and what the new take does not change.
     pub old: Vec<Claim>,
-    /// In terms of a scene with the new take alone.
-    pub new: Claim,
-    /// That scene.
-    pub alone: Scene,
+    /// In terms of other scenes: of one with the new take alone and, where keys of both stay, of ones with those keys that do.
+    pub others: Vec<(Scene, Claim)>,
 }
 
-/// The claims of a result of [`super::place`].
+/// The claims of a result of [`super::place`]. Where keys of both stay, what lies between a key of the one and a key of the other is free.
 ///
 /// # Errors
 /// Where there is no such take.
@@ -55,9 +54,8 @@ pub fn placed(
         Placement::Ripple => Ticks((new.range.last - new.range.first).0 + frame),
         _ => Ticks::ZERO,
     };
-    let stretches = |margin: Ticks| -> Vec<Span> {
+    let stretches = |(open, shut): (Ticks, Ticks)| -> Vec<Span> {
         let mut spans = Vec::new();
-        let (open, shut) = (new.range.first - margin, new.range.last + margin);
         let span = |first: Ticks, last: Ticks, clock: Clock| Span {
             source: index,
             result: index,
@@ -74,17 +72,19 @@ pub fn placed(
         }
         spans
     };
-    let others: Vec<Span> = all.spans.iter().filter(|span| span.result != index).cloned().collect();
+    let other_takes: Vec<Span> = all.spans.iter().filter(|span| span.result != index).cloned().collect();
     let mut untouched = Claim { nodes: pairs(false), ..all.clone() };
     let mut outside = Claim { nodes: pairs(true), world: Some(Vec::new()), ..all.clone() };
     let mut unmoved = Claim { nodes: pairs(true), world: Some(Vec::new()), ..all.clone() };
-    outside.spans = stretches(ease);
+    let beyond = |margin: Ticks| (new.range.first - margin, new.range.last + margin);
+    let merges = options.placement == Placement::Merge;
+    outside.spans = stretches(if merges { kept_to(own, new, &moved, ease) } else { beyond(ease) });
     // What the new take does not move goes on through its range; where room is made there is nothing to go on.
     let whole = match options.placement {
-        Placement::Ripple => stretches(Ticks(frame)),
+        Placement::Ripple => stretches(beyond(Ticks(frame))),
         _ => vec![Span { source: index, result: index, range: own.range, clock: Clock::SAME }],
     };
-    untouched.spans = whole.iter().cloned().chain(others).collect();
+    untouched.spans = whole.iter().cloned().chain(other_takes).collect();
     unmoved.spans = whole;
     unmoved.excuses.extend(moved.iter().map(|target| excuse(index, target, "the new take moves it")));
     let alone = Scene { takes: vec![new.clone()], ..scene.clone() };
@@ -93,6 +93,32 @@ pub fn placed(
     let stays = |target: &&Target| !moved.contains(target);
     inside
         .excuses
-        .extend(has_keys.into_iter().filter(stays).map(|target| excuse(0, target, "it stays as it was")));
-    Ok(Placed { old: vec![untouched, outside, unmoved], new: inside, alone })
+        .extend(has_keys.iter().copied().filter(stays).map(|target| excuse(0, target, "it stays as it was")));
+    let mut others = vec![(alone, inside)];
+    if merges {
+        let (alone, mut inside) = others.remove(0);
+        let (alone, unkeyed) = at_common_keys(&alone, 0, &moved, |_, _| true);
+        inside.sampling = Sampling::Keys;
+        inside.excuses.extend(unkeyed.iter().map(|target| excuse(0, target, "no key is of all its curves")));
+        let taken = taken(new);
+        let stays = |target: &Target, time| !taken.get(target).is_some_and(|times| times.contains(&time));
+        let (kept, unkeyed) = at_common_keys(scene, index, &moved, stays);
+        let mut staying = Claim { nodes: pairs(true), world: Some(Vec::new()), ..Claim::same(scene, result) };
+        staying.sampling = Sampling::Keys;
+        staying.spans = vec![Span { source: index, result: index, range: own.range, clock: Clock::SAME }];
+        staying.excuses.extend(unkeyed.iter().map(|target| excuse(index, target, "no key of it stays")));
+        let fresh = moved.iter().filter(|target| !has_keys.contains(*target));
+        staying.excuses.extend(fresh.map(|target| excuse(index, target, "it had no keys")));
+        others = vec![(alone, inside), (kept, staying)];
+    }
+    Ok(Placed { old: vec![untouched, outside, unmoved], others })
+}
+
+/// When a take has a key in any curve of what it moves.
+fn taken(new: &Take) -> HashMap<&Target, HashSet<Ticks>> {
+    let mut taken: HashMap<&Target, HashSet<Ticks>> = HashMap::new();
+    for (_, track) in new.tracks() {
+        taken.entry(&track.target).or_default().extend(times_of(&track.controller));
+    }
+    taken
 }

@@ -1,6 +1,7 @@
 //! Placement: a take put onto another one that is there already, seams joined without a pop.
 
 mod layer;
+mod merge;
 mod onward;
 mod splice;
 
@@ -28,6 +29,8 @@ pub enum Placement {
     Overwrite,
     /// What comes later moves to make room.
     Ripple,
+    /// Keys that are there stay among the new ones, where no new one stands at their time.
+    Merge,
     /// Channels that have keys stay as they are.
     Unkeyed,
     /// Everything goes onto a new layer of this name that replaces what lies under it.
@@ -151,7 +154,7 @@ pub fn place(scene: &Scene, new: &Take, options: &PlaceOptions) -> Result<(Scene
         job.as_layers(&mut take, new, name)?;
         ledger.notes.push(format!("on a new layer '{name}' of '{}'", take.name));
     } else {
-        job.merge(&mut take, new, options.placement == Placement::Unkeyed, &mut ledger)?;
+        job.put(&mut take, new, &options.placement, &mut ledger)?;
     }
     take.range = take.range.union(new.range);
     // What was placed can be found again by its name.
@@ -195,9 +198,21 @@ struct Job<'a> {
 }
 
 impl Job<'_> {
-    fn merge(&self, take: &mut Take, new: &Take, fill: bool, ledger: &mut Ledger) -> Result<(), PlaceError> {
+    fn cannot(&self, target: &Target, why: &str) -> PlaceError {
+        PlaceError::Cannot { channel: self.addresses.property(target), why: why.to_owned() }
+    }
+
+    fn put(
+        &self,
+        take: &mut Take,
+        new: &Take,
+        how: &Placement,
+        ledger: &mut Ledger,
+    ) -> Result<(), PlaceError> {
+        let (fill, merge) = (*how == Placement::Unkeyed, *how == Placement::Merge);
         let has_keys: HashSet<Target> = take.tracks().map(|(_, track)| track.target.clone()).collect();
         let mut left: Vec<String> = Vec::new();
+        let mut stay = 0;
         let mut met: HashSet<(usize, Target)> = HashSet::new();
         let layers = take.layers.len();
         for (index, layer) in new.layers.iter().enumerate() {
@@ -226,8 +241,17 @@ impl Job<'_> {
                 met.insert((place, track.target.clone()));
                 let of_take = take.range;
                 let own = take.layers[place].tracks.iter().position(|own| own.target == track.target);
-                let old = own.map(|at| &take.layers[place].tracks[at].controller);
-                let controller = self.joined(take, place, track, old, of_take)?;
+                if merge {
+                    self.alone_on(take, place, &track.target)?;
+                }
+                let old = own.map(|at| &take.layers[place].tracks[at]);
+                let controller = match old.filter(|_| merge) {
+                    Some(old) => {
+                        stay += self.staying(&track.controller, &old.controller);
+                        self.merged(take, place, track, old)?
+                    }
+                    None => self.joined(take, place, track, old.map(|old| &old.controller), of_take)?,
+                };
                 let made = Track { target: track.target.clone(), controller };
                 match own {
                     Some(at) => take.layers[place].tracks[at] = made,
@@ -235,7 +259,14 @@ impl Job<'_> {
                 }
             }
         }
-        self.silence(&mut take.layers[..layers], take.range, &met, ledger)?;
+        if merge {
+            let take = &take.name;
+            ledger.notes.push(format!(
+                "where '{take}' has keys at other times of the range they stay: {stay} in all"
+            ));
+        } else {
+            self.silence(&mut take.layers[..layers], take.range, &met, ledger)?;
+        }
         if !left.is_empty() {
             ledger.notes.push(format!("had keys and stay as they are: {}", left.join(", ")));
         }

@@ -59,6 +59,9 @@ impl Job<'_> {
         };
         Ok(match (new, old) {
             (Controller::Euler(new), Some(Controller::Euler(old))) if new.order == old.order => {
+                // What is summed with other angles has to be these angles.
+                let is_sum = self.alone_on(take, layer, &track.target).is_err();
+                let new = if is_sum { new } else { self.nearer_solution(new, &old) };
                 let curves =
                     std::array::from_fn(|axis| join(axis, &new.curves[axis], Some(&old.curves[axis])));
                 Controller::Euler(EulerCurves { order: new.order, curves })

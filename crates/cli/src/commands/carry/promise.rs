@@ -77,8 +77,7 @@ pub(super) fn of_placed(into: &Scene, placed: Placed, args: &Carry) -> Promise {
         scope: None,
         held: Held::ToLimits,
     };
-    let alone = Arc::new(placed.alone);
     let mut others: Vec<Beside> = old.map(|claim| beside(&into, claim)).collect();
-    others.push(beside(&alone, placed.new));
+    others.extend(placed.others.into_iter().map(|(source, claim)| beside(&Arc::new(source), claim)));
     Promise { beside: others, ..Promise::of(first, args.tolerance, Scope::Timeline) }
 }

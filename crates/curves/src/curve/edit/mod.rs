@@ -1,6 +1,7 @@
 //! Edits of curves. All are exact unless they say that they are bounded.
 
 mod keys;
+mod merge;
 mod ranges;
 mod splice;
 pub use splice::Splice;
