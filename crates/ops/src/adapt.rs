@@ -8,10 +8,10 @@ use std::collections::{HashMap, HashSet};
 use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Curve, Refit};
 use nimble_curve_curves::rotation::{
-    Between, RotationOrder, nearest_euler, quat_from_euler, to_quaternion_keys,
+    Between, RotationOrder, angle_between, nearest_euler, quat_from_euler, to_quaternion_keys,
 };
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::{
     Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
@@ -147,7 +147,7 @@ impl<'a> Plans<'a> {
 fn adapt_tracks(scene: &Scene, holds: &Capabilities, tolerance: &Tolerance) -> (Scene, Ledger) {
     let addresses = Addresses::new(scene);
     let plans = Plans::of(scene, holds);
-    let whole = Wholes::of(scene, &plans, holds, tolerance);
+    let whole = Wholes::of(scene, |target| plans.of_step(target) == Some(Plan::Sample), holds, tolerance);
     let (mut result, ledger) = each_track(scene, &addresses, |books, layer, track| {
         if plans.of_step(&track.target) == Some(Plan::Sample) {
             return (None, Some(whole.entry(books, layer, track)));
@@ -196,12 +196,7 @@ fn adapt_tracks(scene: &Scene, holds: &Capabilities, tolerance: &Tolerance) -> (
             Some(view) => (view.scale, view.rest_rotation(), view.translation),
             None => node.rest().to_scale_rotation_translation(),
         };
-        let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
-        node.transform = vec![
-            op(TRANSLATION, OpValue::Translate(translation)),
-            op(ROTATION, OpValue::Orient(rotation)),
-            op(SCALE, OpValue::Scale(scale)),
-        ];
+        node.transform = three_steps(translation, OpValue::Orient(rotation), scale);
     }
     if holds.rotations == Rotations::Angles {
         for rig in &mut result.rigs {
@@ -217,6 +212,87 @@ fn adapt_tracks(scene: &Scene, holds: &Capabilities, tolerance: &Tolerance) -> (
         }
     }
     (result, ledger)
+}
+
+fn three_steps(translation: DVec3, rotation: OpValue, scale: DVec3) -> Vec<TransformOp> {
+    let steps = [
+        (TRANSLATION, OpValue::Translate(translation)),
+        (ROTATION, rotation),
+        (SCALE, OpValue::Scale(scale)),
+    ];
+    steps.map(|(name, value)| TransformOp { name: name.to_owned(), value, inverse: false }).into()
+}
+
+/// A scene in which the lists of steps of some nodes are a translation, angles of an order and a scale, whatever the steps come to, within
+/// the tolerance. Only what moves gets a track.
+pub(super) fn as_wholes(
+    scene: &Scene,
+    nodes: &HashMap<NodeRef, RotationOrder>,
+    tolerance: &Tolerance,
+) -> (Scene, Ledger) {
+    let holds = Capabilities {
+        layers: true,
+        rotations: Rotations::Angles,
+        weighted: true,
+        outside: true,
+        lists: true,
+    };
+    let is_step = |target: &Target| {
+        let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
+        nodes.contains_key(&(target.rig, target.node))
+            && node.is_some_and(|node| node.op(&target.property).is_some())
+    };
+    let wholes = Wholes::of(scene, is_step, &holds, tolerance);
+    let addresses = Addresses::new(scene);
+    let (mut result, ledger) =
+        each_track(scene, &addresses, |books, layer, track| match is_step(&track.target) {
+            true => (None, Some(wholes.entry(books, layer, track))),
+            false => (Some(track.clone()), Some(books.kept(layer, track))),
+        });
+    wholes.put_into(&mut result);
+    for (&(rig, id), &order) in nodes {
+        let Some(node) = result.rigs[rig].node_mut(id) else { continue };
+        let (scale, rotation, translation) = node.rest().to_scale_rotation_translation();
+        let angles = nearest_euler(order, rotation, DVec3::ZERO);
+        node.transform = three_steps(translation, OpValue::Rotate { order, angles }, scale);
+    }
+    let rigs = &result.rigs;
+    let is_still = |target: &Target, controller: &Controller| {
+        let rest = rigs[target.rig].rest_value(target.node, &target.property);
+        rest.is_some_and(|rest| stands_at(controller, &rest))
+    };
+    for layer in result.takes.iter_mut().flat_map(|take| &mut take.layers) {
+        layer.tracks.retain(|track| {
+            !nodes.contains_key(&(track.target.rig, track.target.node))
+                || !is_still(&track.target, &track.controller)
+        });
+    }
+    (result, ledger)
+}
+
+/// Whether curves stand still, up to rounding, at what their node rests at.
+fn stands_at(controller: &Controller, rest: &Value) -> bool {
+    const ROUNDING: f64 = 1e-9;
+    let Some(numbers) = rest.numbers() else { return false };
+    let curves = controller.curves();
+    let is_still = |curve: &Curve| {
+        let first = curve.keys().first().map_or(0.0, |key| key.value);
+        curve.keys().iter().all(|key| {
+            let slopes = [key.tangent_in, key.tangent_out].map(|tangent| tangent.slope_per_second().abs());
+            (key.value - first).abs() < ROUNDING && slopes.iter().all(|slope| *slope < ROUNDING)
+        })
+    };
+    if curves.is_empty() || !curves.iter().all(is_still) {
+        return false;
+    }
+    let value = |(curve, rest): (&Curve, &f64)| curve.keys().first().map_or(*rest, |key| key.value);
+    let values: Vec<f64> = curves.iter().zip(&numbers).map(value).collect();
+    match (controller, rest.rotation()) {
+        (Controller::Euler(euler), Some(rest)) => {
+            angle_between(quat_from_euler(euler.order, DVec3::from_slice(&values)), rest) < ROUNDING
+        }
+        _ => values.iter().zip(&numbers).all(|(value, rest)| (value - rest).abs() < ROUNDING),
+    }
 }
 
 fn adapted(

@@ -13,7 +13,7 @@ use nimble_curve_scene::ledger::{Entry, Fate, MeasuredError};
 use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
-use super::{Capabilities, Plan, Plans, Rotations, numbers, quaternions};
+use super::{Capabilities, Rotations, numbers, quaternions};
 use crate::channel::{Bookkeeper, Tolerance, count};
 use crate::conversion::{
     ConversionContext, ConvertedController, NotConvertible, refitted_numbers, refitted_rotation,
@@ -49,16 +49,17 @@ enum Way {
 }
 
 impl Wholes {
+    /// Those of the nodes of which `is_followed` says that a step of them is followed.
     pub(super) fn of(
         scene: &Scene,
-        plans: &Plans<'_>,
+        is_followed: impl Fn(&Target) -> bool,
         holds: &Capabilities,
         tolerance: &Tolerance,
     ) -> Wholes {
         let mut wholes = Wholes { tracks: vec![Vec::new(); scene.takes.len()], ways: HashMap::new() };
         for (index, take) in scene.takes.iter().enumerate() {
             let mut nodes: Vec<NodeRef> = (take.tracks().map(|(_, track)| &track.target))
-                .filter(|target| plans.of_step(target) == Some(Plan::Sample))
+                .filter(|target| is_followed(target))
                 .map(|target| (target.rig, target.node))
                 .collect();
             nodes.sort_unstable();

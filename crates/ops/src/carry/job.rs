@@ -16,6 +16,7 @@ use super::map::NameMap;
 use super::output::Output;
 use super::side::Side;
 use super::tracks::Tracks;
+use super::unlike::Unsaid;
 use super::{CarriedRig, CarryError, CarryOptions, PoseAt};
 use crate::Tolerance;
 use crate::rigs::RigPairing;
@@ -31,6 +32,8 @@ pub(super) struct Job<'a> {
     pub(super) links: Links,
     pub(super) numbers: AttributeMap,
     pub(super) chosen: &'a Choice,
+    /// Nodes of the target whose steps cannot say what would come to them.
+    pub(super) unsaid: &'a Unsaid,
     pub(super) source_addresses: &'a Addresses,
     pub(super) target_addresses: &'a Addresses,
     /// Takes and channels that the target's space changed.
@@ -90,6 +93,7 @@ pub(super) struct Common<'a> {
     pub target: &'a Scene,
     pub addresses: (&'a Addresses, &'a Addresses),
     pub chosen: &'a Choice,
+    pub unsaid: &'a Unsaid,
     /// How many pairs there are.
     pub count: usize,
 }
@@ -116,6 +120,7 @@ impl<'a> Common<'a> {
             links,
             numbers: AttributeMap::new(source, self.target, self.addresses, map, pair)?,
             chosen: self.chosen,
+            unsaid: self.unsaid,
             source_addresses: self.addresses.0,
             target_addresses: self.addresses.1,
             changed: &self.space.changed,

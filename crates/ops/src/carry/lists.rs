@@ -60,6 +60,12 @@ impl Job<'_> {
             && own.transform.iter().zip(&other.transform).enumerate().all(is_same)
     }
 
+    /// Why nothing comes to a partner that is another list of steps.
+    pub(super) fn why_unsaid(&self, link: &NodePairing) -> &str {
+        let why = self.unsaid.get(&self.onto.node(link.target)).map(String::as_str);
+        why.unwrap_or("the partner's steps are no place and one turn among others that rest")
+    }
+
     /// What turns such a node, as it is.
     pub(super) fn listed_turns(&self, take: &Tracks<'_>, link: &NodePairing) -> Vec<Output> {
         let own = take.rotations(link.place.node).iter();

@@ -27,6 +27,7 @@ use self::job::{Common, Job, Respaced};
 use self::links::NodePairing;
 pub(crate) use self::rigs::rig_pairs;
 use self::scenes::{empty_layers, in_order_of, list_alone, rename_twins, scaled, without_pair};
+use self::unlike::{Unlike, Unsaid};
 
 mod assembly;
 mod attributes;
@@ -49,9 +50,11 @@ mod rotations;
 mod scenes;
 mod shares;
 mod side;
+mod steps;
 mod still;
 mod tracks;
 mod translations;
+mod unlike;
 mod vectors;
 
 use std::borrow::Cow;
@@ -189,11 +192,23 @@ pub fn carry(
     map: &NameMap,
     options: &CarryOptions,
 ) -> Result<Carried, CarryError> {
+    carry_said(source, target, map, options, &Unsaid::new())
+}
+
+/// The same, where the own steps of some nodes of the target cannot say what comes to them.
+fn carry_said(
+    source: &Scene,
+    target: &Scene,
+    map: &NameMap,
+    options: &CarryOptions,
+    unsaid: &Unsaid,
+) -> Result<Carried, CarryError> {
     if source.takes.is_empty() {
         return Err(CarryError::NoTake);
     }
     let mut ledger = Ledger::default();
     let pairs = rigs::pairings(source, target, map, options)?;
+    let (as_given, asked) = (map, options);
     let map = map.with_rules(source, target, &pairs)?;
     let addresses = (Addresses::new(source), Addresses::new(target));
     let maps = rigs::shared_out(&map, (source, target), (&addresses.0, &addresses.1), &pairs)?;
@@ -216,12 +231,22 @@ pub fn carry(
     let own_takes = target.takes.len();
     let mut jobs = Vec::with_capacity(pairs.len());
     for (pair, map) in pairs.iter().zip(&maps) {
-        let common = Common { space: &space, target, addresses, chosen: &chosen, count: pairs.len() };
+        let common = Common { space: &space, target, addresses, chosen: &chosen, unsaid, count: pairs.len() };
         jobs.extend(common.job(map, *pair, options)?.map(|job| (job, walks(pair))));
     }
     let jobs = scaled(jobs, options.scale);
     if jobs.is_empty() {
         return Err(CarryError::NoPairs);
+    }
+    let unlike = Unlike::of(&jobs);
+    if !unlike.is_empty() {
+        return match unlike.carried((source, target), as_given, asked, unsaid)? {
+            Ok(carried) => Ok(carried),
+            Err(more) => {
+                let unsaid = unsaid.iter().map(|(node, why)| (*node, why.clone())).chain(more).collect();
+                carry_said(source, target, as_given, asked, &unsaid)
+            }
+        };
     }
     let grips = held::grips(&jobs, &map, addresses.0, &mut ledger.notes)?;
     let reaches = reach::reaches(&jobs, &map, addresses.0)?;

@@ -99,11 +99,7 @@ impl Job<'_> {
             return Vec::new();
         }
         if self.onto.view(link.target).is_none() {
-            return self.failed(
-                take,
-                &recipe,
-                "the partner's transform is not translation · rotation · scale",
-            );
+            return self.failed(take, &recipe, self.why_unsaid(link));
         }
         let single = match recipe.factors.as_slice() {
             [only] if only.part == 1.0 => self.from.view(only.node).map(|view| (only.node, view)),

@@ -46,7 +46,7 @@ impl Job<'_> {
         let own: Vec<_> =
             between.iter().chain([&node]).flat_map(|&id| take.translations(id)).copied().collect();
         if self.onto.view(link.target).is_none() {
-            let why = "the partner's transform is not translation · rotation · scale";
+            let why = self.why_unsaid(link);
             return own.iter().map(|&(layer, track)| Output::failed(layer, track, why)).collect();
         }
         let turned = moving.iter().any(|&id| take.turns(id));
