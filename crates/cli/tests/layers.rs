@@ -148,6 +148,39 @@ fn one_layer_flattened_leaves_the_others() {
 }
 
 #[test]
+fn channels_that_are_not_meant_stay_on_their_layers() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let file = bramble();
+    succeed(
+        at,
+        &["layers", "flatten", &file, "--only", "*arm_*", "*head*", "--except", "*head*", "-o", "out.ncurve"],
+    );
+    let (before, after) = (scene(file.as_ref()), scene(&at.join("out.ncurve")));
+    let (numbers, angle) = differences(&before, &after);
+    assert!(numbers <= 1e-9 && angle < 0.05, "{numbers} {angle}");
+    let on = |scene: &Scene, node: &str| -> Vec<String> {
+        let take = &scene.takes[0];
+        let of = |track: &Track| scene.rigs[0].node(track.target.node).unwrap().name.contains(node);
+        take.tracks()
+            .filter(|(_, track)| of(track))
+            .map(|(layer, _)| take.layers[layer].name.clone())
+            .collect()
+    };
+    assert!(on(&after, "arm_r").iter().all(|layer| layer == "body"));
+    assert!(on(&before, "arm_r").len() > 1 && on(&before, "chest").len() > 1);
+    assert_eq!((on(&after, "chest"), on(&after, "head")), (on(&before, "chest"), on(&before, "head")));
+    // A layer on which nothing is left goes.
+    let names: Vec<&str> = after.takes[0].layers.iter().map(|layer| layer.name.as_str()).collect();
+    assert!(
+        names.contains(&"breathing") && names.contains(&"look") && !names.contains(&"reach"),
+        "{names:?}"
+    );
+    let error = fail(at, &["layers", "flatten", &file, "--only", "arn_r", "-o", "x.ncurve"]);
+    assert!(error.contains("did you mean"), "{error}");
+}
+
+#[test]
 fn a_fix_made_elsewhere_comes_back_as_a_sparse_layer() {
     let folder = tempdir().unwrap();
     let at = folder.path();

@@ -476,3 +476,28 @@ fn a_pose_is_in_the_hand_and_what_is_selected_alone_moves_by_its_own_curves() {
         }
     }
 }
+
+#[test]
+fn a_held_foot_keeps_its_turn_between_frames_where_its_leg_is_all_but_straight() {
+    let folder = tempdir().unwrap();
+    let result = |more: &[&str]| {
+        let said = handed(folder.path(), &|map| map, &[more, &["--replace"]].concat());
+        (read(&folder.path().join("handed.ncurve")), said)
+    };
+    let ((free, _), (held, said)) = (result(&[]), result(&["--feet", "hold"]));
+    assert!(
+        said.contains("feet held in") && said.contains("mm too short for where its foot stood"),
+        "{said}"
+    );
+    let turned = |name: &str, frame: f64| {
+        let turn = |scene: &Scene| scene.world(0, node(scene, name), frame).1;
+        apart(turn(&free), turn(&held))
+    };
+    let largest =
+        |name: &str| (8..=73 * 8).map(|part| turned(name, f64::from(part) / 8.0)).fold(0.0, f64::max);
+    // The legs bend, and the feet turn as they did.
+    for (knee, foot) in [("L_Knee", "L_Hock"), ("R_Knee", "R_Hock")] {
+        let (knee, foot) = (largest(knee), largest(foot));
+        assert!(knee > 1.0 && foot < 0.15, "{knee} {foot}");
+    }
+}

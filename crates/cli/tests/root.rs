@@ -221,6 +221,15 @@ fn loops_are_found_near_ones_graded_and_closed_ones_loop() {
         pops.push(found.iter().find(|(name, ..)| name == "sort").unwrap().2);
     }
     assert!(pops.is_sorted() && pops[0] < pops[2], "{pops:?}");
+    // Only what is meant is closed.
+    let one = ["cycle", "close", &rounds, "--clip", "sort", "--only", "*arm_r*", "-o", "one.ncurve"];
+    assert!(succeed(at, &one).contains("of"));
+    let (own, one) = (scene(Path::new(&rounds)), scene(&at.join("one.ncurve")));
+    let moved: Vec<String> = (own.takes[0].tracks().zip(one.takes[0].tracks()))
+        .filter(|((_, before), (_, after))| before.controller != after.controller)
+        .map(|((_, track), _)| own.rigs[0].node(track.target.node).unwrap().name.clone())
+        .collect();
+    assert!(!moved.is_empty() && moved.iter().all(|name| name.contains("arm_r")), "{moved:?}");
     for over in ["0", "8"] {
         succeed(at, &["cycle", "close", &rounds, "--clip", "sort", "--blend", over, "-o", "closed.ncurve"]);
         let closed = candidates(at, "closed.ncurve", "0");

@@ -72,7 +72,7 @@ pub fn adapt(
     }
     // Half of the tolerance for each of the two.
     let half = tolerance.times(0.5);
-    let (flat, before) = flatten(scene, &FlattenOptions { only: Vec::new(), tolerance: half })?;
+    let (flat, before) = flatten(scene, &FlattenOptions { tolerance: half, ..FlattenOptions::default() })?;
     let (adapted, after) = adapt_tracks(&flat, holds, &half);
     Ok((adapted, before.followed_by(after)))
 }

@@ -8,7 +8,7 @@ use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::clips::{JoinOptions, join, joined};
-use nimble_curve_ops::cycle::{CycleOptions, close, closed, extend, extended};
+use nimble_curve_ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
 use nimble_curve_ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_ops::root::{RootOptions, centre, centred, lift, lifted, pin, pinned};
 use nimble_curve_scene::controller::{
@@ -202,8 +202,9 @@ fn a_closed_loop_is_the_same_before_its_last_stretch_and_meets() {
     let source = scene(vec![take("walk", (0, LAST), 0.0)]);
     let options = CycleOptions { take: None, range: None, tolerance: tolerance() };
     let over = RATE.ticks(10);
-    let (result, _) = close(&source, over, &options).unwrap();
-    let claims = closed(&source, &result, over, &options).unwrap();
+    let over = Closing::over(over);
+    let (result, _) = close(&source, &over, &options).unwrap();
+    let claims = closed(&source, &result, &over, &options).unwrap();
     let all = [(source.clone(), claims.outside), (result.clone(), claims.ends.clone())];
     // A piece of quaternion keys is changed from its beginning on.
     is_watched("close", &all, &result, &[6, 12, 19], &[]);

@@ -6,7 +6,7 @@ use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::clips::{JoinOptions, cut, join};
-use nimble_curve_ops::cycle::{CycleOptions, close, extend};
+use nimble_curve_ops::cycle::{Closing, CycleOptions, close, extend};
 use nimble_curve_ops::root::{RootOptions, lift, lifted, pin, restore};
 use nimble_curve_scene::controller::{Controller, EulerCurves};
 use nimble_curve_scene::judge::{Limits, judge};
@@ -139,7 +139,7 @@ proptest! {
         let curve = whole(&curve);
         let source = smile(curve.clone());
         let options = CycleOptions { take: None, range: None, tolerance: Tolerance::default() };
-        let (closed, _) = close(&source, RATE.ticks(over), &options).unwrap();
+        let (closed, _) = close(&source, &Closing::over(RATE.ticks(over)), &options).unwrap();
         let own = curve_of(&closed);
         let (first, last) = (RATE.ticks(0).as_f64(), RATE.ticks(FRAMES).as_f64());
         if !curve.is_constant() {

@@ -2,7 +2,7 @@
 
 use nimble_curve_curves::curve::{Curve, Side};
 use nimble_curve_curves::time::TimeRange;
-use nimble_curve_ops::cycle::{CycleError, CycleOptions, close, extend};
+use nimble_curve_ops::cycle::{Closing, CycleError, CycleOptions, close, extend};
 use nimble_curve_ops::travel::travel;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::Sampler;
@@ -42,7 +42,7 @@ proptest! {
         let range = TimeRange::new(RATE.ticks(FIRST), RATE.ticks(LAST));
         let name = scene.takes[0].name.clone();
         let options = CycleOptions { take: Some(name), range: Some(range), tolerance: THOUSANDTH };
-        let (closed, ledger) = match close(&scene, RATE.ticks(over), &options) {
+        let (closed, ledger) = match close(&scene, &Closing::over(RATE.ticks(over)), &options) {
             // As curves its layers would mix otherwise: that is refused, and another case is drawn.
             Err(CycleError::Cannot { why, .. }) if why.contains("mix") => {
                 return Err(TestCaseError::reject("its layers mix"));

@@ -167,7 +167,7 @@ proptest! {
     fn flattened_layers_that_count_in_part_move_as_all_of_them_did(
         scene in any_scene(Contents { weights: true, ..LAYERED }),
     ) {
-        let (flat, ledger) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance: THOUSANDTH }).unwrap();
+        let (flat, ledger) = flatten(&scene, &FlattenOptions { tolerance: THOUSANDTH, ..FlattenOptions::default() }).unwrap();
         prop_assert!(ledger.entries.iter().all(|entry| entry.fate != Fate::Sampled), "nothing was sampled before");
         let times = between(0, 40);
         for (take, flat_take) in scene.takes.iter().zip(&flat.takes) {
@@ -177,7 +177,7 @@ proptest! {
 
     #[test]
     fn flattened_layers_move_as_all_of_them_did(scene in any_scene(LAYERED)) {
-        let (flat, ledger) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance: THOUSANDTH }).unwrap();
+        let (flat, ledger) = flatten(&scene, &FlattenOptions { tolerance: THOUSANDTH, ..FlattenOptions::default() }).unwrap();
         prop_assert!(flat.takes.iter().all(|take| take.layers.len() == 1));
         prop_assert!(ledger.entries.iter().all(|entry| entry.fate != Fate::Sampled), "nothing was sampled before");
         let times = between(0, 40);

@@ -361,7 +361,7 @@ fn every_fault_in_a_result_is_named() {
         tolerance: Tolerance::default().times(0.3),
     };
     let finer = Tolerance::default().times(0.3);
-    let flattening = FlattenOptions { only: Vec::new(), tolerance: finer };
+    let flattening = FlattenOptions { tolerance: finer, ..FlattenOptions::default() };
     let part = Selection { range: Some(source.takes[0].range), tolerance: finer, ..Selection::default() };
     let unbaking = UnbakeOptions { tolerance: finer, ..UnbakeOptions::default() };
     let unbaked = unbake(&source, &unbaking).unwrap();

@@ -227,7 +227,8 @@ fn done(source: &Own, chance: &mut Chance) -> Option<(&'static str, Own, Claim)>
             same("reorder", result, ledger)
         }
         1 => {
-            let (result, ledger) = flatten(source, &FlattenOptions { only: Vec::new(), tolerance }).ok()?;
+            let (result, ledger) =
+                flatten(source, &FlattenOptions { tolerance, ..FlattenOptions::default() }).ok()?;
             same("flatten", result, ledger)
         }
         2 => {

@@ -6,7 +6,7 @@ use nimble_curve_core::judge::{Claim, Limits, judge};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
 use nimble_curve_core::ops::clips::{JoinOptions, added, join, joined};
-use nimble_curve_core::ops::cycle::{CycleOptions, close, closed, extend, extended};
+use nimble_curve_core::ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
 use nimble_curve_core::ops::layers::{SplitOptions, split};
 use nimble_curve_core::ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_core::ops::retime::shifted;
@@ -97,9 +97,9 @@ fn looped() -> Vec<Done> {
         range: Some(clip(&source, name)),
         tolerance: Tolerance::default(),
     };
-    let over = source.rate.ticks(8);
-    let (closing, _) = close(&source, over, &of("sort")).unwrap();
-    let claims = closed(&source, &closing, over, &of("sort")).unwrap();
+    let over = Closing::over(source.rate.ticks(8));
+    let (closing, _) = close(&source, &over, &of("sort")).unwrap();
+    let claims = closed(&source, &closing, &over, &of("sort")).unwrap();
     let (longer, _) = extend(&source, 3, &of("walk")).unwrap();
     let rounds = extended(&source, &longer, 3, &of("walk")).unwrap();
     vec![

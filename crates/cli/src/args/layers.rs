@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use nimble_curve_core::ops::Tolerance;
 
 use super::Rotations;
+use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OutputArgs};
 use crate::quantity;
 
@@ -42,6 +43,8 @@ pub struct LayersFlatten {
     /// Layers to write onto the base; all where left out
     #[arg(long, value_name = "LAYER", num_args = 1.., value_delimiter = ',')]
     pub layer: Vec<String>,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// How far the result may be from the layers where it cannot be exact
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,

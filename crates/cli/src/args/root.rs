@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use nimble_curve_core::ops::Tolerance;
 
+use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OutputArgs};
 use crate::quantity;
 
@@ -198,6 +199,8 @@ pub struct CycleClose {
     pub blend: u32,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// Print the report as JSON
     #[arg(long)]
     pub json: bool,

@@ -5,7 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nimble_curve_core::judge::{Claim, Scope};
-use nimble_curve_core::ops::cycle::{Candidate, CycleOptions, close, closed, extend, extended, find};
+use nimble_curve_core::ops::cycle::{
+    Candidate, Closing, CycleOptions, close, closed, extend, extended, find,
+};
 use nimble_curve_core::ops::travel::travel;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::{Ticks, TimeRange};
@@ -133,9 +135,12 @@ fn options(scene: &Scene, which: &Which, file: &Path) -> Result<CycleOptions, Fa
 impl Step for CycleClose {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
         let options = options(scene, &self.which, file)?;
-        let over = Ticks((f64::from(self.blend) * scene.rate.ticks_per_frame()).round() as i64);
-        let (result, ledger) = close(scene, over, &options)?;
-        let claims = closed(scene, &result, over, &options)?;
+        let closing = Closing {
+            over: Ticks((f64::from(self.blend) * scene.rate.ticks_per_frame()).round() as i64),
+            only: self.choice.channels(scene, file)?,
+        };
+        let (result, ledger) = close(scene, &closing, &options)?;
+        let claims = closed(scene, &result, &closing, &options)?;
         let beside = |source: &Arc<Scene>, claim, held| Beside {
             source: Arc::clone(source),
             claim,
@@ -143,8 +148,12 @@ impl Step for CycleClose {
             held,
         };
         let (before, after) = (Arc::new(scene.clone()), Arc::new(result.clone()));
+        let others = claims.others.map(|claim| beside(&before, claim, Held::ToLimits));
         let beside =
-            vec![beside(&before, claims.inside, Held::Told), beside(&after, claims.ends, Held::ToLimits)];
+            [beside(&before, claims.inside, Held::Told), beside(&after, claims.ends, Held::ToLimits)]
+                .into_iter()
+                .chain(others)
+                .collect();
         let claim = Claim { takes_chosen: true, ..claims.outside };
         let promise = Promise { beside, ..Promise::of(claim, self.which.tolerance, Scope::Everything) };
         Ok(StepOutput { promise: Some(promise), ..StepOutput::new(result, ledger) })
@@ -191,7 +200,8 @@ fn run_close(args: &CycleClose) -> Result<(), Failure> {
         moved().count(),
         ledger.entries.len()
     );
-    writeln!(out, "  {}", Style::Good.paint(&line))?;
+    let style = if ends.is_loop() { Style::Good } else { Style::Warn };
+    writeln!(out, "  {}", style.paint(&line))?;
     Ok(report::close(&mut out, &closing)?)
 }
 

@@ -152,8 +152,9 @@ fn weight_of(scene: &Scene, layer: &Layer) -> String {
 }
 
 impl Step for LayersFlatten {
-    fn work(&self, scene: &Scene, _: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
-        let options = FlattenOptions { only: self.layer.clone(), tolerance: self.tolerance };
+    fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
+        let channels = self.choice.channels(scene, file)?;
+        let options = FlattenOptions { only: self.layer.clone(), channels, tolerance: self.tolerance };
         let (result, ledger) = flatten(scene, &options).map_err(|error| suggest(error, scene))?;
         let mut worked = StepOutput::same(scene, result, ledger, self.tolerance);
         if let Some(promise) = &mut worked.promise {
@@ -180,11 +181,11 @@ fn run_flatten(args: &LayersFlatten) -> Result<(), Failure> {
     print_ledger(&mut out, &scene, &ledger)?;
     let kept = ledger.count(Fate::Kept);
     if kept > 0 {
-        writeln!(
-            out,
-            "  {} on one layer only, and kept",
-            counted(kept, "property").replace("propertys", "properties")
-        )?;
+        let kept = counted(kept, "track");
+        match args.choice.is_everything() {
+            true => writeln!(out, "  {kept} on one layer only, and kept")?,
+            false => writeln!(out, "  {kept} on one layer only, or not chosen, and kept")?,
+        }
     }
     Ok(report::close(&mut out, &closing)?)
 }

@@ -44,10 +44,11 @@ impl Job<'_> {
         let rate = self.source.rate;
         let first = rate.frame(before.range.first).ceil() as i64;
         let last = rate.frame(before.range.last).floor() as i64;
+        let was_carried = made.clone();
         let mut frames = self.frames(before, made, &legs, first..=last)?;
         let metres = self.target.space.metres_per_unit;
         let mut bent: Vec<String> = Vec::new();
-        let (mut contacts, mut slid, mut slides) = (0, 0.0_f64, 0.0_f64);
+        let (mut contacts, mut slid, mut slides, mut short) = (0, 0.0_f64, 0.0_f64, 0.0_f64);
         for (leg, frames) in legs.iter().zip(&mut frames) {
             let runs = self.contacts(frames);
             contacts += runs.len();
@@ -56,10 +57,13 @@ impl Job<'_> {
             slid = slid.max(drift(frames, &runs, place));
             let places: Vec<DVec3> =
                 frames.iter().zip(&shifts).map(|(frame, shift)| place(frame) + *shift).collect();
+            let standing = runs.iter().flat_map(|&(from, to)| from..=to);
+            short = standing.map(|at| frames[at].limb.short_of(places[at])).fold(short, f64::max);
             let was: Vec<LimbFrame> = frames.iter().map(|frame| frame.limb).collect();
             let solved = reaching(&was, &places);
             bent.push(self.turned_by(&leg.limb, &was, &solved));
             self.write_limb(&leg.limb, &solved, (first, base), (made, entries), SAID);
+            self.steady_end(&leg.limb, &was_carried, base, (made, entries), SAID)?;
         }
         if contacts == 0 {
             return Ok(None);
@@ -68,8 +72,13 @@ impl Job<'_> {
         for (frames, was) in after.iter().zip(&frames) {
             slides = slides.max(drift(frames, &self.contacts(was), |frame| frame.limb.places[2]));
         }
+        let millimetres = short * metres * 1000.0;
+        let short = match millimetres > 0.1 {
+            true => format!("; a leg is {millimetres:.1} mm too short for where its foot stood"),
+            false => String::new(),
+        };
         Ok(Some(format!(
-            "feet held in {contacts} contacts: they move by {:.2} mm at most while they stand, {:.2} mm without; for that turn at most {}",
+            "feet held in {contacts} contacts: they move by {:.2} mm at most while they stand, {:.2} mm without; for that turn at most {}{short}",
             slides * metres * 1000.0,
             slid * metres * 1000.0,
             bent.join(", ")

@@ -3,16 +3,18 @@
 
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler};
-use nimble_curve_curves::value::Value;
+use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{SampleKind, Samples};
-use nimble_curve_scene::evaluate::Pose;
-use nimble_curve_scene::ledger::Entry;
+use nimble_curve_scene::evaluate::{Evaluator, Pose};
+use nimble_curve_scene::ledger::{Entry, MeasuredError};
 use nimble_curve_scene::rig::{Canonical, NodeId, ROTATION};
-use nimble_curve_scene::scene::{PropertyKind, Take};
+use nimble_curve_scene::scene::{PropertyKind, Scene, Take};
 
-use super::Job;
 use super::rewrite::Rewritten;
+use super::{CarryError, Job};
+use crate::conversion::{ConversionContext, refitted_rotation};
 use crate::fitting::fit_samples;
+use crate::sampled_function::{SampledFunction, union_times};
 
 /// A limb of the target: its upper, middle and end joint, and where they stand in the rig.
 pub(super) struct Limb {
@@ -92,6 +94,70 @@ impl Job<'_> {
         }
     }
 
+    /// Writes the turn of a limb's end anew where it is off in the world between frames, along what its upper and its middle joint do:
+    /// near its whole length these swing fast, each along a curve of its own, and the end undoes both.
+    pub(super) fn steady_end(
+        &self,
+        limb: &Limb,
+        was: &Take,
+        base: usize,
+        (made, entries): (&mut Take, &mut Vec<Entry>),
+        said: Said,
+    ) -> Result<(), CarryError> {
+        let [_, middle, end] = limb.at;
+        let id = limb.joints[2];
+        let Some(view) = self.onto.view(id) else { return Ok(()) };
+        let scene = Scene { takes: Vec::new(), ..self.target.clone() };
+        let now = made.clone();
+        let mut wanted = Evaluator::new(&scene, Some(was), self.onto.index)?;
+        let mut bent = Evaluator::new(&scene, Some(&now), self.onto.index)?;
+        let (mut pose, mut bent_pose) = (Pose::default(), Pose::default());
+        let mut at = |time: f64| {
+            wanted.pose_at(time, &mut pose);
+            bent.pose_at(time, &mut bent_pose);
+            let (wanted, found) = (pose.world_rotation[end], bent_pose.world_rotation[end]);
+            (bent_pose.world_rotation[middle].conjugate() * wanted, angle_between(wanted, found))
+        };
+        let tolerance = 0.5 * self.tolerance.angle;
+        let range = was.range;
+        let step = self.source.rate.ticks_per_frame() / 8.0;
+        let parts = ((range.last - range.first).as_f64() / step).round() as i64;
+        let off = (0..=parts).map(|part| at(range.first.as_f64() + part as f64 * step).1).fold(0.0, f64::max);
+        if off <= tolerance {
+            return Ok(());
+        }
+        let targets = limb.joints.map(|joint| self.onto.target(joint, ROTATION));
+        let of_limb = now.tracks().filter(|(_, track)| targets.contains(&track.target));
+        let times =
+            union_times(of_limb.map(|(_, track)| &track.controller), [range.first, range.last], range);
+        let rest = self.onto.rig.rest_value(id, ROTATION).unwrap_or(Value::Quaternion(DQuat::IDENTITY));
+        let start = match rest {
+            Value::Euler { angles, .. } => angles,
+            _ => DVec3::ZERO,
+        };
+        let context = ConversionContext {
+            kind: PropertyKind::Rotation,
+            rest,
+            tolerance,
+            rate: self.source.rate,
+            range,
+        };
+        let followed = SampledFunction::of_function(|time| Value::Quaternion(animated(view, at(time).0)));
+        let knots = followed.knots(&times);
+        let converted = refitted_rotation(&followed, &knots, start, &context);
+        let error = converted.error.unwrap_or(MeasuredError::none(Quantity::Angle));
+        let [_, _, target] = targets;
+        let rewritten = Rewritten {
+            target,
+            controller: converted.controller,
+            error,
+            said: "along what its limb does between frames",
+            beside: said.beside,
+        };
+        self.rewrite(made, entries, base, rewritten);
+        Ok(())
+    }
+
     /// By how much the upper and the middle joint of a limb turn in the world at most, for people.
     pub(super) fn turned_by(&self, limb: &Limb, frames: &[LimbFrame], solved: &[[DQuat; 3]]) -> String {
         let mut most = [0.0_f64; 2];
@@ -163,6 +229,12 @@ impl LimbFrame {
         let bent = along.angle_between(ahead) > STRAIGHT;
         let axis = (-along).cross(ahead).try_normalize().filter(|_| bent)?;
         Some(self.turns[0].conjugate() * axis)
+    }
+
+    /// How far the end stays from a place when the limb is straight.
+    pub(super) fn short_of(&self, place: DVec3) -> f64 {
+        let [upper, middle, end] = self.places;
+        ((place - upper).length() - (middle - upper).length() - (end - middle).length()).max(0.0)
     }
 
     /// The place nearest to a wanted one that the end comes to gently: near its whole length the limb straightens ever more slowly, as it

@@ -88,7 +88,9 @@ impl Job<'_> {
             frames.iter().zip(&wanted).map(|(frame, place)| frame.gently(*place)).collect();
         let solved = reaching(&frames, &gentle);
         let turned = self.turned_by(&reach.limb, &frames, &solved);
+        let was = made.clone();
         self.write_limb(&reach.limb, &solved, (first, base), (made, entries), SAID);
+        self.steady_end(&reach.limb, &was, base, (made, entries), SAID)?;
         let short = gentle.iter().zip(&wanted).map(|(place, wanted)| (*place - *wanted).length()).enumerate();
         let (at, short) = short.fold((0, 0.0), |most, own| if own.1 > most.1 { own } else { most });
         let of = self.target_addresses.node(reach.beside.of.1);

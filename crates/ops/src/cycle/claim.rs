@@ -1,9 +1,11 @@
 //! What scenes should be whose loops were closed or written out.
 
+use std::collections::HashSet;
+
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{NodeSampler, PropertySampler};
 use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
@@ -11,7 +13,7 @@ use nimble_curve_scene::rig::OpValue;
 use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
-use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
+use super::{Closing, CycleError, CycleOptions, RootMotionChannels, chosen};
 
 /// The claims of a closed loop.
 #[derive(Clone, Debug)]
@@ -22,6 +24,8 @@ pub struct Closed {
     pub inside: Claim,
     /// In terms of the result itself: the last instant of the loop is the first one again, in all but what goes on.
     pub ends: Claim,
+    /// What was not to be closed is the same throughout.
+    pub others: Option<Claim>,
 }
 
 /// The claims of a result of [`super::close`].
@@ -31,12 +35,16 @@ pub struct Closed {
 pub fn closed(
     scene: &Scene,
     result: &Scene,
-    over: Ticks,
+    closing: &Closing,
     options: &CycleOptions,
 ) -> Result<Closed, CycleError> {
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
-    let stretch = changed(take, range, over);
+    let addresses = Addresses::new(scene);
+    let targets: HashSet<&Target> = take.tracks().map(|(_, track)| &track.target).collect();
+    let (meant, others): (Vec<&Target>, Vec<&Target>) =
+        targets.into_iter().partition(|target| closing.takes(&addresses.property(target)));
+    let stretch = changed(take, range, closing.over);
     let all = Claim::same(scene, result);
     let span = |first: Ticks, last: Ticks| Span {
         source: index,
@@ -60,19 +68,22 @@ pub fn closed(
         vec![Span { clock: Clock::shifted(range.last, range.first), ..span(range.first, range.first) }];
     let going = RootMotionChannels::of(scene, take);
     ends.nodes.retain(|(node, _)| !going.nodes.contains(node));
-    let jumps = |target: &Target| Excuse {
-        take: index,
-        target: target.clone(),
-        why: "choices are not closed".to_owned(),
-    };
+    let excuse =
+        |target: &Target, why: &str| Excuse { take: index, target: target.clone(), why: why.to_owned() };
     let discrete = take.tracks().filter(|(_, track)| {
         matches!(track.controller, Controller::Discrete(_))
             || scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property)
                 == Some(nimble_curve_scene::scene::PropertyKind::Discrete)
     });
-    ends.excuses.extend(discrete.map(|(_, track)| jumps(&track.target)));
+    ends.excuses.extend(discrete.map(|(_, track)| excuse(&track.target, "choices are not closed")));
+    ends.excuses.extend(others.iter().map(|target| excuse(target, "it was not to be closed")));
     ends.world = Some(Vec::new());
-    Ok(Closed { outside, inside, ends })
+    let others = (!others.is_empty()).then(|| {
+        let mut claim = Claim { world: Some(Vec::new()), ..all };
+        claim.excuses.extend(meant.iter().map(|target| excuse(target, "it was closed")));
+        claim
+    });
+    Ok(Closed { outside, inside, ends, others })
 }
 
 /// From the last key before the correction begins to the first one behind the loop: there curves may be other ones.

@@ -13,13 +13,12 @@ use nimble_curve_scene::controller::{
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::scene::{Scene, Target};
 
-use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
+use super::{Closing, CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
 use crate::conversion::{ConversionContext, NotConvertible};
 use crate::mixing::curves_that_mix;
 
-/// Makes the ends of a range meet, in value and in slope: by a correction spread over its last `over`, or, with none, by the
-/// last key alone. What carries the body along stays as it is. The ledger says how far each channel was moved.
+/// Makes the ends of a range meet, in value and in slope: by a correction spread over its last stretch, or by the last key alone. What carries the body along stays as it is. The ledger says how far each channel was moved.
 ///
 /// ```
 /// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
@@ -35,7 +34,7 @@ use crate::mixing::curves_that_mix;
 /// # let take = |name: &str, last, tracks| Take::new(name, TimeRange::new(rate.ticks(0), rate.ticks(last)), vec![Layer::base(tracks)]);
 /// # let at = |curve: &Curve, frame: i64| curve.value_at(rate.ticks(frame).as_f64()).unwrap();
 /// # let scene = |take: Take| Scene::new(rate, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
-/// use nimble_curve_ops::cycle::{CycleOptions, close};
+/// use nimble_curve_ops::cycle::{Closing, CycleOptions, close};
 /// use nimble_curve_ops::Tolerance;
 ///
 /// // A sway that ends two hundredths of a turn beside where it began.
@@ -45,7 +44,7 @@ use crate::mixing::curves_that_mix;
 /// let options = CycleOptions { take: None, range: None, tolerance: Tolerance::default() };
 ///
 /// // What is missing comes in over the last ten frames.
-/// let (closed, _) = close(&scene(sway), rate.ticks(10), &options)?;
+/// let (closed, _) = close(&scene(sway), &Closing::over(rate.ticks(10)), &options)?;
 /// let Controller::Euler(euler) = &closed.takes[0].layers[0].tracks[0].controller else { panic!() };
 /// assert!((at(&euler.curves[1], 24) - at(&euler.curves[1], 0)).abs() < 1e-9);
 /// # Ok::<(), Box<dyn std::error::Error>>(())
@@ -53,10 +52,14 @@ use crate::mixing::curves_that_mix;
 ///
 /// # Errors
 /// See [`CycleError`].
-pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scene, Ledger), CycleError> {
+pub fn close(
+    scene: &Scene,
+    closing: &Closing,
+    options: &CycleOptions,
+) -> Result<(Scene, Ledger), CycleError> {
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
-    let over = Ticks(over.0.clamp(0, (range.last - range.first).0));
+    let over = Ticks(closing.over.0.clamp(0, (range.last - range.first).0));
     let going = RootMotionChannels::of(scene, take);
     let addresses = Addresses::new(scene);
     let mut result = scene.clone();
@@ -68,7 +71,10 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
             let tolerance = options.tolerance.of(kind.quantity(), &scene.space);
             let setting = ConversionContext { kind, rest, tolerance, rate: scene.rate, range: take.range };
             let mut made = track.controller.clone();
-            if matches!(made, Controller::Tcb(_) | Controller::Stack(_) | Controller::Procedural(_)) {
+            let is_meant = closing.takes(&channel);
+            if is_meant
+                && matches!(made, Controller::Tcb(_) | Controller::Stack(_) | Controller::Procedural(_))
+            {
                 let cannot = |why: NotConvertible| CycleError::Cannot {
                     channel: channel.clone(),
                     why: why.to_string(),
@@ -76,7 +82,7 @@ pub fn close(scene: &Scene, over: Ticks, options: &CycleOptions) -> Result<(Scen
                 made = curves_that_mix(take, at, &track.target, &made, &setting).map_err(cannot)?.controller;
             }
             let closer = Closer { range, written: take.range, over, going: &going, target: &track.target };
-            let moved = closer.close(&mut made).filter(|moved| *moved > 0.0);
+            let moved = if is_meant { closer.close(&mut made).filter(|moved| *moved > 0.0) } else { None };
             let error = moved.map(|moved| {
                 let mut error = MeasuredError::none(kind.quantity());
                 error.take(moved, scene.rate.frame(range.last));

@@ -9,7 +9,7 @@ pub use self::find::{Candidate, find};
 
 mod claim;
 
-use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::EvaluateError;
@@ -31,6 +31,27 @@ pub struct CycleOptions {
     pub range: Option<TimeRange>,
     /// How far controllers that have to change may be from their source.
     pub tolerance: Tolerance,
+}
+
+/// How ends are made to meet.
+#[derive(Clone, Debug)]
+pub struct Closing {
+    /// Over how long before the end the correction is spread; the last key alone takes it where this is nothing.
+    pub over: Ticks,
+    /// The addresses of the channels that are closed; all where there are none.
+    pub only: Vec<String>,
+}
+
+impl Closing {
+    /// All channels, over the last stretch of that length.
+    pub fn over(over: Ticks) -> Closing {
+        Closing { over, only: Vec::new() }
+    }
+
+    /// Whether a channel is closed.
+    fn takes(&self, channel: &String) -> bool {
+        self.only.is_empty() || self.only.contains(channel)
+    }
 }
 
 /// Loops that cannot be made.

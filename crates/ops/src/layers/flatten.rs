@@ -26,6 +26,8 @@ use crate::sampled_function::{SampledFunction, union_times};
 pub struct FlattenOptions {
     /// The layers to write onto the base; all where there are none.
     pub only: Vec<String>,
+    /// The addresses of the channels that go onto the base; all where there are none. The others stay on their layers.
+    pub channels: Vec<String>,
     /// How far the result may be from the layers where it cannot be exact.
     pub tolerance: Tolerance,
 }
@@ -89,7 +91,11 @@ pub fn flatten(scene: &Scene, options: &FlattenOptions) -> Result<(Scene, Ledger
             continue;
         }
         let job = Flatten::new(scene, take, &addresses, &chosen, options);
-        let targets = job.targets();
+        let is_meant = |target: &Target| {
+            options.channels.is_empty() || options.channels.contains(&addresses.property(target))
+        };
+        let mut targets = job.targets();
+        targets.retain(is_meant);
         let done: Vec<(Vec<Entry>, Option<Track>)> =
             targets.par_iter().map(|target| job.property(target)).collect::<Result<_, _>>()?;
         let mut base = Layer::base(Vec::new());
@@ -98,8 +104,40 @@ pub fn flatten(scene: &Scene, options: &FlattenOptions) -> Result<(Scene, Ledger
             ledger.entries.extend(entries);
             base.tracks.extend(track);
         }
-        let rest = take.layers.iter().zip(&chosen).filter(|(_, chosen)| !**chosen).map(|(layer, _)| layer);
-        out.layers = std::iter::once(base).chain(rest.cloned()).collect();
+        // What is not meant stays where it is.
+        let stays = |layer: &Layer| -> Vec<Track> {
+            layer.tracks.iter().filter(|track| !is_meant(&track.target)).cloned().collect()
+        };
+        let books = Bookkeeper { addresses: &addresses, take };
+        for (layer, track) in
+            take.tracks().filter(|(layer, track)| chosen[*layer] && !is_meant(&track.target))
+        {
+            ledger.entries.push(books.kept(layer, track));
+        }
+        let own = &take.layers[0];
+        let is_plain =
+            own.is_active() && own.mode == LayerMode::Override && own.weight.constant() == Some(1.0);
+        let left = stays(own);
+        if is_plain {
+            base.tracks.extend(left);
+        } else if !left.is_empty() {
+            // What stays on a base that counts in part goes on doing so, above the new one.
+            base.name = format!("{} flat", own.name);
+        }
+        let from = usize::from(is_plain);
+        let rest = take.layers.iter().zip(&chosen).skip(from).filter_map(|(layer, chosen)| {
+            let layer = match chosen {
+                true => Layer {
+                    tracks: stays(layer),
+                    weight: layer.weight.clone(),
+                    name: layer.name.clone(),
+                    ..*layer
+                },
+                false => layer.clone(),
+            };
+            (!chosen || !layer.tracks.is_empty()).then_some(layer)
+        });
+        out.layers = std::iter::once(base).chain(rest).collect();
     }
     Ok((result, ledger))
 }

@@ -308,7 +308,7 @@ fn chosen(source: &Scene, args: &Carry) -> Result<(Scene, Option<Ledger>), Failu
     }
     if args.flatten {
         let tolerance = args.tolerance.times(0.2);
-        let (flat, more) = flatten(&scene, &FlattenOptions { only: Vec::new(), tolerance })?;
+        let (flat, more) = flatten(&scene, &FlattenOptions { tolerance, ..FlattenOptions::default() })?;
         scene = flat;
         ledger = Some(match ledger {
             Some(ledger) => ledger.followed_by(more),
