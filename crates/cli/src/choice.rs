@@ -12,7 +12,8 @@ use crate::failure::Failure;
 /// Channels or nodes, as they are typed.
 #[derive(Args, Clone, Debug, Default)]
 pub struct ChoiceArgs {
-    /// Channels or nodes, by name, address, pattern with * or as @SET; all where left out
+    /// Channels or nodes, by name, address, pattern with *, as @SET, or by kind: @joints, @controls, @locators, @ends, @roots; all where
+    /// left out
     #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',')]
     pub only: Vec<String>,
     /// Channels or nodes that are left aside, in the same words
@@ -33,12 +34,7 @@ impl ChoiceArgs {
         more: &[String],
         file: &Path,
     ) -> Result<Choice, Failure> {
-        let known: Vec<String> = (scene.takes.iter().flat_map(Take::tracks))
-            .map(|(_, track)| addresses.property(&track.target))
-            .chain(addresses.texts().map(str::to_owned))
-            .chain(more.iter().cloned())
-            .collect();
-        Choice::new(&self.only, &self.except, scene.sets.iter(), &known)
+        Choice::among(scene, addresses, (&self.only, &self.except), more)
             .map_err(|error| Failure::new(format!("{}: {error}", file.display())))
     }
 

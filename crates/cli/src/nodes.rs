@@ -3,9 +3,10 @@
 use std::path::Path;
 
 use clap::Args;
+use nimble_curve_core::choice::chosen_nodes;
 use nimble_curve_core::judge::Scope;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::nodes::{Thinned, chosen_nodes, thin};
+use nimble_curve_core::ops::nodes::{Thinned, thin};
 use nimble_curve_core::scene::Scene;
 
 use crate::failure::Failure;

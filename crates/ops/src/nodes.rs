@@ -1,31 +1,19 @@
 //! Some nodes of the rigs only: controls and helpers do not belong in a file for an engine.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::rotation::to_vector;
-use nimble_curve_scene::address::{Addresses, NodeRef, matches, without_namespace};
+use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::choice::NothingChosen;
 use nimble_curve_scene::judge::Claim;
 use nimble_curve_scene::ledger::Ledger;
-use nimble_curve_scene::rig::{
-    Node, NodeId, NodeKind, OpValue, ROTATION, Rig, SCALE, TRANSLATION, TransformOp,
-};
+use nimble_curve_scene::rig::{Node, NodeId, OpValue, ROTATION, Rig, SCALE, TRANSLATION, TransformOp};
 use nimble_curve_scene::scene::{Scene, Take};
-use nimble_curve_scene::similar::{similar, similar_address};
 use thiserror::Error;
 
 use super::Tolerance;
 use super::carry::{CarryError, CarryOptions, NameMap, NodePair, PairSpace, carry};
-
-/// Nodes of a kind, as sets that every scene has.
-const KINDS: [(&str, &[NodeKind]); 5] = [
-    ("joints", &[NodeKind::Joint, NodeKind::Root, NodeKind::End]),
-    ("controls", &[NodeKind::Control]),
-    ("locators", &[NodeKind::Locator]),
-    ("ends", &[NodeKind::End]),
-    ("roots", &[NodeKind::Root]),
-];
 
 /// A scene without some of its nodes.
 #[derive(Clone, Debug)]
@@ -49,68 +37,6 @@ pub enum ThinError {
     Carry(#[from] CarryError),
 }
 
-/// The nodes that some patterns mean: names with or without namespaces, addresses or paths, with `*`; `@SET` for a set of the scene, and
-/// `@joints` (roots and ends as well), `@controls`, `@locators`, `@ends` and `@roots` where it has none of that name.
-///
-/// # Errors
-/// [`NothingChosen`] for a pattern that means nothing.
-pub fn chosen_nodes(scene: &Scene, patterns: &[String]) -> Result<HashSet<NodeRef>, NothingChosen> {
-    let addresses = Addresses::new(scene);
-    let mut chosen = HashSet::new();
-    for pattern in patterns {
-        let mut own = HashSet::new();
-        match pattern.strip_prefix('@') {
-            Some(name) => of_set(scene, &addresses, name, &mut own)?,
-            None => of_pattern(scene, &addresses, pattern, &mut own),
-        }
-        if own.is_empty() {
-            let names: Vec<&str> = addresses.texts().collect();
-            return Err(NothingChosen {
-                what: format!("no node matches '{pattern}'"),
-                similar: similar_address(pattern, names.into_iter()),
-            });
-        }
-        chosen.extend(own);
-    }
-    Ok(chosen)
-}
-
-fn of_pattern(scene: &Scene, addresses: &Addresses, pattern: &str, chosen: &mut HashSet<NodeRef>) {
-    let is_meant = |node: &&NodeRef| {
-        let name = scene.rigs[node.0].node(node.1).map_or("", |own| &own.name);
-        let address = addresses.node(**node);
-        matches(pattern, address) || matches(pattern, name) || matches(pattern, without_namespace(name))
-    };
-    chosen.extend(addresses.nodes().iter().filter(is_meant));
-    chosen.extend(addresses.find(pattern).ok());
-}
-
-fn of_set(
-    scene: &Scene,
-    addresses: &Addresses,
-    name: &str,
-    chosen: &mut HashSet<NodeRef>,
-) -> Result<(), NothingChosen> {
-    if let Some(set) = scene.sets.iter().find(|set| set.name == name) {
-        set.patterns.iter().for_each(|pattern| of_pattern(scene, addresses, pattern, chosen));
-        return Ok(());
-    }
-    let kinds = KINDS.iter().find(|(kind, _)| *kind == name).map(|(_, kinds)| kinds);
-    let Some(kinds) = kinds else {
-        let own = scene.sets.iter().map(|set| set.name.as_str());
-        let near = similar(name, own.chain(KINDS.iter().map(|(kind, _)| *kind)));
-        return Err(NothingChosen {
-            what: format!("there is no set '{name}'"),
-            similar: near.map(|near| format!("@{near}")),
-        });
-    };
-    for (rig, of) in scene.rigs.iter().enumerate() {
-        let own = of.nodes().filter(|(_, node)| kinds.contains(&node.kind));
-        chosen.extend(own.map(|(id, _)| (rig, id)));
-    }
-    Ok(())
-}
-
 /// A scene with the nodes that are in `keep` and no others.
 ///
 /// What hung on a node that goes hangs on the nearest one above that stays, and moves in the world as it did: exactly where nothing that
@@ -119,7 +45,7 @@ fn of_set(
 ///
 /// # Errors
 /// See [`ThinError`].
-pub fn thin(scene: &Scene, keep: &HashSet<NodeRef>, tolerance: Tolerance) -> Result<Thinned, ThinError> {
+pub fn thin(scene: &Scene, keep: &BTreeSet<NodeRef>, tolerance: Tolerance) -> Result<Thinned, ThinError> {
     let mut ledger = Ledger::default();
     let keep = with_needed(scene, keep, &mut ledger);
     let count: usize = scene.rigs.iter().map(Rig::len).sum();
@@ -150,7 +76,7 @@ pub fn thin(scene: &Scene, keep: &HashSet<NodeRef>, tolerance: Tolerance) -> Res
 }
 
 /// The nodes to keep, and those above them without which they could not stand where they do.
-fn with_needed(scene: &Scene, keep: &HashSet<NodeRef>, ledger: &mut Ledger) -> HashSet<NodeRef> {
+fn with_needed(scene: &Scene, keep: &BTreeSet<NodeRef>, ledger: &mut Ledger) -> BTreeSet<NodeRef> {
     let mut all = keep.clone();
     let addresses = Addresses::new(scene);
     let mut needed: Vec<String> = Vec::new();
@@ -203,7 +129,7 @@ fn is_turn_and_place(scene: &Scene, (rig, id): NodeRef) -> bool {
 }
 
 /// The rigs at rest with some nodes only, and which node is which.
-fn bare(scene: &Scene, keep: &HashSet<NodeRef>) -> (Scene, Vec<(NodeRef, NodeRef)>) {
+fn bare(scene: &Scene, keep: &BTreeSet<NodeRef>) -> (Scene, Vec<(NodeRef, NodeRef)>) {
     let mut rigs: Vec<Rig> = Vec::new();
     let mut pairs = Vec::new();
     for (index, rig) in scene.rigs.iter().enumerate() {

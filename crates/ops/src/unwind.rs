@@ -17,7 +17,7 @@ use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Track};
 
 use super::channel::{count, each_track, property};
-use super::reorder::{ReorderError, chosen_nodes};
+use super::reorder::{ReorderError, chosen_or_all};
 
 /// Keys farther apart than this many frames may hold a true turn between them.
 const NEIGHBOURS: f64 = 1.5;
@@ -59,10 +59,10 @@ const NEIGHBOURS: f64 = 1.5;
 /// ```
 ///
 /// # Errors
-/// [`ReorderError::NoMatch`].
+/// [`ReorderError::NothingChosen`].
 pub fn unwind(scene: &Scene, only: &[String]) -> Result<(Scene, Ledger), ReorderError> {
     let addresses = Addresses::new(scene);
-    let chosen = chosen_nodes(scene, &addresses, only)?;
+    let chosen = chosen_or_all(scene, only)?;
     Ok(each_track(scene, &addresses, |books, layer, track| {
         let node = (track.target.rig, track.target.node);
         if track.target.property != ROTATION || !chosen.contains(&node) {

@@ -1,7 +1,7 @@
 //! Random scenes without some of their nodes: what stays is in the world where it was, as the second evaluator has it, or the judge says
 //! that it is not.
 
-use std::collections::HashSet;
+use std::collections::BTreeSet;
 
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::judge::{Limits, judge};
@@ -38,7 +38,7 @@ fn what_stays_is_where_it_was_in_the_world() {
         let nodes: Vec<NodeRef> = (source.rigs.iter().enumerate())
             .flat_map(|(rig, of)| of.nodes().map(move |(id, _)| (rig, id)))
             .collect();
-        let keep: HashSet<NodeRef> = nodes.into_iter().filter(|_| !chance.one_in(2)).collect();
+        let keep: BTreeSet<NodeRef> = nodes.into_iter().filter(|_| !chance.one_in(2)).collect();
         if keep.is_empty() {
             continue;
         }

@@ -1,12 +1,15 @@
 //! `plot`: pictures of curves, keys and poses.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, matches, without_namespace};
+use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, without_namespace};
+use nimble_curve_core::choice::chosen_nodes;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
 use nimble_curve_core::ops::is_hand_or_foot;
 use nimble_curve_core::ops::survey::survey;
+use nimble_curve_core::rig::{Node, NodeId, NodeKind};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::{Quantity, Value};
@@ -162,13 +165,7 @@ fn draw_poses(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<Strin
     if let (Some(other), Some(path)) = (other, &args.against) {
         figures.push(Figure { name: stem(path), scene: other, take: partner(other, take) });
     }
-    for pattern in &args.trail {
-        if !figures.iter().any(|figure| !trailed(figure.scene, std::slice::from_ref(pattern)).is_empty()) {
-            let names = scene.rigs.iter().flat_map(|rig| rig.nodes().map(|(_, node)| node.name.as_str()));
-            return Err(Failure::unknown("node", pattern, names, &args.file));
-        }
-    }
-    let trails: Vec<Vec<usize>> = figures.iter().map(|figure| trailed(figure.scene, &args.trail)).collect();
+    let trails = trailed(&figures, &args.trail, &args.file)?;
     let spread: Vec<f64> = match (args.frames, args.at.is_empty()) {
         (Some((first, last)), true) => {
             let at = |index: usize| first + (last - first) * index as f64 / (POSES - 1) as f64;
@@ -180,18 +177,34 @@ fn draw_poses(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<Strin
     Ok(strip(&figures, &what)?)
 }
 
-/// Positions of the first rig's nodes that leave a trail.
-fn trailed(scene: &Scene, patterns: &[String]) -> Vec<usize> {
-    let Some(rig) = scene.rigs.first() else { return Vec::new() };
-    let addresses = Addresses::new(scene);
-    let is_meant = |(id, node): (_, &nimble_curve_core::rig::Node)| {
-        if patterns.is_empty() {
-            return is_hand_or_foot(&node.name) && node.kind == nimble_curve_core::rig::NodeKind::Joint;
+/// For each figure the positions of its first rig's nodes that leave a trail. A pattern may mean nodes of one of them only.
+fn trailed(figures: &[Figure<'_>], patterns: &[String], file: &Path) -> Result<Vec<Vec<usize>>, Failure> {
+    let mut meant: Vec<BTreeSet<NodeRef>> = vec![BTreeSet::new(); figures.len()];
+    for pattern in patterns {
+        let mut nothing = None;
+        let mut is_found = false;
+        for (figure, meant) in figures.iter().zip(&mut meant) {
+            match chosen_nodes(figure.scene, std::slice::from_ref(pattern)) {
+                Ok(nodes) => {
+                    is_found = true;
+                    meant.extend(nodes);
+                }
+                Err(error) => nothing = nothing.or(Some(error)),
+            }
         }
-        let bare = without_namespace(&node.name);
-        patterns.iter().any(|p| matches(p, addresses.node((0, id))) || matches(p, bare))
+        if let Some(error) = nothing.filter(|_| !is_found) {
+            return Err(Failure::new(format!("{}: {error}", file.display())));
+        }
+    }
+    let positions = |(figure, meant): (&Figure<'_>, &BTreeSet<NodeRef>)| {
+        let Some(rig) = figure.scene.rigs.first() else { return Vec::new() };
+        let is_meant = |(id, node): (NodeId, &Node)| match patterns.is_empty() {
+            true => is_hand_or_foot(&node.name) && node.kind == NodeKind::Joint,
+            false => meant.contains(&(0, id)),
+        };
+        rig.nodes().enumerate().filter(|(_, node)| is_meant(*node)).map(|(position, _)| position).collect()
     };
-    rig.nodes().enumerate().filter(|(_, node)| is_meant(*node)).map(|(position, _)| position).collect()
+    Ok(figures.iter().zip(&meant).map(positions).collect())
 }
 
 fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {

@@ -8,10 +8,9 @@ use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderError, ReorderOptions, reorder, survey};
+use nimble_curve_core::ops::reorder::{NewOrder, NodeSurvey, ReorderOptions, reorder, survey};
 use nimble_curve_core::ops::unwind::unwind;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_core::similar::similar;
 use serde::Serialize;
 
 use crate::args::Reorder;
@@ -37,7 +36,7 @@ impl Step for Reorder {
             }
             None => unwind(source, &only),
         };
-        let (scene, ledger) = result.map_err(|error| suggest(error, source))?;
+        let (scene, ledger) = result?;
         let tolerance = Tolerance { angle: self.tolerance, ..Tolerance::default() };
         let mut worked = StepOutput::same(source, scene, ledger, tolerance);
         if let Some(promise) = worked.promise.as_mut().filter(|_| self.unwind) {
@@ -94,8 +93,7 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger, unwound: b
 
 fn survey_for(args: &Reorder, scene: &Scene) -> Result<Vec<NodeSurvey>, Failure> {
     let only = args.choice.nodes(scene, &args.file)?;
-    let surveyed = survey(scene, &only, args.tolerance, args.tangents.map(Handles::from));
-    surveyed.map_err(|error| suggest(error, scene))
+    Ok(survey(scene, &only, args.tolerance, args.tangents.map(Handles::from))?)
 }
 
 fn run_survey(args: &Reorder) -> Result<(), Failure> {
@@ -184,15 +182,6 @@ fn why(survey: &NodeSurvey) -> String {
         reasons.push(counted(best.keys - now.keys, "key") + " more");
     }
     reasons.join(", ")
-}
-
-/// The error with the most similar node's name.
-fn suggest(error: ReorderError, scene: &Scene) -> Failure {
-    let ReorderError::NoMatch(pattern) = &error;
-    match similar(pattern, Addresses::new(scene).texts()) {
-        Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
-        None => Failure::Reorder(error),
-    }
 }
 
 #[derive(Serialize)]

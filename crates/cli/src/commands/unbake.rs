@@ -3,16 +3,14 @@
 use std::io::Write;
 use std::path::Path;
 
-use nimble_curve_core::address::{Addresses, matches};
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::choice::Choice;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::reorder::NewOrder;
-use nimble_curve_core::ops::unbake::{
-    FitOrder, KeySets, TradeOff, UnbakeError, UnbakeOptions, trade_off, unbake,
-};
-use nimble_curve_core::scene::Scene;
-use nimble_curve_core::similar::similar_address;
+use nimble_curve_core::ops::unbake::{FitOrder, KeySets, TradeOff, UnbakeOptions, trade_off, unbake};
+use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
@@ -31,7 +29,7 @@ const MOST_TO_TRY: usize = 2_000_000;
 
 impl Step for Unbake {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
-        let unbaked = unbake(scene, &options(self, scene, file)?).map_err(|error| suggest(error, scene))?;
+        let unbaked = unbake(scene, &options(self, scene, file)?)?;
         let mut worked = StepOutput::new(unbaked.scene, unbaked.ledger);
         worked.promise = Some(promise(self, scene, &worked.scene, &worked.ledger)?);
         Ok(worked)
@@ -43,8 +41,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
     let options = options(args, &scene, &args.file)?;
-    let failed = |error: UnbakeError| suggest(error, &scene);
-    let mut unbaked = unbake(&scene, &options).map_err(failed)?;
+    let mut unbaked = unbake(&scene, &options)?;
     let promise = promise(args, &scene, &unbaked.scene, &unbaked.ledger)?;
     let origin = Origin { source: &scene, promise: &promise };
     let written = output.write(&unbaked.scene, &args.file, Some(origin))?;
@@ -74,7 +71,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
         writeln!(out, "  contacts of watched nodes move by {shown}")?;
     }
     if !args.no_other_tolerances && samples <= MOST_TO_TRY {
-        let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0]).map_err(failed)?;
+        let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0])?;
         print_trade_off(&mut out, &others, &unbaked.ledger, args)?;
     }
     Ok(report::close(&mut out, &gate::closing(&written.verdict, &unbaked.scene))?)
@@ -102,22 +99,18 @@ fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, F
     let at = |frame: &f64| scene.rate.ticks_at(*frame);
     let mut tolerance_for = Vec::with_capacity(args.tolerance_for.len());
     let addresses = Addresses::new(scene);
-    let channels: Vec<String> = scene
-        .takes
-        .iter()
-        .flat_map(|take| take.tracks())
-        .map(|(_, track)| addresses.property(&track.target))
-        .collect();
     for (pattern, text) in &args.tolerance_for {
         let tolerance = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
-        if !channels.iter().any(|channel| matches(pattern, channel)) {
-            let hint = similar_address(pattern, channels.iter().map(String::as_str));
-            let hint = hint.map_or(String::new(), |name| format!(" (did you mean '{name}'?)"));
-            return Err(Failure::new(format!(
-                "--tolerance-for: no animated channel matches '{pattern}'{hint}"
-            )));
+        let choice = Choice::among(scene, &addresses, (std::slice::from_ref(pattern), &[]), &[]);
+        let choice = choice.map_err(|error| Failure::new(format!("--tolerance-for: {error}")))?;
+        let is_animated = (scene.takes.iter().flat_map(Take::tracks)).any(|(_, track)| {
+            let node = addresses.node((track.target.rig, track.target.node));
+            choice.takes(&[addresses.property(&track.target).as_str(), node])
+        });
+        if !is_animated {
+            return Err(Failure::new(format!("--tolerance-for: no animated channel matches '{pattern}'")));
         }
-        tolerance_for.push((pattern.clone(), tolerance));
+        tolerance_for.push((choice, tolerance));
     }
     let keys = scene.takes.iter().filter_map(|take| take.key_range()).reduce(TimeRange::union);
     let lies_outside =
@@ -150,15 +143,6 @@ fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, F
         range: args.frames.map(|(first, last)| TimeRange::new(at(&first), at(&last))),
         again: args.refit,
     })
-}
-
-/// The error with the most similar node's name.
-fn suggest(error: UnbakeError, scene: &Scene) -> Failure {
-    let UnbakeError::NoMatch(pattern) = &error else { return Failure::Unbake(error) };
-    match similar_address(pattern, Addresses::new(scene).texts().collect::<Vec<_>>().into_iter()) {
-        Some(name) => Failure::new(format!("{error} (did you mean '{name}'?)")),
-        None => Failure::Unbake(error),
-    }
 }
 
 /// How many keys stricter and looser tolerances would give.

@@ -70,11 +70,11 @@ use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::{Addresses, matches};
-use nimble_curve_scene::choice::{Choice, NothingChosen};
+use nimble_curve_scene::choice::{Choice, NothingChosen, with_kinds};
 use nimble_curve_scene::judge::Claim;
 use nimble_curve_scene::ledger::{Ledger, MeasuredError};
 use nimble_curve_scene::rig::NodeId;
-use nimble_curve_scene::scene::{Scene, Take};
+use nimble_curve_scene::scene::{NodeSet, Scene, Take};
 
 /// How to carry.
 #[derive(Clone, Debug, Default)]
@@ -405,5 +405,7 @@ fn chosen(
         .map(|(_, track)| from.property(&track.target))
         .chain(from.texts().chain(onto.texts()).map(str::to_owned))
         .collect();
-    Choice::new(&options.only, &options.except, sets, &known)
+    let own: Vec<NodeSet> = sets.clone().cloned().collect();
+    let expanded = |patterns: &[String]| with_kinds(patterns, &own, &[(source, from), (target, onto)]);
+    Choice::new(&expanded(&options.only), &expanded(&options.except), sets, &known)
 }

@@ -9,7 +9,8 @@ use glam::DQuat;
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{RotationOrder, exact_way, nearest_euler, quat_from_euler};
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::address::{Addresses, NodeRef, matches};
+use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::choice::{NothingChosen, chosen_nodes};
 use nimble_curve_scene::controller::{Controller, EulerCurves};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::OpValue;
@@ -50,9 +51,9 @@ pub struct ReorderOptions {
 /// Why nothing can be reordered.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum ReorderError {
-    /// A pattern that fits no node.
-    #[error("no node matches '{0}'")]
-    NoMatch(String),
+    /// A pattern that means no node.
+    #[error(transparent)]
+    NothingChosen(#[from] NothingChosen),
 }
 
 /// Gives nodes another rotation order: at rest, and in all tracks of all layers on their rotation.
@@ -96,10 +97,10 @@ pub enum ReorderError {
 /// ```
 ///
 /// # Errors
-/// [`ReorderError::NoMatch`].
+/// [`ReorderError::NothingChosen`].
 pub fn reorder(scene: &Scene, options: &ReorderOptions) -> Result<(Scene, Ledger), ReorderError> {
     let addresses = Addresses::new(scene);
-    let chosen = chosen_nodes(scene, &addresses, &options.only)?;
+    let chosen = chosen_or_all(scene, &options.only)?;
     let mut ledger = Ledger::default();
     let surveyed = match options.to {
         NewOrder::Best => survey_nodes(scene, &chosen, options.tolerance, options.handles),
@@ -406,26 +407,10 @@ fn relabelled(controller: &Controller, order: RotationOrder) -> Option<Controlle
     })
 }
 
-/// The nodes that patterns name, by address or bare name; all where there are none.
-pub(super) fn chosen_nodes(
-    scene: &Scene,
-    addresses: &Addresses,
-    only: &[String],
-) -> Result<BTreeSet<NodeRef>, ReorderError> {
-    if only.is_empty() {
-        return Ok(addresses.nodes().iter().copied().collect());
+/// The nodes that patterns name; all where there are none.
+pub(super) fn chosen_or_all(scene: &Scene, only: &[String]) -> Result<BTreeSet<NodeRef>, NothingChosen> {
+    match only.is_empty() {
+        true => Ok(Addresses::new(scene).nodes().iter().copied().collect()),
+        false => chosen_nodes(scene, only),
     }
-    let mut chosen = BTreeSet::new();
-    for pattern in only {
-        let fits = |&(rig, node): &NodeRef| {
-            let name = scene.rigs[rig].node(node).map(|node| node.name.as_str());
-            matches(pattern, addresses.node((rig, node))) || name.is_some_and(|name| matches(pattern, name))
-        };
-        let found: Vec<NodeRef> = addresses.nodes().iter().copied().filter(fits).collect();
-        if found.is_empty() {
-            return Err(ReorderError::NoMatch(pattern.clone()));
-        }
-        chosen.extend(found);
-    }
-    Ok(chosen)
 }

@@ -7,7 +7,7 @@ use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{RotationOrder, pole_distance};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::PropertySampler;
 use nimble_curve_scene::rig::OpValue;
@@ -15,7 +15,7 @@ use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Target, Track};
 use rayon::prelude::*;
 
-use super::{ReorderError, chosen_nodes};
+use super::{ReorderError, chosen_or_all};
 use crate::rotation_conversion::RotationConversion;
 
 /// How near a node comes to the pole of an order, and what the order costs.
@@ -65,14 +65,14 @@ impl NodeSurvey {
 /// are counted as [`super::reorder`] makes them, within a tolerance and with these handles.
 ///
 /// # Errors
-/// [`ReorderError::NoMatch`].
+/// [`ReorderError::NothingChosen`].
 pub fn survey(
     scene: &Scene,
     only: &[String],
     tolerance: f64,
     handles: Option<Handles>,
 ) -> Result<Vec<NodeSurvey>, ReorderError> {
-    let chosen = chosen_nodes(scene, &Addresses::new(scene), only)?;
+    let chosen = chosen_or_all(scene, only)?;
     Ok(survey_nodes(scene, &chosen, tolerance, handles))
 }
 

@@ -37,7 +37,7 @@ impl Carrier {
     pub(super) fn find(scene: &Scene, node: Option<&str>, prefer_root: bool) -> Result<Carrier, RootError> {
         let addresses = Addresses::new(scene);
         let (index, id) = match node {
-            Some(name) => addresses.find(name).map_err(|_| {
+            Some(name) => addresses.find_in_any_namespace(name).map_err(|_| {
                 let texts: Vec<&str> = addresses.texts().collect();
                 RootError::NoNode(
                     name.to_owned(),

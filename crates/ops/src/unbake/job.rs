@@ -7,7 +7,7 @@ use nimble_curve_curves::fit::Origin;
 use nimble_curve_curves::rotation::{RotationOrder, pole_distance, quat_from_euler};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::address::{Addresses, matches};
+use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::ledger::{Entry, Fate};
 use nimble_curve_scene::rig::NodeId;
@@ -77,7 +77,9 @@ impl<'a> Job<'a> {
             None => samples.into_owned(),
         };
         let channel = self.addresses.property(&track.target);
-        let own = self.options.tolerance_for.iter().rev().find(|(pattern, _)| matches(pattern, &channel));
+        let node = self.addresses.node((track.target.rig, track.target.node));
+        let mut own = self.options.tolerance_for.iter().rev();
+        let own = own.find(|(choice, _)| choice.takes(&[channel.as_str(), node]));
         let tolerance = own.map_or(self.options.tolerance, |(_, tolerance)| *tolerance);
         let tolerance =
             tolerance.of(kind.quantity(), &self.scene.space) * share(self.take, &track.target, kind);

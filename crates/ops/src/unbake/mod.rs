@@ -11,10 +11,10 @@ use nimble_curve_curves::curve::Ticks;
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::TimeRange;
-use nimble_curve_scene::address::{Addresses, matches};
+use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::choice::{Choice, NothingChosen, chosen_nodes};
 use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::ledger::Ledger;
-use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::Scene;
 use thiserror::Error;
 
@@ -53,7 +53,7 @@ pub struct UnbakeOptions {
     /// How far the result may be from the samples.
     pub tolerance: Tolerance,
     /// Other tolerances for the channels that a pattern fits, by address; the last that fits counts.
-    pub tolerance_for: Vec<(String, Tolerance)>,
+    pub tolerance_for: Vec<(Choice, Tolerance)>,
     /// How far a joint may be off in world space, in metres.
     pub world: Option<f64>,
     /// Patterns of nodes that must not move by more than `world`, peak to peak, while they stand still.
@@ -79,9 +79,9 @@ pub struct UnbakeOptions {
 /// Why nothing can be unbaked.
 #[derive(Clone, Debug, PartialEq, Error)]
 pub enum UnbakeError {
-    /// A pattern that fits no node.
-    #[error("no node matches '{0}'")]
-    NoMatch(String),
+    /// A pattern that means nothing.
+    #[error(transparent)]
+    NothingChosen(#[from] NothingChosen),
     /// A pose cannot be evaluated.
     #[error(transparent)]
     Evaluate(#[from] EvaluateError),
@@ -113,7 +113,7 @@ pub fn unbake(scene: &Scene, options: &UnbakeOptions) -> Result<Unbaked, UnbakeE
     let mut ledger = Ledger::default();
     let mut result = scene.clone();
     let mut world: Option<(f64, f64, f64)> = None;
-    let watched = watched(scene, &addresses, &options.watch)?;
+    let watched: Vec<NodeRef> = chosen_nodes(scene, &options.watch)?.into_iter().collect();
     for (index, take) in scene.takes.iter().enumerate() {
         let job = Job { scene, take, addresses: &addresses, options };
         let mut items = job.items();
@@ -132,27 +132,6 @@ pub fn unbake(scene: &Scene, options: &UnbakeOptions) -> Result<Unbaked, UnbakeE
         ledger.entries.extend(entries);
     }
     Ok(Unbaked { scene: result, ledger, world })
-}
-
-/// The nodes that patterns name.
-fn watched(
-    scene: &Scene,
-    addresses: &Addresses,
-    patterns: &[String],
-) -> Result<Vec<(usize, NodeId)>, UnbakeError> {
-    let mut found = Vec::new();
-    for pattern in patterns {
-        let fits = |&&(rig, node): &&(usize, NodeId)| {
-            let name = scene.rigs[rig].node(node).map_or("", |node| node.name.as_str());
-            matches(pattern, addresses.node((rig, node))) || matches(pattern, name)
-        };
-        let before = found.len();
-        found.extend(addresses.nodes().iter().filter(fits));
-        if found.len() == before {
-            return Err(UnbakeError::NoMatch(pattern.clone()));
-        }
-    }
-    Ok(found)
 }
 
 #[cfg(test)]
