@@ -46,13 +46,14 @@ pub(super) struct ConvertedRotation {
     pub note: String,
 }
 
-/// Angles of another order than that in which their node rests: those without keys are zero, and get a key at their first instant, or at
-/// `start` where there is none, as under the order of a node they would lie where that rests.
+/// Angles of another order than that in which their node rests, or of one that rests as a quaternion: those without keys are zero, and
+/// get a key at their first instant, or at `start` where there is none, as under the order of a node they would lie where that rests.
 pub(super) fn with_zeros<'c>(controller: &'c Controller, rest: &Value, start: Ticks) -> Cow<'c, Controller> {
-    let (Controller::Euler(euler), Value::Euler { order, angles }) = (controller, rest) else {
-        return Cow::Borrowed(controller);
+    let Controller::Euler(euler) = controller else { return Cow::Borrowed(controller) };
+    let is_at_rest = match rest {
+        Value::Euler { order, angles } => euler.order == *order || *angles == DVec3::ZERO,
+        _ => false,
     };
-    let is_at_rest = euler.order == *order || *angles == DVec3::ZERO;
     if is_at_rest || !euler.curves.iter().any(Curve::is_empty) {
         return Cow::Borrowed(controller);
     }

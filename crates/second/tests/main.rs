@@ -3,6 +3,7 @@
 mod claims;
 mod evaluation;
 mod followed;
+mod restated;
 mod several;
 mod thinned;
 mod worked;

@@ -196,7 +196,7 @@ impl Job<'_> {
         let parent = from.rig.parent(top);
         Some(Shift {
             result: self.onto.node(link.target),
-            before: self.onto.above(link.target, |id| self.links.is_target(id)),
+            before: self.onto_frame(link),
             reference: self.onto.translations[self.onto.position(link.target)],
             of: between.iter().copied().chain([node]).map(|id| from.node(id)).collect(),
             above: parent.map_or(DAffine3::IDENTITY, |id| from.places[from.position(id)]),

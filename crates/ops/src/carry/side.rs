@@ -1,6 +1,6 @@
 //! One rig with what carrying needs of it in its reference pose.
 
-use glam::{DAffine3, DQuat, DVec3};
+use glam::{DAffine3, DMat3, DQuat, DVec3};
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::NodeRef;
@@ -97,6 +97,19 @@ impl<'a> Side<'a> {
             at = self.rig.parent(parent);
         }
         turned
+    }
+
+    /// How a node sizes what hangs on it, in its own axes, in the reference pose: nothing of its own turn.
+    pub fn stretch(&self, id: NodeId) -> DMat3 {
+        let position = self.position(id);
+        let stretch = DMat3::from_quat(self.world[position].conjugate()) * self.places[position].matrix3;
+        if stretch.abs_diff_eq(DMat3::IDENTITY, 1e-12) { DMat3::IDENTITY } else { stretch }
+    }
+
+    /// What takes a place beside a node's parent into the world in the reference pose, turned and sized.
+    pub fn parent_frame(&self, id: NodeId) -> DMat3 {
+        let stretch = self.rig.parent(id).map_or(DMat3::IDENTITY, |parent| self.stretch(parent));
+        DMat3::from_quat(self.parent_world(id)) * stretch
     }
 
     /// The world rotation of a node's parent in the reference pose.

@@ -5,7 +5,7 @@ use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::rotation::{AngleTolerance, RotationOrder};
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::evaluate::{PropertySampler, Sampler};
 use nimble_curve_scene::rig::{Node, OpValue, ROTATION, TRANSLATION, TransformOp};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
@@ -177,7 +177,7 @@ impl Restated<'_> {
             rate: self.scene.rate,
             range: self.take.range,
         };
-        let converted = turning.apply(&track.controller, &rest);
+        let converted = turning.apply(&whole_angles(&track.controller, &rest, self.take.range.first), &rest);
         converted.map(|converted| converted.controller).ok_or_else(|| {
             format!("a {} controller cannot be said by the partner's steps", track.controller.type_name())
         })
@@ -291,6 +291,19 @@ impl Restated<'_> {
         let tolerance = part * self.options.tolerance.of(kind.quantity(), &self.scene.space);
         ConversionContext { kind, rest, tolerance, rate: self.scene.rate, range: self.take.range }
     }
+}
+
+/// Angles of which each has a key: one without rests as its node does, and the steps that it goes onto rest otherwise.
+fn whole_angles(controller: &Controller, rest: &Value, start: Ticks) -> Controller {
+    let (Controller::Euler(euler), Value::Euler { order, angles }) = (controller, rest) else {
+        return controller.clone();
+    };
+    let at_rest = if euler.order == *order { *angles } else { DVec3::ZERO };
+    let filled = |axis: usize| match &euler.curves[axis] {
+        curve if curve.is_empty() => Curve::constant(start, at_rest[axis]),
+        curve => curve.clone(),
+    };
+    Controller::Euler(EulerCurves { order: euler.order, curves: std::array::from_fn(filled) })
 }
 
 /// Angles about the three axes.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use glam::{DAffine3, DQuat, DVec3};
+use glam::{DAffine3, DMat3, DVec3};
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples, Weight};
@@ -15,7 +15,6 @@ use nimble_curve_scene::scene::{LayerMode, PropertyKind, Target, Track};
 use super::Job;
 use super::links::NodePairing;
 use super::output::Output;
-use super::side::snapped;
 use super::tracks::{Tracks, base_layer, common_samples};
 use super::vectors::Linear;
 use crate::conversion::{ConversionContext, refitted_numbers};
@@ -91,24 +90,25 @@ impl Job<'_> {
 
     /// The change from a node's translation to that of the target.
     fn linear(&self, link: &NodePairing, node: NodeId) -> Linear {
-        let turn = self.onto_parent(link).conjugate() * self.from.parent_world(node);
+        let matrix = self.onto_frame(link).inverse() * self.from.parent_frame(node);
         let (from, onto) = (self.from.position(node), self.onto.position(link.target));
         let rest_of = |view: Option<&nimble_curve_scene::rig::Canonical>| {
             view.map_or(DVec3::ZERO, |view| view.translation)
         };
-        Linear::new(
-            snapped(turn.normalize()),
+        Linear::through(
+            matrix,
             self.scale,
-            self.from.translations[from],
-            self.onto.translations[onto],
-            rest_of(self.from.view(node)),
-            rest_of(self.onto.view(link.target)),
+            (self.from.translations[from], self.onto.translations[onto]),
+            (rest_of(self.from.view(node)), rest_of(self.onto.view(link.target))),
         )
     }
 
-    /// The world rotation of the target's parent when all linked nodes are in their reference pose.
-    fn onto_parent(&self, link: &NodePairing) -> DQuat {
-        self.onto.above(link.target, |id| self.links.is_target(id))
+    /// What takes a place beside the target's parent into the world when all linked nodes are in their reference pose.
+    pub(super) fn onto_frame(&self, link: &NodePairing) -> DMat3 {
+        let turn = self.onto.above(link.target, |id| self.links.is_target(id));
+        let stretch =
+            self.onto.rig.parent(link.target).map_or(DMat3::IDENTITY, |parent| self.onto.stretch(parent));
+        DMat3::from_quat(turn) * stretch
     }
 
     fn on_layer(
@@ -200,7 +200,7 @@ impl Job<'_> {
                 by_layer[layer].push((id, track));
             }
         }
-        let parent = self.onto_parent(link);
+        let out_of_parent = self.onto_frame(link).inverse();
         let tolerance = self.tolerance.length / self.target.space.metres_per_unit;
         for (layer, tracks) in by_layer.into_iter().enumerate().filter(|(_, tracks)| !tracks.is_empty()) {
             if let [(id, track)] = tracks.as_slice()
@@ -219,8 +219,7 @@ impl Job<'_> {
                 }
             }
             for &(id, track) in &tracks {
-                let turn = snapped((parent.conjugate() * self.from.parent_world(id)).normalize());
-                let matrix = glam::DMat3::from_quat(turn);
+                let matrix = out_of_parent * self.from.parent_frame(id);
                 let rest = match additive {
                     true => DVec3::ZERO,
                     false => self.from.view(id).map_or(DVec3::ZERO, |view| view.translation),
@@ -233,7 +232,8 @@ impl Job<'_> {
                     for axis in 0..3 {
                         let factor = matrix.col(axis)[component];
                         if factor.abs() > 1e-9 {
-                            let factor = if factor.abs() > 1.0 - 1e-9 { factor.signum() } else { factor };
+                            let is_one = (factor.abs() - 1.0).abs() < 1e-9;
+                            let factor = if is_one { factor.signum() } else { factor };
                             number.add(&own.numbers[axis], factor * self.scale);
                             number.offset -= factor * self.scale * from[axis];
                         }
@@ -294,7 +294,7 @@ impl Job<'_> {
             .map_or(DAffine3::IDENTITY, |parent| self.from.places[self.from.position(parent)]);
         let start = self.from.places[self.from.position(node)].translation;
         let reference = self.onto.translations[self.onto.position(link.target)];
-        let (turn, scale) = (self.onto_parent(link).conjugate(), self.scale);
+        let (turn, scale) = (self.onto_frame(link).inverse(), self.scale);
         let trace = SampledFunction::of_function(move |time| {
             let world = samplers.iter_mut().fold(above, |world, sampler| world * sampler.local_at(time).0);
             Value::Vector(reference + turn * (world.translation - start) * scale)

@@ -34,6 +34,28 @@ impl Linear {
         Linear { matrix, axes, factor, offset, rest, may_stay_empty }
     }
 
+    /// The same by any matrix: a turn where it is one, up to its size.
+    pub fn through(
+        matrix: DMat3,
+        factor: f64,
+        (from, to): (DVec3, DVec3),
+        (rest, target_rest): (DVec3, DVec3),
+    ) -> Linear {
+        let size = matrix.determinant().abs().cbrt();
+        let turn = matrix * (1.0 / size.max(1e-300));
+        let is_turn =
+            (turn * turn.transpose()).abs_diff_eq(DMat3::IDENTITY, 1e-9) && turn.determinant() > 0.0;
+        if is_turn {
+            let factor = if (size - 1.0).abs() < 1e-12 { factor } else { factor * size };
+            let turn = super::side::snapped(DQuat::from_mat3(&turn).normalize());
+            return Linear::new(turn, factor, from, to, rest, target_rest);
+        }
+        let offset = to - matrix * from * factor;
+        let resting = matrix * rest * factor + offset;
+        let may_stay_empty = (resting - target_rest).length() <= 1e-9 * target_rest.length().max(1e-6);
+        Linear { matrix, axes: None, factor, offset, rest, may_stay_empty }
+    }
+
     /// The same for values that are added to others.
     pub fn of_differences(self) -> Linear {
         Linear { offset: DVec3::ZERO, rest: DVec3::ZERO, may_stay_empty: true, ..self }

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use glam::DAffine3;
 use nimble_curve_curves::time::{Ticks, TimeRange};
 
 use super::means::{Amount, Edit, Hold, Shift, Standing, Turn};
@@ -310,7 +311,8 @@ impl Claim {
             Some(Turn { result: *onward.get(&turn.result)?, beside, before, after, ..turn.clone() })
         };
         let shift = |shift: &Shift| {
-            let (before, reference) = (next.space.rotation(shift.before), next.space.length(shift.reference));
+            let before = next.space.affine(DAffine3::from_mat3(shift.before)).matrix3;
+            let reference = next.space.length(shift.reference);
             Some(Shift { result: *onward.get(&shift.result)?, before, reference, ..shift.clone() })
         };
         let hold = |hold: &Hold| {

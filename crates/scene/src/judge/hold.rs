@@ -182,7 +182,7 @@ impl<'a> Holding<'a> {
         let way = map.length(world.translation - base.start) * base.scale;
         let pose = &self.result.poses[self.places.1.node.0];
         let parent = self.places.1.parent.map_or(DAffine3::IDENTITY, |at| pose.world[at]);
-        parent.transform_point3(base.reference + base.before.conjugate() * way)
+        parent.transform_point3(base.reference + base.before.inverse() * way)
     }
 
     /// How far from its own way it is while nothing holds it: as where it was put down, or will be picked up.

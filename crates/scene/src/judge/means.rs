@@ -4,7 +4,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use glam::{DAffine3, DQuat, DVec3};
+use glam::{DAffine3, DMat3, DQuat, DVec3};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::NumberRange;
 
@@ -52,8 +52,8 @@ pub struct Factor {
 pub struct Shift {
     /// The node of the result.
     pub result: NodeRef,
-    /// What turns its local place into the axes of the world, in the result's axes.
-    pub before: DQuat,
+    /// What takes its local place into the axes of the world, in the result's axes, turned and sized as what it stands in.
+    pub before: DMat3,
     /// Its local place that corresponds to `start`, in the result's units.
     pub reference: DVec3,
     /// Nodes of the source one below the other, whose local transforms count; the last one is the one that is followed.
