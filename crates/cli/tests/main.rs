@@ -25,6 +25,7 @@ mod rigs;
 mod root;
 mod run;
 mod seen;
+mod sized;
 mod told;
 mod unbake;
 mod words;
