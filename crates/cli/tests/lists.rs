@@ -155,3 +155,52 @@ fn other_lists_carry_by_what_their_steps_come_to() {
     let said = succeed(at, &[&own[..], &["matrix.ncurve"]].concat());
     assert!(said.contains("2 tracks left out") && said.contains("no place and one turn"), "{said}");
 }
+
+#[test]
+fn what_is_kept_as_text_comes_over_as_it_was_sampled() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let write = |name: &str, scene: Json| std::fs::write(at.join(name), scene.to_string()).unwrap();
+    let rig = |order: &str, rest: [f64; 3]| {
+        json!([{"name": "r", "nodes": [
+            {"name": "arm", "kind": "joint", "translation": [0, 1, 0], "rotation": {"rotate": {"order": order, "angles": rest}}},
+            {"name": "hand", "kind": "joint", "parent": "arm", "translation": [0, 1, 0], "rotation": {"rotate": {"order": "xyz"}}},
+        ]}])
+    };
+    let scene = |rigs: Json, takes: Json| {
+        json!({"ncurve": 1, "rate": "24", "space": {"metres_per_unit": 1, "up": "y", "handedness": "right"},
+            "rigs": rigs, "takes": takes})
+    };
+    let sampled = |kind: &str, row: &dyn Fn(f64) -> [f64; 3]| {
+        let rows: Vec<[f64; 3]> = (0..25).map(|frame| row(f64::from(frame))).collect();
+        let mut samples = json!({"start": 1, "rate": "24", "kind": kind, "rows": rows});
+        if kind == "angles" {
+            samples["order"] = json!("xyz");
+        }
+        json!({"procedural": {"kind": "expression", "text": "sin(time)", "sampled": {"samples": samples}}})
+    };
+    let tracks = json!([
+        {"channel": "arm:rotation", "controller": sampled("angles", &|f| [2.0 * f, 10.0 + f, 5.0 - 0.5 * f])},
+        {"channel": "arm:translation", "controller": sampled("vector", &|f| [0.1 * f, 1.0 + 0.02 * f, 0.0])},
+    ]);
+    let takes = json!([{"name": "sways", "range": [1, 25], "layers": [{"name": "base", "tracks": tracks}]}]);
+    write("source.ncurve", scene(rig("xyz", [0.0; 3]), takes));
+    write("target.ncurve", scene(rig("zyx", [20.0, 30.0, 40.0]), json!([])));
+    let own = [
+        "carry",
+        "source.ncurve",
+        "--target",
+        "target.ncurve",
+        "--scale",
+        "2",
+        "--strict",
+        "--match-poses",
+        "off",
+        "-o",
+        "made.ncurve",
+    ];
+    let said = succeed(at, &own);
+    assert!(said.contains("arm:rotation, arm:translation came over as it was sampled"), "{said}");
+    let (place, turn) = distance(at, ("source.ncurve", "target.ncurve"), 2.0);
+    assert!(place < 1e-6 && turn < 0.02, "{place} {turn}");
+}

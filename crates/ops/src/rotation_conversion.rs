@@ -12,7 +12,8 @@ use nimble_curve_curves::rotation::{
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{
-    Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve, TcbKey, TcbKeys,
+    Controller, EulerCurves, Procedural, QuaternionCurve, QuaternionKey, SampleKind, Samples, TcbCurve,
+    TcbKey, TcbKeys,
 };
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::{Fate, MeasuredError};
@@ -62,6 +63,9 @@ pub(super) fn with_zeros<'c>(controller: &'c Controller, rest: &Value, start: Ti
     let curves = euler.curves.each_ref().map(filled);
     Cow::Owned(Controller::Euler(EulerCurves { order: euler.order, curves }))
 }
+
+/// What is said of something that was kept as text, where what it came to is all that goes on.
+pub(super) const SAMPLED_ONLY: &str = "as it was sampled: its text would mean something else here";
 
 /// Closer to the pole than this, in radians, the ledger says so.
 pub(super) const NEAR_POLE: f64 = 0.175;
@@ -147,6 +151,11 @@ impl RotationConversion<'_> {
             Controller::Stack(_) | Controller::Procedural(_) if self.keeps(controller, rest) => {
                 let note = format!("a {} keeps its own order", controller.type_name());
                 Some(ConvertedRotation { note, ..made(controller.clone(), Fate::Kept) })
+            }
+            Controller::Procedural(Procedural { sampled: Some(sampled), .. }) if !self.is_identity() => {
+                let made = self.apply(sampled, rest)?;
+                let fate = made.fate.max(Fate::Exact);
+                Some(ConvertedRotation { fate, note: SAMPLED_ONLY.to_owned(), ..made })
             }
             Controller::Stack(_) | Controller::Procedural(_) => self.traced(controller, rest),
             Controller::Components(_) | Controller::Discrete(_) => None,

@@ -1,7 +1,7 @@
 //! Random scenes carried onto rigs whose every node rests otherwise and turns in another order: all turn as before in the
 //! world, relative to how they rest, whatever moves them.
 
-use glam::{DQuat, DVec3};
+use glam::{DMat3, DQuat, DVec3};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{RotationOrder, angle_between};
 use nimble_curve_ops::carry::{CarryOptions, NameMap, PairSpace, carry};
@@ -65,7 +65,7 @@ fn without(scene: &Scene, kept: &[bool]) -> Scene {
 }
 
 /// At some times, for all nodes: world rotations relative to rest, and how far the node is from its rest beside its parent,
-/// along the axes of the world when all above it rests.
+/// as what it hangs on turns and sizes it when all above it rests.
 fn relative(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<(DQuat, DVec3)>> {
     let mut rest = Pose::default();
     Evaluator::new(scene, None, 0).unwrap().pose_at(0.0, &mut rest);
@@ -75,7 +75,7 @@ fn relative(scene: &Scene, take: &Take, times: &[f64]) -> Vec<Vec<(DQuat, DVec3)
     let at = |&time: &f64| {
         evaluator.pose_at(time, &mut pose);
         let node = |(node, parent): (usize, &Option<usize>)| {
-            let above = parent.map_or(DQuat::IDENTITY, |parent| rest.world_rotation[parent]);
+            let above = parent.map_or(DMat3::IDENTITY, |parent| rest.world[parent].matrix3);
             let moved = above * (pose.local[node].translation - rest.local[node].translation);
             (pose.world_rotation[node] * rest.world_rotation[node].conjugate(), moved)
         };

@@ -180,8 +180,8 @@ impl Job<'_> {
             tracks.any(|(_, track)| (track.target.rig, track.target.node) == self.from.node(*id))
         };
         // About a pivot a node moves as it turns.
-        let is_turned =
-            self.same_rigs && between.iter().any(turns) || self.is_same_list(link) && turns(&node);
+        let is_list = self.from.view(node).is_none();
+        let is_turned = self.same_rigs && between.iter().any(turns) || is_list && turns(&node);
         if !is_turned && !between.iter().chain([&node]).any(moves) {
             return None;
         }

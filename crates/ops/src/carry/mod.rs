@@ -65,6 +65,7 @@ pub use map::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace, R
 pub use pose::{held, keyed, pose_from};
 
 use super::anatomy::has_legs;
+use super::rotation_conversion::SAMPLED_ONLY;
 use super::{RigPairing, Tolerance};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::time::{Ticks, TimeRange};
@@ -355,6 +356,14 @@ impl<'a> Carrying<'a> {
         entries.extend(without_pair(self.jobs, take, |rig| self.options.takes_rig(rig)));
         if let Some(first) = self.jobs.first() {
             in_order_of(take, first.source_addresses, &mut entries);
+        }
+        let sampled: Vec<&str> = (entries.iter())
+            .filter(|entry| entry.note == SAMPLED_ONLY)
+            .map(|entry| entry.channel.as_str())
+            .collect();
+        if !sampled.is_empty() {
+            let (name, channels) = (&take.name, sampled.join(", "));
+            ledger.notes.push(format!("'{name}': {channels} came over {SAMPLED_ONLY}"));
         }
         ledger.entries.extend(entries);
         scene.takes.push(whole.clone());

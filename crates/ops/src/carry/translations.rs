@@ -19,13 +19,14 @@ use super::tracks::{Tracks, base_layer, common_samples};
 use super::vectors::Linear;
 use crate::conversion::{ConversionContext, refitted_numbers};
 use crate::linear::{Sum, Sums};
-use crate::rotation_conversion::ConvertedRotation;
+use crate::rotation_conversion::{ConvertedRotation, SAMPLED_ONLY};
 use crate::sampled_function::SampledFunction;
 
 impl Job<'_> {
     /// What a linked node's translation becomes on all layers of a take.
     pub fn translation(&self, take: &Tracks<'_>, link: &NodePairing, tolerance: f64) -> Vec<Output> {
         let Some(node) = link.translation else { return Vec::new() };
+        let tolerance = tolerance / largest(self.onto_frame(link));
         if self.is_untouched(link) {
             let own = take.translations(node).iter();
             return own.map(|&(layer, track)| self.as_it_is(link, layer, track)).collect();
@@ -122,7 +123,10 @@ impl Job<'_> {
     ) -> Output {
         let additive = take.take.layers[layer].mode == LayerMode::Additive;
         let linear = if additive { linear.of_differences() } else { linear };
-        let note = linear.note();
+        let mut note = linear.note();
+        if matches!(track.controller, Controller::Procedural(_)) && !linear.keeps() {
+            note = SAMPLED_ONLY.to_owned();
+        }
         if linear.keeps() {
             let controller = track.controller.clone();
             return Output::made(
@@ -200,8 +204,9 @@ impl Job<'_> {
                 by_layer[layer].push((id, track));
             }
         }
-        let out_of_parent = self.onto_frame(link).inverse();
-        let tolerance = self.tolerance.length / self.target.space.metres_per_unit;
+        let frame = self.onto_frame(link);
+        let out_of_parent = frame.inverse();
+        let tolerance = self.tolerance.length / self.target.space.metres_per_unit / largest(frame);
         for (layer, tracks) in by_layer.into_iter().enumerate().filter(|(_, tracks)| !tracks.is_empty()) {
             if let [(id, track)] = tracks.as_slice()
                 && *id == node
@@ -355,4 +360,14 @@ impl Job<'_> {
         }
         outputs
     }
+}
+
+/// A bound on how much farther a matrix takes anything, and near that where it turns and sizes.
+fn largest(frame: DMat3) -> f64 {
+    let rows = (frame.transpose().abs() * DVec3::ONE).max_element();
+    let columns = (frame.abs() * DVec3::ONE).max_element();
+    let bound = (rows * columns).sqrt();
+    // A turn takes everything as far as it is.
+    let is_turn = (frame * frame.transpose()).abs_diff_eq(DMat3::IDENTITY, 1e-9);
+    if is_turn || bound <= 0.0 { 1.0 } else { bound }
 }

@@ -2,10 +2,11 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use glam::DAffine3;
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
+use nimble_curve_scene::rig::{Node, OpValue, ROTATION, SCALE, TRANSLATION, TransformOp};
 use nimble_curve_scene::scene::{Scene, Target, Track};
 
 use super::map::NameMap;
@@ -35,6 +36,10 @@ impl Unlike {
                     continue;
                 }
                 let is_hopeless = job.unsaid.contains_key(&job.onto.node(partner));
+                let is_plain = |node: Option<&Node>| node.is_some_and(|node| !is_sheared(node));
+                if !is_plain(job.from.rig.node(node)) || !is_plain(job.onto.rig.node(partner)) {
+                    continue;
+                }
                 let own = job.onto.rig.node(partner).and_then(OwnSteps::of).filter(|_| !is_hopeless);
                 match (onto_list, own) {
                     (true, None) => continue,
@@ -186,6 +191,15 @@ impl Unlike {
         over.entries.retain(|entry| !taken.contains(&(entry.take.clone(), entry.channel.clone())));
         Ledger { entries, notes: followed.notes }.followed_by(over)
     }
+}
+
+/// Whether a node's steps shear, or may: a place, a turn and a size do not say that.
+fn is_sheared(node: &Node) -> bool {
+    let rest = node.rest();
+    let (scale, turn, place) = rest.to_scale_rotation_translation();
+    let plain = DAffine3::from_scale_rotation_translation(scale, turn, place);
+    let can_shear = |step: &TransformOp| matches!(step.value, OpValue::Shear(_));
+    node.transform.iter().any(can_shear) || !plain.abs_diff_eq(rest, 1e-9 * (1.0 + place.length()))
 }
 
 /// Whether a property places or turns a node as a whole.
