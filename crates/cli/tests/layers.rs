@@ -209,6 +209,14 @@ fn a_fix_made_elsewhere_comes_back_as_a_sparse_layer() {
     assert!(layer.tracks.iter().all(|track| track.controller.key_count() <= 5), "{layer:?}");
     let (numbers, angle) = differences(&fixed, &out);
     assert!(numbers < 1e-9 && angle < 1e-6, "{numbers} {angle}");
+    // Of what differs some channels alone, and the other is named.
+    let own: Vec<&str> =
+        arguments.iter().map(|word| if *word == "out.ncurve" { "arm.ncurve" } else { word }).collect();
+    let said = succeed(at, &[&own[..], &["--only", "*arm*"]].concat());
+    assert!(said.contains("not selected") && said.contains("it differs, and was not chosen"), "{said}");
+    let one = scene(&at.join("arm.ncurve"));
+    let [track] = one.takes[0].layers[1].tracks.as_slice() else { panic!("{said}") };
+    assert!(one.rigs[0].node(track.target.node).unwrap().name.contains("arm"));
     let again = fail(
         at,
         &[

@@ -132,7 +132,7 @@ proptest! {
         ])]);
         let ours = with(&base, euler(RotationOrder::Xyz, [a.clone(), constant(0.2), b.clone()]));
         let theirs = with(&fixed, euler(order, [a.clone(), b.clone(), b.clone()]));
-        let options = SplitOptions { name: "fix".into(), tolerance: Default::default() };
+        let options = SplitOptions { name: "fix".into(), only: Vec::new(), tolerance: Default::default() };
         let (result, ledger) = split(&ours, &theirs, &options).unwrap();
         let fix = result.takes[0].layers.last().unwrap();
         prop_assert_eq!(fix.rotations == RotationMixing::Quaternions, by_quaternion);
@@ -307,7 +307,7 @@ fn a_split_touches_only_what_was_changed() {
             track("translation", Controller::Components(vec![curve(3.0), curve(3.0), curve(3.0)])),
         ])])
     };
-    let options = SplitOptions { name: "fix".into(), tolerance: Default::default() };
+    let options = SplitOptions { name: "fix".into(), only: Vec::new(), tolerance: Default::default() };
     let (result, _) = split(&with(3.0), &with(5.0), &options).unwrap();
     let fix = &result.takes[0].layers[1];
     assert_eq!((fix.name.as_str(), fix.mode, fix.tracks.len()), ("fix", LayerMode::Additive, 1));

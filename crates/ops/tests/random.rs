@@ -149,7 +149,7 @@ proptest! {
                 layer.tracks.retain(|track| track.target.property != "scale");
             }
         }
-        let options = SplitOptions { name: "difference".into(), tolerance: THOUSANDTH };
+        let options = SplitOptions { name: "difference".into(), only: Vec::new(), tolerance: THOUSANDTH };
         let (result, ledger) = split(&ours, &theirs, &options).unwrap();
         let is_lost = ledger.entries.iter().any(|entry| entry.fate == Fate::LeftOut);
         let times = between(0, 40);

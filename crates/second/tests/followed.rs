@@ -154,9 +154,12 @@ fn put_together() -> Vec<Done> {
     for _ in 0..6 {
         against = spoiled(&against, &mut chance).map_or(against, |fault| fault.scene);
     }
-    let (apart, _) =
-        split(&source, &against, &SplitOptions { name: "more".into(), tolerance: Tolerance::default() })
-            .unwrap();
+    let (apart, _) = split(
+        &source,
+        &against,
+        &SplitOptions { name: "more".into(), only: Vec::new(), tolerance: Tolerance::default() },
+    )
+    .unwrap();
     let split = Claim { takes_chosen: true, ..Claim::same_by_address(&against, &apart) };
     vec![
         Done { name: "clips join", claims, result: all, world: false },

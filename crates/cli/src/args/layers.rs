@@ -68,6 +68,8 @@ pub struct LayersDifference {
     pub name: String,
     #[command(flatten)]
     pub output: OutputArgs,
+    #[command(flatten)]
+    pub choice: ChoiceArgs,
     /// How far the result may be from the other file where it cannot be exact
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.05deg,0.1mm,0.001")]
     pub tolerance: Tolerance,

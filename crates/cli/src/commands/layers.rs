@@ -201,9 +201,16 @@ fn print_ledger(out: &mut impl Write, scene: &Scene, ledger: &Ledger) -> Result<
 }
 
 impl Step for LayersDifference {
-    fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
+    fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let other = shelf.scene(&self.against, self.input)?;
-        let options = SplitOptions { name: self.name.clone(), tolerance: self.tolerance };
+        // What moves in one of the two alone differs as well.
+        let only = match (self.choice.channels(scene, file), self.choice.channels(&other, &self.against)) {
+            (Ok(own), Ok(theirs)) => own.into_iter().chain(theirs).collect(),
+            (Ok(own), Err(_)) => own,
+            (Err(_), Ok(theirs)) => theirs,
+            (Err(error), Err(_)) => return Err(error),
+        };
+        let options = SplitOptions { name: self.name.clone(), only, tolerance: self.tolerance };
         let (result, ledger) = split(scene, &other, &options)?;
         // With the layer on it moves as the other file does; what that has beside motion is its own.
         let claim = Claim { takes_chosen: true, ..Claim::same_by_address(&other, &result) };

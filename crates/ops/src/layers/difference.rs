@@ -26,6 +26,8 @@ use crate::sampled_function::SampledFunction;
 pub struct SplitOptions {
     /// The new layer's name.
     pub name: String,
+    /// The addresses of the channels whose difference is meant; all where there are none.
+    pub only: Vec<String>,
     /// How far the result may be from the other take where it cannot be exact.
     pub tolerance: Tolerance,
 }
@@ -58,7 +60,7 @@ pub struct SplitOptions {
 /// let walk = take("walk", 24, vec![track(TRANSLATION, Controller::Components(places.to_vec()))]);
 /// let higher = curves([&[(0, 0.0), (12, 0.1), (24, 0.0)], &[(0, 1.0), (12, 1.2), (24, 1.0)], &[(0, 0.0), (24, 1.4)]]);
 /// let edited = take("walk", 24, vec![track(TRANSLATION, Controller::Components(higher.to_vec()))]);
-/// let options = SplitOptions { name: "hop".into(), tolerance: Tolerance::default() };
+/// let options = SplitOptions { name: "hop".into(), only: Vec::new(), tolerance: Tolerance::default() };
 ///
 /// // What was changed becomes a layer: with it on top, the walk is the edited one.
 /// let (layered, _) = split(&scene(walk), &scene(edited), &options)?;
@@ -109,9 +111,27 @@ impl Split<'_> {
     pub(super) fn layer(&self, ledger: &mut Ledger) -> Result<Layer, LayersError> {
         let mut pairs = Vec::new();
         for pair in self.pairs(ledger) {
-            if self.differs(&pair)? {
-                pairs.push(pair);
+            if !self.differs(&pair)? {
+                continue;
             }
+            let channel = self.addresses.property(&pair.ours);
+            if self.options.only.is_empty() || self.options.only.contains(&channel) {
+                pairs.push(pair);
+                continue;
+            }
+            // It moves in the other scene as it does not in the result.
+            ledger.entries.push(Entry {
+                take: self.theirs.name.clone(),
+                layer: self.options.name.clone(),
+                channel,
+                to: None,
+                target: Some(pair.theirs),
+                fate: Fate::NotSelected,
+                error: None,
+                before: 0,
+                after: 0,
+                note: "it differs, and was not chosen".to_owned(),
+            });
         }
         let exact: Vec<Option<Controller>> = pairs.par_iter().map(|pair| self.exact(pair)).collect();
         let by_component = pairs
