@@ -256,6 +256,73 @@ fn a_bake_of_authored_curves_gives_their_keys_back() {
     assert!(again.contains("recovered"), "{again}");
 }
 
+/// All keys of a file.
+fn count(scene: &Scene) -> usize {
+    scene.takes[0].tracks().map(|(_, track)| track.controller.key_count()).sum()
+}
+
+#[test]
+fn a_number_of_keys_finds_the_tightest_tolerance_by_itself() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let file = wade();
+    let capture = scene_in_cm(&file);
+    let line = ["unbake", &file, "--unit", "cm", "--no-other-tolerances", "--replace", "-o", "out.ncurve"];
+    for (asked, most) in [("900", 900), ("400", 400), ("1%", 778), ("6000", 6000)] {
+        let said = succeed(at, &[&line[..], &["--keys-at-most", asked]].concat());
+        let made = scene(&at.join("out.ncurve"));
+        let keys = count(&made);
+        assert!(keys <= most && keys * 10 >= most * 9, "{asked}: {keys}");
+        let found = said.lines().find_map(|line| line.split_once("with so few keys: ")).unwrap().1;
+        let angle: f64 = found.split_once("deg").unwrap().0.parse().unwrap();
+        let (off, distance) = errors(&capture, &made);
+        // In centimetres, in the proportions of the default tolerance: half a millimetre to a tenth of a degree.
+        assert!(off <= angle * 1.01 && distance <= 0.5 * angle * 1.01, "{asked}: {off} {distance} {found}");
+        assert!(off >= 0.8 * angle, "{off} of {angle}");
+        // What was found is what it takes: nine tenths of it need more keys.
+        let tighter = format!("{}deg,{}mm,{}", 0.9 * angle, 4.5 * angle, 0.009 * angle);
+        succeed(at, &[&line[..7], &["tighter.ncurve", "--tolerance", &tighter]].concat());
+        assert!(count(&scene(&at.join("tighter.ncurve"))) > most, "{asked}");
+    }
+    let why = fail(at, &["unbake", &file, "--unit", "cm", "-o", "x.ncurve", "--keys-at-most", "20"]);
+    assert!(why.contains("20 keys are too few") && !at.join("x.ncurve").exists(), "{why}");
+    let none = run(at, &["unbake", &file, "-o", "x.ncurve", "--keys-at-most", "0%"]);
+    assert!(String::from_utf8_lossy(&none.stderr).contains("25% of the samples"));
+}
+
+#[test]
+fn what_is_fitted_anew_takes_fewer_keys_the_farther_it_may_be_off() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    succeed(at, &["unbake", &wade(), "--unit", "cm", "-o", "sparse.ncurve", "--no-other-tolerances"]);
+    let before = count(&scene(&at.join("sparse.ncurve")));
+    let mut last = before;
+    for degrees in [0.2, 0.5, 1.0, 2.0] {
+        let tolerance = format!("{degrees}deg,{}mm,{}", 5.0 * degrees, 0.01 * degrees);
+        let line = [
+            "unbake",
+            "sparse.ncurve",
+            "--refit",
+            "--no-other-tolerances",
+            "--replace",
+            "-o",
+            "again.ncurve",
+        ];
+        succeed(at, &[&line[..], &["--tolerance", &tolerance]].concat());
+        let keys = count(&scene(&at.join("again.ncurve")));
+        assert!(keys as f64 <= 1.02 * last as f64, "{degrees}: {keys} after {last}");
+        last = keys;
+    }
+    assert!(last * 10 < before * 6, "{last} of {before}");
+}
+
+/// The capture, whose file states no unit.
+fn scene_in_cm(file: &str) -> Scene {
+    let folder = tempdir().unwrap();
+    succeed(folder.path(), &["convert", file, "in.ncurve", "--unit", "cm"]);
+    scene(&folder.path().join("in.ncurve"))
+}
+
 #[test]
 fn weighted_handles_come_back_where_they_are_asked_for() {
     let folder = tempdir().unwrap();

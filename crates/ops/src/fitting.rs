@@ -3,7 +3,7 @@
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Cursor, Curve, Interpolation, Key, Tangent};
 use nimble_curve_curves::fit::{
-    Channel, ErrorBound, FittedKey, Handles, Interval, Origin, fit_shared, precision_of, unbaked_with,
+    Channel, ErrorBound, FittedKey, Handles, Interval, Origin, fit, fit_shared, precision_of, unbaked_with,
 };
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{FrameRate, Ticks};
@@ -27,6 +27,8 @@ pub(super) struct Fitting {
     pub tolerance: f64,
     /// The part of the tolerance that holds at each sample, where that is not all of it everywhere.
     pub parts: Option<Vec<f64>>,
+    /// Whether keys are fitted as well where they can be recovered, and the fewer are taken.
+    fewest: bool,
 }
 
 /// Curves through samples.
@@ -40,6 +42,11 @@ pub(super) struct Fitted {
 }
 
 impl Fitting {
+    /// The same; whether keys are fitted as well where they can be recovered, and the fewer are taken.
+    pub fn fewest(self, fewest: bool) -> Fitting {
+        Fitting { fewest, ..self }
+    }
+
     /// A track's samples; rotations become angles of `order`, Euler samples of their own where none is given. `None` for
     /// matrices, and where there are no samples.
     pub fn new(
@@ -80,6 +87,7 @@ impl Fitting {
         };
         let quantity = if rotation.is_some() { Quantity::Angle } else { kind.quantity() };
         Some(Fitting {
+            fewest: false,
             start: samples.start,
             rate: samples.rate,
             channels,
@@ -100,6 +108,7 @@ impl Fitting {
         }
         let column = |axis: usize| (0..samples.len()).map(|index| samples.row(index)[axis]).collect();
         Some(Fitting {
+            fewest: false,
             start: samples.start,
             rate: samples.rate,
             channels: vec![column(0), column(1), column(2)],
@@ -214,8 +223,15 @@ impl Fitting {
         for (nth, (_, channel)) in order.into_iter().enumerate() {
             // A two-hundredth of the tolerance is left for slopes with few digits.
             let room = errors.room_of(channel, 0.995 * part * budget(nth + 1, moving));
-            let (keys, origin) =
-                unbaked_with(&self.channels[channel], self.precision_of(channel), room, keep, handles);
+            let samples = &self.channels[channel];
+            let mut found = unbaked_with(samples, self.precision_of(channel), room, keep, handles);
+            if self.fewest && found.1 != Origin::Fitted {
+                let keys = fit(samples, room, keep);
+                if keys.len() < found.0.len() {
+                    found = (keys, Origin::Fitted);
+                }
+            }
+            let (keys, origin) = found;
             curves[channel] = self.curve(&keys, part * self.least_tolerance(), origin != Origin::Fitted);
             origins.push(origin);
             if nth + 1 < moving {

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::reorder::NewOrder;
+use nimble_curve_core::ops::unbake::KeyLimit;
 use nimble_curve_core::time::FrameRate;
 
 use super::reorder::new_order;
@@ -24,6 +25,9 @@ pub struct Unbake {
     /// How far the result may be from the samples: angle of rotations, distance of positions, difference of numbers
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
     pub tolerance: Tolerance,
+    /// The tightest tolerance, in the proportions of the given one, under which what is fitted has no more keys: 500, or 25% of the samples
+    #[arg(long, value_name = "N|N%", value_parser = key_limit)]
+    pub keys_at_most: Option<KeyLimit>,
     /// Another tolerance for some channels, by address or pattern with *: '*:foot_*:rotation=0.02deg'
     #[arg(long, value_name = "PATTERN=Q,…", value_parser = tolerance_for)]
     pub tolerance_for: Vec<(String, String)>,
@@ -64,6 +68,21 @@ pub struct Unbake {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+/// A number of keys, or a part of the samples.
+pub(super) fn key_limit(text: &str) -> Result<KeyLimit, String> {
+    let wrong = || format!("'{text}' is no number of keys: write 500, or 25% of the samples");
+    match text.strip_suffix('%') {
+        Some(percent) => match percent.trim().parse::<f64>() {
+            Ok(percent) if percent > 0.0 && percent <= 100.0 => Ok(KeyLimit::Part(percent / 100.0)),
+            _ => Err(wrong()),
+        },
+        None => match text.trim().parse::<usize>() {
+            Ok(keys) if keys > 0 => Ok(KeyLimit::Keys(keys)),
+            _ => Err(wrong()),
+        },
+    }
 }
 
 pub(super) fn tolerance_for(text: &str) -> Result<(String, String), String> {

@@ -9,7 +9,9 @@ use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::reorder::NewOrder;
-use nimble_curve_core::ops::unbake::{FitOrder, KeySets, TradeOff, UnbakeOptions, trade_off, unbake};
+use nimble_curve_core::ops::unbake::{
+    FitOrder, KeySets, TradeOff, UnbakeOptions, Unbaked, fewest_keys, trade_off, unbake,
+};
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
@@ -29,9 +31,9 @@ const MOST_TO_TRY: usize = 2_000_000;
 
 impl Step for Unbake {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
-        let unbaked = unbake(scene, &options(self, scene, file)?)?;
+        let (options, unbaked) = unbaked(self, scene, &options(self, scene, file)?)?;
         let mut worked = StepOutput::new(unbaked.scene, unbaked.ledger);
-        worked.promise = Some(promise(self, scene, &worked.scene, &worked.ledger)?);
+        worked.promise = Some(promise(self, &options, scene, (&worked.scene, &worked.ledger)));
         Ok(worked)
     }
 }
@@ -40,9 +42,8 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
     output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
-    let options = options(args, &scene, &args.file)?;
-    let mut unbaked = unbake(&scene, &options)?;
-    let promise = promise(args, &scene, &unbaked.scene, &unbaked.ledger)?;
+    let (options, mut unbaked) = unbaked(args, &scene, &options(args, &scene, &args.file)?)?;
+    let promise = promise(args, &options, &scene, (&unbaked.scene, &unbaked.ledger));
     let origin = Origin { source: &scene, promise: &promise };
     let written = output.write(&unbaked.scene, &args.file, Some(origin))?;
     written.verdict.settle(&mut unbaked.ledger, &scene);
@@ -64,7 +65,15 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let outcome =
         format!("{samples} samples became {} ({}){off}", counted(keys, "key"), percent(keys, samples));
     report::head(&mut out, &arrow, &(style, outcome))?;
-    print_table(&mut out, &unbaked.ledger, &scene.space, args)?;
+    print_table(&mut out, &unbaked.ledger, &scene.space, &options)?;
+    if args.keys_at_most.is_some() {
+        let found = said(&options.tolerance);
+        writeln!(
+            out,
+            "  {}",
+            Style::Good.paint(&format!("the tightest tolerance with so few keys: {found}"))
+        )?;
+    }
     // How far joints are off in the world is for the judge to say.
     if let Some((_, _, added)) = unbaked.world.filter(|_| !args.planted.is_empty()) {
         let shown = amount(added, Quantity::Length, &scene.space);
@@ -72,27 +81,40 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     }
     if !args.no_other_tolerances && samples <= MOST_TO_TRY {
         let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0])?;
-        print_trade_off(&mut out, &others, &unbaked.ledger, args)?;
+        print_trade_off(&mut out, &others, &unbaked.ledger, &options)?;
     }
     Ok(report::close(&mut out, &gate::closing(&written.verdict, &unbaked.scene))?)
 }
 
-/// The same motion within the widest of the tolerances that were given.
-fn promise(args: &Unbake, source: &Scene, result: &Scene, ledger: &Ledger) -> Result<Promise, Failure> {
-    let mut widest = args.tolerance;
-    for (_, text) in &args.tolerance_for {
-        let own = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
-        widest = Tolerance {
-            angle: widest.angle.max(own.angle),
-            length: widest.length.max(own.length),
-            number: widest.number.max(own.number),
-        };
-    }
+/// What comes of it, and the options that it comes of: those that were given, or as few keys as were asked for.
+fn unbaked(
+    args: &Unbake,
+    scene: &Scene,
+    options: &UnbakeOptions,
+) -> Result<(UnbakeOptions, Unbaked), Failure> {
+    Ok(match args.keys_at_most {
+        Some(limit) => fewest_keys(scene, options, limit)?,
+        None => (options.clone(), unbake(scene, options)?),
+    })
+}
+
+/// The same motion within the widest of the tolerances.
+fn promise(
+    args: &Unbake,
+    options: &UnbakeOptions,
+    source: &Scene,
+    (result, ledger): (&Scene, &Ledger),
+) -> Promise {
+    let widest = options.tolerance_for.iter().fold(options.tolerance, |widest, (_, own)| Tolerance {
+        angle: widest.angle.max(own.angle),
+        length: widest.length.max(own.length),
+        number: widest.number.max(own.number),
+    });
     let mut promise = Promise::same(source, result, widest);
     promise.claim = promise.claim.excusing(source, ledger);
     promise.claim.sampling = if args.refit { Sampling::Frames } else { Sampling::KeysOfSource };
-    promise.world = args.world.map(|metres| InWorld { metres, angle: f64::INFINITY });
-    Ok(promise)
+    promise.world = options.world.map(|metres| InWorld { metres, angle: f64::INFINITY });
+    promise
 }
 
 fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, Failure> {
@@ -142,7 +164,19 @@ fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, F
         keep: args.keep.iter().map(at).collect(),
         range: args.frames.map(|(first, last)| TimeRange::new(at(&first), at(&last))),
         again: args.refit,
+        fewest: args.keys_at_most.is_some(),
     })
+}
+
+/// A tolerance as it is typed.
+fn said(tolerance: &Tolerance) -> String {
+    let short = |number: f64| report::short(number);
+    format!(
+        "{}deg,{}mm,{}",
+        short(tolerance.angle.to_degrees()),
+        short(tolerance.length * 1000.0),
+        short(tolerance.number)
+    )
 }
 
 /// How many keys stricter and looser tolerances would give.
@@ -150,7 +184,7 @@ fn print_trade_off(
     out: &mut impl Write,
     others: &[TradeOff],
     ledger: &Ledger,
-    args: &Unbake,
+    options: &UnbakeOptions,
 ) -> Result<(), Failure> {
     let keys: usize =
         ledger.entries.iter().filter(|e| e.fate == Fate::Refitted).map(|entry| entry.after).sum();
@@ -162,7 +196,7 @@ fn print_trade_off(
         .iter()
         .map(|other| (other.factor, shown(other.tolerance.angle, other.tolerance.length), other.keys))
         .collect();
-    rows.push((1.0, shown(args.tolerance.angle, args.tolerance.length), keys));
+    rows.push((1.0, shown(options.tolerance.angle, options.tolerance.length), keys));
     rows.sort_by(|a, b| a.0.total_cmp(&b.0));
     let mut table =
         Table::new(&[("other tolerances", Align::Left), ("keys", Align::Right), ("of these", Align::Right)]);
@@ -174,7 +208,12 @@ fn print_trade_off(
     Ok(table.print(out)?)
 }
 
-fn print_table(out: &mut impl Write, ledger: &Ledger, space: &Space, args: &Unbake) -> Result<(), Failure> {
+fn print_table(
+    out: &mut impl Write,
+    ledger: &Ledger,
+    space: &Space,
+    options: &UnbakeOptions,
+) -> Result<(), Failure> {
     let mut table = Table::new(&[
         ("kind", Align::Left),
         ("tracks", Align::Right),
@@ -201,7 +240,7 @@ fn print_table(out: &mut impl Write, ledger: &Ledger, space: &Space, args: &Unba
             samples.to_string(),
             keys.to_string(),
             percent(keys, samples),
-            amount(args.tolerance.of(quantity, space), quantity, space),
+            amount(options.tolerance.of(quantity, space), quantity, space),
             amount(error.largest, quantity, space),
             amount(error.rms(), quantity, space),
             format!("{} frame {}", worst.channel, frame(error.frame)),

@@ -3,7 +3,7 @@
 mod job;
 mod trade_off;
 use self::job::Job;
-pub use self::trade_off::{TradeOff, trade_off};
+pub use self::trade_off::{KeyLimit, TradeOff, fewest_keys, trade_off};
 
 mod world;
 
@@ -72,8 +72,10 @@ pub struct UnbakeOptions {
     pub range: Option<TimeRange>,
     /// Addresses of the channels to unbake; all where there are none.
     pub only: Vec<String>,
-    /// Whether curves that are sparse already are fitted anew.
+    /// Whether curves that are sparse already are fitted anew; the keys that they have stay where no fewer do.
     pub again: bool,
+    /// Whether fitted keys are taken instead of recovered ones where they are fewer.
+    pub fewest: bool,
 }
 
 /// Why nothing can be unbaked.
@@ -82,6 +84,17 @@ pub enum UnbakeError {
     /// A pattern that means nothing.
     #[error(transparent)]
     NothingChosen(#[from] NothingChosen),
+    /// So few keys that they would say another motion.
+    #[error(
+        "{asked} keys are too few: at {} degrees off there are still {least}",
+        trade_off::WIDEST.to_degrees().round()
+    )]
+    TooFew {
+        /// How many there may be.
+        asked: usize,
+        /// How many there are at least.
+        least: usize,
+    },
     /// A pose cannot be evaluated.
     #[error(transparent)]
     Evaluate(#[from] EvaluateError),
