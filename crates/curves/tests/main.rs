@@ -5,3 +5,4 @@ mod exact;
 mod made;
 mod recovery;
 mod rotations;
+mod splicing;

@@ -246,6 +246,11 @@ pub(super) fn as_wholes(
     let addresses = Addresses::new(scene);
     let (mut result, ledger) =
         each_track(scene, &addresses, |books, layer, track| match is_step(&track.target) {
+            // What does not count has no part in what the steps come to.
+            true if !books.take.layers[layer].is_active() => {
+                let why = "its layer does not count, and what its steps come to is one";
+                (None, Some(books.changed(layer, track, Fate::LeftOut, 0, None, why)))
+            }
             true => (None, Some(wholes.entry(books, layer, track))),
             false => (Some(track.clone()), Some(books.kept(layer, track))),
         });

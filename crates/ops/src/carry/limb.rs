@@ -5,10 +5,10 @@ use glam::{DQuat, DVec3};
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{SampleKind, Samples};
-use nimble_curve_scene::evaluate::{Evaluator, Pose};
+use nimble_curve_scene::evaluate::{NodeSampler, Pose};
 use nimble_curve_scene::ledger::{Entry, MeasuredError};
 use nimble_curve_scene::rig::{Canonical, NodeId, ROTATION};
-use nimble_curve_scene::scene::{PropertyKind, Scene, Take};
+use nimble_curve_scene::scene::{PropertyKind, Take};
 
 use super::rewrite::Rewritten;
 use super::{CarryError, Job};
@@ -104,26 +104,29 @@ impl Job<'_> {
         (made, entries): (&mut Take, &mut Vec<Entry>),
         said: Said,
     ) -> Result<(), CarryError> {
-        let [_, middle, end] = limb.at;
         let id = limb.joints[2];
         let Some(view) = self.onto.view(id) else { return Ok(()) };
-        let scene = Scene { takes: Vec::new(), ..self.target.clone() };
         let now = made.clone();
-        let mut wanted = Evaluator::new(&scene, Some(was), self.onto.index)?;
-        let mut bent = Evaluator::new(&scene, Some(&now), self.onto.index)?;
-        let (mut pose, mut bent_pose) = (Pose::default(), Pose::default());
+        // What is above the limb moves both alike.
+        let of_limb = |take| -> Result<Vec<NodeSampler<'_>>, CarryError> {
+            let sampler = |id: NodeId| Ok(NodeSampler::new(self.target, Some(take), self.onto.node(id))?);
+            limb.joints.into_iter().map(sampler).collect()
+        };
+        let (mut wanted, mut bent) = (of_limb(was)?, of_limb(&now)?);
         let mut at = |time: f64| {
-            wanted.pose_at(time, &mut pose);
-            bent.pose_at(time, &mut bent_pose);
-            let (wanted, found) = (pose.world_rotation[end], bent_pose.world_rotation[end]);
-            (bent_pose.world_rotation[middle].conjugate() * wanted, angle_between(wanted, found))
+            let turn = |sampler: &mut NodeSampler<'_>| sampler.local_at(time).1;
+            let wanted = wanted.iter_mut().map(turn).fold(DQuat::IDENTITY, |above, own| above * own);
+            let [upper, middle, end] = [0, 1, 2].map(|joint| turn(&mut bent[joint]));
+            let above = upper * middle;
+            (above.conjugate() * wanted, angle_between(wanted, above * end))
         };
         let tolerance = 0.5 * self.tolerance.angle;
         let range = was.range;
         let step = self.source.rate.ticks_per_frame() / 8.0;
         let parts = ((range.last - range.first).as_f64() / step).round() as i64;
         let off = (0..=parts).map(|part| at(range.first.as_f64() + part as f64 * step).1).fold(0.0, f64::max);
-        if off <= tolerance {
+        // The end's own curve is held to a part of the tolerance, and so are those that it hangs on.
+        if off <= 0.9 * self.tolerance.angle {
             return Ok(());
         }
         let targets = limb.joints.map(|joint| self.onto.target(joint, ROTATION));
