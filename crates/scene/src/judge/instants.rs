@@ -82,6 +82,11 @@ impl<'a> Scenes<'a> {
                 times
             }
         };
+        // What lies between keys was to change: nothing is said of it.
+        let mode = match self.claim.sampling {
+            Sampling::Keys if mode == Mode::SampledSource => Mode::SameSamples,
+            _ => mode,
+        };
         times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
         (knots(times, self.precision), mode)
     }

@@ -7,7 +7,7 @@ use nimble_curve_curves::time::TICKS_PER_SECOND;
 pub enum Mode {
     /// Both are curves: everywhere.
     Curves,
-    /// Both are samples at the same instants, and go in straight lines between them: at those alone.
+    /// At the same instants alone: both are samples and go in straight lines between them, or what lies between was to change.
     SameSamples,
     /// The source is samples, between which nobody knows the motion: at those, and halfway, which is told apart.
     SampledSource,
