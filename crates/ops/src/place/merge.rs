@@ -42,19 +42,21 @@ impl Job<'_> {
         };
         let is_angle = kind == PropertyKind::Rotation;
         let (keyed, there) = (times_of(&track.controller), times_of(&old.controller));
-        let merge = |axis: usize, new: &Curve, old: &Curve| match old.is_empty() {
-            true if new.is_empty() => Curve::default(),
-            true => {
-                let rest = numbers.get(axis).copied().unwrap_or(0.0);
-                self.joined_curve(new, None, rest, take.range, is_angle)
-            }
-            // A key that only the conversion needs gives way to one that is there.
-            false => {
-                let gives_way = |time: Ticks| !keyed.contains(&time) && there.contains(&time);
-                let stays = new.keys().iter().filter(|key| !gives_way(key.time)).copied().collect();
-                let new = Curve::new(stays).unwrap_or_else(|_| new.clone());
-                old.merged(&new, take.range, is_angle)
-            }
+        let merge = |axis: usize, new: &Curve, old: &Curve| -> Result<Curve, PlaceError> {
+            Ok(match old.is_empty() {
+                true if new.is_empty() => Curve::default(),
+                true => {
+                    let rest = numbers.get(axis).copied().unwrap_or(0.0);
+                    self.joined_curve(new, None, rest, take.range, is_angle)
+                }
+                // A key that only the conversion needs gives way to one that is there.
+                false => {
+                    let gives_way = |time: Ticks| !keyed.contains(&time) && there.contains(&time);
+                    let stays = new.keys().iter().filter(|key| !gives_way(key.time)).copied().collect();
+                    let new = Curve::new(stays).map_err(|error| cannot(&error.to_string()))?;
+                    old.merged(&new, take.range, is_angle)
+                }
+            })
         };
         Ok(match (curves(&track.controller, "the new take's")?, curves(&old.controller, "the target's")?) {
             (Controller::Discrete(new), Controller::Discrete(old)) => {
@@ -67,12 +69,14 @@ impl Job<'_> {
             }
             (Controller::Euler(new), Controller::Euler(old)) if new.order == old.order => {
                 let new = self.nearer_solution(new, &old);
-                let curves = std::array::from_fn(|axis| merge(axis, &new.curves[axis], &old.curves[axis]));
+                let merged = |axis: usize| merge(axis, &new.curves[axis], &old.curves[axis]);
+                let curves = [merged(0)?, merged(1)?, merged(2)?];
                 Controller::Euler(EulerCurves { order: new.order, curves })
             }
             (Controller::Components(new), Controller::Components(old)) if new.len() == old.len() => {
                 let pairs = new.iter().zip(&old).enumerate();
-                Controller::Components(pairs.map(|(axis, (new, old))| merge(axis, new, old)).collect())
+                let merged = pairs.map(|(axis, (new, old))| merge(axis, new, old));
+                Controller::Components(merged.collect::<Result<_, _>>()?)
             }
             (Controller::Euler(_), Controller::Euler(_)) => {
                 return Err(cannot("turns in another order than what is there: reorder one of them first"));
