@@ -25,6 +25,9 @@ pub struct Promise {
     pub tolerance: Tolerance,
     /// How far things may be from it in the world; where nothing is promised of that, none.
     pub world: Option<InWorld>,
+    /// How far it may be, in parts of the tolerance, from what a sampled source lets expect between its samples; where
+    /// nothing is promised of that, infinite.
+    pub between: f64,
     /// How much of the source it holds beside motion.
     pub scope: Scope,
     /// What else it should be, in terms of other scenes, or of other stretches of the same.
@@ -70,7 +73,7 @@ impl Promise {
 
     /// What a claim says, within a tolerance.
     pub fn of(claim: Claim, tolerance: Tolerance, scope: Scope) -> Promise {
-        Promise { claim, tolerance, world: None, scope, beside: Vec::new() }
+        Promise { claim, tolerance, world: None, between: f64::INFINITY, scope, beside: Vec::new() }
     }
 
     /// A clip that was cut out of a take.
@@ -96,6 +99,7 @@ impl Promise {
             claim: self.claim.then(&next.claim),
             tolerance,
             world: self.world.zip(next.world).map(both),
+            between: f64::INFINITY,
             scope: self.scope.max(next.scope),
             beside: self.beside.iter().map(after).collect(),
         }
@@ -210,10 +214,13 @@ pub fn judged(
         .flat_map(|take| take.tracks())
         .any(|(_, track)| track.controller.samples().is_some());
     let holds_curves = matches!(made.format, Format::Glb | Format::Gltf | Format::Collada | Format::Usda);
-    let limits = Limits {
-        between: holds_curves && !saving.skeletons && !has_samples,
-        ..limits(&promise.tolerance, promise.world, &back.scene)
+    // Curves of a format that writes samples go straight between these.
+    let between = match origin.map_or(f64::INFINITY, |origin| origin.promise.between) {
+        own if own.is_finite() && !has_samples => own,
+        _ if holds_curves && !saving.skeletons && !has_samples => 1.0,
+        _ => f64::INFINITY,
     };
+    let limits = Limits { between, ..limits(&promise.tolerance, promise.world, &back.scene) };
     // Said in the unit of what was written, as everything else that is printed of it.
     let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
     let verdict = promise.judged(source, &back.scene, limits, back.precision);
@@ -235,7 +242,7 @@ fn limits(tolerance: &Tolerance, world: Option<InWorld>, result: &Scene) -> Limi
         number: of(Quantity::Number),
         world: world.map_or(f64::INFINITY, in_units),
         world_turn: world.map_or(f64::INFINITY, |world| world.angle * slack),
-        between: false,
+        between: f64::INFINITY,
     }
 }
 
@@ -243,8 +250,8 @@ fn limits(tolerance: &Tolerance, world: Option<InWorld>, result: &Scene) -> Limi
 pub fn refusal(verdict: &Verdict, result: &Scene) -> Option<String> {
     let space = &result.space;
     let beyond = match (verdict.beyond(), verdict.world_beyond()) {
-        (Some((judged, error)), _) => {
-            let allowed = amount(verdict.limits.of(error.quantity), error.quantity, space);
+        (Some((judged, error, limit)), _) => {
+            let allowed = amount(limit, error.quantity, space);
             format!("{}; allowed {allowed}", place(judged, &error, result))
         }
         (None, Some((error, node))) => {
@@ -396,15 +403,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
             (style, format!("judged on the result: {looked}, off by at most\n  {list}"))
         }
     });
-    let between: Vec<String> = [Quantity::Angle, Quantity::Length, Quantity::Number]
-        .into_iter()
-        .filter_map(|quantity| verdict.worst(quantity, true))
-        .filter(|(_, error)| error.largest > verdict.limits.of(error.quantity))
-        .map(|(judged, error)| place(judged, &error, result))
-        .collect();
-    if !between.is_empty() {
-        lines.push((Style::Faint, format!("between samples: {}", between.join("\n  "))));
-    }
+    lines.extend(between_samples(verdict, result));
     lines.extend(in_world(verdict, result).map(|text| (style, text)));
     lines.extend(summed(verdict, result).map(|text| (Style::Faint, text)));
     let warned = |text: String| (Style::Warn, text);
@@ -418,6 +417,27 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         lines.push(warned(format!("and {} more are missing", verdict.missing.len() - 6)));
     }
     lines
+}
+
+/// How far the result is from what is known between samples, where that was promised or is more than at samples.
+fn between_samples(verdict: &Verdict, result: &Scene) -> Option<Line> {
+    let promised = verdict.limits.between;
+    let is_telling = |error: &MeasuredError| match promised.is_finite() {
+        true => error.largest > TELLING * verdict.limits.of(error.quantity),
+        false => error.largest > verdict.limits.of(error.quantity),
+    };
+    let worst: Vec<(&Judged, MeasuredError)> = [Quantity::Angle, Quantity::Length, Quantity::Number]
+        .into_iter()
+        .filter_map(|quantity| verdict.worst(quantity, true))
+        .filter(|(_, error)| is_telling(error))
+        .collect();
+    let (first, _) = worst.first()?;
+    let what = if first.by_readings { ", from what they let expect" } else { "" };
+    let places: Vec<String> = worst.iter().map(|(judged, error)| place(judged, error, result)).collect();
+    let is_beyond =
+        |(_, error): &(&Judged, MeasuredError)| error.largest > promised * verdict.limits.of(error.quantity);
+    let style = if worst.iter().any(is_beyond) { Style::Warn } else { Style::Faint };
+    Some((style, format!("between samples{what}: {}", places.join("\n  "))))
 }
 
 /// What local errors add up to down the chains, where nothing was promised of that: looked at where they are largest.

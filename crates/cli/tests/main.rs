@@ -17,6 +17,7 @@ mod layers;
 mod lists;
 mod main_job;
 mod nodes;
+mod noisy;
 mod options;
 mod placing;
 mod random;

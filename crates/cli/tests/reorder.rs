@@ -195,3 +195,51 @@ fn wrong_uses_are_told_apart() {
         assert_eq!(run(at, &arguments).status.code(), Some(2), "{arguments:?}");
     }
 }
+
+/// Keys that a fit chose are free to move: in another order they are fitted anew, and are about as many as had the capture
+/// been unbaked in that order; the rotations are those of before, by the tests' own evaluation at eighths of frames.
+#[test]
+fn fitted_keys_are_fitted_anew_in_another_order() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let taken =
+        nimble_curve_second::capture::Taken { seed: 1, frames: 200, rate: 120.0, noise: 0.15, faults: false };
+    std::fs::write(at.join("noisy.bvh"), nimble_curve_second::capture::bvh(&taken)).unwrap();
+    for input in [path("bramble_wade.bvh"), "noisy.bvh".to_owned()] {
+        let keys = |file: &str| -> usize {
+            let scene = scene(&at.join(file));
+            let tracks = scene.takes[0].tracks().filter(|(_, track)| track.target.property == "rotation");
+            tracks.map(|(_, track)| track.controller.key_count()).sum()
+        };
+        let unbake = |file: &str, order: &[&str]| {
+            let mut arguments = vec!["unbake", &input, "-o", file, "--no-other-tolerances"];
+            arguments.extend(order);
+            succeed(at, &arguments);
+        };
+        unbake("keyed.ncurve", &[]);
+        unbake("other.ncurve", &["--order", "zyx"]);
+        let said = succeed(
+            at,
+            &["reorder", "keyed.ncurve", "--to", "zyx", "--tolerance", "0.1deg", "-o", "turned.ncurve"],
+        );
+        assert!(said.contains("fitted"), "{said}");
+        let (other, turned) = (keys("other.ncurve"), keys("turned.ncurve"));
+        println!(
+            "{input}: {} keys, {other} fitted in the other order, {turned} fitted anew",
+            keys("keyed.ncurve")
+        );
+        assert!(turned as f64 <= 1.1 * other as f64, "{input}: {turned} {other}");
+        let (before, after) = (scene(&at.join("keyed.ncurve")), scene(&at.join("turned.ncurve")));
+        let last = before.rate.frame(before.takes[0].range.last) as i32;
+        for (_, node) in before.rigs[0].nodes().filter(|(_, node)| node.op("rotation").is_some()) {
+            let eighths = || (0..=last * 8).map(|eighth| f64::from(eighth) / 8.0);
+            let pairs = rotations(&before, &node.name, eighths()).into_iter().zip(rotations(
+                &after,
+                &node.name,
+                eighths(),
+            ));
+            let worst = pairs.map(|(a, b)| degrees_between(a, b)).fold(0.0, f64::max);
+            assert!(worst <= 0.1 * (1.0 + 1e-6), "{input} {}: {worst}", node.name);
+        }
+    }
+}

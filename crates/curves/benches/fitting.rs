@@ -2,7 +2,7 @@
 
 use divan::counter::ItemsCount;
 use nimble_curve_curves::curve::{Curve, Key};
-use nimble_curve_curves::fit::{ErrorBound, precision_of, unbaked};
+use nimble_curve_curves::fit::{ErrorBound, Handles, precision_of, unbaked};
 use nimble_curve_curves::time::FrameRate;
 
 fn main() {
@@ -36,7 +36,7 @@ fn baked(count: usize) -> Vec<f64> {
 fn run(bencher: divan::Bencher<'_, '_>, samples: &[f64]) {
     bencher.counter(ItemsCount::new(samples.len())).bench_local(|| {
         let samples = divan::black_box(samples);
-        unbaked(samples, precision_of(samples, 1.0), ErrorBound::even(0.1), &[])
+        unbaked(samples, precision_of(samples, 1.0), ErrorBound::even(0.1), &[], Handles::Plain)
     });
 }
 

@@ -2,7 +2,7 @@
 
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Side, Tangent};
 use nimble_curve_curves::fit::{
-    ErrorBound, FittedKey, Handles, Interval, Origin, fit, precision_of, recover, unbaked, unbaked_with,
+    ErrorBound, FittedKey, Handles, Interval, Origin, Unbaked, fit, precision_of, recover, unbaked,
 };
 use nimble_curve_testing::RATE;
 
@@ -105,7 +105,8 @@ fn tallied(shortest: i64, curves: usize, seed: u64) -> Tally {
     for _ in 0..curves {
         let curve = authored(&mut lcg, shortest);
         let samples = baked(&curve);
-        let (keys, _) = unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[]);
+        let Unbaked { keys, .. } =
+            unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[], Handles::Plain);
         count(&curve, &keys, &mut tally);
     }
     tally
@@ -163,13 +164,8 @@ fn weighted_keys_come_back_with_their_handles() {
     for _ in 0..50 {
         let curve = weighted(&mut lcg);
         let samples = baked(&curve);
-        let (back, _) = unbaked_with(
-            &samples,
-            precision_of(&samples, 1.0),
-            ErrorBound::even(0.1),
-            &[],
-            Handles::Weighted,
-        );
+        let Unbaked { keys: back, .. } =
+            unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[], Handles::Weighted);
         keys += curve.keys().len();
         let frame = |key: &Key| RATE.nearest_frame(key.time) as f64;
         extra += back.iter().filter(|f| curve.keys().iter().all(|key| frame(key) != f.at)).count();
@@ -198,7 +194,8 @@ fn rounded_bakes_give_their_keys_back_too() {
     for _ in 0..300 {
         let curve = authored(&mut lcg, 6);
         let samples: Vec<f64> = baked(&curve).iter().map(|v| (v * 1e6).round() / 1e6).collect();
-        let (keys, origin) = unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[]);
+        let Unbaked { keys, origin, .. } =
+            unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(0.1), &[], Handles::Plain);
         assert_ne!(origin, Origin::Fitted);
         count(&curve, &keys, &mut tally);
     }
@@ -260,7 +257,8 @@ fn each_sample_keeps_to_its_own_room() {
             })
             .collect();
         for (by_sample, needed) in [None, Some(room.as_slice())].into_iter().zip(&mut needed) {
-            let found = fit(&samples, ErrorBound { tolerance: 0.5, by_sample }, &[]);
+            let bound = by_sample.map_or(ErrorBound::even(0.5), |room| ErrorBound::by_sample(0.5, room));
+            let found = fit(&samples, bound, &[]);
             *needed += found.len();
             for (index, sample) in samples.iter().enumerate() {
                 let off = value(&found, index as f64) - sample;

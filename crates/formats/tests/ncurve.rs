@@ -4,7 +4,7 @@ use std::path::Path;
 
 use nimble_curve_core::controller::{Controller, EulerCurves, Weight};
 use nimble_curve_core::curve::{
-    Behaviour, Curve, Interpolation, Key, Tangent, TangentMode, TangentShape, Ticks,
+    AxisSet, Behaviour, Curve, Interpolation, Key, Tangent, TangentMode, TangentShape, Ticks,
 };
 use nimble_curve_core::rig::{Node, NodeKind, Rig};
 use nimble_curve_core::rotation::RotationOrder;
@@ -75,14 +75,36 @@ fn any_key() -> impl Strategy<Value = (i64, Key)> {
         interpolation,
         any_tangent(),
         any_tangent(),
-        any::<[bool; 2]>(),
+        any::<[bool; 3]>(),
+        prop::collection::vec(0..3_usize, 0..3),
     )
         .prop_map(
-            |(gap, value, value_before, interpolation, tangent_in, tangent_out, [joined, added])| {
+            |(
+                gap,
+                value,
+                value_before,
+                interpolation,
+                tangent_in,
+                tangent_out,
+                [joined, added, fitted],
+                axes,
+            )| {
                 let time = Ticks::ZERO;
+                let axes = axes.into_iter().fold(AxisSet::NONE, AxisSet::with);
+                let tangents = (tangent_in, tangent_out);
                 (
                     gap,
-                    Key { time, value, value_before, interpolation, tangent_in, tangent_out, joined, added },
+                    Key {
+                        value_before,
+                        interpolation,
+                        tangent_in: tangents.0,
+                        tangent_out: tangents.1,
+                        joined,
+                        added,
+                        fitted,
+                        axes,
+                        ..Key::new(time, value)
+                    },
                 )
             },
         )

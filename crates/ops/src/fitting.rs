@@ -1,9 +1,10 @@
 //! One track's samples and the curves through them, within a bound that is measured.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Cursor, Curve, Interpolation, Key, Tangent};
+use nimble_curve_curves::curve::{Curve, Interpolation, Key, Tangent};
 use nimble_curve_curves::fit::{
-    Channel, ErrorBound, FittedKey, Handles, Interval, Origin, fit, fit_shared, precision_of, unbaked_with,
+    Channel, ErrorBound, FittedKey, Handles, Interval, Origin, Readings, Unbaked, fit, fit_dense, fit_shared,
+    precision_of, unbaked,
 };
 use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{FrameRate, Ticks};
@@ -12,6 +13,15 @@ use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Sample
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::scene::PropertyKind;
+
+use self::measure::FittedChannel;
+use self::sharing::{Errors, Shares, budget};
+
+mod measure;
+mod refit;
+mod sharing;
+
+pub(super) use self::refit::{Refitted, refit_rotation};
 
 /// One track's samples, component by component.
 #[derive(Clone, Debug)]
@@ -29,6 +39,8 @@ pub(super) struct Fitting {
     pub parts: Option<Vec<f64>>,
     /// Whether keys are fitted as well where they can be recovered, and the fewer are taken.
     fewest: bool,
+    /// Keys are on every so many samples. Where these lie so close, nothing is to be recovered, and little lies between them.
+    stride: usize,
 }
 
 /// Curves through samples.
@@ -88,6 +100,7 @@ impl Fitting {
         let quantity = if rotation.is_some() { Quantity::Angle } else { kind.quantity() };
         Some(Fitting {
             fewest: false,
+            stride: 1,
             start: samples.start,
             rate: samples.rate,
             channels,
@@ -109,6 +122,7 @@ impl Fitting {
         let column = |axis: usize| (0..samples.len()).map(|index| samples.row(index)[axis]).collect();
         Some(Fitting {
             fewest: false,
+            stride: 1,
             start: samples.start,
             rate: samples.rate,
             channels: vec![column(0), column(1), column(2)],
@@ -191,24 +205,38 @@ impl Fitting {
     /// Curves of which each channel has key times of its own.
     ///
     /// The channels share the tolerance: they are fitted one after another, each with the room that those before it have
-    /// left at each sample. What is measured has the last word.
+    /// left at each sample and halfway after it. What is measured has the last word.
     pub fn free(&self, keep: &[Ticks], handles: Handles) -> Fitted {
         let keep = self.indices(keep);
-        let mut part = 1.0;
+        let mut shares = Shares::whole();
         loop {
-            let (curves, origin) = self.one_after_another(part, &keep, handles);
-            let (error, used) = self.error(&curves);
-            if used <= 1.0 || part < 1e-3 {
-                return Fitted { controller: self.controller(curves), error, origin };
+            let channels = self.one_after_another(&shares, &keep, handles);
+            let measured = self.measure(&channels);
+            if !shares.shrink(&measured) {
+                let origins =
+                    || channels.iter().filter(|channel| channel.moves).map(|channel| channel.origin);
+                let origin = match (origins().min(), origins().max()) {
+                    (Some(least), Some(most)) if least != most => Origin::Partly,
+                    (Some(all), _) => all,
+                    (None, _) => Origin::Fitted,
+                };
+                let curves = channels.into_iter().map(|channel| channel.curve).collect();
+                return Fitted { controller: self.controller(curves), error: measured.error, origin };
             }
-            part *= 0.98 * used.recip().min(0.98);
         }
     }
 
     /// Curves of all channels, that together stay within a part of the tolerance but for what is not linear in it.
-    fn one_after_another(&self, part: f64, keep: &[usize], handles: Handles) -> (Vec<Curve>, Origin) {
-        let mut curves = vec![Curve::default(); self.channels.len()];
-        let mut origins = Vec::new();
+    fn one_after_another(&self, shares: &Shares, keep: &[usize], handles: Handles) -> Vec<FittedChannel> {
+        let part = shares.part;
+        let still = |samples: &Vec<f64>| FittedChannel {
+            curve: Curve::constant(self.start, samples[0]),
+            moves: false,
+            origin: Origin::Recovered,
+            readings: Readings::default(),
+            fitted: Vec::new(),
+        };
+        let mut channels: Vec<FittedChannel> = self.channels.iter().map(still).collect();
         let moving = self.moving();
         let mut errors = Errors::new(self);
         // Those with the most to gain come last.
@@ -221,76 +249,82 @@ impl Fitting {
             .collect();
         order.sort_by(|a, b| a.0.total_cmp(&b.0));
         for (nth, (_, channel)) in order.into_iter().enumerate() {
+            let samples = &self.channels[channel];
+            let readings = shares.readings(channel, samples);
             // A two-hundredth of the tolerance is left for slopes with few digits.
             let room = errors.room_of(channel, 0.995 * part * budget(nth + 1, moving));
-            let samples = &self.channels[channel];
-            let mut found = unbaked_with(samples, self.precision_of(channel), room, keep, handles);
-            if self.fewest && found.1 != Origin::Fitted {
+            let room = room.with_readings(&readings, samples);
+            let mut found = match self.stride {
+                1 => unbaked(samples, self.precision_of(channel), room, keep, handles),
+                stride => {
+                    let keys = fit_dense(samples, room, keep, stride);
+                    Unbaked { keys, origin: Origin::Fitted, fitted: vec![(0, samples.len() - 1)] }
+                }
+            };
+            if self.fewest && found.origin != Origin::Fitted {
                 let keys = fit(samples, room, keep);
-                if keys.len() < found.0.len() {
-                    found = (keys, Origin::Fitted);
+                if keys.len() < found.keys.len() {
+                    found = Unbaked { keys, origin: Origin::Fitted, fitted: vec![(0, samples.len() - 1)] };
                 }
             }
-            let (keys, origin) = found;
-            curves[channel] = self.curve(&keys, part * self.least_tolerance(), origin != Origin::Fitted);
-            origins.push(origin);
+            let Unbaked { keys, origin, fitted } = found;
+            let curve = self.curve(&keys, part * self.least_tolerance(), &fitted);
+            channels[channel] = FittedChannel { curve, moves: true, origin, readings, fitted };
             if nth + 1 < moving {
-                errors.take(channel, &curves[channel]);
+                errors.take(channel, &channels[channel]);
             }
         }
-        for (curve, channel) in curves.iter_mut().zip(&self.channels).filter(|(_, channel)| !moves(channel)) {
-            *curve = Curve::constant(self.start, channel[0]);
-        }
-        let origin = match (origins.iter().min(), origins.iter().max()) {
-            (Some(least), Some(most)) if least != most => Origin::Partly,
-            (Some(&all), _) => all,
-            (None, _) => Origin::Fitted,
-        };
-        (curves, origin)
+        channels
     }
 
     /// Curves of several tracks with common key times; the tracks lie alongside.
     pub fn shared(tracks: &[&Fitting], keep: &[Ticks]) -> Vec<Fitted> {
         let Some(first) = tracks.first() else { return Vec::new() };
         let keep = first.indices(keep);
-        let mut shares: Vec<f64> = tracks.iter().map(|track| track.even_part()).collect();
+        let mut shares: Vec<Shares> = tracks.iter().map(|track| Shares::even(track.even_part())).collect();
         loop {
+            let each = || tracks.iter().zip(&shares);
             let uneven: Vec<Option<Vec<Interval>>> =
-                tracks.iter().zip(&shares).map(|(track, &share)| track.uneven(0.995 * share)).collect();
-            let channels: Vec<Channel<'_>> = tracks
-                .iter()
-                .zip(&shares)
-                .zip(&uneven)
-                .flat_map(|((track, &share), uneven)| {
-                    let tolerance = 0.995 * share * track.tolerance;
-                    let room = ErrorBound { tolerance, by_sample: uneven.as_deref() };
-                    track.channels.iter().map(move |samples| Channel { samples, room })
+                each().map(|(track, shares)| track.uneven(0.995 * shares.part)).collect();
+            let readings: Vec<Vec<Readings>> = each()
+                .map(|(track, shares)| {
+                    let channels = track.channels.iter().enumerate();
+                    channels.map(|(channel, samples)| shares.readings(channel, samples)).collect()
                 })
                 .collect();
+            let mut channels: Vec<Channel<'_>> = Vec::new();
+            for ((track, shares), (uneven, readings)) in each().zip(uneven.iter().zip(&readings)) {
+                let tolerance = 0.995 * shares.part * track.tolerance;
+                let even = ErrorBound::even(tolerance);
+                let room = uneven.as_deref().map_or(even, |room| ErrorBound::by_sample(tolerance, room));
+                channels.extend(track.channels.iter().zip(readings).map(|(samples, readings)| Channel {
+                    samples,
+                    room: room.with_readings(readings, samples),
+                }));
+            }
             let mut keys = fit_shared(&channels, &keep).into_iter();
+            let mut readings = readings.into_iter();
             let mut fitted = Vec::with_capacity(tracks.len());
             let mut fits = true;
-            for (track, share) in tracks.iter().zip(&mut shares) {
-                let curves: Vec<Curve> = track
-                    .channels
-                    .iter()
-                    .map(|channel| match moves(channel) {
-                        false => {
-                            keys.next();
-                            Curve::constant(track.start, channel[0])
-                        }
-                        true => {
-                            let keys = keys.next().unwrap_or_default();
-                            track.curve(&keys, *share * track.least_tolerance(), false)
-                        }
+            for (track, shares) in tracks.iter().zip(&mut shares) {
+                let own = track.channels.iter().zip(readings.next().unwrap_or_default());
+                let channels: Vec<FittedChannel> = own
+                    .map(|(samples, readings)| {
+                        let keys = keys.next().unwrap_or_default();
+                        let moves = moves(samples);
+                        let fitted = vec![(0, samples.len() - 1)];
+                        let curve = match moves {
+                            false => Curve::constant(track.start, samples[0]),
+                            true => track.curve(&keys, shares.part * track.least_tolerance(), &fitted),
+                        };
+                        FittedChannel { curve, moves, origin: Origin::Fitted, readings, fitted }
                     })
                     .collect();
-                let (error, used) = track.error(&curves);
-                if used > 1.0 && *share > 1e-3 {
-                    *share *= 0.98 * used.recip().min(0.98);
-                    fits = false;
-                }
-                fitted.push(Fitted { controller: track.controller(curves), error, origin: Origin::Fitted });
+                let measured = track.measure(&channels);
+                fits &= !shares.shrink(&measured);
+                let curves = channels.into_iter().map(|channel| channel.curve).collect();
+                let (controller, error) = (track.controller(curves), measured.error);
+                fitted.push(Fitted { controller, error, origin: Origin::Fitted });
             }
             if fits {
                 return fitted;
@@ -305,34 +339,6 @@ impl Fitting {
             (_, Ok(curves)) => Controller::Components(curves.into()),
             (_, Err(curves)) => Controller::Components(curves),
         }
-    }
-
-    /// The error at the samples, the angle of rotations, the distance of vectors; and the largest part of the tolerance that
-    /// it uses up.
-    fn error(&self, curves: &[Curve]) -> (MeasuredError, f64) {
-        let mut error = MeasuredError::none(self.quantity);
-        let mut used = 0.0_f64;
-        let mut cursors: Vec<Cursor<'_>> = curves.iter().map(Cursor::new).collect();
-        for index in 0..self.len() {
-            let time = (self.start + self.rate.ticks(index as i64)).as_f64();
-            let mut at = |c: usize| cursors[c].value_at(time).unwrap_or(self.channels[c][index]);
-            let size = match &self.rotation {
-                Some((order, rotations)) => {
-                    let angles = DVec3::new(at(0), at(1), at(2));
-                    angle_between(rotations[index], quat_from_euler(*order, angles))
-                }
-                None => {
-                    let squares = (0..self.channels.len()).map(|c| {
-                        let difference = at(c) - self.channels[c][index];
-                        difference * difference
-                    });
-                    squares.sum::<f64>().sqrt()
-                }
-            };
-            error.take(size, time);
-            used = used.max(size / self.tolerance_at(index));
-        }
-        (error, used)
     }
 
     /// The largest error of any controller at the samples.
@@ -356,7 +362,14 @@ impl Fitting {
         precision_of(&self.channels[channel], unit)
     }
 
-    fn curve(&self, keys: &[FittedKey], tolerance: f64, recovered: bool) -> Curve {
+    fn curve(&self, keys: &[FittedKey], tolerance: f64, fitted: &[(usize, usize)]) -> Curve {
+        let last = self.len() - 1;
+        let is_whole = fitted.first() == Some(&(0, last));
+        let is_fitted = |at: f64| {
+            let within = |&(from, to): &(usize, usize)| from as f64 <= at && at <= to as f64;
+            let inside = |&(from, to): &(usize, usize)| (from as f64) < at && at < to as f64;
+            if is_whole { fitted.iter().any(within) } else { fitted.iter().any(inside) }
+        };
         let gap = |a: &FittedKey, b: &FittedKey| b.at - a.at;
         let mut made = Vec::with_capacity(keys.len());
         // Where a loop has one slope at both ends, it keeps the same digits.
@@ -370,15 +383,16 @@ impl Fitting {
             let is_end = index == 0 || index + 1 == keys.len();
             let longest = end_gap.filter(|_| is_end).unwrap_or(before.max(after));
             let room = 0.005 * tolerance * (27.0 / 8.0) / longest;
-            let slope = |slope: f64| match recovered {
-                true => slope * self.rate.fps(),
-                false => short_slope(slope, room, self.rate, self.quantity),
+            let slope = |slope: f64| match is_whole {
+                false => slope * self.rate.fps(),
+                true => short_slope(slope, room, self.rate, self.quantity),
             };
             let time = match key.at.fract() {
                 0.0 => self.start + self.rate.ticks(key.at as i64),
                 _ => self.start + self.rate.ticks_at(key.at),
             };
-            let new = Key { value_before: key.before, ..Key::new(time, key.value) };
+            let new =
+                Key { value_before: key.before, fitted: is_fitted(key.at), ..Key::new(time, key.value) };
             let new = new.with_interpolation(key.interpolation);
             let mut new = if key.slope_in == key.slope_out || keys.len() == 1 {
                 new.with_slope(slope(key.slope_out))
@@ -422,16 +436,6 @@ fn moves(samples: &[f64]) -> bool {
     samples.iter().any(|v| *v != samples[0])
 }
 
-/// The part of the tolerance that so many channels out of so many may use up together.
-fn budget(so_many: usize, of: usize) -> f64 {
-    match (so_many, of) {
-        (1, 2) => 0.7,
-        (1, 3) => 0.66,
-        (2, 3) => 0.85,
-        _ => 1.0,
-    }
-}
-
 /// How much samples bend: the number of cubics through them goes with the sum of the fourth roots of their fourth
 /// differences, here over a few samples, so that noise counts little.
 fn bending(samples: &[f64]) -> f64 {
@@ -439,68 +443,6 @@ fn bending(samples: &[f64]) -> f64 {
     let fourth =
         |s: &[f64]| s[0] - 4.0 * s[STRIDE] + 6.0 * s[2 * STRIDE] - 4.0 * s[3 * STRIDE] + s[4 * STRIDE];
     samples.windows(4 * STRIDE + 1).step_by(4).map(|window| fourth(window).abs().sqrt().sqrt()).sum()
-}
-
-/// What the channels of a track are off at each sample, as far as they are fitted.
-struct Errors<'a> {
-    fitting: &'a Fitting,
-    /// The channels that are fitted, with the difference of curve and sample.
-    taken: Vec<(usize, Vec<f64>)>,
-    /// For rotations: the channels of the outer axes, and at each sample how far those are one axis (the cosine of the
-    /// angle between them).
-    outer: Option<([usize; 2], Vec<f64>)>,
-    room: Vec<Interval>,
-}
-
-impl<'a> Errors<'a> {
-    fn new(fitting: &'a Fitting) -> Errors<'a> {
-        let shared = fitting.rotation.as_ref().filter(|_| fitting.moving() > 1);
-        let outer = shared.map(|(order, _)| {
-            let (outermost, middle, innermost) = order.axes();
-            let cosines = fitting.channels[middle].iter().map(|angle| order.sign() * angle.sin());
-            ([outermost, innermost], cosines.collect())
-        });
-        Errors { fitting, taken: Vec::new(), outer, room: Vec::new() }
-    }
-
-    /// The room that a channel has so that with those before it the error stays within a part of the tolerance: the error's
-    /// square is Σδᵢ², for rotations 2·cos·δᵢδⱼ more for the outer axes.
-    fn room_of(&mut self, channel: usize, part: f64) -> ErrorBound<'_> {
-        let tolerance = part * self.fitting.tolerance;
-        if self.taken.is_empty() && self.fitting.parts.is_none() {
-            return ErrorBound::even(tolerance);
-        }
-        let coupling = |a: usize, b: usize, index: usize| match &self.outer {
-            Some((outer, cosines)) if a != b && outer.contains(&a) && outer.contains(&b) => cosines[index],
-            _ => 0.0,
-        };
-        self.room.clear();
-        self.room.extend((0..self.fitting.len()).map(|index| {
-            let (mut square, mut along) = (0.0, 0.0);
-            for (nth, (other, errors)) in self.taken.iter().enumerate() {
-                let error = errors[index];
-                square += error * error;
-                along += coupling(channel, *other, index) * error;
-                for (before, errors) in &self.taken[..nth] {
-                    square += 2.0 * coupling(*before, *other, index) * errors[index] * error;
-                }
-            }
-            let tolerance = part * self.fitting.tolerance_at(index);
-            let half = (along * along - square + tolerance * tolerance).max(0.0).sqrt();
-            Interval { low: (-along - half).min(0.0), high: (half - along).max(0.0) }
-        }));
-        ErrorBound { tolerance, by_sample: Some(&self.room) }
-    }
-
-    fn take(&mut self, channel: usize, curve: &Curve) {
-        let mut cursor = Cursor::new(curve);
-        let fitting = self.fitting;
-        let error = |(index, sample): (usize, &f64)| {
-            let time = (fitting.start + fitting.rate.ticks(index as i64)).as_f64();
-            cursor.value_at(time).map_or(0.0, |value| value - sample)
-        };
-        self.taken.push((channel, fitting.channels[channel].iter().enumerate().map(error).collect()));
-    }
 }
 
 /// Euler samples as one continuous path: no flips between neighbours.

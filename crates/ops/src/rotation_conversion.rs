@@ -1,13 +1,14 @@
 //! Rotation controllers under another order, or between two constant rotations.
 
 use std::borrow::Cow;
+use std::f64::consts::{FRAC_PI_2, PI};
 
 use glam::{DQuat, DVec3, DVec4};
-use nimble_curve_curves::curve::{Behaviour, Curve, Key, Side};
+use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
-    AngleTolerance, Between, Conversion, EulerPath, Knot, RotationOrder, Slot, convert, exact_way,
-    nearest_euler, pole_distance, quat_from_euler,
+    AngleTolerance, Between, Conversion, EulerPath, Knot, OwnKeys, RotationOrder, RotationPath, Slot,
+    convert, exact_way, nearest_euler, pole_distance, quat_from_euler,
 };
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
@@ -20,6 +21,7 @@ use nimble_curve_scene::ledger::{Fate, MeasuredError};
 use nimble_curve_scene::scene::PropertyKind;
 
 use super::channel::keys_added;
+use super::fitting::{Refitted, refit_rotation};
 use super::sampled_function::SampledFunction;
 
 /// What to make of a rotation: `before · R · after`, in some order.
@@ -220,20 +222,49 @@ impl RotationConversion<'_> {
                 note: "without keys: as it rests".into(),
             };
         }
-        if let Some(turned) = self.exactly(euler, rest_angles) {
+        let own = OwnKeys::of(&euler.curves);
+        let rest = nearest_euler(self.order, quat_from_euler(euler.order, rest_angles), rest_angles);
+        let rest = self.is_identity().then_some(rest);
+        if let Some(mut turned) = self.exactly(euler, rest_angles) {
+            if let Controller::Euler(made) = &mut turned.controller
+                && own.is_said()
+            {
+                made.curves = own.on(std::mem::take(&mut made.curves), rest);
+            }
             return turned;
         }
         let path = EulerPath::new(euler.order, &euler.curves, rest_angles);
-        let start = euler.curves.iter().filter_map(|curve| curve.keys().first()).map(|key| key.time).min();
-        let start = start.map_or(rest_angles, |time| path.angles(time.as_f64(), Side::Right));
+        let first = euler.curves.iter().filter_map(|curve| curve.keys().first()).map(|key| key.time).min();
+        let start = first.map_or(rest_angles, |time| {
+            let angles = path.angles(time.as_f64(), Side::Right);
+            let rotation = self.rotation(path.rotation(time.as_f64(), Side::Right));
+            let near = |near: DVec3| nearest_euler(self.order, rotation, near);
+            let at = near(angles);
+            if !own.is_said() {
+                return angles;
+            }
+            // Home again, an axis without keys is where it rests, and the middle angle within a right angle: of all readings
+            // of a rotation few are so.
+            let middle = self.order.axes().1;
+            let is_upright = |at: &DVec3| at[middle].abs() <= FRAC_PI_2 + 1e-9;
+            let readings = [at, near(other_reading(self.order, at)), near(rest_angles)];
+            let is_home = |at: &&DVec3| own.rests(**at, rest_angles) && is_upright(at);
+            let found = readings.iter().find(is_home).or_else(|| readings.iter().find(|at| is_upright(at)));
+            found.copied().unwrap_or(at)
+        });
         let mut looped = self.whole_loop(euler);
+        let moves_outside = path.moves_outside();
+        if (looped.is_some() || !moves_outside)
+            && let Some(curves) = self.refitted(euler, &path, start)
+        {
+            return self.with_loop(curves, looped.map(|(_, behaviours)| behaviours));
+        }
         let handles = self.handles.or_else(|| is_weighted(euler).then_some(Handles::Weighted));
         let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
         let conversion = Conversion { handles, cache: self.cache, ..plain };
         // What stands still has keys anywhere.
         let is_within = |knot: &Knot| looped.is_none_or(|(range, _)| range.contains(knot.time));
         let one_period: Vec<Knot> = path.knots(None).into_iter().filter(is_within).collect();
-        let moves_outside = path.moves_outside();
         let all = path.knots(moves_outside.then_some(self.range));
         let path = path.between(self.before, self.after);
         let mut converted = convert(&path, if looped.is_some() { &one_period } else { &all }, &conversion);
@@ -247,6 +278,7 @@ impl RotationConversion<'_> {
         if let Some((_, (before, after))) = looped {
             converted.curves = converted.curves.map(|curve| curve.with_behaviours(before, after));
         }
+        converted.curves = own.on(converted.curves, rest);
         let mut notes = Vec::new();
         // What there are more than before, on whichever axis.
         let count = |curves: &[Curve; 3]| curves.iter().map(|curve| curve.keys().len()).sum::<usize>();
@@ -280,6 +312,42 @@ impl RotationConversion<'_> {
         }
     }
 
+    /// Curves whose keys a fit chose, fitted anew to what they come to: their keys are free to move. Those that were set
+    /// otherwise stay where they are. `None` where few were fitted, or where values leap.
+    fn refitted(&self, euler: &EulerCurves, path: &EulerPath, start: DVec3) -> Option<Refitted> {
+        let keys = || euler.curves.iter().flat_map(Curve::keys);
+        let is_plain = |key: &Key| {
+            key.value_before.is_none()
+                && matches!(key.interpolation, Interpolation::Cubic | Interpolation::Linear)
+                && key.tangent_in.length().or(key.tangent_out.length()).is_none()
+        };
+        let fitted = keys().filter(|key| key.fitted).count();
+        if 2 * fitted < keys().count() || !keys().all(is_plain) {
+            return None;
+        }
+        let range = euler.curves.iter().filter_map(Curve::range).reduce(TimeRange::union)?;
+        let set = |key: &&Key| !key.fitted && !key.added;
+        // A curve's ends are keys anyway.
+        let inner = |key: &&Key| range.first < key.time && key.time < range.last;
+        let keep: Vec<Ticks> = keys().filter(set).filter(inner).map(|key| key.time).collect();
+        let rotation = |time: f64| self.rotation(path.rotation(time, Side::Right));
+        refit_rotation(rotation, (range, self.rate), (self.order, start), self.tolerance, &keep)
+    }
+
+    /// What fitting anew came to, with what loops outside.
+    fn with_loop(&self, refitted: Refitted, looped: Option<(Behaviour, Behaviour)>) -> ConvertedRotation {
+        let Refitted { mut curves, error } = refitted;
+        if let Some((before, after)) = looped {
+            curves = curves.map(|curve| curve.with_behaviours(before, after));
+        }
+        ConvertedRotation {
+            controller: Controller::Euler(EulerCurves { order: self.order, curves }),
+            fate: Fate::Refitted,
+            error: Some(error.in_frames(self.rate)),
+            note: "its keys were fitted, and are fitted anew".into(),
+        }
+    }
+
     /// By renamed axes, signs and offsets, where that can be.
     fn exactly(&self, euler: &EulerCurves, rest: DVec3) -> Option<ConvertedRotation> {
         let constant: [Option<f64>; 3] = std::array::from_fn(|axis| match &euler.curves[axis] {
@@ -295,7 +363,8 @@ impl RotationConversion<'_> {
             let axis = way.axis[source];
             if euler.curves[source].is_empty() {
                 let value = way.sign[source] * rest[source] + way.offset[axis];
-                if value != 0.0 {
+                // A renamed axis is off by rounding.
+                if value.abs() > 1e-14 {
                     curves[axis] = Curve::constant(first, value);
                 }
             }
@@ -366,6 +435,16 @@ impl RotationConversion<'_> {
             note,
         }
     }
+}
+
+/// The other angles of the same rotation: half round, and up the other side.
+fn other_reading(order: RotationOrder, angles: DVec3) -> DVec3 {
+    let (outer, middle, inner) = order.axes();
+    let mut other = angles;
+    other[outer] += if angles[outer] > 0.0 { -PI } else { PI };
+    other[inner] += if angles[inner] > 0.0 { -PI } else { PI };
+    other[middle] = if angles[middle] > 0.0 { PI } else { -PI } - angles[middle];
+    other
 }
 
 /// Whether what a controller comes to depends on the order and the angles at rest: in sums angles of that order count one by

@@ -116,7 +116,7 @@ fn held(claims: &[(Scene, Claim)], result: &Scene, in_world: bool) -> Result<(),
     };
     for (source, claim) in claims {
         let verdict = judge(source, result, claim, limits, 1.0);
-        if let Some((judged, error)) = verdict.beyond() {
+        if let Some((judged, error, _)) = verdict.beyond() {
             return Err(format!("{:?} is {} off at frame {}", judged.result, error.largest, error.frame));
         }
         if let Some((error, node)) = verdict.world_beyond().filter(|_| in_world) {

@@ -106,7 +106,7 @@ fn drivers(scene: &Scene, take: usize, node: (usize, nimble_curve_scene::rig::No
 }
 
 fn passes((source, result): (&Scene, &Scene), verdict: &Verdict) -> Result<(), TestCaseError> {
-    if let Some((judged, error)) = verdict.beyond() {
+    if let Some((judged, error, _)) = verdict.beyond() {
         let node = |target: &nimble_curve_scene::scene::Target| (target.rig, target.node);
         return Err(TestCaseError::fail(format!(
             "{:?} of {:?} is {} off at frame {}\n  source:{}\n  result:{}\n",

@@ -8,6 +8,7 @@ mod clips;
 mod closing;
 mod controllers;
 mod feet;
+mod home;
 mod joining;
 mod judged;
 mod layers;

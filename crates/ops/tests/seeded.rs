@@ -343,7 +343,7 @@ fn said(source: &Scene, result: &Scene, claim: &Claim, scope: Scope) -> Vec<Stri
     all.extend(
         verdict
             .beyond()
-            .map(|(judged, error)| format!("{:?} {:?} {}", judged.part, judged.source, error.largest)),
+            .map(|(judged, error, _)| format!("{:?} {:?} {}", judged.part, judged.source, error.largest)),
     );
     all
 }

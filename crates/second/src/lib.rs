@@ -6,6 +6,8 @@
 // Tests want a panic where a file is not what the documentation says.
 #![allow(missing_docs)]
 
+pub mod between;
+pub mod capture;
 pub mod curve;
 pub mod random;
 pub mod scene;

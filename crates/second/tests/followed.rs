@@ -189,7 +189,9 @@ fn said(done: &Done, result: &Own) -> Vec<String> {
         // What is claimed in terms of the result itself is claimed of the one that is judged.
         let source = if *source == done.result { result } else { source };
         let verdict = judge(source, result, claim, limits(result, done.world), 1.0);
-        said.extend(verdict.beyond().map(|(judged, error)| format!("{} {}", judged.channel, error.largest)));
+        said.extend(
+            verdict.beyond().map(|(judged, error, _)| format!("{} {}", judged.channel, error.largest)),
+        );
         said.extend(verdict.world_beyond().map(|(error, _)| format!("in the world {}", error.largest)));
         said.extend(verdict.missing);
     }

@@ -62,7 +62,7 @@ fn what_stays_is_where_it_was_in_the_world() {
         let verdict = judge(&source, &thinned.scene, &thinned.claim, limits, 1.0);
         if verdict.beyond().is_some() || verdict.world_beyond().is_some() || !verdict.unjudged.is_empty() {
             refused += 1;
-            let said = verdict.beyond().map(|(judged, error)| (judged.channel.clone(), error));
+            let said = verdict.beyond().map(|(judged, error, _)| (judged.channel.clone(), error));
             eprintln!("{seed}: {said:?} {:?}", verdict.world_beyond());
             continue;
         }

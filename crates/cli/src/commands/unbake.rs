@@ -5,6 +5,7 @@ use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::choice::Choice;
+use nimble_curve_core::fit::BEYOND_BAND;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
@@ -113,6 +114,7 @@ fn promise(
     let mut promise = Promise::same(source, result, widest);
     promise.claim = promise.claim.excusing(source, ledger);
     promise.claim.sampling = if args.refit { Sampling::Frames } else { Sampling::KeysOfSource };
+    promise.between = if args.refit { f64::INFINITY } else { BEYOND_BAND };
     promise.world = options.world.map(|metres| InWorld { metres, angle: f64::INFINITY });
     promise
 }

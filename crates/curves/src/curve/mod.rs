@@ -61,6 +61,42 @@ pub struct Key {
     pub joined: bool,
     /// Whether a conversion put the key there, so that the way back may take it out again.
     pub added: bool,
+    /// Whether a fit chose when it is, so that it may be elsewhere when the curve is fitted to something else.
+    pub fitted: bool,
+    /// Of a converted rotation, on which axes it was set; conversions key all axes, and the way back takes the key off the
+    /// others. None where it is the axis' own.
+    pub axes: AxisSet,
+}
+
+/// Some of three axes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub struct AxisSet(u8);
+
+impl AxisSet {
+    /// None of them.
+    pub const NONE: AxisSet = AxisSet(0);
+
+    /// Whether none is in it.
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// Whether an axis is in it.
+    pub fn has(self, axis: usize) -> bool {
+        self.0 & (1 << axis) != 0
+    }
+
+    /// The same with an axis.
+    #[must_use]
+    pub fn with(self, axis: usize) -> AxisSet {
+        AxisSet(self.0 | (1 << axis))
+    }
+
+    /// All that are in one or the other.
+    #[must_use]
+    pub fn union(self, other: AxisSet) -> AxisSet {
+        AxisSet(self.0 | other.0)
+    }
 }
 
 impl Key {
@@ -75,6 +111,8 @@ impl Key {
             tangent_out: Tangent::AUTO,
             joined: true,
             added: false,
+            fitted: false,
+            axes: AxisSet::NONE,
         }
     }
 

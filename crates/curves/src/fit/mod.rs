@@ -4,14 +4,16 @@
 pub mod oracle;
 mod path;
 mod piece;
+mod readings;
 mod recover;
 mod scalar;
 mod shared;
 mod weighted;
 
 pub use piece::Interval;
+pub use readings::{BEYOND_BAND, Narrowed, Offset, Readings, Runs, Window};
 pub use recover::{Recovery, precision_of, recover};
-pub use scalar::fit;
+pub use scalar::{fit, fit_dense};
 pub use shared::{Channel, fit_shared};
 
 use crate::curve::Interpolation;
@@ -50,31 +52,99 @@ impl FittedKey {
     }
 }
 
-/// How far a curve may lie from the samples that it goes through.
-#[derive(Clone, Copy, Debug, PartialEq)]
+/// How far a curve may lie from the samples that it goes through, and from what is plausible between them.
+#[derive(Clone, Copy, Debug)]
 pub struct ErrorBound<'a> {
     /// How far from any sample; where samples have room of their own, how far from most.
     pub tolerance: f64,
     /// For each sample the range that the curve's value less the sample's must lie in. It holds zero.
-    pub by_sample: Option<&'a [Interval]>,
+    by_sample: Option<&'a [Interval]>,
+    /// Halfway after each sample, how far below and above the band of plausible values the curve may be; else as far as
+    /// at the samples, times [`BEYOND_BAND`].
+    halfway: Option<&'a [Interval]>,
+    /// What is plausible between the samples.
+    read: Option<Read<'a>>,
 }
 
-impl ErrorBound<'_> {
+/// Samples and their readings.
+#[derive(Clone, Copy, Debug)]
+struct Read<'a> {
+    readings: &'a Readings,
+    samples: &'a [f64],
+    /// Which of the samples is the first one here.
+    from: usize,
+}
+
+impl<'a> ErrorBound<'a> {
     /// As far from every sample.
     pub fn even(tolerance: f64) -> ErrorBound<'static> {
-        ErrorBound { tolerance, by_sample: None }
+        ErrorBound { tolerance, by_sample: None, halfway: None, read: None }
+    }
+
+    /// Samples with room of their own: for each the range that the curve's value less the sample's must lie in, which holds
+    /// zero. `tolerance` is how far the curve may be from most.
+    pub fn by_sample(tolerance: f64, room: &'a [Interval]) -> ErrorBound<'a> {
+        ErrorBound { tolerance, by_sample: Some(room), halfway: None, read: None }
+    }
+
+    /// The same with room of its own halfway after each sample: how far below and above the band of plausible values.
+    pub fn with_halfway(self, room: Option<&'a [Interval]>) -> ErrorBound<'a> {
+        ErrorBound { halfway: room, ..self }
+    }
+
+    /// The same with what is plausible between these samples; a fit reads them by itself where that is not given.
+    pub fn with_readings(self, readings: &'a Readings, samples: &'a [f64]) -> ErrorBound<'a> {
+        ErrorBound { read: Some(Read { readings, samples, from: 0 }), ..self }
     }
 
     /// That of the samples from one to another, the last one included.
     pub fn part(self, from: usize, to: usize) -> Self {
-        ErrorBound { by_sample: self.by_sample.map(|room| &room[from..=to]), ..self }
+        ErrorBound {
+            by_sample: self.by_sample.map(|room| &room[from..=to]),
+            halfway: self.halfway.map(|room| &room[from..to]),
+            read: self.read.map(|read| Read { from: read.from + from, ..read }),
+            ..self
+        }
     }
 
     /// Whether a curve may lie so far from a sample.
     pub fn holds(self, index: usize, error: f64) -> bool {
+        self.at_sample(index).contains(error)
+    }
+
+    /// How far below and above a sample the curve may lie.
+    #[inline]
+    fn at_sample(self, index: usize) -> Interval {
         match self.by_sample {
-            None => error.abs() <= self.tolerance,
-            Some(room) => room[index].contains(error),
+            None => Interval { low: -self.tolerance, high: self.tolerance },
+            Some(room) => room[index],
+        }
+    }
+
+    /// Whether a curve may stay at a sample up to the next one, whatever that is.
+    fn may_leap(self, index: usize) -> bool {
+        self.read.is_none_or(|read| !read.readings.is_narrow(read.from + index))
+    }
+
+    /// The values that a curve may have between a sample and the next, at a part of the way; all where nothing is asked.
+    fn between(self, index: usize, u: f64) -> Interval {
+        let Some(Read { readings, samples, from }) = self.read else {
+            return Interval { low: f64::NEG_INFINITY, high: f64::INFINITY };
+        };
+        let at = from + index;
+        let band = if u == 0.5 { readings.halfway(at) } else { readings.between(samples, at, u) };
+        let (before, after) = (self.at_sample(index), self.at_sample(index + 1));
+        let part = readings.room(at);
+        let mix = |before: f64, after: f64, u: f64| part * (before + (after - before) * u);
+        let room = |before: f64, after: f64, halfway: Option<f64>| match halfway {
+            Some(halfway) if u <= 0.5 => mix(BEYOND_BAND * before, halfway, 2.0 * u),
+            Some(halfway) => mix(halfway, BEYOND_BAND * after, 2.0 * u - 1.0),
+            None => BEYOND_BAND * mix(before, after, u),
+        };
+        let halfway = self.halfway.map(|halfway| halfway[index]);
+        Interval {
+            low: band.low + room(before.low, after.low, halfway.map(|room| room.low)),
+            high: band.high + room(before.high, after.high, halfway.map(|room| room.high)),
         }
     }
 }
@@ -90,15 +160,15 @@ pub enum Origin {
     Fitted,
 }
 
-/// Sparse keys whose curve stays within the room around all samples: recovered where the samples, rounded to `precision`,
-/// were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
-pub fn unbaked(
-    samples: &[f64],
-    precision: f64,
-    room: ErrorBound<'_>,
-    keep: &[usize],
-) -> (Vec<FittedKey>, Origin) {
-    unbaked_with(samples, precision, room, keep, Handles::Plain)
+/// What unbaking made of samples.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Unbaked {
+    /// The keys.
+    pub keys: Vec<FittedKey>,
+    /// Where most of them come from.
+    pub origin: Origin,
+    /// The stretches, from one sample to another, whose keys were fitted.
+    pub fitted: Vec<(usize, usize)>,
 }
 
 /// Whether keys may have weighted handles.
@@ -111,22 +181,31 @@ pub enum Handles {
     Weighted,
 }
 
-/// The same, with weighted handles where they are wanted.
-pub fn unbaked_with(
+/// Sparse keys whose curve stays within the room around all samples, and near what is plausible between them: recovered where
+/// the samples, rounded to `precision`, were baked from curves, fitted elsewhere. `keep` are samples that must become keys.
+pub fn unbaked(
     samples: &[f64],
     precision: f64,
     room: ErrorBound<'_>,
     keep: &[usize],
     handles: Handles,
-) -> (Vec<FittedKey>, Origin) {
-    let Some(&first) = samples.first() else { return (Vec::new(), Origin::Fitted) };
+) -> Unbaked {
+    let last = samples.len().saturating_sub(1);
+    let whole = |keys| Unbaked { keys, origin: Origin::Fitted, fitted: vec![(0, last)] };
+    let Some(&first) = samples.first() else { return whole(Vec::new()) };
+    let recovered = |keys| Unbaked { keys, origin: Origin::Recovered, fitted: Vec::new() };
     if samples.iter().all(|sample| *sample == first) {
-        return (vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)], Origin::Recovered);
+        return recovered(vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)]);
     }
     let found = recover(samples, precision, handles).filter(|_| keep.is_empty());
-    let Some(recovery) = found else { return (fit(samples, room, keep), Origin::Fitted) };
-    let origin = if recovery.rough.is_empty() { Origin::Recovered } else { Origin::Partly };
+    let Some(recovery) = found else { return whole(fit(samples, room, keep)) };
     let mut keys = recovery.keys;
+    let own;
+    let mut room = room;
+    if room.read.is_none() && !recovery.rough.is_empty() {
+        own = Readings::of(samples);
+        room = room.with_readings(&own, samples);
+    }
     for &(from, to) in recovery.rough.iter().rev() {
         let found = fit(&samples[from..=to], room.part(from, to), &[]);
         let start = keys.iter().position(|key| key.at == from as f64);
@@ -140,7 +219,13 @@ pub fn unbaked_with(
         keys.splice(start + 1..end, moved.collect::<Vec<_>>());
     }
     // Rounded samples may be off their curve by more than a small tolerance allows.
-    if is_within(samples, &keys, room) { (keys, origin) } else { (fit(samples, room, keep), Origin::Fitted) }
+    if !is_within(samples, &keys, room) {
+        return whole(fit(samples, room, keep));
+    }
+    match recovery.rough.is_empty() {
+        true => recovered(keys),
+        false => Unbaked { keys, origin: Origin::Partly, fitted: recovery.rough },
+    }
 }
 
 /// Whether the curve of some keys stays within the room around all samples.
@@ -227,7 +312,8 @@ mod tests {
         ) {
             let keep: Vec<usize> = keep.into_iter().filter(|&index| index < samples.len()).collect();
             let handles = if weighted { Handles::Weighted } else { Handles::Plain };
-            let (keys, _) = unbaked_with(&samples, precision_of(&samples, 1.0), ErrorBound::even(tolerance), &keep, handles);
+            let Unbaked { keys, .. } =
+                unbaked(&samples, precision_of(&samples, 1.0), ErrorBound::even(tolerance), &keep, handles);
             let numbers = |key: &FittedKey| [key.at, key.value, key.slope_in, key.slope_out];
             prop_assert!(keys.iter().flat_map(numbers).all(f64::is_finite));
             // Slopes are chosen at the rim of what is allowed, to rounding.

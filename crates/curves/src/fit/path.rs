@@ -33,9 +33,10 @@ pub(super) struct Step {
     pub breaks: bool,
 }
 
-/// What the path runs through.
+/// What the path runs through; keys count by themselves, each a stride of samples after the one before.
 pub(super) struct Stretch<'a> {
     pub samples: &'a [f64],
+    pub stride: usize,
     pub from: usize,
     pub to: usize,
     pub room: ErrorBound<'a>,
@@ -58,6 +59,7 @@ impl Stretch<'_> {
         if to - at > 3 {
             return self.any;
         }
+        let (at, to) = (at * self.stride, to * self.stride);
         let around = &self.samples[at.saturating_sub(1)..(to + 2).min(self.samples.len())];
         let steepest = around.windows(2).map(|pair| (pair[1] - pair[0]).abs()).fold(0.0, f64::max);
         let most = 2.0 * steepest + self.room.tolerance;
@@ -66,7 +68,17 @@ impl Stretch<'_> {
 
     /// Finds the slopes of a piece; whether there are any.
     pub fn find(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) -> bool {
-        slopes.find(&self.samples[from..=to], self.room.part(from, to), open, self.any_for(from, to))
+        let any = self.any_for(from, to);
+        let (from, to) = (from * self.stride, to * self.stride);
+        slopes.find(&self.samples[from..=to], self.room.part(from, to), open, any)
+    }
+
+    /// The slopes of a piece that was found, or of what comes nearest between two neighbours that have none.
+    pub fn take(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) {
+        if !self.find(slopes, from, to, open) {
+            let (from, to) = (from * self.stride, to * self.stride);
+            slopes.nearest(&self.samples[from..=to], self.room.part(from, to));
+        }
     }
 
     /// The fewest pieces found from start to end that start with a slope in `open`; the last one ends with `wanted`, if
@@ -180,11 +192,15 @@ impl Stretch<'_> {
             states.extend(way);
         }
         if states.len() == end {
-            // Neighbouring samples always fit, whatever slopes are open.
-            let step = Step { from: front, to: front + 1, open: states[begin].ends, breaks: false };
-            let fits = self.find(&mut searcher.slopes, front, front + 1, step.open);
-            let ends = if fits { searcher.slopes.at_end() } else { self.any };
-            states.push(State { step: Step { breaks: !fits, ..step }, ends, parent: begin });
+            // Neighbouring samples always fit, if not with the slopes that are open, then with others.
+            let open = states[begin].ends;
+            let breaks = !self.find(&mut searcher.slopes, front, front + 1, open);
+            if breaks {
+                self.take(&mut searcher.slopes, front, front + 1, self.any);
+            }
+            let step =
+                Step { from: front, to: front + 1, open: if breaks { self.any } else { open }, breaks };
+            states.push(State { step, ends: searcher.slopes.at_end(), parent: begin });
         }
         leapt
     }

@@ -7,10 +7,10 @@
 
 use std::sync::LazyLock;
 
-use super::ErrorBound;
+use super::{ErrorBound, Read};
 
 /// A range of slopes or errors, both ends included.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Interval {
     /// The least.
     pub low: f64,
@@ -22,6 +22,13 @@ impl Interval {
     /// All slopes, for numbers of ordinary size.
     pub fn everything(scale: f64) -> Interval {
         Interval { low: -1e3 * scale, high: 1e3 * scale }
+    }
+
+    /// The least that holds some values.
+    pub fn around(values: &[f64]) -> Interval {
+        let none = Interval { low: f64::INFINITY, high: f64::NEG_INFINITY };
+        let take = |all: Interval, v: &f64| Interval { low: all.low.min(*v), high: all.high.max(*v) };
+        values.iter().fold(none, take)
     }
 
     /// How far it reaches.
@@ -42,6 +49,11 @@ impl Interval {
         } else {
             self.middle()
         }
+    }
+
+    /// The value in it that is nearest to one.
+    pub fn nearest(self, value: f64) -> f64 {
+        value.max(self.low).min(self.high)
     }
 
     /// Whether a value lies in it.
@@ -91,9 +103,19 @@ fn terms(last: usize) -> impl Iterator<Item = Term> {
 
 /// The term of one sample of a piece of `last` samples and one.
 fn term(index: usize, last: usize) -> Term {
-    let (length, u) = (last as f64, index as f64 / last as f64);
+    Term { index, ..term_at(index as f64, last) }
+}
+
+/// The term of an instant of a piece of `last` samples and one, in samples from its first.
+fn term_at(at: f64, last: usize) -> Term {
+    let (length, u) = (last as f64, at / last as f64);
     let r = 1.0 - u;
-    Term { index, start: length * u * r * r, end: -length * u * u * r, rise: u * u * (3.0 - 2.0 * u) }
+    Term {
+        index: at as usize,
+        start: length * u * r * r,
+        end: -length * u * u * r,
+        rise: u * u * (3.0 - 2.0 * u),
+    }
 }
 
 /// The pairs of slopes (at the start, at the end) that keep a piece within its tolerance: a convex polygon.
@@ -111,18 +133,40 @@ pub struct Slopes {
 
 /// From so many samples on the box pays.
 const LONG: usize = 24;
+/// Up to so many samples a piece may bend between two of them so that halfway does not tell.
+const CURVED: usize = 3;
+/// Eighths of the way from one sample to the next, the middle first: it mostly tells.
+const EIGHTHS: [f64; 7] = [0.5, 0.25, 0.75, 0.125, 0.875, 0.375, 0.625];
 
 impl Slopes {
     /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
     /// `start`; slopes are in value a sample. Returns whether there are any.
     pub fn find(&mut self, samples: &[f64], room: ErrorBound<'_>, start: Interval, any: Interval) -> bool {
-        match room.by_sample {
+        let at_samples = match room.by_sample {
             None => {
                 let even = Interval { low: -room.tolerance, high: room.tolerance };
                 self.find_within(samples, |_| even, start, any)
             }
             Some(room) => self.find_within(samples, |index| room[index], start, any),
-        }
+        };
+        at_samples && (room.read.is_none() || self.find_between(samples, room))
+    }
+
+    /// Keeps what is plausible between the samples, too. Within a piece the samples see to that; its first and its last
+    /// interval have a sample on one side only, and short pieces bend as they like.
+    fn find_between(&mut self, samples: &[f64], room: ErrorBound<'_>) -> bool {
+        let last = samples.len() - 1;
+        let (start, rise) = (samples[0], samples[last] - samples[0]);
+        let mut fits = |index: usize, u: f64| {
+            let term = term_at(index as f64 + u, last);
+            let (straight, wanted) = (start + rise * term.rise, room.between(index, u));
+            let wanted = Interval { low: wanted.low - straight, high: wanted.high - straight };
+            self.confine(term.start, term.end, wanted)
+        };
+        let marks = if last > CURVED { &EIGHTHS[..1] } else { &EIGHTHS };
+        let Some(Read { readings, from, .. }) = room.read else { return true };
+        marks.iter().all(|&u| fits(0, u) && (last == 1 || fits(last - 1, u)))
+            && readings.narrow(from, from + last).all(|index| EIGHTHS.iter().all(|&u| fits(index - from, u)))
     }
 
     /// The same where `room` says for each sample how far the curve may lie from it.
@@ -249,6 +293,31 @@ impl Slopes {
             (before, there) = (corner, here);
         }
         std::mem::swap(&mut self.corners, &mut self.spare);
+    }
+
+    /// Takes the slopes of the cubic that comes nearest, in the least squares, to what is plausible between two neighbouring
+    /// keys, where no slopes keep to it.
+    pub fn nearest(&mut self, samples: &[f64], room: ErrorBound<'_>) {
+        let last = samples.len() - 1;
+        let (start, rise) = (samples[0], samples[last] - samples[0]);
+        let straight = rise / last as f64;
+        let (mut aa, mut ab, mut bb, mut ra, mut rb) = (0.0, 0.0, 0.0, 0.0, 0.0);
+        let is_narrow =
+            room.read.is_some_and(|read| read.readings.narrow(read.from, read.from + last).next().is_some());
+        for u in EIGHTHS.into_iter().filter(|_| is_narrow && last == 1) {
+            let Term { start: a, end: b, rise: along, .. } = term_at(u, last);
+            let wanted = room.between(0, u).middle() - start - rise * along;
+            (aa, ab, bb) = (aa + a * a, ab + a * b, bb + b * b);
+            (ra, rb) = (ra + a * wanted, rb + b * wanted);
+        }
+        let det = aa * bb - ab * ab;
+        let slopes = if det > 0.0 {
+            ((ra * bb - rb * ab) / det, (aa * rb - ab * ra) / det)
+        } else {
+            (straight, straight)
+        };
+        self.corners.clear();
+        self.corners.push(slopes);
     }
 
     /// What was found, without the room for finding more.

@@ -41,14 +41,21 @@ pub fn recover(samples: &[f64], precision: f64, handles: Handles) -> Option<Reco
     }
     let pieces = pieces(samples, precision);
     let covered: usize = pieces.iter().map(|piece| piece.to - piece.from).sum();
-    if handles == Handles::Weighted && samples.len() > SHORTEST {
-        return with_weighted(samples, &pieces, precision);
+    if handles == Handles::Weighted
+        && samples.len() > SHORTEST
+        && let Some(found) = with_weighted(samples, &pieces, precision)
+    {
+        return Some(found);
     }
     if pieces.is_empty() || 2 * covered < samples.len() - 1 {
         return None;
     }
     Some(joined(samples, &pieces, precision))
 }
+
+/// Weighted pieces count as found where they meet so many samples more than they have numbers of their own, in the mean: any
+/// five samples lie on one.
+const REDUNDANT: f64 = 1.5;
 
 /// The same with weighted pieces in the stretches that are no plain cubics.
 fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Recovery> {
@@ -63,6 +70,7 @@ fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Re
     let span = samples.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), &v| (l.min(v), h.max(v)));
     let search = Search { samples, precision: (4.0 * precision).max(1e-9 * (span.1 - span.0)) };
     let mut covered: usize = last;
+    let mut weighted = Vec::new();
     for (from, to) in std::mem::take(&mut recovery.rough) {
         for stretch in search.pieces(from, to) {
             let (start, end) = (stretch.from, stretch.to);
@@ -76,6 +84,7 @@ fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Re
                 recovery.rough.push((start, end));
                 continue;
             };
+            weighted.push((start, end));
             let length = (end - start) as f64;
             recovery.keys[at].slope_out = out;
             recovery.keys[at].handles.1 = Some(piece.lengths.0 * length);
@@ -90,7 +99,15 @@ fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Re
             key.slope_in = key.slope_out;
         }
     }
-    (2 * covered >= last).then_some(recovery)
+    // Two handles have a length and a slope each; a tangent that joins gives one of these.
+    let joins = |start: usize| {
+        recovery.keys.iter().any(|key| key.at == start as f64 && key.slope_in == key.slope_out)
+    };
+    let spare = |&(start, end): &(usize, usize)| {
+        (end - start) as f64 - 5.0 + f64::from(u8::from(start > 0 && joins(start)))
+    };
+    let is_told = weighted.iter().map(spare).sum::<f64>() >= REDUNDANT * weighted.len() as f64;
+    (is_told && 2 * covered >= last).then_some(recovery)
 }
 
 /// Values that only ever hold, for two samples at least: a key wherever another value comes up.

@@ -8,13 +8,11 @@
 
 use super::path::Stretch;
 use super::piece::{Interval, Slopes};
+use super::readings::{HOLD, Readings};
 use super::{ErrorBound, FittedKey};
 use crate::curve::Interpolation;
 
-/// The least run of equal samples that counts as a hold.
-const HOLD: usize = 4;
-
-/// Keys whose curve stays within the room around all `samples`; `keep` are samples that must become keys, ascending.
+/// Keys whose curve stays within the room around all `samples` and near what is plausible between them; `keep` are samples that must become keys, ascending.
 ///
 /// Time grows in proportion to the number of samples, times the logarithm of the longest piece.
 pub fn fit(samples: &[f64], room: ErrorBound<'_>, keep: &[usize]) -> Vec<FittedKey> {
@@ -24,11 +22,35 @@ pub fn fit(samples: &[f64], room: ErrorBound<'_>, keep: &[usize]) -> Vec<FittedK
     if scale <= 1e-12 * first.abs().max(room.tolerance) {
         return vec![key(samples, 0, 0.0, Interpolation::Cubic)];
     }
-    let any = Interval::everything(scale);
+    let readings;
+    let mut room = room;
+    if room.read.is_none() {
+        readings = Readings::of(samples);
+        room = room.with_readings(&readings, samples);
+    }
+    fit_on(samples, room, keep, 1)
+}
+
+/// The same with keys on every so many samples only, whose number has to be a multiple of that and one more; times count in
+/// samples all the same, and so does `keep`. What holds between samples is not looked at, as these lie close.
+pub fn fit_dense(samples: &[f64], room: ErrorBound<'_>, keep: &[usize], stride: usize) -> Vec<FittedKey> {
+    let Some(&first) = samples.first() else { return Vec::new() };
+    if samples.iter().all(|sample| *sample == first) {
+        return vec![key(samples, 0, 0.0, Interpolation::Cubic)];
+    }
+    let keep: Vec<usize> = keep.iter().map(|index| index / stride).collect();
+    fit_on(samples, room, &keep, stride)
+}
+
+/// Fits with keys on every so many samples.
+fn fit_on(samples: &[f64], room: ErrorBound<'_>, keep: &[usize], stride: usize) -> Vec<FittedKey> {
+    let (low, high) =
+        samples.iter().fold((samples[0], samples[0]), |(low, high), &v| (low.min(v), high.max(v)));
+    let any = Interval::everything(high - low);
     let run = |start: Option<f64>| {
         let open = start.map_or(any, |slope| Interval { low: slope, high: slope });
         let mut chain =
-            Chain { samples, room, any, pieces: Vec::new(), slopes: Vec::new(), last_slope: start };
+            Chain { samples, stride, room, any, pieces: Vec::new(), slopes: Vec::new(), last_slope: start };
         chain.run(open, keep)
     };
     // A loop goes on at its end as it begins: the slope there is what the start is given, if need be again.
@@ -76,8 +98,10 @@ enum Kind {
     Cubic { slopes: usize, breaks: bool },
 }
 
+/// Pieces count by keys, each a stride of samples after the one before.
 struct Chain<'a> {
     samples: &'a [f64],
+    stride: usize,
     room: ErrorBound<'a>,
     any: Interval,
     pieces: Vec<Piece>,
@@ -91,9 +115,10 @@ impl Chain<'_> {
     fn run(&mut self, mut open: Interval, keep: &[usize]) -> Vec<FittedKey> {
         let mut keep = keep.iter().copied().filter(|&index| index > 0).peekable();
         let mut at = 0;
-        while at + 1 < self.samples.len() {
+        let last = self.last();
+        while at < last {
             while keep.next_if(|&index| index <= at).is_some() {}
-            let limit = keep.peek().copied().unwrap_or(self.samples.len() - 1).min(self.samples.len() - 1);
+            let limit = keep.peek().copied().unwrap_or(last).min(last);
             (at, open) = self.extend(at, open, limit);
         }
         self.keys(open)
@@ -104,7 +129,10 @@ impl Chain<'_> {
     fn extend(&mut self, at: usize, open: Interval, limit: usize) -> (usize, Interval) {
         let flat_to = self.run_from(at).min(limit);
         if flat_to - at + 1 >= HOLD || (flat_to == limit && flat_to > at) {
-            let steps = flat_to < limit && self.run_from(flat_to + 1) - flat_to >= HOLD;
+            // A hold leaves what lies between its end and the next value to nobody.
+            let steps = flat_to < limit
+                && self.run_from(flat_to + 1) - flat_to >= HOLD
+                && self.room.may_leap(flat_to);
             let (to, kind) = if steps { (flat_to + 1, Kind::Hold) } else { (flat_to, Kind::Flat) };
             self.pieces.push(Piece { from: at, to, kind });
             let open = if steps { self.any } else { Interval { low: 0.0, high: 0.0 } };
@@ -114,18 +142,19 @@ impl Chain<'_> {
         let next_run = self.next_run(at + 1, limit);
         let stretch = Stretch {
             samples: self.samples,
+            stride: self.stride,
             from: at,
             to: next_run.unwrap_or(limit),
             room: self.room,
             any: self.any,
         };
-        let is_last = stretch.to + 1 == self.samples.len();
+        let is_last = stretch.to == self.last();
         let at_rest = (next_run.is_some() || self.is_extreme(stretch.to)).then_some(0.0);
         let wanted = self.last_slope.filter(|_| is_last).or(at_rest);
         let mut open = open;
         let mut slopes = Slopes::default();
         for step in stretch.fewest(open, wanted) {
-            stretch.find(&mut slopes, step.from, step.to, step.open);
+            stretch.take(&mut slopes, step.from, step.to, step.open);
             open = slopes.at_end();
             let kind = Kind::Cubic { slopes: self.slopes.len(), breaks: step.breaks };
             self.pieces.push(Piece { from: step.from, to: step.to, kind });
@@ -134,10 +163,22 @@ impl Chain<'_> {
         (stretch.to, open)
     }
 
-    /// The last sample equal to the one at `from` without a gap.
+    /// The last place for a key.
+    fn last(&self) -> usize {
+        (self.samples.len() - 1) / self.stride
+    }
+
+    fn key(&self, place: usize, slope: f64, interpolation: Interpolation) -> FittedKey {
+        key(self.samples, place * self.stride, slope, interpolation)
+    }
+
+    /// The last sample equal to the one at `from` without a gap, and without anything else that is plausible between.
     fn run_from(&self, from: usize) -> usize {
-        let value = self.samples[from];
-        from + self.samples[from..].iter().take_while(|&&v| v == value).count() - 1
+        let first = from * self.stride;
+        let value = self.samples[first];
+        let equal = |to: &usize| self.samples[*to] == value && self.room.may_leap(*to - 1);
+        let last = (first + 1..self.samples.len()).take_while(equal).last().unwrap_or(first);
+        last / self.stride
     }
 
     /// Where the next run of equal samples starts, at `from` or later.
@@ -155,12 +196,12 @@ impl Chain<'_> {
 
     /// Chooses the slopes from the last key to the first.
     fn keys(&self, open: Interval) -> Vec<FittedKey> {
-        let last = self.samples.len() - 1;
+        let last = self.last();
         let wish = |range: Interval| match self.last_slope {
             Some(slope) => slope.clamp(range.low, range.high),
             None => self.pleasing(range, last, HOLD),
         };
-        let mut keys = vec![key(self.samples, last, 0.0, Interpolation::Cubic)];
+        let mut keys = vec![self.key(last, 0.0, Interpolation::Cubic)];
         // The slope that the piece after has at the current key, and whether it may differ before the key.
         let mut after = wish(open);
         let mut is_free = true;
@@ -192,7 +233,7 @@ impl Chain<'_> {
                     (Interpolation::Cubic, self.pleasing(start, piece.from, piece.to - piece.from))
                 }
             };
-            keys.push(key(self.samples, piece.from, slope_out, interpolation));
+            keys.push(self.key(piece.from, slope_out, interpolation));
             after = slope_out;
             is_free = matches!(piece.kind, Kind::Cubic { breaks: true, .. });
         }
@@ -201,8 +242,8 @@ impl Chain<'_> {
     }
 
     /// Whether the sample is higher or lower than both neighbours, or an end.
-    fn is_extreme(&self, index: usize) -> bool {
-        let s = self.samples;
+    fn is_extreme(&self, place: usize) -> bool {
+        let (s, index) = (self.samples, place * self.stride);
         let (Some(before), Some(after)) = (index.checked_sub(1).map(|i| s[i]), s.get(index + 1)) else {
             return true;
         };
@@ -211,10 +252,11 @@ impl Chain<'_> {
 
     /// The slope of a range that a key at a sample should have: flat at an extreme, else as the samples around it go,
     /// as far as a piece of some length tells, and not at the very rim of what is allowed.
-    fn pleasing(&self, range: Interval, index: usize, length: usize) -> f64 {
-        if range.contains(0.0) && self.is_extreme(index) {
+    fn pleasing(&self, range: Interval, place: usize, length: usize) -> f64 {
+        if range.contains(0.0) && self.is_extreme(place) {
             return 0.0;
         }
+        let (index, length) = (place * self.stride, length * self.stride);
         let reach = (length / 3).clamp(1, 12).min(index).min(self.samples.len() - 1 - index);
         if reach == 0 {
             return range.middle();

@@ -3,6 +3,7 @@
 //! The search is that of [`super::path`], with a set of open slopes for each channel.
 
 use super::piece::{Interval, Slopes};
+use super::readings::Readings;
 use super::{ErrorBound, FittedKey};
 use crate::curve::Interpolation;
 use crate::search;
@@ -37,6 +38,19 @@ pub fn fit_shared(channels: &[Channel<'_>], keep: &[usize]) -> Vec<Vec<FittedKey
             Interval::everything((high - low).max(channel.room.tolerance))
         })
         .collect();
+    let read = |channel: &Channel<'_>| match channel.room.read {
+        Some(_) => Readings::default(),
+        None => Readings::of(channel.samples),
+    };
+    let readings: Vec<Readings> = channels.iter().map(read).collect();
+    let read = channels.iter().zip(&readings);
+    let read: Vec<Channel<'_>> = read
+        .map(|(&channel, readings)| match channel.room.read {
+            Some(_) => channel,
+            None => Channel { room: channel.room.with_readings(readings, channel.samples), ..channel },
+        })
+        .collect();
+    let channels = &read[..];
     let mut fit = Fit { channels, any, slopes: vec![Slopes::default(); channels.len()] };
     let mut open = fit.any.clone();
     let mut ends = vec![0];
@@ -46,8 +60,7 @@ pub fn fit_shared(channels: &[Channel<'_>], keep: &[usize]) -> Vec<Vec<FittedKey
         for to in fit.fewest(ends[ends.len() - 1], limit, &open) {
             if !fit.fits(ends[ends.len() - 1], to, &open) {
                 // Two neighbouring samples fit with slopes of their own.
-                open.clone_from(&fit.any);
-                fit.fits(ends[ends.len() - 1], to, &open);
+                fit.alone(ends[ends.len() - 1]);
             }
             open = fit.ends();
             pieces.push(fit.slopes.clone());
@@ -84,6 +97,17 @@ impl Fit<'_> {
             }
         }
         all
+    }
+
+    /// Finds slopes for two neighbouring samples, whatever those before them left open.
+    fn alone(&mut self, from: usize) {
+        for ((channel, slopes), &any) in self.channels.iter().zip(&mut self.slopes).zip(&self.any) {
+            let samples = &channel.samples[from..=from + 1];
+            let room = channel.room.part(from, from + 1);
+            if !slopes.find(samples, room, any, any) {
+                slopes.nearest(samples, room);
+            }
+        }
     }
 
     /// The slopes that are open at the end of the piece that fitted last.

@@ -56,6 +56,7 @@ impl EulerKey {
             tangent_out: tangent(slope_out, self.handle_fraction_out, after),
             joined: slope_in == slope_out,
             added: self.added,
+            ..Key::new(self.time, self.value[axis])
         }
     }
 }

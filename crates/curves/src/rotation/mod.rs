@@ -11,6 +11,7 @@ mod handles;
 mod interval;
 mod keyed;
 mod order;
+mod own;
 mod path;
 mod pieces;
 mod refine;
@@ -29,6 +30,7 @@ pub use euler::{
 pub use exact::{ExactWay, exact_way};
 pub use keyed::KeyedRotation;
 pub use order::{RotationOrder, RotationOrderError};
+pub use own::OwnKeys;
 pub use path::{Between, EulerPath, Knot, RotationPath, SegmentKind};
 pub use to_quaternion::{QuaternionKeys, to_quaternion_keys};
 pub use tolerance::{AngleTolerance, ToleranceScale};

@@ -16,6 +16,9 @@ use super::model as dto;
 use super::number::{Double, Num};
 use super::units::{Scale, Units};
 
+/// The axes of a rotation, in order.
+const AXES: [dto::KeyAxis; 3] = [dto::KeyAxis::X, dto::KeyAxis::Y, dto::KeyAxis::Z];
+
 fn num(value: f64) -> Num {
     Num::from_core(value, Double::ONE)
 }
@@ -356,6 +359,13 @@ impl Writer<'_> {
             tangent_out: None,
             broken: !key.joined,
             added: key.added,
+            fitted: key.fitted,
+            axes: AXES
+                .into_iter()
+                .zip(0..)
+                .filter(|(_, at)| key.axes.has(*at))
+                .map(|(axis, _)| axis)
+                .collect(),
         };
         match (key.tangent_in, key.tangent_out) {
             (

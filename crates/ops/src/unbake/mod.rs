@@ -198,7 +198,7 @@ mod tests {
                 let keys = |axis: usize| {
                     let room: Vec<Interval> =
                         channels[0].iter().map(|middle| around(half(axis, *middle))).collect();
-                    of(&channels[axis], ErrorBound { tolerance, by_sample: Some(&room) })
+                    of(&channels[axis], ErrorBound::by_sample(tolerance, &room))
                 };
                 keys(0) + keys(1) + keys(2)
             };
@@ -213,7 +213,8 @@ mod tests {
                     tolerance * part[axis] / (1.0 + 2.0 * middle.sin().abs() * part[1] * part[2]).sqrt()
                 }
             };
-            let optima: [fn(&[f64], ErrorBound<'_>) -> usize; 2] = [least_joined, least_free];
+            let optima: [fn(&[f64], ErrorBound<'_>) -> usize; 2] =
+                [|samples, room| least_joined(samples, room).unwrap(), least_free];
             for (of, ratios) in optima.into_iter().zip(&mut ratios) {
                 let best = SHARES.into_iter().map(|shares| least(of, &shared(shares))).min().unwrap();
                 for (least, ratio) in [best, least(of, &below)].into_iter().zip(ratios) {

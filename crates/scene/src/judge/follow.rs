@@ -1,12 +1,13 @@
 //! Nodes and numbers of the result that follow some of the source without being the same.
 
 use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_curves::fit::Offset;
 use nimble_curve_curves::rotation::{along_arc, from_vector, to_vector};
 use nimble_curve_curves::value::Quantity;
 
 use super::look::{Sides, look};
 use super::means::{Amount, Shift, Turn};
-use super::node::{Drivers, Number, Scenes, drivers, kind_of, turned};
+use super::node::{Drivers, Number, Scenes, components, drivers, kind_of, turn_from, turned};
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
 use crate::evaluate::{EvaluateError, NodeSampler, PropertySampler};
@@ -42,8 +43,7 @@ impl<'a> Scenes<'a> {
             }
         };
         let mut turning = Turning { scenes: self, turn, sources, results };
-        let (instants, mode) = self.instants(&sides);
-        let seen = look(&mut turning, &instants, mode);
+        let seen = look(&mut turning, &self.looks(&sides, limits.angle));
         let property = |drivers: &Drivers<'a>, node: NodeRef| {
             let own =
                 |(_, track): &&(&_, &crate::scene::Track)| (track.target.rig, track.target.node) == node;
@@ -89,8 +89,7 @@ impl<'a> Scenes<'a> {
             .filter(|(_, track)| moves || track.target.property == TRANSLATION)
             .collect();
         let mut moving = Moving { scenes: self, shift, sources, result };
-        let (instants, mode) = self.instants(&(theirs, ours));
-        let seen = look(&mut moving, &instants, mode);
+        let seen = look(&mut moving, &self.looks(&(theirs, ours), limits.length));
         let named = (TRANSLATION.to_owned(), TRANSLATION.to_owned());
         verdict.judged.push(self.judged(source, shift.result, Part::Place, named, Quantity::Length, &seen));
         verdict
@@ -128,8 +127,7 @@ impl<'a> Scenes<'a> {
             return verdict;
         }
         let mut number = Number { scenes: self, map: &amount.into, then: Some(amount), kind, source, result };
-        let (instants, mode) = self.instants(&sides);
-        let seen = look(&mut number, &instants, mode);
+        let seen = look(&mut number, &self.looks(&sides, limits.of(kind.quantity())));
         let named = (amount.source.property.clone(), amount.result.property.clone());
         let to = (amount.result.rig, amount.result.node);
         let part = match kind {
@@ -235,6 +233,17 @@ impl Sides for Turning<'_> {
     fn between(&self, from: &Readings, to: &Readings, part: f64) -> Readings {
         from.iter().zip(to).map(|(a, b)| along_arc(a.normalize(), b.normalize(), part)).collect()
     }
+
+    fn offset(&self, base: &Readings, turn: &Readings) -> Option<Offset> {
+        match (base.as_slice(), turn.as_slice()) {
+            ([base], [turn]) => turn_from(base.normalize(), turn.normalize()),
+            _ => None,
+        }
+    }
+
+    fn is_one(&self) -> bool {
+        true
+    }
 }
 
 /// A node that moves as another one does.
@@ -265,5 +274,9 @@ impl Sides for Moving<'_> {
 
     fn between(&self, from: &DVec3, to: &DVec3, part: f64) -> DVec3 {
         from.lerp(*to, part)
+    }
+
+    fn offset(&self, base: &DVec3, place: &DVec3) -> Option<Offset> {
+        Some(components(*place - *base))
     }
 }

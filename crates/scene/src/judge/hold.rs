@@ -32,7 +32,8 @@ impl<'a> Scenes<'a> {
         let (source_take, result_take) = self.takes();
         let theirs = moving(self.source, source_take, [hold.source.0, hold.source.1]);
         let ours = moving(self.result, result_take, [hold.result.0, hold.result.1]);
-        let (mut instants, mode) = self.instants(&(theirs, ours));
+        let mut looks = self.looks(&(theirs, ours), limits.length);
+        let instants = &mut looks.knots;
         // Where it is picked up and put down its way has corners.
         let range = (self.span.range.first.as_f64(), self.span.range.last.as_f64());
         let edges = hold.times.iter().flat_map(|time| [time.first, time.last]);
@@ -40,8 +41,8 @@ impl<'a> Scenes<'a> {
         instants.extend(edges.map(|at| (at, at)));
         instants.sort_by(|a, b| a.0.total_cmp(&b.0));
         instants.dedup_by(|b, a| b.0 <= a.1);
-        holding.is_sampled = mode == Mode::SampledSource;
-        let seen = look(&mut holding, &instants, mode);
+        holding.is_sampled = matches!(looks.mode, Mode::SampledSource | Mode::Frames);
+        let seen = look(&mut holding, &looks);
         let named = (TRANSLATION.to_owned(), TRANSLATION.to_owned());
         verdict.judged.push(self.judged(source, result, Part::Place, named, Quantity::Length, &seen));
         verdict

@@ -3,8 +3,9 @@
 use nimble_curve_curves::curve::{Curve, Interpolation};
 use nimble_curve_curves::time::TimeRange;
 
+use super::between::Keys;
 use super::claim::Sampling;
-use super::look::{Mode, knots};
+use super::look::{Looks, Mode, knots};
 use super::node::{Drivers, Scenes};
 use crate::controller::{Controller, QuaternionInterpolation, Weight};
 use crate::scene::{Layer, Track};
@@ -23,10 +24,11 @@ impl<'a> Scenes<'a> {
     }
 
     /// Where to look at two lists of drivers, in the result's time, and how.
-    pub fn instants(&self, (theirs, ours): &(Drivers<'a>, Drivers<'a>)) -> (Vec<(f64, f64)>, Mode) {
+    pub fn looks(&self, (theirs, ours): &(Drivers<'a>, Drivers<'a>), limit: f64) -> Looks {
         let range = self.span.range;
         if theirs.is_empty() && ours.is_empty() {
-            return (vec![(range.first.as_f64(), range.first.as_f64())], Mode::Curves);
+            let knots = vec![(range.first.as_f64(), range.first.as_f64())];
+            return Looks { knots, mode: Mode::Curves, keys: Keys { of_curves: Vec::new(), limit } };
         }
         let clock = &self.span.clock;
         let source_range = self.source_range();
@@ -54,7 +56,7 @@ impl<'a> Scenes<'a> {
             (None, false, false) if in_result(there.clone()) == here => Mode::SameSamples,
             (_, false, _) => Mode::SampledSource,
             (None, true, _) if matches!(self.claim.sampling, Sampling::Frames | Sampling::Keys) => {
-                Mode::SampledSource
+                Mode::Frames
             }
             (None, true, false) => Mode::SampledResult,
             (None, true, true) => Mode::Curves,
@@ -68,7 +70,7 @@ impl<'a> Scenes<'a> {
                 lists.push(own);
                 common(lists)
             }
-            (None, Mode::SampledSource) if there.is_empty() => self.places(theirs, source_range),
+            (None, Mode::Frames) => self.places(theirs, source_range),
             (None, Mode::SampledSource | Mode::SameSamples) => common(in_result(there)),
             (None, Mode::SampledResult) => common(here),
             (None, Mode::Curves) => {
@@ -84,11 +86,27 @@ impl<'a> Scenes<'a> {
         };
         // What lies between keys was to change: nothing is said of it.
         let mode = match self.claim.sampling {
-            Sampling::Keys if mode == Mode::SampledSource => Mode::SameSamples,
+            Sampling::Keys if matches!(mode, Mode::SampledSource | Mode::Frames) => Mode::SameSamples,
             _ => mode,
         };
         times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
-        (knots(times, self.precision), mode)
+        let of_curves = match mode {
+            Mode::SampledSource => ours.iter().flat_map(|(_, track)| key_times(&track.controller)).collect(),
+            _ => Vec::new(),
+        };
+        Looks { knots: knots(times, self.precision), mode, keys: Keys { of_curves, limit } }
+    }
+}
+
+/// When a controller has keys, curve by curve.
+fn key_times(controller: &Controller) -> Vec<Vec<f64>> {
+    let of = |curve: &Curve| curve.keys().iter().map(|key| key.time.as_f64()).collect();
+    match controller {
+        Controller::Components(_) | Controller::Euler(_) => controller.curves().iter().map(of).collect(),
+        other => {
+            let whole = other.range().map(|range| other.key_times(range)).unwrap_or_default();
+            vec![whole.into_iter().map(|time| time.as_f64()).collect()]
+        }
     }
 }
 

@@ -1,6 +1,9 @@
 //! Where to look: two functions of time side by side, between the instants at which either may do something.
 
+use nimble_curve_curves::fit::Offset;
 use nimble_curve_curves::time::TICKS_PER_SECOND;
+
+use super::between::{Keys, Samples};
 
 /// How two sides are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -9,8 +12,11 @@ pub enum Mode {
     Curves,
     /// At the same instants alone: both are samples and go in straight lines between them, or what lies between was to change.
     SameSamples,
-    /// The source is samples, between which nobody knows the motion: at those, and halfway, which is told apart.
+    /// The source is samples, between which nobody knows the motion: at those, and beside what they let expect at eighths
+    /// of the way, which is told apart.
     SampledSource,
+    /// The source is looked at on frames: at those, and halfway, which is told apart.
+    Frames,
     /// The result is samples: at those, and between them beside a straight way between the source's values just after one
     /// and just before the next, halfway, where a straight line and a hold are farthest apart.
     SampledResult,
@@ -32,6 +38,15 @@ pub trait Sides {
     }
     /// The value part of the way from one to another, straight or along the great arc.
     fn between(&self, from: &Self::Value, to: &Self::Value, part: f64) -> Self::Value;
+    /// A value as seen from another one, in the unit that they are apart in: a difference, for turns the rotation vector as
+    /// far as it is told apart. `None` where values have no such components.
+    fn offset(&self, _base: &Self::Value, _value: &Self::Value) -> Option<Offset> {
+        None
+    }
+    /// Whether a value is one motion: a turn is, of a place each component by itself.
+    fn is_one(&self) -> bool {
+        false
+    }
 }
 
 /// What was seen: errors with their times in ticks.
@@ -41,6 +56,8 @@ pub struct Seen {
     pub at: Vec<(f64, f64)>,
     /// Between samples, where it is told apart.
     pub between: Vec<(f64, f64)>,
+    /// Whether that is from what samples let expect.
+    pub by_readings: bool,
 }
 
 /// A piece is looked at in so many places at least, and at most.
@@ -68,8 +85,21 @@ const CLIMBS: usize = 6;
 /// Just before an instant, in ticks.
 const BEFORE: f64 = 0.5;
 
-/// Looks at both sides over some instants in ascending order, each a first and a last time that cannot be told apart.
-pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
+/// Where and how two sides are looked at.
+pub struct Looks {
+    /// Instants in ascending order, each a first and a last time that cannot be told apart.
+    pub knots: Vec<(f64, f64)>,
+    pub mode: Mode,
+    /// When the result has keys, where the source is samples.
+    pub keys: Keys,
+}
+
+/// Looks at both sides.
+pub fn look(sides: &mut impl Sides, Looks { knots, mode, keys }: &Looks) -> Seen {
+    let mode = *mode;
+    if mode == Mode::SampledSource {
+        return beside_samples(sides, knots, keys);
+    }
     let mut seen = Seen::default();
     let mut pieces = Vec::new();
     for (index, &(first, last)) in knots.iter().enumerate() {
@@ -112,8 +142,8 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
                     pieces.push(begin..seen.at.len());
                 }
             }
-            Mode::SameSamples => {}
-            Mode::SampledSource => {
+            Mode::SameSamples | Mode::SampledSource => {}
+            Mode::Frames => {
                 let time = last + (next - last) * HALF;
                 let error = apart_at(sides, time);
                 seen.between.push((time, error));
@@ -130,6 +160,32 @@ pub fn look(sides: &mut impl Sides, knots: &[(f64, f64)], mode: Mode) -> Seen {
     if mode == Mode::Curves {
         refine(sides, pieces, &mut seen);
         climb(sides, knots, &mut seen);
+    }
+    seen
+}
+
+/// Looks at samples, and at what lies between them beside what they let expect; halfway beside the source where that has
+/// nothing to expect from.
+fn beside_samples<S: Sides>(sides: &mut S, knots: &[(f64, f64)], keys: &Keys) -> Seen {
+    let times: Vec<f64> = knots.iter().map(|(first, _)| *first).collect();
+    let values: Vec<S::Value> = times.iter().map(|time| sides.source(*time)).collect();
+    let mut errors = Vec::with_capacity(times.len());
+    for (&time, value) in times.iter().zip(&values) {
+        let own = sides.result(time);
+        errors.push(sides.apart(value, &own));
+    }
+    let at = times.iter().copied().zip(errors.iter().copied()).collect();
+    let mut seen = Seen { at, ..Seen::default() };
+    let gaps = 0..times.len().saturating_sub(1);
+    match Samples::new(sides, &times, &values, &errors) {
+        Some(samples) => {
+            let departures = gaps.filter_map(|index| samples.departure(sides, index, keys));
+            (seen.between, seen.by_readings) = (departures.collect(), true);
+        }
+        None => {
+            let halfway = gaps.map(|index| times[index] + (times[index + 1] - times[index]) * HALF);
+            seen.between = halfway.map(|time| (time, apart_at(sides, time))).collect();
+        }
     }
     seen
 }

@@ -6,6 +6,7 @@
 //! every key of either scene, at instants between, and closer where those are farthest apart. What cannot be evaluated is
 //! named as not judged; whatever is not finite counts as infinitely far.
 
+mod between;
 mod claim;
 mod follow;
 mod hold;

@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
-use nimble_curve_curves::rotation::{along_arc, angle_between};
+use nimble_curve_curves::fit::Offset;
+use nimble_curve_curves::rotation::{along_arc, angle_between, to_vector};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
 
@@ -138,13 +139,12 @@ impl<'a> Scenes<'a> {
             };
             let sides = (moving(&theirs, other), moving(&ours, own));
             local.part = part.clone();
-            let (instants, mode) = self.instants(&sides);
-            let seen = look(&mut local, &instants, mode);
             let quantity = match part {
                 Part::Rotation => Quantity::Angle,
                 Part::Place => Quantity::Length,
                 _ => Quantity::Number,
             };
+            let seen = look(&mut local, &self.looks(&sides, verdict.limits.of(quantity)));
             // The property that this is about: one that is animated, else the first.
             let property = |drivers: &Drivers<'a>, node: &Node| {
                 let own = |(_, track): &&(&Layer, &Track)| {
@@ -214,8 +214,8 @@ impl<'a> Scenes<'a> {
             };
             let map = &self.claim.space;
             let mut number = Number { scenes: self, map, then: None, kind, source, result };
-            let (instants, mode) = self.instants(&sides);
-            let seen = look(&mut number, &instants, mode);
+            let limit = verdict.limits.of(kind.quantity());
+            let seen = look(&mut number, &self.looks(&sides, limit));
             let named = (name.to_owned(), name.to_owned());
             let part = Part::Attribute(name.to_owned());
             verdict.judged.push(self.judged(from, to, part, named, kind.quantity(), &seen));
@@ -254,6 +254,7 @@ impl<'a> Scenes<'a> {
             part,
             error: measured(&seen.at),
             between: (!seen.between.is_empty()).then(|| measured(&seen.between)),
+            by_readings: seen.by_readings,
         }
     }
 }
@@ -447,6 +448,20 @@ impl Sides for Local<'_> {
             (other, _) => *other,
         }
     }
+
+    fn offset(&self, base: &Transform, value: &Transform) -> Option<Offset> {
+        match (base, value) {
+            (Transform::Rotation(base), Transform::Rotation(value)) => turn_from(*base, *value),
+            (Transform::Place(base), Transform::Place(value)) => Some(components(*value - *base)),
+            (Transform::Size(base), Transform::Size(value))
+            | (Transform::Axes(base), Transform::Axes(value)) => Some((*value - *base).to_cols_array()),
+            _ => None,
+        }
+    }
+
+    fn is_one(&self) -> bool {
+        self.part == Part::Rotation
+    }
 }
 
 /// The values of an attribute on both sides.
@@ -523,6 +538,20 @@ impl Sides for Number<'_> {
             },
         }
     }
+
+    fn offset(&self, base: &Value, value: &Value) -> Option<Offset> {
+        match (base, value) {
+            (Value::Number(base), Value::Number(value)) => {
+                Some(components(DVec3::new(value - base, 0.0, 0.0)))
+            }
+            (Value::Vector(base), Value::Vector(value)) => Some(components(*value - *base)),
+            (base, value) => turn_from(base.rotation()?, value.rotation()?),
+        }
+    }
+
+    fn is_one(&self) -> bool {
+        self.kind == PropertyKind::Rotation
+    }
 }
 
 /// The angle between two rotations, nothing at all between equal ones, and infinite where one is none.
@@ -532,6 +561,19 @@ pub fn turned(a: DQuat, b: DQuat) -> f64 {
         false if a.is_finite() && b.is_finite() => angle_between(a, b),
         false => f64::INFINITY,
     }
+}
+
+/// A place beside another one, as the components that the readings between samples are formed of.
+pub fn components(offset: DVec3) -> Offset {
+    let [x, y, z] = offset.to_array();
+    [x, y, z, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0]
+}
+
+/// A turn as seen from another one; `None` where it is so far round that it may as well be the other way round.
+pub fn turn_from(base: DQuat, turn: DQuat) -> Option<Offset> {
+    const ROUND: f64 = 2.5;
+    let vector = to_vector(base.conjugate() * turn);
+    (vector.length() < ROUND).then(|| components(vector))
 }
 
 /// The largest of some numbers, infinite where one of them is none.

@@ -22,8 +22,10 @@ pub struct Limits {
     pub world: f64,
     /// For rotations in the world, in radians.
     pub world_turn: f64,
-    /// Whether the limits hold between the samples of a sampled result, too.
-    pub between: bool,
+    /// What the limits are times this between samples: how far a sampled result may be off halfway between its samples, and
+    /// how far a result may be out of what a sampled source lets expect between its own, which is said and not held to.
+    /// Infinite where that is not asked.
+    pub between: f64,
 }
 
 impl Limits {
@@ -34,7 +36,7 @@ impl Limits {
         number: f64::INFINITY,
         world: f64::INFINITY,
         world_turn: f64::INFINITY,
-        between: false,
+        between: f64::INFINITY,
     };
 
     /// The limit for a quantity.
@@ -95,6 +97,9 @@ pub struct Judged {
     pub error: MeasuredError,
     /// The largest difference between samples, where that is told apart.
     pub between: Option<MeasuredError>,
+    /// Whether that is from what the source's samples let expect, see [`nimble_curve_curves::fit::Readings`]; else from the
+    /// source's own curves, or from straight lines between the samples.
+    pub by_readings: bool,
 }
 
 /// What the judge found.
@@ -210,17 +215,26 @@ impl Verdict {
         }
     }
 
-    /// What is farthest beyond its limit, relative to that; `None` where everything is within.
-    pub fn beyond(&self) -> Option<(&Judged, MeasuredError)> {
+    /// What is farthest beyond its limit, relative to that, with the limit; `None` where everything is within.
+    pub fn beyond(&self) -> Option<(&Judged, MeasuredError, f64)> {
         let quantities = [Quantity::Angle, Quantity::Length, Quantity::Number];
-        let sides: &[bool] = if self.limits.between { &[false, true] } else { &[false] };
-        let ratio =
-            |error: &MeasuredError| error.largest / self.limits.of(error.quantity).max(f64::MIN_POSITIVE);
-        quantities
+        let sides = [(false, 1.0), (true, self.limits.between)];
+        let excess = |(_, error, factor): &(&Judged, MeasuredError, f64)| {
+            error.largest / (factor * self.limits.of(error.quantity)).max(f64::MIN_POSITIVE)
+        };
+        let (judged, error, factor) = quantities
             .iter()
-            .flat_map(|&quantity| sides.iter().filter_map(move |&between| self.worst(quantity, between)))
-            .filter(|(_, error)| error.largest > self.limits.of(error.quantity))
-            .max_by(|a, b| ratio(&a.1).total_cmp(&ratio(&b.1)))
+            .flat_map(|&quantity| {
+                // What samples let expect is nobody's knowledge.
+                let worst = move |(between, factor)| {
+                    let found = self.worst(quantity, between).filter(|(of, _)| !(between && of.by_readings));
+                    found.map(|(judged, error)| (judged, error, factor))
+                };
+                sides.into_iter().filter_map(worst)
+            })
+            .filter(|(_, error, factor)| error.largest > factor * self.limits.of(error.quantity))
+            .max_by(|a, b| excess(a).total_cmp(&excess(b)))?;
+        Some((judged, error, factor * self.limits.of(error.quantity)))
     }
 
     /// The verdict with lengths in another unit: errors of places and their limits are multiplied by `factor`.
@@ -256,7 +270,7 @@ impl Verdict {
 
     /// How many times its limit the largest error is, 0 where nothing is off.
     pub fn excess(&self) -> f64 {
-        let local = self.beyond().map_or(0.0, |(_, error)| error.largest / self.limits.of(error.quantity));
+        let local = self.beyond().map_or(0.0, |(_, error, limit)| error.largest / limit);
         let limit = |error: &MeasuredError| match error.quantity {
             Quantity::Angle => self.limits.world_turn,
             _ => self.limits.world,

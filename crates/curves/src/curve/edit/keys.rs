@@ -1,7 +1,9 @@
 //! Keys inserted, moved and taken out.
 
 use super::{EditError, freed};
-use crate::curve::{Behaviour, Curve, Interpolation, Key, Segment, Side, Tangent, TangentMode, Ticks};
+use crate::curve::{
+    AxisSet, Behaviour, Curve, Interpolation, Key, Segment, Side, Tangent, TangentMode, Ticks,
+};
 use crate::time::FrameRate;
 
 /// Whether the piece from `before` to `after` has the values of the two that meet in `key`.
@@ -235,8 +237,91 @@ impl Curve {
         curve
     }
 
+    /// The curve without those of the keys that are not its own which change nothing, at its ends also where it stands still
+    /// past them and is held outside.
+    pub(crate) fn without_strangers(&self, is_own: impl Fn(&Key) -> bool) -> Curve {
+        let mut curve = self.clone();
+        let lines = curve.lines_as_cubics(&is_own);
+        // What was converted twice is off by rounding of both.
+        let mut curve = curve.without_within(|key| !is_own(key), 1e-10);
+        curve.cubics_as_lines(&lines);
+        let still = |a: &Key, b: &Key| {
+            let (piece, gap) = (Segment::between(a, b), (b.time - a.time).as_f64());
+            let is_there = |u: f64| {
+                let value = piece.value(a.time.as_f64() + u * gap);
+                value.is_some_and(|value| (value - a.value).abs() <= 1e-10 * a.value.abs().max(1e-3))
+            };
+            a.value_before.is_none()
+                && b.value_before.is_none()
+                && [0.25, 0.5, 0.75, 1.0].into_iter().all(is_there)
+        };
+        if self.inner_loop.is_none() {
+            while let [.., a, b] = curve.keys.as_slice()
+                && curve.after == Behaviour::Held
+                && !is_own(b)
+                && still(a, b)
+            {
+                curve.keys.pop();
+            }
+            while let [a, b, ..] = curve.keys.as_slice()
+                && curve.before == Behaviour::Held
+                && !is_own(a)
+                && still(a, b)
+            {
+                curve.keys.remove(0);
+            }
+        }
+        curve
+    }
+
+    /// Says of straight lines that end at keys which are not its own that they are cubics; where they start.
+    fn lines_as_cubics(&mut self, is_own: &impl Fn(&Key) -> bool) -> Vec<Ticks> {
+        let mut lines = Vec::new();
+        for index in 1..self.keys.len() {
+            let (a, b) = (self.keys[index - 1], self.keys[index]);
+            if a.interpolation != Interpolation::Linear || is_own(&a) && is_own(&b) {
+                continue;
+            }
+            let slope = Tangent::slope((b.left_value() - a.value) / (b.time - a.time).seconds());
+            lines.push(a.time);
+            let (from, to) = (&mut self.keys[index - 1], Interpolation::Cubic);
+            (from.tangent_out, from.interpolation) = (slope, to);
+            self.keys[index].tangent_in = slope;
+        }
+        lines
+    }
+
+    /// Says of cubics that some lines became, and that go straight on, that they are lines.
+    fn cubics_as_lines(&mut self, lines: &[Ticks]) {
+        for index in 1..self.keys.len() {
+            let (a, b) = (self.keys[index - 1], self.keys[index]);
+            if a.interpolation != Interpolation::Cubic || lines.binary_search(&a.time).is_err() {
+                continue;
+            }
+            let piece = Segment::between(&a, &b);
+            let is_straight = [0.25, 0.5, 0.75].into_iter().all(|u| {
+                let value = piece.value(a.time.as_f64() + u * (b.time - a.time).as_f64());
+                let line = a.value + (b.left_value() - a.value) * u;
+                value.is_some_and(|value| (value - line).abs() <= 1e-10 * line.abs().max(1e-3))
+            });
+            if is_straight {
+                self.keys[index - 1].interpolation = Interpolation::Linear;
+            }
+        }
+    }
+
+    /// Says on which axes of a rotation a key was set.
+    pub(crate) fn set_axes(&mut self, index: usize, axes: AxisSet) {
+        self.keys[index].axes = axes;
+    }
+
     /// The curve without those keys of some that change nothing.
     pub(super) fn without(&self, may_go: impl Fn(&Key) -> bool) -> Curve {
+        self.without_within(may_go, 1e-13)
+    }
+
+    /// The same where nothing is what is no more than a part of the curve's size.
+    fn without_within(&self, may_go: impl Fn(&Key) -> bool, part: f64) -> Curve {
         let source = self.unrolled();
         let scale = source.keys.iter().fold(0.0_f64, |most, key| most.max(key.value.abs()));
         let mut kept: Vec<Key> = Vec::with_capacity(source.keys.len());
@@ -244,7 +329,7 @@ impl Curve {
             let neighbours = (kept.last(), source.keys.get(index + 1));
             if let (Some(before), Some(after)) = neighbours
                 && may_go(key)
-                && changes_nothing(before, key, after, 1e-13 * scale.max(1e-3))
+                && changes_nothing(before, key, after, part * scale.max(1e-3))
             {
                 continue;
             }

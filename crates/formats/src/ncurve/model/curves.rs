@@ -124,6 +124,24 @@ pub struct Key {
     /// A conversion put the key there.
     #[serde(default, skip_serializing_if = "is_false")]
     pub added: bool,
+    /// A fit chose when it is.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub fitted: bool,
+    /// The axes that it was set on, before a conversion keyed all three.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub axes: Vec<KeyAxis>,
+}
+
+/// An axis of a rotation.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum KeyAxis {
+    /// The first.
+    X,
+    /// The second.
+    Y,
+    /// The third.
+    Z,
 }
 
 /// Where the slope of a tangent comes from, when it is not free.

@@ -3,8 +3,9 @@
 mod curves;
 mod rig;
 pub use self::curves::{
-    Behaviour, Curve, DiscreteKey, DiscreteValue, Euler, InnerLoop, Interpolation, Key, QuaternionCurve,
-    QuaternionInterpolation, QuaternionKey, Tangent, TangentMode, TcbCurve, TcbKey, WeightedTangent,
+    Behaviour, Curve, DiscreteKey, DiscreteValue, Euler, InnerLoop, Interpolation, Key, KeyAxis,
+    QuaternionCurve, QuaternionInterpolation, QuaternionKey, Tangent, TangentMode, TcbCurve, TcbKey,
+    WeightedTangent,
 };
 pub use self::rig::{
     Attribute, ChoiceAttribute, Inherits, Kind, Node, NumberAttribute, Op, Quantity, Rig, Rotate,

@@ -333,6 +333,8 @@ impl Reader<'_> {
             tangent_out,
             joined: !file.broken,
             added: file.added,
+            fitted: file.fitted,
+            axes: file.axes.iter().fold(crv::AxisSet::NONE, |axes, axis| axes.with(*axis as usize)),
         }
     }
 

@@ -1,0 +1,96 @@
+//! Capture as sensors give it, through the program: what is held at samples and between them, in every mode, judged by the
+//! second evaluator.
+
+use glam::{DQuat, DVec3};
+use nimble_curve_second::between::{of_places, of_turns};
+use nimble_curve_second::capture::{JOINTS, Taken, bvh};
+use nimble_curve_second::scene::Scene;
+use nimble_curve_second::turn::{apart, of_angles};
+use tempfile::tempdir;
+
+use crate::common::succeed;
+
+/// The samples of a capture as they stand in its text: places of the root, turns of the joints.
+fn samples(text: &str) -> (Vec<DVec3>, Vec<Vec<DQuat>>) {
+    let rows = text.lines().skip_while(|line| !line.starts_with("Frame Time")).skip(1);
+    let rows: Vec<Vec<f64>> =
+        rows.map(|row| row.split(' ').map(|number| number.parse().unwrap()).collect()).collect();
+    let turn = |row: &Vec<f64>, joint: usize| {
+        let at = 3 + 3 * joint;
+        // Z is written first and acts last.
+        of_angles("yxz", [row[at + 1], row[at + 2], row[at]])
+    };
+    let turns = (0..JOINTS.len()).map(|joint| rows.iter().map(|row| turn(row, joint)).collect());
+    (rows.iter().map(|row| DVec3::new(row[0], row[1], row[2])).collect(), turns.collect())
+}
+
+/// The largest errors: degrees and centimetres at samples, and the same from what is plausible between them.
+fn errors(text: &str, result: &Scene) -> ([f64; 4], String) {
+    let (places, turns) = samples(text);
+    let (mut worst, mut place) = ([0.0_f64; 4], String::new());
+    for (joint, turns) in JOINTS.iter().zip(&turns) {
+        let node = result.nodes.iter().position(|node| node.name == *joint).unwrap();
+        let at = |frame: f64| result.local(0, node, frame).1.normalize();
+        for (frame, turn) in turns.iter().enumerate() {
+            worst[0] = worst[0].max(apart(*turn, at(frame as f64)));
+        }
+        let (out, frame) = of_turns(turns, at);
+        if out > worst[2] {
+            (worst[2], place) = (out, format!("{joint} at {frame}"));
+        }
+    }
+    let root = result.nodes.iter().position(|node| node.name == JOINTS[0]).unwrap();
+    let at = |frame: f64| result.local(0, root, frame).0.translation;
+    for (frame, own) in places.iter().enumerate() {
+        worst[1] = worst[1].max(own.distance(at(frame as f64)));
+    }
+    worst[3] = of_places(&places, at).0;
+    (worst, place)
+}
+
+/// Kinds of capture: slow and fast rates, noise below and far above the tolerance, with and without faults.
+fn captures() -> Vec<Taken> {
+    let count = std::env::var("CASES").ok().and_then(|count| count.parse().ok()).unwrap_or(6);
+    let kinds = [(24.0, 0.02), (120.0, 0.05), (30.0, 0.15), (60.0, 0.5), (120.0, 2.0), (24.0, 1.0)];
+    let taken = |seed: u64| {
+        let (rate, noise) = kinds[seed as usize % kinds.len()];
+        // Slower than that a limb leaps by so much where something was not seen that angles cannot follow its turn.
+        Taken { seed, frames: 150, rate, noise, faults: rate >= 60.0 && seed % 4 > 1 }
+    };
+    let first = std::env::var("FIRST").ok().and_then(|first| first.parse().ok()).unwrap_or(0);
+    (first..first + count).map(taken).collect()
+}
+
+#[test]
+fn between_samples_curves_stay_near_what_these_let_expect_in_every_mode() {
+    let folder = tempdir().unwrap();
+    let modes: [&[&str]; 6] = [
+        &[],
+        &["--keys", "node"],
+        &["--keys", "pose"],
+        &["--tangents", "weighted"],
+        &["--order", "best"],
+        &["--keep", "40", "77"],
+    ];
+    let mut worst = vec![[0.0_f64; 4]; modes.len()];
+    for taken in captures() {
+        let text = bvh(&taken);
+        std::fs::write(folder.path().join("in.bvh"), &text).unwrap();
+        for (mode, worst) in modes.iter().zip(&mut worst) {
+            let mut arguments = vec!["unbake", "in.bvh", "-o", "out.ncurve", "--no-other-tolerances"];
+            arguments.extend(mode.iter());
+            let said = succeed(folder.path(), &arguments);
+            let result = std::fs::read_to_string(folder.path().join("out.ncurve")).unwrap();
+            let (found, place) = errors(&text, &Scene::read(&result));
+            // 0.1 deg and 0.5 mm are allowed; files have nine decimals or so.
+            let limits = [0.1, 0.05, 0.125, 0.0625].map(|limit| limit * (1.0 + 1e-5));
+            for (found, limit) in found.iter().zip(limits) {
+                assert!(*found <= limit, "{taken:?} {mode:?}: {found} of {limit} ({place})\n{said}");
+            }
+            worst.iter_mut().zip(found).for_each(|(worst, found)| *worst = worst.max(found));
+        }
+    }
+    for (mode, [turn, place, between, place_between]) in modes.iter().zip(&worst) {
+        println!("{mode:?}: {turn:.4} deg {place:.4} cm; between {between:.4} deg {place_between:.4} cm");
+    }
+}

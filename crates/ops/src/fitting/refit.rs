@@ -1,0 +1,87 @@
+//! Curves whose keys a fit chose, fitted anew to a rotation that they are converted to.
+
+use glam::{DQuat, DVec3};
+use nimble_curve_curves::curve::{Cursor, Curve};
+use nimble_curve_curves::fit::Handles;
+use nimble_curve_curves::rotation::{
+    AngleTolerance, RotationOrder, angle_between, nearest_euler, quat_from_euler,
+};
+use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
+use nimble_curve_curves::value::Quantity;
+use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
+use nimble_curve_scene::ledger::MeasuredError;
+use nimble_curve_scene::scene::PropertyKind;
+
+use super::Fitting;
+
+/// A rotation fitted anew.
+pub(crate) struct Refitted {
+    pub curves: [Curve; 3],
+    /// At eighths of frames; its place is in ticks.
+    pub error: MeasuredError,
+}
+
+/// Where a rotation is looked at from one frame to the next.
+const LOOKS: i64 = 8;
+/// So many samples a frame it is fitted to; more where fewer leave it too far off between them.
+const SAMPLES: [usize; 2] = [1, 4];
+/// Where it is so many times too far off between samples, a closer fit to these is no help.
+const FAR: f64 = 1.5;
+/// How often it is fitted closer, at most.
+const TRIES: usize = 3;
+
+/// Curves of an order through a rotation over a range, fitted to it at the frames of a rate from the range's start on, and
+/// held to the tolerance between them, too; there are keys at the instants `keep`. `None` where that cannot be.
+pub(crate) fn refit_rotation(
+    rotation: impl Fn(f64) -> DQuat,
+    (range, rate): (TimeRange, FrameRate),
+    (order, start): (RotationOrder, DVec3),
+    tolerance: AngleTolerance<'_>,
+    keep: &[Ticks],
+) -> Option<Refitted> {
+    let count = rate.frame(range.last - range.first).round() as i64;
+    let on_frames = |time: Ticks| rate.ticks(rate.nearest_frame(time - range.first)) == time - range.first;
+    if count < 1 || !on_frames(range.last) || !keep.iter().all(|&time| on_frames(time)) {
+        return None;
+    }
+    let allowed = |time: f64| tolerance.angle * tolerance.factor(time);
+    for stride in SAMPLES {
+        let dense = FrameRate::new(rate.numerator().checked_mul(stride as u32)?, rate.denominator())?;
+        let times: Vec<f64> =
+            (0..=count * stride as i64).map(|sample| (range.first + dense.ticks(sample)).as_f64()).collect();
+        let mut near = start;
+        let mut values = Vec::with_capacity(3 * times.len());
+        for &time in &times {
+            near = nearest_euler(order, rotation(time), near);
+            values.extend(near.to_array());
+        }
+        let samples = Samples { start: range.first, rate: dense, kind: SampleKind::Euler(order), values };
+        let fitting = Fitting::new(&samples, PropertyKind::Rotation, order, None, tolerance.angle)?;
+        let mut fitting = Fitting { stride, ..fitting };
+        // Between samples the curves may lie farther from the rotation than at them.
+        let mut part = 0.95;
+        for _ in 0..TRIES {
+            fitting.confine(times.iter().map(|&time| part * allowed(time)).collect());
+            let Controller::Euler(fitted) = fitting.free(keep, Handles::Plain).controller else {
+                return None;
+            };
+            let mut cursors = fitted.curves.each_ref().map(Cursor::new);
+            let (mut error, mut used) = (MeasuredError::none(Quantity::Angle), 0.0_f64);
+            for look in 0..=count * LOOKS {
+                let at = range.first.as_f64() + look as f64 * rate.ticks_per_frame() / LOOKS as f64;
+                let angles = cursors.each_mut().map(|cursor| cursor.value_at(at).unwrap_or(0.0));
+                let off = angle_between(rotation(at), quat_from_euler(order, DVec3::from_array(angles)));
+                error.take(off, at);
+                used = used.max(off / allowed(at));
+            }
+            if used <= 1.0 {
+                return Some(Refitted { curves: fitted.curves, error });
+            }
+            if used > FAR {
+                break;
+            }
+            part *= 0.97 / used;
+        }
+    }
+    None
+}
