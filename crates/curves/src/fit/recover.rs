@@ -69,6 +69,9 @@ fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Re
     };
     let span = samples.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), &v| (l.min(v), h.max(v)));
     let search = Search { samples, precision: (4.0 * precision).max(1e-9 * (span.1 - span.0)) };
+    if !recovery.rough.iter().any(|&(from, to)| search.shows_any(from, to)) {
+        return None;
+    }
     let mut covered: usize = last;
     let mut weighted = Vec::new();
     for (from, to) in std::mem::take(&mut recovery.rough) {

@@ -149,6 +149,15 @@ impl Search<'_> {
         Weighted { lengths, rises, error }
     }
 
+    /// Whether a piece is seen in one of many places between two samples: noise shows none, and the search would be long.
+    pub fn shows_any(&self, from: usize, to: usize) -> bool {
+        let Some(last) = to.checked_sub(TELLING).filter(|last| *last >= from) else { return false };
+        let step = ((last - from) / GLANCES).max(1);
+        (from..=last)
+            .step_by(step)
+            .any(|start| self.piece(start, start + TELLING, None).error <= self.precision)
+    }
+
     /// The farthest sample that one piece from `from` reaches.
     fn farthest(&self, from: usize, last: usize) -> usize {
         farthest((from + TELLING - 1).min(last), last, 4, |to| {
@@ -226,6 +235,9 @@ impl Search<'_> {
 const SHORTEST: usize = 4;
 /// From so many samples on a piece tells its end: it has more samples than unknowns.
 const TELLING: usize = 6;
+
+/// In so many places it is looked for pieces before all of them are searched for.
+const GLANCES: usize = 32;
 
 /// A stretch of samples, and the piece that runs through it, if one does.
 #[derive(Clone, Copy, Debug)]

@@ -28,7 +28,7 @@ const SAMPLES: [usize; 2] = [1, 4];
 /// Where it is so many times too far off between samples, a closer fit to these is no help.
 const FAR: f64 = 1.5;
 /// How often it is fitted closer, at most.
-const TRIES: usize = 3;
+const TRIES: usize = 4;
 
 /// Curves of an order through a rotation over a range, fitted to it at the frames of a rate from the range's start on, and
 /// held to the tolerance between them, too; there are keys at the instants `keep`. `None` where that cannot be.
@@ -59,7 +59,7 @@ pub(crate) fn refit_rotation(
         let fitting = Fitting::new(&samples, PropertyKind::Rotation, order, None, tolerance.angle)?;
         let mut fitting = Fitting { stride, ..fitting };
         // Between samples the curves may lie farther from the rotation than at them.
-        let mut part = 0.95;
+        let mut part = 1.0;
         for _ in 0..TRIES {
             fitting.confine(times.iter().map(|&time| part * allowed(time)).collect());
             let Controller::Euler(fitted) = fitting.free(keep, Handles::Plain).controller else {
@@ -80,7 +80,7 @@ pub(crate) fn refit_rotation(
             if used > FAR {
                 break;
             }
-            part *= 0.97 / used;
+            part *= 0.985 / used;
         }
     }
     None
