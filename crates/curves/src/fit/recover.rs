@@ -154,7 +154,24 @@ fn pieces(samples: &[f64], precision: f64) -> Vec<Piece> {
         }
     }
     separate(samples, &mut found, precision);
+    held_ends(samples, &mut found);
     found
+}
+
+/// What is held before a first key or after a last one may be too short to show, but stands still to the last bit.
+fn held_ends(samples: &[f64], pieces: &mut Vec<Piece>) {
+    let (Some(first), Some(end), last) = (pieces.first(), pieces.last(), samples.len() - 1) else { return };
+    let (first, end) = (first.from, end.to);
+    let flat = |from: usize, to: usize| {
+        let value = samples[from];
+        Piece { from, to, values: (value, value), slopes: (0.0, 0.0) }
+    };
+    let held = (end..last).rev().take_while(|&index| samples[index] == samples[last]).last();
+    pieces.extend(held.map(|from| flat(from, last)));
+    let held = (1..=first).take_while(|&index| samples[index] == samples[0]).last();
+    if let Some(to) = held {
+        pieces.insert(0, flat(0, to));
+    }
 }
 
 /// By chance a cubic may go on through a sample or two of the next: neighbours then meet where their slopes differ least.

@@ -178,6 +178,10 @@ impl<'a> Job<'a> {
             return (layer, Some(track.clone()), entry);
         }
         let controller = going_on(controller, &track.controller);
+        let controller = match self.options.keys {
+            KeySets::Free if self.options.keep.is_empty() => without_held_ends(controller),
+            _ => controller,
+        };
         let controller = without_rest(controller, (layer == 0).then_some(&rest));
         let after = controller.key_count();
         let error = error.in_frames(self.scene.rate);
@@ -354,6 +358,19 @@ pub(super) fn going_on(fitted: Controller, source: &Controller) -> Controller {
                 like(curve, index - 1)
             });
             Controller::Euler(EulerCurves { curves, ..euler })
+        }
+        other => other,
+    }
+}
+
+/// Curves without keys at their ends that only say that nothing moves any more.
+fn without_held_ends(controller: Controller) -> Controller {
+    match controller {
+        Controller::Components(curves) => {
+            Controller::Components(curves.into_iter().map(Curve::without_held_end).collect())
+        }
+        Controller::Euler(euler) => {
+            Controller::Euler(EulerCurves { curves: euler.curves.map(Curve::without_held_end), ..euler })
         }
         other => other,
     }

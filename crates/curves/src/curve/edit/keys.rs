@@ -31,6 +31,11 @@ pub(super) fn changes_nothing(before: &Key, key: &Key, after: &Key, tolerance: f
     same(&first, before, key) && same(&second, key, after)
 }
 
+/// Whether nothing moves from one key to the next.
+fn is_still(a: &Key, b: &Key) -> bool {
+    Curve { keys: vec![*a, *b], ..Curve::default() }.is_constant() && b.interpolation != Interpolation::None
+}
+
 pub(super) fn is_auto(tangent: Tangent) -> bool {
     matches!(tangent.mode, TangentMode::Auto | TangentMode::AutoNoOvershoot)
 }
@@ -339,22 +344,23 @@ impl Curve {
     }
 
     /// The curve without keys at its ends past which it stands still anyway, being held outside.
-    pub fn without_still_ends(mut self) -> Curve {
-        let still = |a: &Key, b: &Key| {
-            Curve { keys: vec![*a, *b], ..Curve::default() }.is_constant()
-                && b.interpolation != Interpolation::None
-        };
-        if self.inner_loop.is_none() {
-            while let [.., a, b] = self.keys.as_slice()
-                && self.after == Behaviour::Held
-                && still(a, b)
-            {
-                self.keys.pop();
-            }
-            if self.before == Behaviour::Held {
-                let moving = self.keys.windows(2).position(|pair| !still(&pair[0], &pair[1]));
-                self.keys.drain(..moving.unwrap_or(0));
-            }
+    pub fn without_still_ends(self) -> Curve {
+        let mut curve = self.without_held_end();
+        if curve.inner_loop.is_none() && curve.before == Behaviour::Held {
+            let moving = curve.keys.windows(2).position(|pair| !is_still(&pair[0], &pair[1]));
+            curve.keys.drain(..moving.unwrap_or(0));
+        }
+        curve
+    }
+
+    /// The curve without keys at its end before which it stands still anyway, being held after them.
+    pub fn without_held_end(mut self) -> Curve {
+        while let [.., a, b] = self.keys.as_slice()
+            && self.inner_loop.is_none()
+            && self.after == Behaviour::Held
+            && is_still(a, b)
+        {
+            self.keys.pop();
         }
         self
     }
