@@ -430,3 +430,38 @@ fn loops_stay_loops() {
         assert_eq!(first.tangent_out.slope_per_second(), last.tangent_in.slope_per_second());
     }
 }
+
+/// Every channel is within the tolerance by itself, some go nearly that far, and there are fewer keys than where the angle of
+/// the whole rotation is held to it.
+#[test]
+fn each_channel_can_be_held_to_the_tolerance_by_itself() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let keyed = |file: &str, more: &[&str]| {
+        let mut arguments = vec!["unbake", "in.bvh", "-o", file, "--no-other-tolerances"];
+        arguments.extend(more);
+        succeed(at, &arguments)
+    };
+    std::fs::copy(wade(), at.join("in.bvh")).unwrap();
+    let said = keyed("each.ncurve", &["--per-channel"]);
+    assert!(said.contains("0.1000 deg each"), "{said}");
+    keyed("whole.ncurve", &[]);
+    for keys in ["node", "pose"] {
+        keyed("more.ncurve", &["--per-channel", "--keys", keys]);
+    }
+    let (before, each) = (scene(&at.join("in.bvh")), scene(&at.join("each.ncurve")));
+    assert!(count(&each) < count(&scene(&at.join("whole.ncurve"))));
+    let mut largest = 0.0_f64;
+    for (_, track) in each.takes[0].tracks().filter(|(_, track)| track.target.property == "rotation") {
+        let source = before.takes[0].tracks().find(|(_, own)| own.target == track.target).unwrap().1;
+        let samples = source.controller.samples().unwrap();
+        for (axis, curve) in track.controller.curves().iter().enumerate() {
+            for frame in 0..samples.len() {
+                let value = curve.value_at(samples.time(frame).as_f64()).unwrap_or(0.0);
+                let apart = (value - samples.row(frame)[axis]).to_degrees().rem_euclid(360.0);
+                largest = largest.max(apart.min(360.0 - apart));
+            }
+        }
+    }
+    assert!((0.09..=0.1 + 1e-9).contains(&largest), "{largest}");
+}

@@ -39,6 +39,8 @@ pub(super) struct Fitting {
     pub parts: Option<Vec<f64>>,
     /// Whether keys are fitted as well where they can be recovered, and the fewer are taken.
     fewest: bool,
+    /// Whether each channel is held to the tolerance by itself.
+    per_channel: bool,
     /// Keys are on every so many samples. Where these lie so close, nothing is to be recovered, and little lies between them.
     stride: usize,
 }
@@ -57,6 +59,11 @@ impl Fitting {
     /// The same; whether keys are fitted as well where they can be recovered, and the fewer are taken.
     pub fn fewest(self, fewest: bool) -> Fitting {
         Fitting { fewest, ..self }
+    }
+
+    /// The same; whether each channel is held to the tolerance by itself.
+    pub fn per_channel(self, per_channel: bool) -> Fitting {
+        Fitting { per_channel, ..self }
     }
 
     /// A track's samples; rotations become angles of `order`, Euler samples of their own where none is given. `None` for
@@ -101,6 +108,7 @@ impl Fitting {
         Some(Fitting {
             fewest: false,
             stride: 1,
+            per_channel: false,
             start: samples.start,
             rate: samples.rate,
             channels,
@@ -123,6 +131,7 @@ impl Fitting {
         Some(Fitting {
             fewest: false,
             stride: 1,
+            per_channel: false,
             start: samples.start,
             rate: samples.rate,
             channels: vec![column(0), column(1), column(2)],
@@ -191,6 +200,7 @@ impl Fitting {
     fn even_part(&self) -> f64 {
         match self.moving() {
             0 | 1 => 1.0,
+            _ if self.per_channel => 1.0,
             moving => 1.2 / (moving as f64).sqrt(),
         }
     }
@@ -252,7 +262,8 @@ impl Fitting {
             let samples = &self.channels[channel];
             let readings = shares.readings(channel, samples);
             // A two-hundredth of the tolerance is left for slopes with few digits.
-            let room = errors.room_of(channel, 0.995 * part * budget(nth + 1, moving));
+            let own = if self.per_channel { 1.0 } else { budget(nth + 1, moving) };
+            let room = errors.room_of(channel, 0.995 * part * own);
             let room = room.with_readings(&readings, samples);
             let mut found = match self.stride {
                 1 => unbaked(samples, self.precision_of(channel), room, keep, handles),
@@ -270,7 +281,7 @@ impl Fitting {
             let Unbaked { keys, origin, fitted } = found;
             let curve = self.curve(&keys, part * self.least_tolerance(), &fitted);
             channels[channel] = FittedChannel { curve, moves: true, origin, readings, fitted };
-            if nth + 1 < moving {
+            if nth + 1 < moving && !self.per_channel {
                 errors.take(channel, &channels[channel]);
             }
         }

@@ -28,6 +28,9 @@ pub struct Unbake {
     /// The tightest tolerance, in the proportions of the given one, under which what is fitted has no more keys: 500, or 25% of the samples
     #[arg(long, value_name = "N|N%", value_parser = key_limit)]
     pub keys_at_most: Option<KeyLimit>,
+    /// Hold each channel to the tolerance by itself, not a rotation's angle or a place's distance
+    #[arg(long)]
+    pub per_channel: bool,
     /// Another tolerance for some channels, by address or pattern with *: '*:foot_*:rotation=0.02deg'
     #[arg(long, value_name = "PATTERN=Q,…", value_parser = tolerance_for)]
     pub tolerance_for: Vec<(String, String)>,

@@ -111,7 +111,10 @@ fn promise(
         length: widest.length.max(own.length),
         number: widest.number.max(own.number),
     });
-    let mut promise = Promise::same(source, result, widest);
+    // Three channels that are each within it are together within more: of angles the outer two may add up.
+    let (turn, place) = if args.per_channel { (5_f64.sqrt(), 3_f64.sqrt()) } else { (1.0, 1.0) };
+    let together = Tolerance { angle: turn * widest.angle, length: place * widest.length, ..widest };
+    let mut promise = Promise::same(source, result, together);
     promise.claim = promise.claim.excusing(source, ledger);
     promise.claim.sampling = if args.refit { Sampling::Frames } else { Sampling::KeysOfSource };
     promise.between = if args.refit { f64::INFINITY } else { BEYOND_BAND };
@@ -151,6 +154,7 @@ fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, F
         tolerance_for,
         world: args.world,
         watch: args.planted.clone(),
+        per_channel: args.per_channel,
         keys: match args.keys {
             Keys::Free => KeySets::Free,
             Keys::Node => KeySets::Node,
@@ -242,7 +246,10 @@ fn print_table(
             samples.to_string(),
             keys.to_string(),
             percent(keys, samples),
-            amount(options.tolerance.of(quantity, space), quantity, space),
+            match options.per_channel {
+                true => format!("{} each", amount(options.tolerance.of(quantity, space), quantity, space)),
+                false => amount(options.tolerance.of(quantity, space), quantity, space),
+            },
             amount(error.largest, quantity, space),
             amount(error.rms(), quantity, space),
             format!("{} frame {}", worst.channel, frame(error.frame)),

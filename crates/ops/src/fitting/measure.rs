@@ -38,11 +38,6 @@ impl Stretches<'_> {
     }
 }
 
-/// The distance of two values, component by component.
-fn distance(a: &[f64], b: &[f64]) -> f64 {
-    a.iter().zip(b).map(|(a, b)| (a - b) * (a - b)).sum::<f64>().sqrt()
-}
-
 /// How far the channels of a track are off together.
 pub(super) struct Measured {
     /// At the samples: the angle of rotations, the distance of vectors. Its place is in ticks.
@@ -78,7 +73,7 @@ impl Fitting {
         let mut stretches: Vec<Stretches<'_>> = channels.iter().map(Stretches::of).collect();
         let (mut own, mut wanted) = (vec![0.0; channels.len()], vec![0.0; channels.len()]);
         let mut fitted = vec![false; channels.len()];
-        let turns = self.rotation.as_ref().map(|_| self.turns());
+        let turns = self.rotation.as_ref().filter(|_| !self.per_channel).map(|_| self.turns());
         for index in 0..self.len() {
             let time = (self.start + self.rate.ticks(index as i64)).as_f64();
             for (channel, cursor) in cursors.iter_mut().enumerate() {
@@ -86,10 +81,11 @@ impl Fitting {
                 own[channel] = cursor.value_at(time).unwrap_or(wanted[channel]);
             }
             let size = match &self.rotation {
+                _ if self.per_channel => self.apart(&own, &wanted),
                 Some((order, rotations)) => {
                     angle_between(rotations[index], quat_from_euler(*order, DVec3::from_slice(&own)))
                 }
-                None => distance(&own, &wanted),
+                None => self.apart(&own, &wanted),
             };
             measured.error.take(size, time);
             measured.used = measured.used.max(size / self.tolerance_at(index));
@@ -131,11 +127,12 @@ impl Fitting {
         let start = (self.start + self.rate.ticks(index as i64)).as_f64();
         let mut off = |u: f64, wanted: &dyn Fn(usize, f64) -> f64| {
             let time = start + u * self.rate.ticks_per_frame();
-            let own = cursors.iter_mut().enumerate().filter(|(channel, _)| fitted[*channel]);
-            let square = |(channel, cursor): (usize, &mut Cursor<'_>)| {
-                cursor.value_at(time).map_or(0.0, |value| (value - wanted(channel, value)).powi(2))
-            };
-            own.map(square).sum::<f64>().sqrt()
+            let (mut own, mut there) = ([0.0; 3], [0.0; 3]);
+            for (channel, cursor) in cursors.iter_mut().enumerate().filter(|(channel, _)| fitted[*channel]) {
+                own[channel] = cursor.value_at(time).unwrap_or(0.0);
+                there[channel] = wanted(channel, own[channel]);
+            }
+            self.apart(&own, &there)
         };
         let straight = |channel: usize, u: f64| {
             let (from, to) = (self.channels[channel][index], self.channels[channel][index + 1]);
@@ -156,6 +153,15 @@ impl Fitting {
                 plausible
             },
         )
+    }
+
+    /// How far two values are apart: their distance, or where each channel counts by itself the largest of theirs.
+    fn apart(&self, a: &[f64], b: &[f64]) -> f64 {
+        let each = a.iter().zip(b).map(|(a, b)| (a - b).abs());
+        match self.per_channel {
+            true => each.fold(0.0, f64::max),
+            false => each.map(|apart| apart * apart).sum::<f64>().sqrt(),
+        }
     }
 
     /// Where a rotation's samples are one motion.

@@ -100,7 +100,11 @@ impl<'a> Job<'a> {
             Some(fitting) => Some(fitting),
             None => Fitting::new(&samples, kind, node_order, order, tolerance),
         };
-        match fitting.map(|fitting| fitting.fewest(self.options.fewest || self.options.again)) {
+        let fitting = fitting.map(|fitting| {
+            let fitting = fitting.fewest(self.options.fewest || self.options.again);
+            fitting.per_channel(self.options.per_channel)
+        });
+        match fitting {
             Some(fitting) => Item { layer, track, fitting: Some((samples, fitting)), fitted: None, note: "" },
             None => stays("matrix samples stay samples: they have no components to fit one by one"),
         }

@@ -54,6 +54,8 @@ pub struct UnbakeOptions {
     pub tolerance: Tolerance,
     /// Other tolerances for the channels that a pattern fits, by address; the last that fits counts.
     pub tolerance_for: Vec<(Choice, Tolerance)>,
+    /// Whether each channel is held to its tolerance by itself, instead of a rotation's angle or a place's distance.
+    pub per_channel: bool,
     /// How far a joint may be off in world space, in metres.
     pub world: Option<f64>,
     /// Patterns of nodes that must not move by more than `world`, peak to peak, while they stand still.
