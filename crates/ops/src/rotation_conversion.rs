@@ -322,7 +322,8 @@ impl RotationConversion<'_> {
                 && key.tangent_in.length().or(key.tangent_out.length()).is_none()
         };
         let fitted = keys().filter(|key| key.fitted).count();
-        if 2 * fitted < keys().count() || !keys().all(is_plain) {
+        let key_by_key = self.cache.is_some_and(|cache| cache.is_key_by_key());
+        if key_by_key || 2 * fitted < keys().count() || !keys().all(is_plain) {
             return None;
         }
         let range = euler.curves.iter().filter_map(Curve::range).reduce(TimeRange::union)?;

@@ -111,6 +111,8 @@ pub struct Window {
     offsets: [Offset; WINDOW],
     first: usize,
     last: usize,
+    /// The slopes of the spline at both ends of the interval.
+    spline: [Offset; 2],
     jumps: bool,
 }
 
@@ -120,7 +122,8 @@ impl Window {
     pub fn around(runs: &Runs, interval: usize, offset: impl Fn(usize) -> Option<Offset>) -> Option<Window> {
         let around = runs.around(interval, REACH)?;
         let jumps = runs.0[interval] & JUMPS != 0;
-        let mut window = Window { offsets: [[0.0; 9]; WINDOW], first: REACH, last: REACH, jumps };
+        let mut window =
+            Window { offsets: [[0.0; 9]; WINDOW], first: REACH, last: REACH, spline: [[0.0; 9]; 2], jumps };
         for sample in (*around.start()..interval).rev() {
             let Some(offset) = offset(sample) else { break };
             window.first -= 1;
@@ -131,24 +134,44 @@ impl Window {
             window.last += 1;
             window.offsets[window.last] = offset;
         }
-        (window.last > REACH).then_some(window)
+        if window.last == REACH {
+            return None;
+        }
+        window.find_spline();
+        Some(window)
+    }
+
+    fn find_spline(&mut self) {
+        let own = REACH - self.first;
+        for component in 0..self.spline[0].len() {
+            let (mut line, mut slopes) = ([0.0; WINDOW], [0.0; WINDOW]);
+            let offsets = &self.offsets[self.first..=self.last];
+            let line = &mut line[..offsets.len()];
+            line.iter_mut().zip(offsets).for_each(|(value, offset)| *value = offset[component]);
+            if line.iter().any(|value| *value != 0.0) {
+                spline_slopes(line, &mut slopes[..line.len()]);
+                (self.spline[0][component], self.spline[1][component]) = (slopes[own], slopes[own + 1]);
+            }
+        }
     }
 
     /// The values of a component that what is plausible spans a part of the way on.
     fn corners(&self, component: usize, u: f64) -> [f64; 4] {
-        let offsets = &self.offsets[self.first..=self.last];
-        let mut line = [0.0; WINDOW];
-        let line = &mut line[..offsets.len()];
-        line.iter_mut().zip(offsets).for_each(|(value, offset)| *value = offset[component]);
+        // One sample to each side tells all but the spline.
+        let (first, last) = (self.first.max(REACH - 1), self.last.min(REACH + 2));
+        let mut line = [0.0; 4];
+        let line = &mut line[..last - first + 1];
+        line.iter_mut().zip(&self.offsets[first..]).for_each(|(value, offset)| *value = offset[component]);
         if line.iter().all(|value| *value == 0.0) {
             return [0.0; 4];
         }
-        let mut slopes = [0.0; WINDOW];
-        spline_slopes(line, &mut slopes[..line.len()]);
-        let own = REACH - self.first;
-        let kind = if own == 0 { STARTS } else { 0 } | if own + 2 == line.len() { ENDS } else { 0 };
-        let kind = if self.jumps { kind | JUMPS } else { kind };
-        corners(kind, line, own, (slopes[own], slopes[own + 1]), u)
+        let own = REACH - first;
+        let starts = if self.first == REACH { STARTS } else { 0 };
+        let ends = if self.last == REACH + 1 { ENDS } else { 0 };
+        let jumps = if self.jumps { JUMPS } else { 0 };
+        // The parabola of a run's first or last interval needs one sample more on the other side.
+        let spline = (self.spline[0][component], self.spline[1][component]);
+        corners(starts | ends | jumps, line, own, spline, u)
     }
 
     /// The values that what is plausible spans a part of the way on.

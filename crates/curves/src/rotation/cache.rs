@@ -13,6 +13,8 @@ use crate::fit::Handles;
 #[derive(Debug, Default)]
 pub struct ConversionCache {
     places: Mutex<HashMap<(usize, Handles), Remembered>>,
+    /// Whether keys that a fit chose are converted one by one, too, where fitting them anew does not come to rest.
+    key_by_key: bool,
 }
 
 /// The place of one path in a cache.
@@ -32,6 +34,11 @@ pub(super) struct Remembered {
 }
 
 impl ConversionCache {
+    /// One for conversions of all keys one by one, or of those that a fit chose by fitting anew.
+    pub fn new(key_by_key: bool) -> ConversionCache {
+        ConversionCache { key_by_key, ..ConversionCache::default() }
+    }
+
     /// The place of a path; no other one may have the same.
     pub fn place(&self, index: usize) -> Slot<'_> {
         Slot { cache: self, index }
@@ -39,6 +46,11 @@ impl ConversionCache {
 }
 
 impl Slot<'_> {
+    /// Whether all keys are to be converted one by one.
+    pub fn is_key_by_key(self) -> bool {
+        self.cache.key_by_key
+    }
+
     /// Whether the path was converted with some handles.
     pub(super) fn contains(self, handles: Handles) -> bool {
         let places = self.cache.places.lock().unwrap_or_else(PoisonError::into_inner);

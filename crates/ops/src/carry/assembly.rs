@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::rotation::ConversionCache;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
@@ -29,11 +30,26 @@ const TAKEN_OUT: &str = "its node goes";
 /// How often tolerances are shared out anew where errors add up along chains.
 pub(super) const ROUNDS: usize = 12;
 
+/// A take that was made, its entries, and how far it is off.
+type TakeMade = (Take, Vec<Entry>, Measured);
+
 impl Job<'_> {
-    pub(super) fn take(&self, tracks: &Tracks<'_>) -> Result<(Take, Vec<Entry>, Measured), CarryError> {
+    pub(super) fn take(&self, tracks: &Tracks<'_>) -> Result<TakeMade, CarryError> {
+        let (made, too_far) = self.take_by(tracks, false)?;
+        // A curve that is fitted anew changes everywhere, which may never come to rest along a chain.
+        let fitted = || {
+            let curves = tracks.take.tracks().flat_map(|(_, track)| track.controller.curves());
+            curves.flat_map(Curve::keys).any(|key| key.fitted)
+        };
+        if too_far && fitted() { Ok(self.take_by(tracks, true)?.0) } else { Ok(made) }
+    }
+
+    /// The take with all keys converted one by one, or those that a fit chose by fitting anew; and whether something is still
+    /// too far off.
+    fn take_by(&self, tracks: &Tracks<'_>, key_by_key: bool) -> Result<(TakeMade, bool), CarryError> {
         let links = &self.links.all;
         let mut shares = ToleranceBudget::new(self.tolerance.angle, links.len(), tracks.take.range);
-        let caches: Vec<ConversionCache> = links.iter().map(|_| ConversionCache::default()).collect();
+        let caches: Vec<ConversionCache> = links.iter().map(|_| ConversionCache::new(key_by_key)).collect();
         let turn = |shares: &ToleranceBudget, index: usize| {
             self.rotation(tracks, &links[index], shares.of(index), &caches[index])
         };
@@ -77,7 +93,8 @@ impl Job<'_> {
         if !is_whole {
             seen = self.measure(&world, (tracks.take, &result.0), true, &shares, None)?;
         }
-        Ok((result.0, result.1, seen.measured(&world)))
+        let too_far = !seen.excess().is_empty();
+        Ok(((result.0, result.1, seen.measured(&world)), too_far))
     }
 
     /// The take that all outputs make, and its entries.
