@@ -5,7 +5,7 @@
 
 use nimble_curve_curves::fit::{Offset, Runs, Window};
 
-use super::look::Sides;
+use super::sides::Sides;
 
 /// So many samples to each side of an interval tell whether a curve was recovered from them.
 const TELLING: usize = 4;

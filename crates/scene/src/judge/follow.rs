@@ -5,9 +5,10 @@ use nimble_curve_curves::fit::Offset;
 use nimble_curve_curves::rotation::{along_arc, from_vector, to_vector};
 use nimble_curve_curves::value::Quantity;
 
-use super::look::{Sides, look};
+use super::look::look;
 use super::means::{Amount, Shift, Turn};
-use super::node::{Drivers, Number, Scenes, components, drivers, kind_of, turn_from, turned};
+use super::node::{Drivers, Number, Scenes, drivers, kind_of};
+use super::sides::{Sides, components, turn_from, turned};
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
 use crate::evaluate::{EvaluateError, NodeSampler, PropertySampler};

@@ -4,9 +4,10 @@ use glam::{DAffine3, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
 
-use super::look::{Mode, Sides, look};
+use super::look::{Mode, look};
 use super::means::Hold;
 use super::node::{Drivers, Scenes, drivers};
+use super::sides::Sides;
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
 use crate::evaluate::{EvaluateError, Pose, Poses};

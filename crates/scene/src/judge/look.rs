@@ -1,9 +1,9 @@
 //! Where to look: two functions of time side by side, between the instants at which either may do something.
 
-use nimble_curve_curves::fit::Offset;
 use nimble_curve_curves::time::TICKS_PER_SECOND;
 
 use super::between::{Keys, Samples};
+use super::sides::Sides;
 
 /// How two sides are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -20,33 +20,6 @@ pub enum Mode {
     /// The result is samples: at those, and between them beside a straight way between the source's values just after one
     /// and just before the next, halfway, where a straight line and a hold are farthest apart.
     SampledResult,
-}
-
-/// Two sides of a comparison, each a function of the result's time in ticks.
-pub trait Sides {
-    /// What they give.
-    type Value: Clone;
-    /// The source's value, as it should be in the result.
-    fn source(&mut self, time: f64) -> Self::Value;
-    /// The result's value.
-    fn result(&mut self, time: f64) -> Self::Value;
-    /// How far two values are apart.
-    fn apart(&self, source: &Self::Value, result: &Self::Value) -> f64;
-    /// Whether what happens between two times may be over within a small part of that.
-    fn is_delicate(&mut self, _from: f64, _to: f64) -> bool {
-        false
-    }
-    /// The value part of the way from one to another, straight or along the great arc.
-    fn between(&self, from: &Self::Value, to: &Self::Value, part: f64) -> Self::Value;
-    /// A value as seen from another one, in the unit that they are apart in: a difference, for turns the rotation vector as
-    /// far as it is told apart. `None` where values have no such components.
-    fn offset(&self, _base: &Self::Value, _value: &Self::Value) -> Option<Offset> {
-        None
-    }
-    /// Whether a value is one motion: a turn is, of a place each component by itself.
-    fn is_one(&self) -> bool {
-        false
-    }
 }
 
 /// What was seen: errors with their times in ticks.

@@ -15,6 +15,7 @@ mod inventory;
 mod look;
 mod means;
 mod node;
+mod sides;
 mod verdict;
 mod world;
 

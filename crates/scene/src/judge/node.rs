@@ -4,13 +4,14 @@ use std::collections::BTreeSet;
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 use nimble_curve_curves::fit::Offset;
-use nimble_curve_curves::rotation::{along_arc, angle_between, to_vector};
+use nimble_curve_curves::rotation::along_arc;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
 
 use super::claim::{By, Claim, Span};
-use super::look::{Seen, Sides, look};
+use super::look::{Seen, look};
 use super::means::{Amount, Edit, Edited};
+use super::sides::{Sides, components, largest, turn_from, turned};
 use super::verdict::{Judged, Limits, Part, Verdict};
 use crate::address::{Addresses, NodeRef};
 use crate::evaluate::{NodeSampler, PropertySampler};
@@ -552,31 +553,4 @@ impl Sides for Number<'_> {
     fn is_one(&self) -> bool {
         self.kind == PropertyKind::Rotation
     }
-}
-
-/// The angle between two rotations, nothing at all between equal ones, and infinite where one is none.
-pub fn turned(a: DQuat, b: DQuat) -> f64 {
-    match a == b {
-        true => 0.0,
-        false if a.is_finite() && b.is_finite() => angle_between(a, b),
-        false => f64::INFINITY,
-    }
-}
-
-/// A place beside another one, as the components that the readings between samples are formed of.
-pub fn components(offset: DVec3) -> Offset {
-    let [x, y, z] = offset.to_array();
-    [x, y, z, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0]
-}
-
-/// A turn as seen from another one; `None` where it is so far round that it may as well be the other way round.
-pub fn turn_from(base: DQuat, turn: DQuat) -> Option<Offset> {
-    const ROUND: f64 = 2.5;
-    let vector = to_vector(base.conjugate() * turn);
-    (vector.length() < ROUND).then(|| components(vector))
-}
-
-/// The largest of some numbers, infinite where one of them is none.
-fn largest(numbers: impl Iterator<Item = f64>) -> f64 {
-    numbers.fold(0.0, |most, number| if number.is_nan() { f64::INFINITY } else { most.max(number) })
 }
