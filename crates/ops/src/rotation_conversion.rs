@@ -38,6 +38,9 @@ pub(super) struct RotationConversion<'a> {
     pub rate: FrameRate,
     /// The range in which loops outside the keys are written out.
     pub range: TimeRange,
+    /// Whether what comes of it rests as the source does, and is mixed with nothing else: then an axis that had no keys needs
+    /// none, and other angles of the same rotation are as good.
+    pub at_home: bool,
 }
 
 /// A changed controller and what became of it.
@@ -224,10 +227,11 @@ impl RotationConversion<'_> {
         }
         let own = OwnKeys::of(&euler.curves);
         let rest = nearest_euler(self.order, quat_from_euler(euler.order, rest_angles), rest_angles);
-        let rest = self.is_identity().then_some(rest);
+        let rest = (self.at_home && self.is_identity()).then_some(rest);
         if let Some(mut turned) = self.exactly(euler, rest_angles) {
             if let Controller::Euler(made) = &mut turned.controller
                 && own.is_said()
+                && self.at_home
             {
                 made.curves = own.on(std::mem::take(&mut made.curves), rest);
             }
@@ -240,7 +244,7 @@ impl RotationConversion<'_> {
             let rotation = self.rotation(path.rotation(time.as_f64(), Side::Right));
             let near = |near: DVec3| nearest_euler(self.order, rotation, near);
             let at = near(angles);
-            if !own.is_said() {
+            if !(own.is_said() && self.at_home) {
                 return angles;
             }
             // Home again, an axis without keys is where it rests, and the middle angle within a right angle: of all readings

@@ -86,6 +86,9 @@ impl OwnKeys {
         }
         let curve = curve.without_strangers(is_own);
         let [only] = curve.keys() else { return curve };
+        if (curve.before, curve.after) != (Behaviour::Held, Behaviour::Held) {
+            return curve;
+        }
         let own = self.axes.iter().filter(|(_, axes)| axes.has(axis));
         let own: Vec<Key> = own.map(|(time, _)| Key::new(*time, only.value).with_slope(0.0)).collect();
         if own.is_empty() {

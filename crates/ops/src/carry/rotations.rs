@@ -166,6 +166,7 @@ impl Job<'_> {
             cache: None,
             rate: self.source.rate,
             range: take.take.range,
+            at_home: false,
         };
         let rest = Value::Euler { order: euler.order, angles: DVec3::ZERO };
         let turned = turning.apply(&part, &rest)?;
@@ -202,6 +203,7 @@ impl Job<'_> {
             cache: None,
             rate: self.source.rate,
             range: take.range,
+            at_home: false,
         };
         if tracks.is_empty() {
             // It rests elsewhere than in the reference pose.
@@ -253,6 +255,7 @@ impl Job<'_> {
             cache: change.cache.map(|cache| cache.place(place)),
             rate: self.source.rate,
             range: take.range,
+            at_home: false,
         };
         match turning.apply(&track.controller, &rest) {
             Some(turned) => Output::made(layer, track, target, turned),

@@ -176,6 +176,7 @@ impl Restated<'_> {
             cache: None,
             rate: self.scene.rate,
             range: self.take.range,
+            at_home: false,
         };
         let converted = turning.apply(&whole_angles(&track.controller, &rest, self.take.range.first), &rest);
         converted.map(|converted| converted.controller).ok_or_else(|| {

@@ -314,6 +314,14 @@ impl NodeJob<'_> {
         NodeResult { node: self.node, entries: entries.collect(), rest: None, controllers: Vec::new() }
     }
 
+    /// Whether one track alone turns the node in a take, on a base of full weight.
+    fn is_alone(&self, take: &Take) -> bool {
+        let target = self.target();
+        let mut on = take.tracks().filter(|(_, track)| track.target == target);
+        let is_whole = |layer: usize| take.layers[layer].weight.constant() == Some(1.0);
+        on.next().is_some_and(|(layer, _)| layer == 0 && is_whole(layer)) && on.next().is_none()
+    }
+
     fn turning(&self, take: &Take, tolerance: f64) -> RotationConversion<'static> {
         RotationConversion {
             order: self.order,
@@ -324,6 +332,7 @@ impl NodeJob<'_> {
             cache: None,
             rate: self.scene.rate,
             range: take.range,
+            at_home: self.is_alone(take),
         }
     }
 

@@ -134,6 +134,7 @@ pub(super) fn survey_node(
                 cache: None,
                 rate: scene.rate,
                 range: take.range,
+                at_home: on_node.len() == 1,
             };
             for track in &on_node {
                 let turned = turning.apply(&track.controller, &rest);

@@ -252,13 +252,13 @@ impl Curve {
         curve.cubics_as_lines(&lines);
         let still = |a: &Key, b: &Key| {
             let (piece, gap) = (Segment::between(a, b), (b.time - a.time).as_f64());
-            let is_there = |u: f64| {
-                let value = piece.value(a.time.as_f64() + u * gap);
-                value.is_some_and(|value| (value - a.value).abs() <= 1e-10 * a.value.abs().max(1e-3))
-            };
+            let is_same = |value: f64| (value - a.value).abs() <= 1e-10 * a.value.abs().max(1e-3);
+            let is_there = |u: f64| piece.value(a.time.as_f64() + u * gap).is_some_and(is_same);
+            // What is held up to a key may be something else from there on.
             a.value_before.is_none()
                 && b.value_before.is_none()
-                && [0.25, 0.5, 0.75, 1.0].into_iter().all(is_there)
+                && is_same(b.value)
+                && [0.25, 0.5, 0.75].into_iter().all(is_there)
         };
         if self.inner_loop.is_none() {
             while let [.., a, b] = curve.keys.as_slice()
