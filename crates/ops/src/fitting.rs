@@ -314,14 +314,13 @@ impl Fitting {
                 }));
             }
             let mut keys = fit_shared(&channels, &keep).into_iter();
-            let mut readings = readings.into_iter();
             let mut fitted = Vec::with_capacity(tracks.len());
             let mut fits = true;
-            for (track, shares) in tracks.iter().zip(&mut shares) {
-                let own = track.channels.iter().zip(readings.next().unwrap_or_default());
+            for ((track, shares), readings) in tracks.iter().zip(&mut shares).zip(readings) {
+                let own = track.channels.iter().zip(readings);
                 let channels: Vec<FittedChannel> = own
                     .map(|(samples, readings)| {
-                        let keys = keys.next().unwrap_or_default();
+                        let keys = keys.next().expect("every channel has keys");
                         let moves = moves(samples);
                         let fitted = vec![(0, samples.len() - 1)];
                         let curve = match moves {

@@ -104,7 +104,8 @@ fn key_times(controller: &Controller) -> Vec<Vec<f64>> {
     match controller {
         Controller::Components(_) | Controller::Euler(_) => controller.curves().iter().map(of).collect(),
         other => {
-            let whole = other.range().map(|range| other.key_times(range)).unwrap_or_default();
+            // What has no keys has no range.
+            let whole = other.range().map_or(Vec::new(), |range| other.key_times(range));
             vec![whole.into_iter().map(|time| time.as_f64()).collect()]
         }
     }
