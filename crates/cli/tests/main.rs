@@ -26,6 +26,7 @@ mod rigs;
 mod root;
 mod run;
 mod seen;
+mod sensed;
 mod sized;
 mod told;
 mod unbake;

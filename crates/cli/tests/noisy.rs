@@ -4,8 +4,10 @@
 use glam::{DQuat, DVec3};
 use nimble_curve_second::between::{of_places, of_turns};
 use nimble_curve_second::capture::{JOINTS, Taken, bvh};
+use nimble_curve_second::greedy::{keys_with_broken_tangents, keys_with_joined_tangents};
 use nimble_curve_second::scene::Scene;
 use nimble_curve_second::turn::{apart, of_angles};
+use serde_json::Value;
 use tempfile::tempdir;
 
 use crate::common::succeed;
@@ -64,13 +66,14 @@ fn captures() -> Vec<Taken> {
 #[test]
 fn between_samples_curves_stay_near_what_these_let_expect_in_every_mode() {
     let folder = tempdir().unwrap();
-    let modes: [&[&str]; 6] = [
+    let modes: [&[&str]; 7] = [
         &[],
         &["--keys", "node"],
         &["--keys", "pose"],
         &["--tangents", "weighted"],
         &["--order", "best"],
         &["--keep", "40", "77"],
+        &["--rotations", "quaternions"],
     ];
     let mut worst = vec![[0.0_f64; 4]; modes.len()];
     for taken in captures() {
@@ -93,4 +96,33 @@ fn between_samples_curves_stay_near_what_these_let_expect_in_every_mode() {
     for (mode, [turn, place, between, place_between]) in modes.iter().zip(&worst) {
         println!("{mode:?}: {turn:.4} deg {place:.4} cm; between {between:.4} deg {place_between:.4} cm");
     }
+}
+
+#[test]
+fn quaternion_keys_are_hardly_more_than_a_plain_greedy_fit_needs() {
+    let folder = tempdir().unwrap();
+    let (mut own, mut joined, mut free) = (0, 0, 0);
+    for taken in captures() {
+        let text = bvh(&taken);
+        std::fs::write(folder.path().join("in.bvh"), &text).unwrap();
+        let arguments = ["unbake", "in.bvh", "-o", "out.ncurve", "--no-other-tolerances"];
+        succeed(folder.path(), &[&arguments[..], &["--rotations", "quaternions"]].concat());
+        let result = std::fs::read_to_string(folder.path().join("out.ncurve")).unwrap();
+        let result: Value = serde_json::from_str(&result).unwrap();
+        let tracks = result["takes"][0]["layers"][0]["tracks"].as_array().unwrap();
+        let keys = |joint: &str| {
+            let channel = format!("{joint}:rotation");
+            let track = tracks.iter().find(|track| track["channel"] == channel.as_str()).unwrap();
+            track["controller"]["quaternions"]["keys"].as_array().unwrap().len()
+        };
+        let (mut here, mut least) = (0, 0);
+        for (joint, turns) in JOINTS.iter().zip(&samples(&text).1) {
+            here += keys(joint);
+            least += (1..4).map(|reach| keys_with_joined_tangents(turns, 0.1, reach)).min().unwrap();
+            free += keys_with_broken_tangents(turns, 0.1);
+        }
+        (own, joined) = (own + here, joined + least);
+    }
+    println!("{own} keys; a greedy fit {joined} with joined tangents, {free} with broken ones");
+    assert!(own as f64 <= 1.1 * joined as f64);
 }

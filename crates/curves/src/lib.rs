@@ -8,6 +8,7 @@ pub mod curve;
 mod ease;
 pub mod error;
 pub mod fit;
+pub mod noise;
 pub mod rotation;
 mod search;
 pub mod tcb;

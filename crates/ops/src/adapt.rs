@@ -7,9 +7,7 @@ use std::collections::{HashMap, HashSet};
 
 use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Curve, Refit};
-use nimble_curve_curves::rotation::{
-    Between, RotationOrder, angle_between, nearest_euler, quat_from_euler, to_quaternion_keys,
-};
+use nimble_curve_curves::rotation::{Between, RotationOrder, angle_between, nearest_euler, quat_from_euler};
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::{
@@ -23,7 +21,8 @@ use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Tr
 use self::wholes::Wholes;
 use super::channel::{Tolerance, count, each_track, keys_added, property};
 use super::conversion::{
-    ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller, with_path,
+    ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller,
+    quaternion_keys, with_path,
 };
 use super::layered_rotation::mixes_angles;
 use super::layers::{FlattenOptions, LayersError, flatten};
@@ -479,12 +478,7 @@ fn quaternions(
         }
         _ => with_path(controller, setting, |path, knots| {
             let path = Between { path, before, after };
-            let made = to_quaternion_keys(&path, knots, setting.tolerance, setting.rate);
-            Ok(ConvertedController {
-                controller: Controller::Quaternion(made.curve),
-                fate: Fate::Refitted,
-                error: Some(made.error),
-            })
+            Ok(quaternion_keys(controller, &path, knots, setting))
         }),
     }
 }

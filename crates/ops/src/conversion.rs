@@ -5,8 +5,7 @@
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, Refit, Side, refit};
 use nimble_curve_curves::rotation::{
-    Conversion, EulerPath, KeyedRotation, Knot, RotationOrder, RotationPath, angle_between, convert,
-    nearest_euler, to_quaternion_keys,
+    Conversion, Knot, RotationOrder, RotationPath, angle_between, convert, nearest_euler, to_quaternion_keys,
 };
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
@@ -16,7 +15,10 @@ use nimble_curve_scene::ledger::{Fate, MeasuredError};
 use nimble_curve_scene::scene::PropertyKind;
 use thiserror::Error;
 
-use super::fitting::fit_samples;
+mod paths;
+
+pub(super) use self::paths::with_path;
+use super::fitting::{fit_quaternions, fit_samples, kept_keys, refit_as_quaternions};
 use super::linear::{Sums, with_constants};
 use super::sampled_function::{SampledFunction, union_times};
 
@@ -429,104 +431,41 @@ fn quaternion(
     controller: &Controller,
     setting: &ConversionContext,
 ) -> Result<ConvertedController, NotConvertible> {
-    if let Controller::Samples(_) = controller {
-        // Half of the tolerance for the fit, half for the new form of it.
-        let half = ConversionContext { tolerance: 0.5 * setting.tolerance, ..setting.clone() };
-        let (curves, fit) = fitted(controller, &half, half.tolerance).ok_or(NotConvertible::NoValue)?;
-        let changed = quaternion(&curves, &half)?;
-        let mut error = changed.error.unwrap_or(fit);
-        error.largest += fit.largest;
-        return Ok(ConvertedController { error: Some(error), ..changed });
+    if let Controller::Samples(samples) = controller {
+        let (controller, error) =
+            fit_quaternions(samples, setting.tolerance).ok_or(NotConvertible::NoValue)?;
+        return Ok(ConvertedController { controller, fate: Fate::Refitted, error: Some(error) });
     }
     if let Controller::Constant(value) = controller {
         let rotation = value.rotation().ok_or(NotConvertible::NoValue)?;
         return Ok(exact(Controller::Constant(Value::Quaternion(rotation))));
     }
-    with_path(controller, setting, |path, knots| {
-        let setting = ConversionContext { rest: Value::Quaternion(glam::DQuat::IDENTITY), ..setting.clone() };
-        Ok(refitted_rotation(&path, knots, DVec3::ZERO, &setting))
-    })
+    with_path(controller, setting, |path, knots| Ok(quaternion_keys(controller, &path, knots, setting)))
 }
 
-/// The rotation of a controller as a path, from whichever source knows it best.
-pub(super) enum Path<'a> {
-    Euler(Box<EulerPath>),
-    Keyed(KeyedRotation),
-    Traced(Box<SampledFunction<'a>>),
-}
-
-impl Path<'_> {
-    fn inner(&self) -> &dyn RotationPath {
-        match self {
-            Path::Euler(path) => path.as_ref(),
-            Path::Keyed(path) => path,
-            Path::Traced(path) => path.as_ref(),
-        }
-    }
-}
-
-impl RotationPath for Path<'_> {
-    fn rotation(&self, time: f64, side: Side) -> glam::DQuat {
-        self.inner().rotation(time, side)
-    }
-
-    fn velocity(&self, time: f64, side: Side) -> DVec3 {
-        self.inner().velocity(time, side)
-    }
-
-    fn bridge(&self, time: f64, part: f64) -> glam::DQuat {
-        self.inner().bridge(time, part)
-    }
-
-    fn speed_bound(&self, from: f64, to: f64) -> f64 {
-        self.inner().speed_bound(from, to)
-    }
-
-    fn jumps(&self, time: f64) -> bool {
-        self.inner().jumps(time)
-    }
-}
-
-pub(super) fn with_path<R>(
+/// A controller's rotations, as those of a path with some knots, as quaternion keys. Where a fit chose the keys of its angles,
+/// others are fitted.
+pub(super) fn quaternion_keys(
     controller: &Controller,
+    path: &impl RotationPath,
+    knots: &[Knot],
     setting: &ConversionContext,
-    then: impl FnOnce(Path<'_>, &[Knot]) -> Result<R, NotConvertible>,
-) -> Result<R, NotConvertible> {
-    let (path, mut knots) = match controller {
-        Controller::Euler(curves) => {
-            let rest = match &setting.rest {
-                Value::Euler { order, angles } if *order == curves.order => *angles,
-                _ => DVec3::ZERO,
-            };
-            let path = EulerPath::new(curves.order, &curves.curves, rest);
-            let knots = path.knots(path.moves_outside().then_some(setting.range));
-            (Path::Euler(Box::new(path)), knots)
-        }
-        Controller::Quaternion(curve) => keyed(KeyedRotation::new(curve), setting),
-        Controller::Tcb(curve) => match &curve.keys {
-            nimble_curve_scene::controller::TcbKeys::Rotation(keys) => {
-                keyed(KeyedRotation::of_tcb(keys, curve.before, curve.after), setting)
-            }
-            _ => return Err(NotConvertible::NoValue),
-        },
-        other => {
-            let trace = setting.trace(other)?;
-            let knots = trace.knots(&setting.times(other));
-            (Path::Traced(Box::new(trace)), knots)
-        }
+) -> ConvertedController {
+    let refitted = || {
+        let Controller::Euler(euler) = controller else { return None };
+        let held = euler.curves.iter().all(|curve| curve.is_held_outside() && curve.inner_loop().is_none());
+        let kept = kept_keys(euler).filter(|_| held)?;
+        refit_as_quaternions(|time| path.rotation(time, Side::Right), setting.rate, setting.tolerance, &kept)
     };
-    if knots.is_empty() {
-        knots.push(Knot {
-            time: setting.range.first,
-            leaving: nimble_curve_curves::rotation::SegmentKind::Holding,
-        });
+    let (curve, error) = refitted().unwrap_or_else(|| {
+        let made = to_quaternion_keys(path, knots, setting.tolerance, setting.rate);
+        (made.curve, made.error)
+    });
+    ConvertedController {
+        controller: Controller::Quaternion(curve),
+        fate: Fate::Refitted,
+        error: Some(error),
     }
-    then(path, &knots)
-}
-
-fn keyed<'a>(path: KeyedRotation, setting: &ConversionContext) -> (Path<'a>, Vec<Knot>) {
-    let knots = path.knots(Some(setting.range));
-    (Path::Keyed(path), knots)
 }
 
 /// Values of one type: where some are angles and some turns, all become turns.

@@ -3,25 +3,26 @@
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Tangent};
 use nimble_curve_curves::fit::{
-    Channel, ErrorBound, FittedKey, Handles, Interval, Origin, Readings, Unbaked, fit, fit_dense, fit_shared,
-    precision_of, unbaked,
+    FittedKey, Handles, Origin, Readings, Unbaked, fit, fit_dense, precision_of, unbaked,
 };
-use nimble_curve_curves::rotation::{RotationOrder, angle_between, nearest_euler, quat_from_euler};
+use nimble_curve_curves::rotation::{RotationOrder, nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{FrameRate, Ticks};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
-use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::scene::PropertyKind;
 
 use self::measure::FittedChannel;
+use self::rotation::{Rotation, SaidBy};
 use self::sharing::{Errors, Shares, budget};
 
 mod measure;
 mod refit;
+mod rotation;
+mod shared;
 mod sharing;
 
-pub(super) use self::refit::{Refitted, refit_rotation};
+pub(super) use self::refit::{Refitted, kept_keys, refit_as_quaternions, refit_rotation};
 
 /// One track's samples, component by component.
 #[derive(Clone, Debug)]
@@ -30,8 +31,8 @@ pub(super) struct Fitting {
     rate: FrameRate,
     channels: Vec<Vec<f64>>,
     quantity: Quantity,
-    /// For rotations: the order of the angles, and the rotations themselves.
-    rotation: Option<(RotationOrder, Vec<DQuat>)>,
+    /// For rotations: the rotations themselves, and what the channels are of them.
+    rotation: Option<Rotation>,
     /// For angles that are fitted one by one, as they are: their order.
     angles_of: Option<RotationOrder>,
     pub tolerance: f64,
@@ -84,7 +85,7 @@ impl Fitting {
         };
         let of_angles = |order: RotationOrder, angles: Vec<DVec3>, rotations: Vec<DQuat>| {
             let channels = (0..3).map(|axis| angles.iter().map(|a| a[axis]).collect()).collect();
-            (channels, Some((order, rotations)))
+            (channels, Some(Rotation { said_by: SaidBy::Angles(order), turns: rotations }))
         };
         let (channels, rotation) = match samples.kind {
             SampleKind::Euler(own) => {
@@ -118,6 +119,21 @@ impl Fitting {
             tolerance,
             parts: None,
         })
+    }
+
+    /// The same rotations by the components of quaternions, whose keys are common; anything else as it is.
+    pub fn as_quaternions(mut self) -> Fitting {
+        let Some(rotation) = &mut self.rotation else { return self };
+        let (turns, middle) = rotation::of_one_sign(&rotation.turns);
+        let own: Vec<DQuat> = turns.iter().map(|turn| middle.conjugate() * *turn).collect();
+        self.channels = (0..4).map(|c| own.iter().map(|turn| turn.to_array()[c]).collect()).collect();
+        *rotation = Rotation { said_by: SaidBy::Components(middle), turns };
+        Fitting { quantity: Quantity::Angle, per_channel: false, ..self }
+    }
+
+    /// Whether channels are components of quaternions.
+    fn is_quaternion(&self) -> bool {
+        matches!(&self.rotation, Some(Rotation { said_by: SaidBy::Components(_), .. }))
     }
 
     /// Angles that are added to others one by one, or that others are added to: each is bounded by itself, and none goes to
@@ -196,27 +212,14 @@ impl Fitting {
         self.channels.iter().filter(|channel| moves(channel)).count()
     }
 
-    /// The part of the tolerance that a channel gets where all get the same: so much that all together seldom exceed it.
-    fn even_part(&self) -> f64 {
-        match self.moving() {
-            0 | 1 => 1.0,
-            _ if self.per_channel => 1.0,
-            moving => 1.2 / (moving as f64).sqrt(),
-        }
-    }
-
-    /// Room of a part of the tolerance around each sample, where that differs between them.
-    fn uneven(&self, part: f64) -> Option<Vec<Interval>> {
-        let around = |own: &f64| part * own * self.tolerance;
-        let parts = self.parts.as_ref()?;
-        Some(parts.iter().map(around).map(|most| Interval { low: -most, high: most }).collect())
-    }
-
     /// Curves of which each channel has key times of its own.
     ///
     /// The channels share the tolerance: they are fitted one after another, each with the room that those before it have
     /// left at each sample and halfway after it. What is measured has the last word.
     pub fn free(&self, keep: &[Ticks], handles: Handles) -> Fitted {
+        if self.is_quaternion() {
+            return Fitting::shared(&[self], keep).swap_remove(0);
+        }
         let keep = self.indices(keep);
         let mut shares = Shares::whole();
         loop {
@@ -288,82 +291,20 @@ impl Fitting {
         channels
     }
 
-    /// Curves of several tracks with common key times; the tracks lie alongside.
-    pub fn shared(tracks: &[&Fitting], keep: &[Ticks]) -> Vec<Fitted> {
-        let Some(first) = tracks.first() else { return Vec::new() };
-        let keep = first.indices(keep);
-        let mut shares: Vec<Shares> = tracks.iter().map(|track| Shares::even(track.even_part())).collect();
-        loop {
-            let each = || tracks.iter().zip(&shares);
-            let uneven: Vec<Option<Vec<Interval>>> =
-                each().map(|(track, shares)| track.uneven(0.995 * shares.part)).collect();
-            let readings: Vec<Vec<Readings>> = each()
-                .map(|(track, shares)| {
-                    let channels = track.channels.iter().enumerate();
-                    channels.map(|(channel, samples)| shares.readings(channel, samples)).collect()
-                })
-                .collect();
-            let mut channels: Vec<Channel<'_>> = Vec::new();
-            for ((track, shares), (uneven, readings)) in each().zip(uneven.iter().zip(&readings)) {
-                let tolerance = 0.995 * shares.part * track.tolerance;
-                let even = ErrorBound::even(tolerance);
-                let room = uneven.as_deref().map_or(even, |room| ErrorBound::by_sample(tolerance, room));
-                channels.extend(track.channels.iter().zip(readings).map(|(samples, readings)| Channel {
-                    samples,
-                    room: room.with_readings(readings, samples),
-                }));
-            }
-            let mut keys = fit_shared(&channels, &keep).into_iter();
-            let mut fitted = Vec::with_capacity(tracks.len());
-            let mut fits = true;
-            for ((track, shares), readings) in tracks.iter().zip(&mut shares).zip(readings) {
-                let own = track.channels.iter().zip(readings);
-                let channels: Vec<FittedChannel> = own
-                    .map(|(samples, readings)| {
-                        let keys = keys.next().expect("every channel has keys");
-                        let moves = moves(samples);
-                        let fitted = vec![(0, samples.len() - 1)];
-                        let curve = match moves {
-                            false => Curve::constant(track.start, samples[0]),
-                            true => track.curve(&keys, shares.part * track.least_tolerance(), &fitted),
-                        };
-                        FittedChannel { curve, moves, origin: Origin::Fitted, readings, fitted }
-                    })
-                    .collect();
-                let measured = track.measure(&channels);
-                fits &= !shares.shrink(&measured);
-                let curves = channels.into_iter().map(|channel| channel.curve).collect();
-                let (controller, error) = (track.controller(curves), measured.error);
-                fitted.push(Fitted { controller, error, origin: Origin::Fitted });
-            }
-            if fits {
-                return fitted;
-            }
-        }
-    }
-
     fn controller(&self, curves: Vec<Curve>) -> Controller {
-        let order = self.rotation.as_ref().map(|(order, _)| *order).or(self.angles_of);
+        let order = match self.rotation.as_ref().map(|rotation| rotation.said_by) {
+            Some(SaidBy::Components(from)) => {
+                let curves = <[Curve; 4]>::try_from(curves).expect("a quaternion has four components");
+                return Controller::Quaternion(rotation::quaternion_keys(from, &curves));
+            }
+            Some(SaidBy::Angles(order)) => Some(order),
+            None => self.angles_of,
+        };
         match (order, <[Curve; 3]>::try_from(curves)) {
             (Some(order), Ok(curves)) => Controller::Euler(EulerCurves { order, curves }),
             (_, Ok(curves)) => Controller::Components(curves.into()),
             (_, Err(curves)) => Controller::Components(curves),
         }
-    }
-
-    /// The largest error of any controller at the samples.
-    pub fn error_of(&self, controller: &Controller, kind: PropertyKind, rest: &Value) -> MeasuredError {
-        let mut error = MeasuredError::none(self.quantity);
-        let Ok(mut sampler) = Sampler::new(controller, kind, rest.clone()) else { return error };
-        for index in 0..self.len() {
-            let time = (self.start + self.rate.ticks(index as i64)).as_f64();
-            if let (Some((_, rotations)), Some(rotation)) =
-                (&self.rotation, sampler.value_at(time).rotation())
-            {
-                error.take(angle_between(rotations[index], rotation), time);
-            }
-        }
-        error
     }
 
     /// The rounding that a channel's samples show.
@@ -395,6 +336,7 @@ impl Fitting {
             let room = 0.005 * tolerance * (27.0 / 8.0) / longest;
             let slope = |slope: f64| match is_whole {
                 false => slope * self.rate.fps(),
+                true if self.is_quaternion() => slope * self.rate.fps(),
                 true => short_slope(slope, room, self.rate, self.quantity),
             };
             let time = match key.at.fract() {
@@ -438,6 +380,14 @@ pub(super) fn fit_samples(
     // Angles of another order are fitted in the one that is asked for.
     let other = matches!(samples.kind, SampleKind::Euler(own) if own != order).then_some(order);
     let fitted = Fitting::new(samples, kind, order, other, tolerance)?.free(&[], Handles::Plain);
+    Some((fitted.controller, fitted.error))
+}
+
+/// Quaternion keys through samples of rotations, within a tolerance, and the error at the samples. `None` for others.
+pub(super) fn fit_quaternions(samples: &Samples, tolerance: f64) -> Option<(Controller, MeasuredError)> {
+    let order = RotationOrder::Xyz;
+    let fitting = Fitting::new(samples, PropertyKind::Rotation, order, None, tolerance)?;
+    let fitted = fitting.as_quaternions().free(&[], Handles::Plain);
     Some((fitted.controller, fitted.error))
 }
 

@@ -6,6 +6,7 @@ mod channel;
 pub mod adapt;
 mod anatomy;
 pub mod bake;
+pub mod capture;
 pub mod carry;
 pub mod check;
 pub mod clips;
@@ -40,6 +41,7 @@ pub mod travel;
 pub mod unbake;
 pub mod unwind;
 
+pub use anatomy::feet;
 pub use channel::Tolerance;
 pub use names::{body_part, body_part_rank, is_hand_or_foot};
 pub use rigs::{RigPairing, apart};

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::f64::consts::{FRAC_PI_2, PI};
 
 use glam::{DQuat, DVec3, DVec4};
-use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation, Key, Side};
+use nimble_curve_curves::curve::{Behaviour, Curve, Key, Side};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
     AngleTolerance, Between, Conversion, EulerPath, Knot, OwnKeys, RotationOrder, RotationPath, Slot,
@@ -21,7 +21,7 @@ use nimble_curve_scene::ledger::{Fate, MeasuredError};
 use nimble_curve_scene::scene::PropertyKind;
 
 use super::channel::keys_added;
-use super::fitting::{Refitted, refit_rotation};
+use super::fitting::{Refitted, kept_keys, refit_rotation};
 use super::sampled_function::SampledFunction;
 
 /// What to make of a rotation: `before · R · after`, in some order.
@@ -316,27 +316,14 @@ impl RotationConversion<'_> {
         }
     }
 
-    /// Curves whose keys a fit chose, fitted anew to what they come to: their keys are free to move. Those that were set
-    /// otherwise stay where they are. `None` where few were fitted, or where values leap.
+    /// Curves whose keys a fit chose, fitted anew to what they come to.
     fn refitted(&self, euler: &EulerCurves, path: &EulerPath, start: DVec3) -> Option<Refitted> {
-        let keys = || euler.curves.iter().flat_map(Curve::keys);
-        let is_plain = |key: &Key| {
-            key.value_before.is_none()
-                && matches!(key.interpolation, Interpolation::Cubic | Interpolation::Linear)
-                && key.tangent_in.length().or(key.tangent_out.length()).is_none()
-        };
-        let fitted = keys().filter(|key| key.fitted).count();
-        let key_by_key = self.cache.is_some_and(|cache| cache.is_key_by_key());
-        if key_by_key || 2 * fitted < keys().count() || !keys().all(is_plain) {
+        if self.cache.is_some_and(|cache| cache.is_key_by_key()) {
             return None;
         }
-        let range = euler.curves.iter().filter_map(Curve::range).reduce(TimeRange::union)?;
-        let set = |key: &&Key| !key.fitted && !key.added;
-        // A curve's ends are keys anyway.
-        let inner = |key: &&Key| range.first < key.time && key.time < range.last;
-        let keep: Vec<Ticks> = keys().filter(set).filter(inner).map(|key| key.time).collect();
+        let kept = kept_keys(euler)?;
         let rotation = |time: f64| self.rotation(path.rotation(time, Side::Right));
-        refit_rotation(rotation, (range, self.rate), (self.order, start), self.tolerance, &keep)
+        refit_rotation(rotation, self.rate, (self.order, start), self.tolerance, &kept)
     }
 
     /// What fitting anew came to, with what loops outside.

@@ -16,6 +16,7 @@ use nimble_curve_scene::controller::{
 use nimble_curve_scene::rig::{Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig, TransformOp};
 use nimble_curve_scene::scene::{Clip, Layer, LayerMode, Scene, Take, Target, Track};
 use nimble_curve_scene::space::Space;
+use nimble_curve_testing::dice::Dice;
 
 const RATE: FrameRate = FrameRate::FPS_24;
 
@@ -34,6 +35,12 @@ fn euler(axis: usize, degrees: &[(f64, f64)]) -> Controller {
     let mut curves = [Curve::default(), Curve::default(), Curve::default()];
     curves[axis] = curve(&radians);
     Controller::Euler(EulerCurves { order: RotationOrder::Xyz, curves })
+}
+
+/// Repeats a sample so often.
+fn hold(samples: &mut [f64], from: usize, often: usize) {
+    let value = samples[from];
+    samples[from..=from + often].fill(value);
 }
 
 /// A figure of eleven joints, 1.7 m tall, that nods and waves while its feet stand.
@@ -118,6 +125,23 @@ impl Figure {
     fn raised(&mut self, height: f64) {
         let curves = vec![curve(&[(1.0, 0.0), (48.0, 0.001)]), curve(&[(1.0, height)]), curve(&[(1.0, 0.0)])];
         self.drive("hips", "translation", Controller::Components(curves));
+    }
+
+    /// A node that turns as sensors see it, and what befalls its samples, the first at frame 1.
+    fn sensed(&mut self, name: &str, befall: impl Fn(&mut [f64])) {
+        let mut dice = Dice(1);
+        let count = 240;
+        let mut samples: Vec<f64> =
+            (0..count).map(|index| 0.01 * f64::from(index) + dice.between(-0.002, 0.002)).collect();
+        befall(&mut samples);
+        let kind = SampleKind::Euler(RotationOrder::Xyz);
+        let values = samples.into_iter().flat_map(|angle| [angle, 0.0, 0.0]).collect();
+        self.take().range.last = at(f64::from(count));
+        self.drive(
+            name,
+            "rotation",
+            Controller::Samples(Samples { start: at(1.0), rate: RATE, kind, values }),
+        );
     }
 
     /// Hips that stand, and are elsewhere from frame 21 on; with clips.
@@ -370,6 +394,20 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             Some((20.0, 21.0)),
             |f| f.jumping(0.3, &[(1, 25)]),
             |f| f.jumping(0.3, &[(21, 48)]),
+        ),
+        (
+            Code::Spike,
+            "tail:rotation",
+            Some((20.0, 20.0)),
+            |f| f.sensed("tail", |samples| samples[19] += 0.1),
+            |f| f.sensed("tail", |samples| samples[19] += 0.01),
+        ),
+        (
+            Code::Dropout,
+            "tail:rotation",
+            Some((15.0, 22.0)),
+            |f| f.sensed("tail", |samples| hold(samples, 13, 8)),
+            |f| f.sensed("tail", |samples| hold(samples, 13, 1)),
         ),
         (Code::OffGround, "hips", None, |f| f.raised(1.03), |f| f.raised(1.01)),
         (Code::OffGround, "hips", None, |f| f.raised(0.75), |f| f.raised(0.78)),

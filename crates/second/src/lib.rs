@@ -9,6 +9,7 @@
 pub mod between;
 pub mod capture;
 pub mod curve;
+pub mod greedy;
 pub mod random;
 pub mod scene;
 pub mod turn;

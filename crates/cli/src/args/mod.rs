@@ -13,7 +13,7 @@ pub use self::convert::{Controllers, Convert};
 pub use self::layers::{Layers, LayersAction, LayersDifference, LayersFlatten, LayersSet, Mode};
 pub use self::plot::{Plot, View};
 pub use self::reorder::Reorder;
-pub use self::unbake::{Bake, Keys, Unbake};
+pub use self::unbake::{Bake, Bound, Keys, Seen, Unbake};
 
 mod clips;
 mod root;

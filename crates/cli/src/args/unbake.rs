@@ -17,14 +17,21 @@ use crate::quantity;
 
 /// Turn samples, and curves with a key on every frame, into sparse curves within a bound
 #[derive(Args, Clone, Debug)]
+#[command(group = clap::ArgGroup::new("bound_in_world").args(["world", "seen"]).multiple(true))]
 pub struct Unbake {
     /// File with baked animation; - is standard input
     pub file: PathBuf,
     #[command(flatten)]
     pub output: OutputArgs,
-    /// How far the result may be from the samples: angle of rotations, distance of positions, difference of numbers
-    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
-    pub tolerance: Tolerance,
+    /// How far the result may be from the samples: angle of rotations, distance of positions, difference of numbers; or auto: just beyond the noise of each channel; 0.1deg,0.5mm,0.001 where left out
+    #[arg(long, value_name = "Q,…|auto", value_parser = bound)]
+    pub tolerance: Option<Bound>,
+    /// Tolerances by how near the character is seen, with a bound in the world, and feet that stay where they stand; what is given beside it counts instead
+    #[arg(long, value_enum, value_name = "DISTANCE", conflicts_with = "keys_at_most")]
+    pub seen: Option<Seen>,
+    /// Put single samples far off, and stretches in which nothing was seen, where the motion around them leads, before anything is fitted
+    #[arg(long)]
+    pub bridge: bool,
     /// The tightest tolerance, in the proportions of the given one, under which what is fitted has no more keys: 500, or 25% of the samples
     #[arg(long, value_name = "N|N%", value_parser = key_limit)]
     pub keys_at_most: Option<KeyLimit>,
@@ -38,7 +45,7 @@ pub struct Unbake {
     #[arg(long, value_name = "LENGTH", value_parser = quantity::length)]
     pub world: Option<f64>,
     /// Nodes that must not move by more than --world, peak to peak, while they stand still: feet, a hand on a rail
-    #[arg(long, value_name = "NODE", num_args = 1.., value_delimiter = ',', requires = "world")]
+    #[arg(long, value_name = "NODE", num_args = 1.., value_delimiter = ',', requires = "bound_in_world")]
     pub planted: Vec<String>,
     /// Which key times are common
     #[arg(long, value_enum, default_value_t = Keys::Free)]
@@ -71,6 +78,33 @@ pub struct Unbake {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+/// How far a result may be off.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Bound {
+    /// So far.
+    Given(Tolerance),
+    /// As far as the noise of each channel reaches, and no less than is usual.
+    Noise,
+}
+
+fn bound(text: &str) -> Result<Bound, String> {
+    match text {
+        "auto" => Ok(Bound::Noise),
+        _ => quantity::tolerance(text).map(Bound::Given),
+    }
+}
+
+/// How near a character is seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Seen {
+    /// Close up: 0.5deg,2mm,0.002 --world 1mm
+    Near,
+    /// Whole: 1deg,5mm,0.005 --world 5mm
+    Mid,
+    /// Small, in the background: 3deg,20mm,0.02 --world 20mm
+    Far,
 }
 
 /// A number of keys, or a part of the samples.

@@ -436,7 +436,7 @@ impl Item {
         let promise = more.promise.take();
         let so_far = self.origin.take().zip(self.worked.promise.take());
         let (origin, promise) = match (so_far, promise) {
-            (Some((origin, first)), Some(next)) if next.can_follow() => {
+            (Some((origin, first)), Some(next)) if next.can_follow() && more.origin.is_none() => {
                 more.joins = self.worked.joins;
                 (Some(origin), Some(first.then(&next)))
             }

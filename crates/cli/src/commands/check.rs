@@ -234,6 +234,9 @@ fn remedy(finding: &Finding, path: &Path) -> String {
             )
         }
         Code::Jump => "if it is a cut, name clips on both sides; else carry what comes behind again, with --place and --go-on".into(),
+        Code::Spike | Code::Dropout => {
+            format!("nimble-curve unbake {file} -o OUT --bridge puts it where the motion around it leads")
+        }
         Code::OffGround => {
             "meant, on steps or in the air; else carry it anew: travel by the legs puts feet on the ground"
                 .into()

@@ -2,6 +2,7 @@
 
 mod body;
 mod parts;
+use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::scene::Scene;
 
 pub(crate) use self::body::Body;
@@ -24,4 +25,15 @@ pub(crate) fn parts_of(scene: &Scene, rig: usize) -> Vec<Option<Part>> {
         _ => None,
     };
     (0..body.len()).map(|at| by_name(&body.names[at]).or(anatomy.slots[at].map(|(part, _)| part))).collect()
+}
+
+/// The nodes that are feet, by name or by shape.
+pub fn feet(scene: &Scene) -> Vec<NodeRef> {
+    let mut found = Vec::new();
+    for (rig, own) in scene.rigs.iter().enumerate() {
+        let parts = parts_of(scene, rig);
+        let is_foot = |(_, part): &(_, Option<Part>)| *part == Some(Part::Foot);
+        found.extend(own.nodes().map(|(id, _)| id).zip(parts).filter(is_foot).map(|(id, _)| (rig, id)));
+    }
+    found
 }

@@ -5,6 +5,7 @@ mod motion;
 mod names;
 mod rest;
 mod rotations;
+mod samples;
 mod takes;
 mod target;
 
@@ -17,6 +18,7 @@ use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Track};
 use rayon::prelude::*;
 use serde::Serialize;
 
+pub use self::rest::is_unit_doubtful;
 use super::channel::property;
 use super::profile::Profile;
 
@@ -72,6 +74,10 @@ pub enum Code {
     SlidingFoot,
     /// A body that is elsewhere from one frame to the next.
     Jump,
+    /// One sample far off between its neighbours.
+    Spike,
+    /// Samples that stand still until the motion is elsewhere.
+    Dropout,
     /// A body that stands clearly above or below the ground.
     OffGround,
     /// A layer that is muted or has no weight.
@@ -118,7 +124,7 @@ pub enum Code {
 
 impl Code {
     /// All codes, the worst first.
-    pub const ALL: [Code; 34] = [
+    pub const ALL: [Code; 36] = [
         Code::NotANumber,
         Code::Flip,
         Code::NegativeScale,
@@ -132,6 +138,8 @@ impl Code {
         Code::LongWay,
         Code::SlidingFoot,
         Code::Jump,
+        Code::Spike,
+        Code::Dropout,
         Code::OffGround,
         Code::SilentLayer,
         Code::BeyondLimits,
@@ -195,6 +203,10 @@ impl Code {
             Code::LongWay => ("long-way", "a turn the long way round between two keys"),
             Code::SlidingFoot => ("sliding-foot", "a foot slides while it stands"),
             Code::Jump => ("jump", "the body is elsewhere from one frame to the next"),
+            Code::Spike => ("spike", "one sample far off between its neighbours: no motion"),
+            Code::Dropout => {
+                ("dropout", "samples that stand still until the motion is elsewhere: nothing was seen")
+            }
             Code::OffGround => ("off-ground", "the body floats above the ground, or sinks into it"),
             Code::SilentLayer => {
                 ("silent-layer", "a layer that is muted or has no weight: it will be lost or come back")
@@ -300,6 +312,7 @@ pub fn check(scene: &Scene, options: &CheckOptions<'_>) -> Result<Vec<Finding>, 
             .par_iter()
             .map(|channel| {
                 let mut own = keys::findings(channel);
+                own.extend(samples::findings(channel));
                 own.extend(rotations::findings(channel));
                 own.extend(options.rig.into_iter().flat_map(|rig| target::limits(channel, rig)));
                 own

@@ -47,6 +47,11 @@ fn scaled(scale: [f64; 3]) -> Option<(Code, String)> {
     differs(x, 1.0).then_some((Code::RestScale, said))
 }
 
+/// Whether a character is of a size that lets doubt the scene's unit.
+pub fn is_unit_doubtful(scene: &Scene) -> bool {
+    scene.rigs.iter().any(|rig| size(scene, rig).is_some())
+}
+
 fn size(scene: &Scene, rig: &Rig) -> Option<Finding> {
     if rig.nodes().filter(|(_, node)| node.kind == NodeKind::Joint).count() < JOINTS {
         return None;

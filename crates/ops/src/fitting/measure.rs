@@ -1,14 +1,13 @@
 //! What fitted channels come to together: how far they are off at their samples, and out of what is plausible between them.
 
-use glam::{DQuat, DVec3};
+use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Cursor, Curve};
 use nimble_curve_curves::fit::{BEYOND_BAND, Interval, Offset, Origin, Readings, Runs, Window};
-use nimble_curve_curves::rotation::{
-    along_arc, angle_between, from_vector, nearest_euler, quat_from_euler, to_vector,
-};
+use nimble_curve_curves::rotation::{along_arc, angle_between, from_vector, to_vector};
 use nimble_curve_scene::ledger::MeasuredError;
 
 use super::Fitting;
+use super::rotation::Rotation;
 
 /// One channel's curve, and what it was made of.
 pub(super) struct FittedChannel {
@@ -44,18 +43,20 @@ pub(super) struct Measured {
     pub error: MeasuredError,
     /// The largest part of the tolerance that it uses up there.
     pub used: f64,
+    /// The samples at which that is more than all of it.
+    pub over: Vec<(usize, f64)>,
     /// The intervals in which a value is farther from what is plausible than it may be, though each channel may not be, with
     /// what is.
     pub out: Vec<(usize, Plausible)>,
 }
 
-/// What is plausible in an interval, of rotations their angles, channel by channel at each eighth of the way.
+/// What is plausible in an interval, channel by channel at each eighth of the way.
 #[derive(Clone, Copy, Default)]
 pub(super) struct Plausible {
     /// What all of them span.
-    pub bands: [[Interval; 7]; 3],
+    pub bands: [[Interval; 7]; 4],
     /// Straight on.
-    pub straight: [[f64; 7]; 3],
+    pub straight: [[f64; 7]; 4],
 }
 
 /// Where a value is looked at from one sample to the next: the middle and two beside it tell whether all are needed.
@@ -67,7 +68,12 @@ const EIGHTHS: [f64; 7] = [0.125, 0.25, 0.375, 0.5, 0.625, 0.75, 0.875];
 impl Fitting {
     /// How far curves are off; between samples only what was fitted counts.
     pub(super) fn measure(&self, channels: &[FittedChannel]) -> Measured {
-        let mut measured = Measured { error: MeasuredError::none(self.quantity), used: 0.0, out: Vec::new() };
+        let mut measured = Measured {
+            error: MeasuredError::none(self.quantity),
+            used: 0.0,
+            over: Vec::new(),
+            out: Vec::new(),
+        };
         let mut cursors: Vec<Cursor<'_>> =
             channels.iter().map(|channel| Cursor::new(&channel.curve)).collect();
         let mut stretches: Vec<Stretches<'_>> = channels.iter().map(Stretches::of).collect();
@@ -82,13 +88,15 @@ impl Fitting {
             }
             let size = match &self.rotation {
                 _ if self.per_channel => self.apart(&own, &wanted),
-                Some((order, rotations)) => {
-                    angle_between(rotations[index], quat_from_euler(*order, DVec3::from_slice(&own)))
-                }
+                Some(Rotation { said_by, turns }) => angle_between(turns[index], said_by.turn(&own)),
                 None => self.apart(&own, &wanted),
             };
             measured.error.take(size, time);
-            measured.used = measured.used.max(size / self.tolerance_at(index));
+            let used = size / self.tolerance_at(index);
+            measured.used = measured.used.max(used);
+            if used > 1.0 {
+                measured.over.push((index, used));
+            }
             if index + 1 == self.len() || self.stride > 1 {
                 continue;
             }
@@ -166,13 +174,13 @@ impl Fitting {
 
     /// Where a rotation's samples are one motion.
     fn turns(&self) -> Runs {
-        let Some((_, rotations)) = &self.rotation else { return Runs::default() };
-        let step = |at: usize| to_vector(rotations[at].conjugate() * rotations[at + 1]);
+        let Some(Rotation { turns, .. }) = &self.rotation else { return Runs::default() };
+        let step = |at: usize| to_vector(turns[at].conjugate() * turns[at + 1]);
         let bend = |at: usize| (step(at) - step(at - 1)).length();
-        Runs::of(rotations.len(), |at| step(at).length(), bend)
+        Runs::of(turns.len(), |at| step(at).length(), bend)
     }
 
-    /// The angles that are plausible after a sample, if the rotation is farther than some angle from that.
+    /// What is plausible after a sample, if the rotation is farther than some angle from that.
     fn twisted(
         &self,
         runs: &Runs,
@@ -180,16 +188,16 @@ impl Fitting {
         tolerance: f64,
         cursors: &mut [Cursor<'_>],
     ) -> Option<Plausible> {
-        let (order, rotations) = self.rotation.as_ref()?;
-        let (from, to) = (rotations[index], rotations[index + 1]);
+        let Rotation { said_by, turns } = self.rotation.as_ref()?;
+        let (from, to) = (turns[index], turns[index + 1]);
         let mut at = |u: f64| {
             let time =
                 (self.start + self.rate.ticks(index as i64)).as_f64() + u * self.rate.ticks_per_frame();
-            let mut angles = [0.0; 3];
-            for ((channel, cursor), angle) in cursors.iter_mut().enumerate().zip(&mut angles) {
-                *angle = cursor.value_at(time).unwrap_or(self.channels[channel][index]);
+            let mut numbers = [0.0; 4];
+            for ((channel, cursor), number) in cursors.iter_mut().enumerate().zip(&mut numbers) {
+                *number = cursor.value_at(time).unwrap_or(self.channels[channel][index]);
             }
-            quat_from_euler(*order, DVec3::from_array(angles))
+            said_by.turn(&numbers)
         };
         if QUARTERS.iter().all(|&u| angle_between(at(u), along_arc(from, to, u)) <= NEAR * tolerance) {
             return None;
@@ -200,19 +208,21 @@ impl Fitting {
             let is_told = x * x + y * y + z * z < ROUND * ROUND;
             is_told.then_some([x, y, z, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0])
         };
-        let window = Window::around(runs, index, |sample| offset(rotations[sample]))?;
+        let window = Window::around(runs, index, |sample| offset(turns[sample]))?;
         let is_out = |&u: &f64| offset(at(u)).is_none_or(|value| window.departure(&value, u) > tolerance);
         EIGHTHS.iter().any(is_out).then(|| {
-            let angles =
-                |index: usize| DVec3::from_array([0, 1, 2].map(|axis: usize| self.channels[axis][index]));
-            let (first, last) = (angles(index), angles(index + 1));
+            let numbers = |index: usize| {
+                let number = |channel: usize| self.channels.get(channel).map_or(0.0, |own| own[index]);
+                DVec4::from_array([0, 1, 2, 3].map(number))
+            };
+            let (first, last) = (numbers(index), numbers(index + 1));
             let mut plausible = Plausible::default();
             for (eighth, &u) in EIGHTHS.iter().enumerate() {
-                let near = |turn: DQuat| nearest_euler(*order, turn, first.lerp(last, u));
+                let near = |turn: DQuat| said_by.numbers(turn, first.lerp(last, u));
                 let straight = near(along_arc(from, to, u));
                 let spanned =
                     window.spanned(u).map(|[x, y, z, ..]| near(from * from_vector(DVec3::new(x, y, z))));
-                for axis in 0..3 {
+                for axis in 0..4 {
                     plausible.straight[axis][eighth] = straight[axis];
                     let all = [
                         straight[axis],

@@ -1,18 +1,43 @@
-//! Curves whose keys a fit chose, fitted anew to a rotation that they are converted to.
+//! Curves whose keys a fit chose, fitted anew to a rotation that they are converted to, as angles or as quaternion keys.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Cursor, Curve};
+use nimble_curve_curves::curve::{Cursor, Curve, Interpolation, Key, Side};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
-    AngleTolerance, RotationOrder, angle_between, nearest_euler, quat_from_euler,
+    AngleTolerance, KeyedRotation, RotationOrder, RotationPath, angle_between, nearest_euler, quat_from_euler,
 };
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
-use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
+use nimble_curve_scene::controller::{Controller, EulerCurves, QuaternionCurve, SampleKind, Samples};
 use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::scene::PropertyKind;
 
 use super::Fitting;
+
+/// Keys that stay where they are when a rotation is fitted anew, within the range of all.
+pub(crate) struct Kept {
+    pub range: TimeRange,
+    pub times: Vec<Ticks>,
+}
+
+/// What stays of angles whose keys a fit chose: these are free to move. `None` where few were fitted, or where values leap.
+pub(crate) fn kept_keys(euler: &EulerCurves) -> Option<Kept> {
+    let keys = || euler.curves.iter().flat_map(Curve::keys);
+    let is_plain = |key: &Key| {
+        key.value_before.is_none()
+            && matches!(key.interpolation, Interpolation::Cubic | Interpolation::Linear)
+            && key.tangent_in.length().or(key.tangent_out.length()).is_none()
+    };
+    let fitted = keys().filter(|key| key.fitted).count();
+    if 2 * fitted < keys().count() || !keys().all(is_plain) {
+        return None;
+    }
+    let range = euler.curves.iter().filter_map(Curve::range).reduce(TimeRange::union)?;
+    let set = |key: &&Key| !key.fitted && !key.added;
+    // A curve's ends are keys anyway.
+    let inner = |key: &&Key| range.first < key.time && key.time < range.last;
+    Some(Kept { range, times: keys().filter(set).filter(inner).map(|key| key.time).collect() })
+}
 
 /// A rotation fitted anew.
 pub(crate) struct Refitted {
@@ -30,20 +55,62 @@ const FAR: f64 = 1.5;
 /// How often it is fitted closer, at most.
 const TRIES: usize = 4;
 
-/// Curves of an order through a rotation over a range, fitted to it at the frames of a rate from the range's start on, and
-/// held to the tolerance between them, too; there are keys at the instants `keep`. `None` where that cannot be.
-pub(crate) fn refit_rotation(
+/// Quaternion keys through a rotation, fitted to it at frames and held to the tolerance between them. `None` where that
+/// cannot be.
+pub(crate) fn refit_as_quaternions(
     rotation: impl Fn(f64) -> DQuat,
-    (range, rate): (TimeRange, FrameRate),
-    (order, start): (RotationOrder, DVec3),
-    tolerance: AngleTolerance<'_>,
-    keep: &[Ticks],
-) -> Option<Refitted> {
+    rate: FrameRate,
+    tolerance: f64,
+    kept: &Kept,
+) -> Option<(QuaternionCurve, MeasuredError)> {
+    let range = kept.range;
+    let count = frames_of(range, rate, &kept.times)?;
+    let values =
+        (0..=count).flat_map(|frame| rotation((range.first + rate.ticks(frame)).as_f64()).to_array());
+    let samples =
+        Samples { start: range.first, rate, kind: SampleKind::Quaternion, values: values.collect() };
+    let fitting = Fitting::new(&samples, PropertyKind::Rotation, RotationOrder::Xyz, None, tolerance)?;
+    let mut fitting = fitting.as_quaternions();
+    for _ in 0..TRIES {
+        let Controller::Quaternion(curve) = fitting.free(&kept.times, Handles::Plain).controller else {
+            return None;
+        };
+        let keyed = KeyedRotation::new(&curve);
+        let mut error = MeasuredError::none(Quantity::Angle);
+        for look in 0..=count * LOOKS {
+            let at = range.first.as_f64() + look as f64 * rate.ticks_per_frame() / LOOKS as f64;
+            error.take(angle_between(rotation(at), keyed.rotation(at, Side::Right)), at);
+        }
+        let used = error.largest / tolerance;
+        if used <= 1.0 {
+            return Some((curve, error));
+        }
+        if used > FAR {
+            return None;
+        }
+        fitting.tolerance *= 0.985 / used;
+    }
+    None
+}
+
+/// How many frames a range has, if it and all that is kept begin and end on frames.
+fn frames_of(range: TimeRange, rate: FrameRate, keep: &[Ticks]) -> Option<i64> {
     let count = rate.frame(range.last - range.first).round() as i64;
     let on_frames = |time: Ticks| rate.ticks(rate.nearest_frame(time - range.first)) == time - range.first;
-    if count < 1 || !on_frames(range.last) || !keep.iter().all(|&time| on_frames(time)) {
-        return None;
-    }
+    (count >= 1 && on_frames(range.last) && keep.iter().all(|&time| on_frames(time))).then_some(count)
+}
+
+/// Curves of an order through a rotation, fitted to it at the frames of a rate from the range's start on, and held to the
+/// tolerance between them, too; what is kept has keys. `None` where that cannot be.
+pub(crate) fn refit_rotation(
+    rotation: impl Fn(f64) -> DQuat,
+    rate: FrameRate,
+    (order, start): (RotationOrder, DVec3),
+    tolerance: AngleTolerance<'_>,
+    kept: &Kept,
+) -> Option<Refitted> {
+    let (range, keep) = (kept.range, &kept.times);
+    let count = frames_of(range, rate, keep)?;
     let allowed = |time: f64| tolerance.angle * tolerance.factor(time);
     for stride in SAMPLES {
         let dense = FrameRate::new(rate.numerator().checked_mul(stride as u32)?, rate.denominator())?;

@@ -8,11 +8,14 @@ use nimble_curve_curves::fit::{BEYOND_BAND, ErrorBound, Interval, Narrowed, Read
 
 use super::Fitting;
 use super::measure::{FittedChannel, Measured, Plausible, Stretches};
+use super::rotation::SaidBy;
 
 /// How much of what is allowed the fit is given: less than all of it where the channels together came to more.
 pub(super) struct Shares {
     /// The part of the tolerance.
     pub part: f64,
+    /// A part of that at each sample, where it is not all of it everywhere.
+    near: Vec<f64>,
     /// The intervals in which channels that were plausible one by one were no plausible value, with the row of
     /// [`NARROWER`], and what is plausible there.
     narrowed: BTreeMap<usize, (usize, Plausible)>,
@@ -30,7 +33,38 @@ impl Shares {
     }
 
     pub(super) fn even(part: f64) -> Shares {
-        Shares { part, narrowed: BTreeMap::new() }
+        Shares { part, near: Vec::new(), narrowed: BTreeMap::new() }
+    }
+
+    /// The part of the tolerance at a sample.
+    pub(super) fn at(&self, index: usize) -> f64 {
+        self.part * self.near.get(index).copied().unwrap_or(1.0)
+    }
+
+    /// Whether the part is the same at all samples.
+    pub(super) fn is_even(&self) -> bool {
+        self.near.is_empty()
+    }
+
+    /// Gives less along those pieces, between samples `ends`, in which what was measured is too much, and between samples
+    /// where that is; whether anything is.
+    pub(super) fn shrink_along(&mut self, measured: &Measured, ends: &[usize]) -> bool {
+        if !measured.over.is_empty() {
+            self.near.resize(ends[ends.len() - 1] + 1, 1.0);
+        }
+        let mut over = measured.over.iter().peekable();
+        for piece in ends.windows(2) {
+            let mut most = 1.0_f64;
+            while let Some((_, used)) = over.next_if(|(index, _)| *index <= piece[1]) {
+                most = most.max(*used);
+            }
+            if most > 1.0 {
+                let less = 0.99 * most.recip().min(0.99);
+                self.near[piece[0]..=piece[1]].iter_mut().for_each(|part| *part *= less);
+            }
+        }
+        let narrows = self.narrow(measured);
+        narrows || !measured.over.is_empty()
     }
 
     /// The readings of one channel's samples, as far as they are taken.
@@ -55,20 +89,26 @@ impl Shares {
             self.part *= 0.98 * measured.used.recip().min(0.98);
             shrinks = true;
         }
+        self.narrow(measured) || shrinks
+    }
+
+    /// Leaves less between samples where what was measured is out of what is plausible; whether there is less to leave.
+    fn narrow(&mut self, measured: &Measured) -> bool {
+        let mut narrows = false;
         for (index, plausible) in &measured.out {
             match self.narrowed.entry(*index) {
                 Entry::Vacant(entry) => {
                     entry.insert((0, *plausible));
-                    shrinks = true;
+                    narrows = true;
                 }
                 Entry::Occupied(mut entry) if entry.get().0 + 1 < NARROWER.len() => {
                     entry.get_mut().0 += 1;
-                    shrinks = true;
+                    narrows = true;
                 }
                 Entry::Occupied(_) => {}
             }
         }
-        shrinks
+        narrows
     }
 }
 
@@ -105,10 +145,11 @@ pub(super) struct Errors<'a> {
 impl<'a> Errors<'a> {
     pub(super) fn new(fitting: &'a Fitting) -> Errors<'a> {
         let shared = fitting.rotation.as_ref().filter(|_| fitting.moving() > 1);
-        let outer = shared.map(|(order, _)| {
+        let outer = shared.and_then(|rotation| {
+            let SaidBy::Angles(order) = rotation.said_by else { return None };
             let (outermost, middle, innermost) = order.axes();
             let cosines = fitting.channels[middle].iter().map(|angle| order.sign() * angle.sin());
-            ([outermost, innermost], cosines.collect())
+            Some(([outermost, innermost], cosines.collect()))
         });
         Errors { fitting, at_samples: Off::default(), halfway: Off::default(), outer }
     }

@@ -18,7 +18,6 @@ use super::world::{Bound, Closer, Windows, compare};
 use super::{FitOrder, KeySets, ROUNDS, UnbakeError, UnbakeOptions};
 use crate::baked::baked;
 use crate::channel::{Bookkeeper, property};
-use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 use crate::fitting::{Fitted, Fitting, without_rest};
 use crate::mixing::{adds_angles, share, stays_mixed};
 
@@ -80,12 +79,11 @@ impl<'a> Job<'a> {
         let node = self.addresses.node((track.target.rig, track.target.node));
         let mut own = self.options.tolerance_for.iter().rev();
         let own = own.find(|(choice, _)| choice.takes(&[channel.as_str(), node]));
-        let tolerance = own.map_or(self.options.tolerance, |(_, tolerance)| *tolerance);
+        let own = own.map(|(_, tolerance)| *tolerance);
+        let own = own.or_else(|| self.options.tolerance_of.get(&channel).copied());
+        let tolerance = own.unwrap_or(self.options.tolerance);
         let tolerance =
             tolerance.of(kind.quantity(), &self.scene.space) * share(self.take, &track.target, kind);
-        // Quaternion keys are a new form of the curves: half of the tolerance is theirs.
-        let halved = self.options.quaternions && kind == PropertyKind::Rotation;
-        let tolerance = if halved { 0.5 * tolerance } else { tolerance };
         let node_order = match rest {
             Value::Euler { order, .. } => order,
             _ => RotationOrder::Xyz,
@@ -102,7 +100,12 @@ impl<'a> Job<'a> {
         };
         let fitting = fitting.map(|fitting| {
             let fitting = fitting.fewest(self.options.fewest || self.options.again);
-            fitting.per_channel(self.options.per_channel)
+            let fitting = fitting.per_channel(self.options.per_channel);
+            if self.options.quaternions && !fitting.is_one_by_one() {
+                fitting.as_quaternions()
+            } else {
+                fitting
+            }
         });
         match fitting {
             Some(fitting) => Item { layer, track, fitting: Some((samples, fitting)), fitted: None, note: "" },
@@ -164,11 +167,7 @@ impl<'a> Job<'a> {
             let entry = Entry { note: item.note.into(), ..books.kept(layer, track) };
             return (layer, Some(track.clone()), entry);
         };
-        let (mut controller, mut error) = (fitted.controller, fitted.error);
-        if self.options.quaternions && kind == PropertyKind::Rotation {
-            controller = self.as_quaternions(controller, fitting.least_tolerance(), &rest);
-            error = fitting.error_of(&controller, kind, &rest);
-        }
+        let (mut controller, error) = (fitted.controller, fitted.error);
         let inside = TimeRange::new(samples.start, samples.time(samples.len() - 1));
         let reaches_out = !matches!(track.controller, Controller::Samples(_))
             && track.controller.range().is_some_and(|own| own.first < inside.first || own.last > inside.last);
@@ -197,19 +196,6 @@ impl<'a> Job<'a> {
         };
         let entry = books.changed(layer, track, Fate::Refitted, after, Some(error), note);
         (layer, (after > 0).then(|| Track { target: track.target.clone(), controller }), entry)
-    }
-
-    /// Euler curves as quaternion keys, within a tolerance.
-    pub(super) fn as_quaternions(&self, controller: Controller, tolerance: f64, rest: &Value) -> Controller {
-        let setting = ConversionContext {
-            kind: PropertyKind::Rotation,
-            rest: rest.clone(),
-            tolerance,
-            rate: self.scene.rate,
-            range: self.take.range,
-        };
-        convert_controller(&controller, ControllerType::Quaternion, &setting)
-            .map_or(controller, |changed| changed.controller)
     }
 
     /// The distance in ticks at which results are compared in world space: that of the closest samples.

@@ -1,5 +1,7 @@
 //! Unbake: samples become sparse curves within a bound that is measured on the result.
 
+use std::collections::HashMap;
+
 mod job;
 mod trade_off;
 use self::job::Job;
@@ -54,6 +56,8 @@ pub struct UnbakeOptions {
     pub tolerance: Tolerance,
     /// Other tolerances for the channels that a pattern fits, by address; the last that fits counts.
     pub tolerance_for: Vec<(Choice, Tolerance)>,
+    /// The tolerances of single channels, by address, where none of `tolerance_for` is theirs: those of their noise.
+    pub tolerance_of: HashMap<String, Tolerance>,
     /// Whether each channel is held to its tolerance by itself, instead of a rotation's angle or a place's distance.
     pub per_channel: bool,
     /// How far a joint may be off in world space, in metres.

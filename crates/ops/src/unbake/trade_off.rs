@@ -53,6 +53,9 @@ impl UnbakeOptions {
         UnbakeOptions {
             tolerance: self.tolerance.times(factor),
             tolerance_for: tolerance_for.map(|(choice, own)| (choice.clone(), own.times(factor))).collect(),
+            tolerance_of: (self.tolerance_of.iter())
+                .map(|(channel, own)| (channel.clone(), own.times(factor)))
+                .collect(),
             world: self.world.map(|world| world * factor),
             ..self.clone()
         }

@@ -3,38 +3,41 @@
 use std::io::Write;
 use std::path::Path;
 
-use nimble_curve_core::address::Addresses;
-use nimble_curve_core::choice::Choice;
 use nimble_curve_core::fit::BEYOND_BAND;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::reorder::NewOrder;
-use nimble_curve_core::ops::unbake::{
-    FitOrder, KeySets, TradeOff, UnbakeOptions, Unbaked, fewest_keys, trade_off, unbake,
-};
-use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::ops::capture::{ChannelFault, ChannelNoise, Fault};
+use nimble_curve_core::ops::unbake::{TradeOff, UnbakeOptions, Unbaked, fewest_keys, trade_off, unbake};
+use nimble_curve_core::ops::{Tolerance, body_part_rank};
+use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
-use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::Quantity;
 
-use crate::args::{Keys, Rotations, Unbake};
+use self::prepared::{Prepared, said};
+use crate::args::Unbake;
 use crate::failure::Failure;
+use crate::files;
 use crate::gate::{self, InWorld, Origin, Promise};
 use crate::report::{self, LedgerJson, amount, counted, frame, kind_name};
 use crate::step::{SceneCache, Step, StepOutput};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
-use crate::{files, quantity};
+
+mod prepared;
 
 /// Beyond so many samples the other tolerances are not tried, as each takes as long as the fit.
 const MOST_TO_TRY: usize = 2_000_000;
 
 impl Step for Unbake {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
-        let (options, unbaked) = unbaked(self, scene, &options(self, scene, file)?)?;
+        let prepared = Prepared::new(self, scene, file)?;
+        let (options, unbaked) = unbaked(self, &prepared.source, &prepared.options)?;
         let mut worked = StepOutput::new(unbaked.scene, unbaked.ledger);
-        worked.promise = Some(promise(self, &options, scene, (&worked.scene, &worked.ledger)));
+        worked.promise = Some(promise(self, &options, &prepared.source, (&worked.scene, &worked.ledger)));
+        if !prepared.faults.is_empty() {
+            worked.warnings.push(format!("bridged {}", counted_faults(&prepared.faults)));
+            worked.origin = Some(prepared.source.into_owned());
+        }
         Ok(worked)
     }
 }
@@ -43,11 +46,13 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
     output.check(&[&args.file])?;
     let scene = files::read(&args.file, args.input)?.scene;
-    let (options, mut unbaked) = unbaked(args, &scene, &options(args, &scene, &args.file)?)?;
-    let promise = promise(args, &options, &scene, (&unbaked.scene, &unbaked.ledger));
-    let origin = Origin { source: &scene, promise: &promise };
+    let prepared = Prepared::new(args, &scene, &args.file)?;
+    let scene = &*prepared.source;
+    let (options, mut unbaked) = unbaked(args, scene, &prepared.options)?;
+    let promise = promise(args, &options, scene, (&unbaked.scene, &unbaked.ledger));
+    let origin = Origin { source: scene, promise: &promise };
     let written = output.write(&unbaked.scene, &args.file, Some(origin))?;
-    written.verdict.settle(&mut unbaked.ledger, &scene);
+    written.verdict.settle(&mut unbaked.ledger, scene);
     let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&unbaked.ledger, &scene.space))?);
@@ -66,6 +71,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let outcome =
         format!("{samples} samples became {} ({}){off}", counted(keys, "key"), percent(keys, samples));
     report::head(&mut out, &arrow, &(style, outcome))?;
+    print_prepared(&mut out, &prepared, &scene.space)?;
     print_table(&mut out, &unbaked.ledger, &scene.space, &options)?;
     if args.keys_at_most.is_some() {
         let found = said(&options.tolerance);
@@ -81,7 +87,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
         writeln!(out, "  contacts of watched nodes move by {shown}")?;
     }
     if !args.no_other_tolerances && samples <= MOST_TO_TRY {
-        let others = trade_off(&scene, &options, &[0.25, 0.5, 2.0, 4.0])?;
+        let others = trade_off(scene, &options, &[0.25, 0.5, 2.0, 4.0])?;
         print_trade_off(&mut out, &others, &unbaked.ledger, &options)?;
     }
     Ok(report::close(&mut out, &gate::closing(&written.verdict, &unbaked.scene))?)
@@ -106,7 +112,8 @@ fn promise(
     source: &Scene,
     (result, ledger): (&Scene, &Ledger),
 ) -> Promise {
-    let widest = options.tolerance_for.iter().fold(options.tolerance, |widest, (_, own)| Tolerance {
+    let own = options.tolerance_for.iter().map(|(_, own)| own).chain(options.tolerance_of.values());
+    let widest = own.fold(options.tolerance, |widest, own| Tolerance {
         angle: widest.angle.max(own.angle),
         length: widest.length.max(own.length),
         number: widest.number.max(own.number),
@@ -122,67 +129,75 @@ fn promise(
     promise
 }
 
-fn options(args: &Unbake, scene: &Scene, file: &Path) -> Result<UnbakeOptions, Failure> {
-    let at = |frame: &f64| scene.rate.ticks_at(*frame);
-    let mut tolerance_for = Vec::with_capacity(args.tolerance_for.len());
-    let addresses = Addresses::new(scene);
-    for (pattern, text) in &args.tolerance_for {
-        let tolerance = quantity::tolerance_over(args.tolerance, text).map_err(Failure::new)?;
-        let choice = Choice::among(scene, &addresses, (std::slice::from_ref(pattern), &[]), &[]);
-        let choice = choice.map_err(|error| Failure::new(format!("--tolerance-for: {error}")))?;
-        let is_animated = (scene.takes.iter().flat_map(Take::tracks)).any(|(_, track)| {
-            let node = addresses.node((track.target.rig, track.target.node));
-            choice.takes(&[addresses.property(&track.target).as_str(), node])
-        });
-        if !is_animated {
-            return Err(Failure::new(format!("--tolerance-for: no animated channel matches '{pattern}'")));
-        }
-        tolerance_for.push((choice, tolerance));
+/// What was done before anything was fitted.
+fn print_prepared(out: &mut impl Write, prepared: &Prepared<'_>, space: &Space) -> Result<(), Failure> {
+    if let Some(spelt_out) = &prepared.spelt_out {
+        writeln!(out, "  {spelt_out}")?;
     }
-    let keys = scene.takes.iter().filter_map(|take| take.key_range()).reduce(TimeRange::union);
-    let lies_outside =
-        |first: f64, last: f64| keys.is_some_and(|keys| at(&last) < keys.first || at(&first) > keys.last);
-    if let Some((first, last)) = args.frames.filter(|(first, last)| lies_outside(*first, *last)) {
-        return Err(Failure::new(format!("--frames {first}:{last} lies outside all keys and samples")));
+    if !prepared.faults.is_empty() {
+        let text = format!("bridged before it was fitted: {}", counted_faults(&prepared.faults));
+        writeln!(out, "  {}", Style::Warn.paint(&text))?;
     }
-    if let Some(frame) = args.keep.iter().find(|frame| lies_outside(**frame, **frame)) {
-        return Err(Failure::new(format!("--keep {frame} lies outside all keys and samples")));
+    match &prepared.noise {
+        Some(noise) => print_noise(out, noise, &prepared.options, space),
+        None => Ok(()),
     }
-    Ok(UnbakeOptions {
-        only: args.choice.channels(scene, file)?,
-        tolerance: args.tolerance,
-        tolerance_for,
-        world: args.world,
-        watch: args.planted.clone(),
-        per_channel: args.per_channel,
-        keys: match args.keys {
-            Keys::Free => KeySets::Free,
-            Keys::Node => KeySets::Node,
-            Keys::Pose => KeySets::Pose,
-        },
-        order: match args.order {
-            None => FitOrder::Own,
-            Some(NewOrder::To(order)) => FitOrder::To(order),
-            Some(NewOrder::Best) => FitOrder::Best,
-        },
-        handles: args.tangents.into(),
-        quaternions: args.rotations == Rotations::Quaternions,
-        keep: args.keep.iter().map(at).collect(),
-        range: args.frames.map(|(first, last)| TimeRange::new(at(&first), at(&last))),
-        again: args.refit,
-        fewest: args.keys_at_most.is_some(),
-    })
 }
 
-/// A tolerance as it is typed.
-fn said(tolerance: &Tolerance) -> String {
-    let short = |number: f64| report::short(number);
-    format!(
-        "{}deg,{}mm,{}",
-        short(tolerance.angle.to_degrees()),
-        short(tolerance.length * 1000.0),
-        short(tolerance.number)
-    )
+/// How many faults of which kind there are, on how many channels, and where the first one is.
+fn counted_faults(faults: &[ChannelFault]) -> String {
+    let kind = |fault: Fault, word: &str| {
+        let count = faults.iter().filter(|own| own.fault == fault).count();
+        (count > 0).then(|| counted(count, word))
+    };
+    let kinds: Vec<String> =
+        [kind(Fault::Spike, "spike"), kind(Fault::Dropout, "dropout")].into_iter().flatten().collect();
+    let mut channels: Vec<&str> = faults.iter().map(|fault| fault.channel.as_str()).collect();
+    channels.dedup();
+    let first = faults
+        .first()
+        .map_or(String::new(), |first| format!(" ({} frame {}, ...)", first.channel, frame(first.frames.0)));
+    format!("{} of {}{first}", kinds.join(", "), counted(channels.len(), "track"))
+}
+
+/// The noise by part of the body, and what is allowed for it.
+fn print_noise(
+    out: &mut impl Write,
+    noise: &[ChannelNoise],
+    options: &UnbakeOptions,
+    space: &Space,
+) -> Result<(), Failure> {
+    let mut table = Table::new(&[
+        ("noise of", Align::Left),
+        ("kind", Align::Left),
+        ("tracks", Align::Right),
+        ("median", Align::Right),
+        ("largest", Align::Right),
+        ("allowed, largest", Align::Right),
+    ]);
+    let mut parts: Vec<(usize, &str, Quantity)> =
+        noise.iter().map(|own| (body_part_rank(&own.part), own.part.as_str(), own.quantity)).collect();
+    parts.sort_by_key(|(rank, part, quantity)| (*rank, *part, *quantity as usize));
+    parts.dedup();
+    for (_, part, quantity) in parts {
+        let mut own: Vec<&ChannelNoise> =
+            noise.iter().filter(|own| own.part == part && own.quantity == quantity).collect();
+        own.sort_by(|a, b| a.size.total_cmp(&b.size));
+        let allowed = own.iter().map(|own| {
+            let tolerance = options.tolerance_of.get(&own.channel).unwrap_or(&options.tolerance);
+            tolerance.of(quantity, space)
+        });
+        let shown = |size: f64| amount(size, quantity, space);
+        table.row([
+            part.to_owned(),
+            kind_name(quantity).to_owned(),
+            own.len().to_string(),
+            shown(own[own.len() / 2].size),
+            shown(own[own.len() - 1].size),
+            shown(allowed.fold(0.0, f64::max)),
+        ]);
+    }
+    Ok(table.print(out)?)
 }
 
 /// How many keys stricter and looser tolerances would give.
@@ -198,11 +213,15 @@ fn print_trade_off(
     let shown = |angle: f64, length: f64| {
         format!("{}, {}", amount(angle, Quantity::Angle, &metre), amount(length, Quantity::Length, &metre))
     };
-    let mut rows: Vec<(f64, String, usize)> = others
-        .iter()
-        .map(|other| (other.factor, shown(other.tolerance.angle, other.tolerance.length), other.keys))
-        .collect();
-    rows.push((1.0, shown(options.tolerance.angle, options.tolerance.length), keys));
+    let said = |factor: f64, tolerance: Tolerance| match options.tolerance_of.is_empty() {
+        true => shown(tolerance.angle, tolerance.length),
+        // Each channel has its own.
+        false if factor == 1.0 => "these".to_owned(),
+        false => format!("{factor} times these"),
+    };
+    let mut rows: Vec<(f64, String, usize)> =
+        others.iter().map(|other| (other.factor, said(other.factor, other.tolerance), other.keys)).collect();
+    rows.push((1.0, said(1.0, options.tolerance), keys));
     rows.sort_by(|a, b| a.0.total_cmp(&b.0));
     let mut table =
         Table::new(&[("other tolerances", Align::Left), ("keys", Align::Right), ("of these", Align::Right)]);
@@ -247,6 +266,7 @@ fn print_table(
             keys.to_string(),
             percent(keys, samples),
             match options.per_channel {
+                _ if !options.tolerance_of.is_empty() => "by its noise".to_owned(),
                 true => format!("{} each", amount(options.tolerance.of(quantity, space), quantity, space)),
                 false => amount(options.tolerance.of(quantity, space), quantity, space),
             },
