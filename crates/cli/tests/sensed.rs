@@ -128,11 +128,8 @@ fn samples_that_are_no_motion_are_named_and_bridged_where_that_is_asked_for() {
     assert!(off("as_it_is.ncurve", 100.0) > 20.0);
     assert!(off("bridged.ncurve", 100.0) < 2.5, "{}", off("bridged.ncurve", 100.0));
     // In a recipe, what came before is judged first, and it is said.
-    write(
-        folder,
-        "r.toml",
-        "[[job]]\ninputs = [\"faulty.bvh\"]\noutput = \"out/{stem}.ncurve\"\nsteps = [\"convert --tolerance 0.01deg\", \"unbake --bridge\"]\n",
-    );
+    let recipe = "sources = 'faulty.bvh'\noutput = 'out/{stem}.ncurve'\n[[step]]\ndo = 'convert'\n[[step]]\ndo = 'unbake'\nbridge = true\n";
+    write(folder, "r.toml", recipe);
     let said = succeed(folder, &["run", "r.toml"]);
     assert!(said.contains("bridged 1 spike of 1 track"), "{said}");
 }
