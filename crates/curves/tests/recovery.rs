@@ -263,7 +263,7 @@ fn each_sample_keeps_to_its_own_room() {
             .collect();
         for (by_sample, needed) in [None, Some(room.as_slice())].into_iter().zip(&mut needed) {
             let bound = by_sample.map_or(ErrorBound::even(0.5), |room| ErrorBound::by_sample(0.5, room));
-            let found = fit(&samples, bound, &[]);
+            let found = fit(&samples, bound, &[], Handles::Plain);
             *needed += found.len();
             for (index, sample) in samples.iter().enumerate() {
                 let off = value(&found, index as f64) - sample;

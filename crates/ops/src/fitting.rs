@@ -276,7 +276,7 @@ impl Fitting {
                 }
             };
             if self.fewest && found.origin != Origin::Fitted {
-                let keys = fit(samples, room, keep);
+                let keys = fit(samples, room, keep, handles);
                 if keys.len() < found.keys.len() {
                     found = Unbaked { keys, origin: Origin::Fitted, fitted: vec![(0, samples.len() - 1)] };
                 }

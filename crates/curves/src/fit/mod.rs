@@ -8,6 +8,7 @@ mod readings;
 mod recover;
 mod scalar;
 mod shared;
+mod terms;
 mod weighted;
 
 pub use piece::Interval;
@@ -198,7 +199,7 @@ pub fn unbaked(
         return recovered(vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)]);
     }
     let found = recover(samples, precision, handles).filter(|_| keep.is_empty());
-    let Some(recovery) = found else { return whole(fit(samples, room, keep)) };
+    let Some(recovery) = found else { return whole(fit(samples, room, keep, handles)) };
     let mut keys = recovery.keys;
     let own;
     let mut room = room;
@@ -207,7 +208,7 @@ pub fn unbaked(
         room = room.with_readings(&own, samples);
     }
     for &(from, to) in recovery.rough.iter().rev() {
-        let found = fit(&samples[from..=to], room.part(from, to), &[]);
+        let found = fit(&samples[from..=to], room.part(from, to), &[], handles);
         let start = keys.iter().position(|key| key.at == from as f64);
         let end = keys.iter().position(|key| key.at == to as f64);
         let (Some(start), Some(end), [first, between @ .., last]) = (start, end, found.as_slice()) else {
@@ -215,12 +216,13 @@ pub fn unbaked(
         };
         (keys[start].slope_out, keys[start].interpolation) = (first.slope_out, first.interpolation);
         keys[end].slope_in = last.slope_in;
+        (keys[start].handles.1, keys[end].handles.0) = (first.handles.1, last.handles.0);
         let moved = between.iter().map(|key| FittedKey { at: key.at + from as f64, ..*key });
         keys.splice(start + 1..end, moved.collect::<Vec<_>>());
     }
     // Rounded samples may be off their curve by more than a small tolerance allows.
     if !is_within(samples, &keys, room) {
-        return whole(fit(samples, room, keep));
+        return whole(fit(samples, room, keep, handles));
     }
     match recovery.rough.is_empty() {
         true => recovered(keys),

@@ -5,12 +5,16 @@
 //! this would be the exhaustive dynamic programme; with the [`BEAM`] farthest it is within a few percent of it, at a cost
 //! in proportion to the number of samples.
 
-use super::ErrorBound;
 use super::piece::{Interval, Slopes};
+use super::terms::Lengths;
+use super::{ErrorBound, Handles};
 use crate::search;
 
 /// How many ends are kept for so many pieces.
 const BEAM: usize = 6;
+/// How many, where handles may have other lengths, and how many ways to the same end.
+const WIDER: usize = 12;
+const WAYS: usize = 2;
 /// How far beyond the farthest that fits, at the least and the most, and as a part of the usual piece, farther ones are
 /// looked for: in noise longer pieces may fit where shorter ones do not.
 const BEYOND: (usize, usize, usize) = (2, 12, 4);
@@ -31,6 +35,8 @@ pub(super) struct Step {
     pub open: Interval,
     /// Whether its start breaks with the end of the piece before.
     pub breaks: bool,
+    /// How long its handles are.
+    pub lengths: Lengths,
 }
 
 /// What the path runs through; keys count by themselves, each a stride of samples after the one before.
@@ -41,6 +47,8 @@ pub(super) struct Stretch<'a> {
     pub to: usize,
     pub room: ErrorBound<'a>,
     pub any: Interval,
+    /// Whether handles may have other lengths than a third.
+    pub handles: Handles,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -66,16 +74,59 @@ impl Stretch<'_> {
         Interval { low: -most, high: most }
     }
 
-    /// Finds the slopes of a piece; whether there are any.
-    pub fn find(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) -> bool {
+    /// Finds the slopes of a piece with handles of some lengths; whether there are any.
+    fn find_with(
+        &self,
+        slopes: &mut Slopes,
+        lengths: Lengths,
+        (from, to): (usize, usize),
+        open: Interval,
+    ) -> bool {
         let any = self.any_for(from, to);
         let (from, to) = (from * self.stride, to * self.stride);
+        slopes.set_lengths(lengths);
         slopes.find(&self.samples[from..=to], self.room.part(from, to), open, any)
     }
 
+    /// Finds the slopes of a piece, whatever the lengths of its handles may be; whether there are any.
+    fn find(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) -> bool {
+        if self.handles == Handles::Plain {
+            return self.find_with(slopes, Lengths::PLAIN, (from, to), open);
+        }
+        // What did last time does mostly again.
+        let last = slopes.lengths();
+        self.find_with(slopes, last, (from, to), open)
+            || Lengths::all()
+                .filter(|lengths| *lengths != last)
+                .any(|lengths| self.find_with(slopes, lengths, (from, to), open))
+    }
+
+    /// The lengths of handles with which there is a piece, and the slopes that are open at its end: of all the widest, and
+    /// those that open the most beside it.
+    fn ways(&self, searcher: &mut Searcher, from: usize, to: usize, open: Interval) -> [Option<Way>; WAYS] {
+        let mut found: [Option<Way>; WAYS] = [None; WAYS];
+        let mut all: [Option<Way>; 9] = [None; 9];
+        for (way, lengths) in all.iter_mut().zip(Lengths::all()) {
+            let fits = self.find_with(&mut searcher.slopes, lengths, (from, to), open);
+            *way = fits.then(|| Way { lengths, ends: searcher.slopes.at_end() });
+        }
+        for nth in 0..WAYS {
+            let opens = |way: &Way| {
+                let taken = found.iter().flatten();
+                let common =
+                    |own: &Way| (own.ends.high.min(way.ends.high) - own.ends.low.max(way.ends.low)).max(0.0);
+                way.ends.width() - taken.map(common).fold(0.0, f64::max)
+            };
+            let best = all.iter().flatten().max_by(|a, b| opens(a).total_cmp(&opens(b)));
+            found[nth] = best.copied().filter(|way| nth == 0 || opens(way) > 0.0);
+        }
+        found
+    }
+
     /// The slopes of a piece that was found, or of what comes nearest between two neighbours that have none.
-    pub fn take(&self, slopes: &mut Slopes, from: usize, to: usize, open: Interval) {
-        if !self.find(slopes, from, to, open) {
+    pub fn take(&self, slopes: &mut Slopes, step: &Step) {
+        let (from, to) = (step.from, step.to);
+        if !self.find_with(slopes, step.lengths, (from, to), step.open) {
             let (from, to) = (from * self.stride, to * self.stride);
             slopes.nearest(&self.samples[from..=to], self.room.part(from, to));
         }
@@ -85,7 +136,8 @@ impl Stretch<'_> {
     /// that costs no piece more.
     pub fn fewest(&self, open: Interval, wanted: Option<f64>) -> Vec<Step> {
         let mut searcher = Searcher::default();
-        let start = Step { from: self.from, to: self.from, open, breaks: false };
+        let lengths = Lengths::PLAIN;
+        let start = Step { from: self.from, to: self.from, open, breaks: false, lengths };
         let mut hope = HOPE;
         // All layers one after another, and where each begins.
         let mut states = vec![State { step: start, ends: open, parent: 0 }];
@@ -168,9 +220,10 @@ impl Stretch<'_> {
         }
         let longest = (farthest - layer[layer.len() - 1].step.to).max(1);
         let behind = ((longest as f64 * BEHIND) as usize).max(2);
+        let beam = if self.handles == Handles::Plain { BEAM } else { WIDER };
         for to in (front + 1..=farthest).rev() {
             let found = states.len() - end;
-            if found == BEAM || (found > 0 && to + behind < farthest) {
+            if found >= beam || (found > 0 && to + behind < farthest) {
                 break;
             }
             // The way from the farthest of the ends before does nearly as well as the best of all.
@@ -187,19 +240,31 @@ impl Stretch<'_> {
                         })
                     }
                 };
-                Some(State { step: Step { from, to, open, breaks }, ends: ends?, parent: begin + parent })
+                let lengths = Lengths::PLAIN;
+                let step = Step { from, to, open, breaks, lengths };
+                Some(State { step, ends: ends?, parent: begin + parent })
             });
-            states.extend(way);
+            let Some(state) = way else { continue };
+            if self.handles == Handles::Plain {
+                states.push(state);
+                continue;
+            }
+            let ways = self.ways(searcher, state.step.from, to, state.step.open);
+            states.extend(ways.into_iter().flatten().map(|Way { lengths, ends }| State {
+                step: Step { lengths, ..state.step },
+                ends,
+                ..state
+            }));
         }
         if states.len() == end {
             // Neighbouring samples always fit, if not with the slopes that are open, then with others.
-            let open = states[begin].ends;
-            let breaks = !self.find(&mut searcher.slopes, front, front + 1, open);
+            let (open, lengths) = (states[begin].ends, Lengths::PLAIN);
+            let breaks = !self.find_with(&mut searcher.slopes, lengths, (front, front + 1), open);
+            let open = if breaks { self.any } else { open };
+            let step = Step { from: front, to: front + 1, open, breaks, lengths };
             if breaks {
-                self.take(&mut searcher.slopes, front, front + 1, self.any);
+                self.take(&mut searcher.slopes, &step);
             }
-            let step =
-                Step { from: front, to: front + 1, open: if breaks { self.any } else { open }, breaks };
             states.push(State { step, ends: searcher.slopes.at_end(), parent: begin });
         }
         leapt
@@ -239,6 +304,13 @@ impl Stretch<'_> {
         }
         good
     }
+}
+
+/// One way to say a piece.
+#[derive(Clone, Copy, Debug)]
+struct Way {
+    lengths: Lengths,
+    ends: Interval,
 }
 
 /// Finds slopes, and remembers what it found from the farthest end on.

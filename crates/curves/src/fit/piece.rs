@@ -5,8 +5,7 @@
 //! polygon. The method is the cutting of half-planes (Preparata and Shamos, *Computational Geometry*, 1985); it is
 //! exact: an empty polygon means that no slopes at all will do.
 
-use std::sync::LazyLock;
-
+use super::terms::{Lengths, Term};
 use super::{ErrorBound, Read};
 
 /// A range of slopes or errors, both ends included.
@@ -62,62 +61,6 @@ impl Interval {
     }
 }
 
-/// What the slopes at the start and at the end, and the rise from start to end, do to one sample of a piece.
-#[derive(Clone, Copy, Debug)]
-struct Term {
-    index: usize,
-    start: f64,
-    end: f64,
-    rise: f64,
-}
-
-/// The longest piece, in samples, whose terms are kept at hand.
-const AT_HAND: usize = 192;
-
-/// The terms of pieces by their length: the two that they start from, and the further ones.
-static TERMS: LazyLock<Vec<([Term; 2], Vec<Term>)>> =
-    LazyLock::new(|| (0..=AT_HAND).map(|last| (first_terms(last), terms(last).collect())).collect());
-
-/// The two samples whose terms a piece of four samples or more starts from.
-fn thirds(last: usize) -> (usize, usize) {
-    (last / 3, last - last / 3)
-}
-
-fn first_terms(last: usize) -> [Term; 2] {
-    let (first, second) = thirds(last);
-    [term(first, last), term(second, last)]
-}
-
-/// The further terms of a piece of `last` samples and one, far-apart samples first: where there is no piece, that shows
-/// soonest.
-fn terms(last: usize) -> impl Iterator<Item = Term> {
-    let first = last.next_power_of_two().max(2) / 2;
-    let strides =
-        std::iter::successors(Some(first), |stride| Some(stride / 2)).take_while(|stride| *stride > 0);
-    let (first, second) = thirds(last);
-    strides
-        .flat_map(move |stride| (stride..last).step_by(stride * 2))
-        .filter(move |index| last < 3 || (*index != first && *index != second))
-        .map(move |index| term(index, last))
-}
-
-/// The term of one sample of a piece of `last` samples and one.
-fn term(index: usize, last: usize) -> Term {
-    Term { index, ..term_at(index as f64, last) }
-}
-
-/// The term of an instant of a piece of `last` samples and one, in samples from its first.
-fn term_at(at: f64, last: usize) -> Term {
-    let (length, u) = (last as f64, at / last as f64);
-    let r = 1.0 - u;
-    Term {
-        index: at as usize,
-        start: length * u * r * r,
-        end: -length * u * u * r,
-        rise: u * u * (3.0 - 2.0 * u),
-    }
-}
-
 /// The pairs of slopes (at the start, at the end) that keep a piece within its tolerance: a convex polygon.
 #[derive(Clone, Debug, Default)]
 pub struct Slopes {
@@ -129,6 +72,8 @@ pub struct Slopes {
     difference: (f64, f64),
     /// Whether the box is kept: it pays along long pieces only.
     boxed: bool,
+    /// How long the handles are.
+    lengths: Lengths,
 }
 
 /// From so many samples on the box pays.
@@ -139,6 +84,16 @@ const CURVED: usize = 3;
 const EIGHTHS: [f64; 7] = [0.5, 0.25, 0.75, 0.125, 0.875, 0.375, 0.625];
 
 impl Slopes {
+    /// The same polygon to come, of pieces with handles of other lengths.
+    pub fn set_lengths(&mut self, lengths: Lengths) {
+        self.lengths = lengths;
+    }
+
+    /// How long the handles are.
+    pub fn lengths(&self) -> Lengths {
+        self.lengths
+    }
+
     /// Finds the slopes for the piece through the first and the last of `samples`, those at the start being in
     /// `start`; slopes are in value a sample. Returns whether there are any.
     pub fn find(&mut self, samples: &[f64], room: ErrorBound<'_>, start: Interval, any: Interval) -> bool {
@@ -157,8 +112,9 @@ impl Slopes {
     fn find_between(&mut self, samples: &[f64], room: ErrorBound<'_>) -> bool {
         let last = samples.len() - 1;
         let (start, rise) = (samples[0], samples[last] - samples[0]);
+        let lengths = self.lengths;
         let mut fits = |index: usize, u: f64| {
-            let term = term_at(index as f64 + u, last);
+            let term = lengths.term_at(index as f64 + u, last);
             let (straight, wanted) = (start + rise * term.rise, room.between(index, u));
             let wanted = Interval { low: wanted.low - straight, high: wanted.high - straight };
             self.confine(term.start, term.end, wanted)
@@ -183,12 +139,13 @@ impl Slopes {
             let (middle, room) = (samples[term.index] - from - rise * term.rise, room(term.index));
             Interval { low: middle + room.low, high: middle + room.high }
         };
-        let at_hand = TERMS.get(last);
+        let lengths = self.lengths;
+        let at_hand = lengths.at_hand(last);
         self.corners.clear();
         self.boxed = false;
         if last >= 3 {
             // The slopes at the start and what one sample well inside allows are a parallelogram.
-            let [first, second] = at_hand.map_or_else(|| first_terms(last), |(first, _)| *first);
+            let [first, second] = at_hand.map_or_else(|| lengths.first_terms(last), |(first, _)| *first);
             let (wanted_first, wanted_second) = (wanted(first), wanted(second));
             let per_end = 1.0 / second.end;
             let at = |x: f64, wanted: f64| (x, (wanted - second.start * x) * per_end);
@@ -214,7 +171,7 @@ impl Slopes {
         let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term));
         let all_fit = match at_hand {
             Some((_, terms)) => terms.iter().all(|&term| fits(term)),
-            None => terms(last).all(fits),
+            None => lengths.terms(last).all(fits),
         };
         all_fit && self.between(0.0, 1.0, any)
     }
@@ -305,7 +262,7 @@ impl Slopes {
         let is_narrow =
             room.read.is_some_and(|read| read.readings.narrow(read.from, read.from + last).next().is_some());
         for u in EIGHTHS.into_iter().filter(|_| is_narrow && last == 1) {
-            let Term { start: a, end: b, rise: along, .. } = term_at(u, last);
+            let Term { start: a, end: b, rise: along, .. } = self.lengths.term_at(u, last);
             let wanted = room.between(0, u).middle() - start - rise * along;
             (aa, ab, bb) = (aa + a * a, ab + a * b, bb + b * b);
             (ra, rb) = (ra + a * wanted, rb + b * wanted);
@@ -322,7 +279,7 @@ impl Slopes {
 
     /// What was found, without the room for finding more.
     pub fn found(&self) -> Slopes {
-        Slopes { corners: self.corners.clone(), ..Slopes::default() }
+        Slopes { corners: self.corners.clone(), lengths: self.lengths, ..Slopes::default() }
     }
 
     /// The slopes at the end for which there is a slope at the start.

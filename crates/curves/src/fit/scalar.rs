@@ -9,13 +9,13 @@
 use super::path::Stretch;
 use super::piece::{Interval, Slopes};
 use super::readings::{HOLD, Readings};
-use super::{ErrorBound, FittedKey};
+use super::{ErrorBound, FittedKey, Handles};
 use crate::curve::Interpolation;
 
 /// Keys whose curve stays within the room around all `samples` and near what is plausible between them; `keep` are samples that must become keys, ascending.
 ///
 /// Time grows in proportion to the number of samples, times the logarithm of the longest piece.
-pub fn fit(samples: &[f64], room: ErrorBound<'_>, keep: &[usize]) -> Vec<FittedKey> {
+pub fn fit(samples: &[f64], room: ErrorBound<'_>, keep: &[usize], handles: Handles) -> Vec<FittedKey> {
     let Some(&first) = samples.first() else { return Vec::new() };
     let (low, high) = samples.iter().fold((first, first), |(low, high), &v| (low.min(v), high.max(v)));
     let scale = high - low;
@@ -28,7 +28,13 @@ pub fn fit(samples: &[f64], room: ErrorBound<'_>, keep: &[usize]) -> Vec<FittedK
         readings = Readings::of(samples);
         room = room.with_readings(&readings, samples);
     }
-    fit_on(samples, room, keep, 1)
+    let plain = fit_on(samples, room, keep, 1, Handles::Plain);
+    if handles == Handles::Plain {
+        return plain;
+    }
+    // The search does not look at everything: with more to choose from it may take a turn for the worse.
+    let weighted = fit_on(samples, room, keep, 1, Handles::Weighted);
+    if weighted.len() < plain.len() { weighted } else { plain }
 }
 
 /// The same with keys on every so many samples only, whose number has to be a multiple of that and one more; times count in
@@ -39,18 +45,24 @@ pub fn fit_dense(samples: &[f64], room: ErrorBound<'_>, keep: &[usize], stride: 
         return vec![key(samples, 0, 0.0, Interpolation::Cubic)];
     }
     let keep: Vec<usize> = keep.iter().map(|index| index / stride).collect();
-    fit_on(samples, room, &keep, stride)
+    fit_on(samples, room, &keep, stride, Handles::Plain)
 }
 
 /// Fits with keys on every so many samples.
-fn fit_on(samples: &[f64], room: ErrorBound<'_>, keep: &[usize], stride: usize) -> Vec<FittedKey> {
+fn fit_on(
+    samples: &[f64],
+    room: ErrorBound<'_>,
+    keep: &[usize],
+    stride: usize,
+    handles: Handles,
+) -> Vec<FittedKey> {
     let (low, high) =
         samples.iter().fold((samples[0], samples[0]), |(low, high), &v| (low.min(v), high.max(v)));
     let any = Interval::everything(high - low);
     let run = |start: Option<f64>| {
         let open = start.map_or(any, |slope| Interval { low: slope, high: slope });
-        let mut chain =
-            Chain { samples, stride, room, any, pieces: Vec::new(), slopes: Vec::new(), last_slope: start };
+        let (pieces, slopes) = (Vec::new(), Vec::new());
+        let mut chain = Chain { samples, stride, handles, room, any, pieces, slopes, last_slope: start };
         chain.run(open, keep)
     };
     // A loop goes on at its end as it begins: the slope there is what the start is given, if need be again.
@@ -102,6 +114,7 @@ enum Kind {
 struct Chain<'a> {
     samples: &'a [f64],
     stride: usize,
+    handles: Handles,
     room: ErrorBound<'a>,
     any: Interval,
     pieces: Vec<Piece>,
@@ -147,6 +160,7 @@ impl Chain<'_> {
             to: next_run.unwrap_or(limit),
             room: self.room,
             any: self.any,
+            handles: self.handles,
         };
         let is_last = stretch.to == self.last();
         let at_rest = (next_run.is_some() || self.is_extreme(stretch.to)).then_some(0.0);
@@ -154,7 +168,7 @@ impl Chain<'_> {
         let mut open = open;
         let mut slopes = Slopes::default();
         for step in stretch.fewest(open, wanted) {
-            stretch.take(&mut slopes, step.from, step.to, step.open);
+            stretch.take(&mut slopes, &step);
             open = slopes.at_end();
             let kind = Kind::Cubic { slopes: self.slopes.len(), breaks: step.breaks };
             self.pieces.push(Piece { from: step.from, to: step.to, kind });
@@ -207,6 +221,7 @@ impl Chain<'_> {
         let mut is_free = true;
         for piece in self.pieces.iter().rev() {
             let end = keys.len() - 1;
+            let mut handle_out = None;
             let (interpolation, slope_out) = match &piece.kind {
                 Kind::Flat => {
                     keys[end].slope_in = 0.0;
@@ -226,6 +241,11 @@ impl Chain<'_> {
                     };
                     let end_slope = range.nearly(wanted);
                     keys[end].slope_in = end_slope;
+                    if !slopes.lengths().are_plain() {
+                        let length = ((piece.to - piece.from) * self.stride) as f64;
+                        let (out, into) = slopes.lengths().parts();
+                        (handle_out, keys[end].handles.0) = (Some(out * length), Some(into * length));
+                    }
                     if end == 0 {
                         keys[end].slope_out = end_slope;
                     }
@@ -233,7 +253,8 @@ impl Chain<'_> {
                     (Interpolation::Cubic, self.pleasing(start, piece.from, piece.to - piece.from))
                 }
             };
-            keys.push(self.key(piece.from, slope_out, interpolation));
+            let start = self.key(piece.from, slope_out, interpolation);
+            keys.push(FittedKey { handles: (None, handle_out), ..start });
             after = slope_out;
             is_free = matches!(piece.kind, Kind::Cubic { breaks: true, .. });
         }
