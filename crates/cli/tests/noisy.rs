@@ -126,3 +126,24 @@ fn quaternion_keys_are_hardly_more_than_a_plain_greedy_fit_needs() {
     println!("{own} keys; a greedy fit {joined} with joined tangents, {free} with broken ones");
     assert!(own as f64 <= 1.1 * joined as f64);
 }
+
+#[test]
+fn weighted_handles_save_keys_on_capture() {
+    let folder = tempdir().unwrap();
+    let (mut plain, mut weighted) = (0, 0);
+    for taken in captures() {
+        std::fs::write(folder.path().join("in.bvh"), bvh(&taken)).unwrap();
+        let mut keys = |more: &[&str]| {
+            let arguments = ["unbake", "in.bvh", "-o", "out.ncurve", "--replace", "--no-other-tolerances"];
+            succeed(folder.path(), &[&arguments[..], more].concat());
+            let result = std::fs::read_to_string(folder.path().join("out.ncurve")).unwrap();
+            result.matches("\"frame\"").count()
+        };
+        let own = (keys(&[]), keys(&["--tangents", "weighted"]));
+        println!("{taken:?}: {own:?}");
+        assert!(own.1 <= own.0, "{taken:?}: {own:?}");
+        (plain, weighted) = (plain + own.0, weighted + own.1);
+    }
+    println!("{weighted} keys, {plain} with plain tangents");
+    assert!(weighted as f64 <= 0.85 * plain as f64);
+}

@@ -3,6 +3,7 @@
 use divan::counter::ItemsCount;
 use nimble_curve_curves::curve::{Curve, Key};
 use nimble_curve_curves::fit::{ErrorBound, Handles, precision_of, unbaked};
+use nimble_curve_curves::noise::noise_of;
 use nimble_curve_curves::time::FrameRate;
 
 fn main() {
@@ -33,24 +34,35 @@ fn baked(count: usize) -> Vec<f64> {
     (0..count as i64).map(|frame| curve.value_at(rate.ticks(frame).as_f64()).unwrap()).collect()
 }
 
-fn run(bencher: divan::Bencher<'_, '_>, samples: &[f64]) {
+fn run(bencher: divan::Bencher<'_, '_>, samples: &[f64], handles: Handles) {
     bencher.counter(ItemsCount::new(samples.len())).bench_local(|| {
         let samples = divan::black_box(samples);
-        unbaked(samples, precision_of(samples, 1.0), ErrorBound::even(0.1), &[], Handles::Plain)
+        unbaked(samples, precision_of(samples, 1.0), ErrorBound::even(0.1), &[], handles)
     });
 }
 
 #[divan::bench(args = [2_000, 20_000], sample_count = 20)]
 fn fitted(bencher: divan::Bencher<'_, '_>, count: usize) {
-    run(bencher, &capture(count));
+    run(bencher, &capture(count), Handles::Plain);
+}
+
+#[divan::bench(args = [2_000, 20_000], sample_count = 10)]
+fn weighted(bencher: divan::Bencher<'_, '_>, count: usize) {
+    run(bencher, &capture(count), Handles::Weighted);
+}
+
+#[divan::bench(args = [2_000, 20_000], sample_count = 20)]
+fn noise(bencher: divan::Bencher<'_, '_>, count: usize) {
+    let samples = capture(count);
+    bencher.counter(ItemsCount::new(count)).bench_local(|| noise_of(divan::black_box(&samples)));
 }
 
 #[divan::bench(args = [2_000, 20_000], sample_count = 20)]
 fn recovered(bencher: divan::Bencher<'_, '_>, count: usize) {
-    run(bencher, &baked(count));
+    run(bencher, &baked(count), Handles::Plain);
 }
 
 #[divan::bench(args = [20_000], sample_count = 20)]
 fn constant(bencher: divan::Bencher<'_, '_>, count: usize) {
-    run(bencher, &vec![12.5; count]);
+    run(bencher, &vec![12.5; count], Handles::Plain);
 }

@@ -10,6 +10,8 @@ use crate::search;
 
 /// How many ends are kept for so many pieces.
 const BEAM: usize = 6;
+/// How far beyond the farthest that fits farther ends are looked for.
+const BEYOND: usize = 3;
 
 /// One channel with its tolerance.
 #[derive(Clone, Copy, Debug)]
@@ -141,8 +143,11 @@ impl Fit<'_> {
         let mut farthest =
             search::farthest(front + 1, limit, usual / 2, |to| self.fits(front, to, &layer[0].open));
         for state in &layer[1..] {
-            while farthest < limit && self.fits(state.to, farthest + 1, &state.open) {
-                farthest += 1;
+            // In noise longer pieces may fit where shorter ones do not.
+            while let Some(to) =
+                (farthest + 1..=limit.min(farthest + BEYOND)).find(|&to| self.fits(state.to, to, &state.open))
+            {
+                farthest = to;
             }
         }
         let behind = ((farthest - layer[layer.len() - 1].to) / 2).max(2);
