@@ -133,7 +133,7 @@ fn weighted_handles_save_keys_on_capture() {
     let (mut plain, mut weighted) = (0, 0);
     for taken in captures() {
         std::fs::write(folder.path().join("in.bvh"), bvh(&taken)).unwrap();
-        let mut keys = |more: &[&str]| {
+        let keys = |more: &[&str]| {
             let arguments = ["unbake", "in.bvh", "-o", "out.ncurve", "--replace", "--no-other-tolerances"];
             succeed(folder.path(), &[&arguments[..], more].concat());
             let result = std::fs::read_to_string(folder.path().join("out.ncurve")).unwrap();

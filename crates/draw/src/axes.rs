@@ -11,6 +11,18 @@ pub struct Frame {
     pub height: f64,
 }
 
+impl Frame {
+    /// How much of a line from a point inside stays inside, as a part of it.
+    pub fn part_inside(&self, from: (f64, f64), to: (f64, f64)) -> f64 {
+        let along = |from: f64, to: f64, low: f64, high: f64| {
+            let edge = if to > from { high } else { low };
+            if (low..=high).contains(&to) { 1.0 } else { ((edge - from) / (to - from)).clamp(0.0, 1.0) }
+        };
+        let x = along(from.0, to.0, self.left, self.left + self.width);
+        x.min(along(from.1, to.1, self.top, self.top + self.height))
+    }
+}
+
 /// The scales of both axes.
 #[derive(Clone, Copy)]
 pub struct Axes {

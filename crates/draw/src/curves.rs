@@ -34,6 +34,8 @@ pub struct Channel<'a> {
     pub factor: f64,
     /// The unit on the axis.
     pub unit: &'a str,
+    /// Whether its values are lengths, in the unit of its scene.
+    pub is_length: bool,
     /// What it is compared with: values by frame, as its own are.
     pub against: Vec<(f64, f64)>,
 }
@@ -230,8 +232,14 @@ impl Panel<'_> {
                     let (dt, dv) = tangent.handle_in_gap(gap);
                     let end =
                         (at.0 + toward * dt / rate.ticks_per_frame(), at.1 + toward * dv * channel.factor);
-                    svg.line(axes.place(at.0, at.1), axes.place(end.0, end.1), shade, 0.9);
-                    svg.dot(axes.place(end.0, end.1), 1.8, shade, "none");
+                    // What reaches out of the panel ends at its edge, without a dot.
+                    let (from, to) = (axes.place(at.0, at.1), axes.place(end.0, end.1));
+                    let part = axes.frame.part_inside(from, to);
+                    let cut = (from.0 + (to.0 - from.0) * part, from.1 + (to.1 - from.1) * part);
+                    svg.line(from, cut, shade, 0.9);
+                    if part >= 1.0 {
+                        svg.dot(to, 1.8, shade, "none");
+                    }
                 };
                 let before = index.checked_sub(1).map(|i| &keys[i]);
                 if before.is_some_and(|key| key.interpolation == Interpolation::Cubic) {
@@ -259,7 +267,9 @@ impl Panel<'_> {
         let errors: Vec<Vec<(f64, f64)>> = (self.members.iter())
             .map(|(channel, _)| {
                 let error = |(frame, other): (f64, f64)| Some((frame, channel.value(rate, frame)? - other));
-                channel.against().filter_map(error).collect()
+                let (first, last) = self.sheet.range;
+                let shown = |(frame, _): &(f64, f64)| (first..=last).contains(frame);
+                channel.against().filter(shown).filter_map(error).collect()
             })
             .collect();
         let largest = errors.iter().flatten().map(|error| error.1.abs()).fold(0.0, f64::max);

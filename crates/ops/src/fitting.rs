@@ -122,7 +122,7 @@ impl Fitting {
     }
 
     /// The same rotations by the components of quaternions, whose keys are common; anything else as it is.
-    pub fn as_quaternions(mut self) -> Fitting {
+    pub fn by_components(mut self) -> Fitting {
         let Some(rotation) = &mut self.rotation else { return self };
         let (turns, middle) = rotation::of_one_sign(&rotation.turns);
         let own: Vec<DQuat> = turns.iter().map(|turn| middle.conjugate() * *turn).collect();
@@ -387,7 +387,7 @@ pub(super) fn fit_samples(
 pub(super) fn fit_quaternions(samples: &Samples, tolerance: f64) -> Option<(Controller, MeasuredError)> {
     let order = RotationOrder::Xyz;
     let fitting = Fitting::new(samples, PropertyKind::Rotation, order, None, tolerance)?;
-    let fitted = fitting.as_quaternions().free(&[], Handles::Plain);
+    let fitted = fitting.by_components().free(&[], Handles::Plain);
     Some((fitted.controller, fitted.error))
 }
 

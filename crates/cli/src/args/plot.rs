@@ -22,6 +22,9 @@ pub struct Plot {
     /// Another file to compare with: its values and the error below, or a second row of poses
     #[arg(long, value_name = "OTHER")]
     pub against: Option<PathBuf>,
+    /// More files whose curves of the same channels are drawn below, each in a panel of its own: one motion at several tolerances
+    #[arg(long, value_name = "FILE", num_args = 1..)]
+    pub beside: Vec<PathBuf>,
     /// Take to draw; the first where left out
     #[arg(long, value_name = "NAME")]
     pub take: Option<String>,

@@ -50,7 +50,7 @@ pub struct Unbake {
     /// Which key times are common
     #[arg(long, value_enum, default_value_t = Keys::Free)]
     pub keys: Keys,
-    /// Tangents of recovered keys: plain slopes, or weighted handles where the samples were baked from such
+    /// Tangents: plain slopes, or weighted handles where they save keys, or where the samples were baked from such
     #[arg(long, value_enum, default_value_t = Tangents::Plain)]
     pub tangents: Tangents,
     /// What rotations become

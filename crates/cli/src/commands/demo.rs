@@ -48,6 +48,14 @@ const STEPS: &[(&str, &str)] = &[
          --ledger @/stilt_wade.ledger.json",
     ),
     (
+        "Keys that were fitted here are not the fewest there. The cheap order: the capture itself is carried, as samples ...",
+        "carry @/bramble_wade.bvh --unit cm --target @/stilt.ncurve --map @/bramble_to_stilt.toml -o @/stilt_samples.ncurve",
+    ),
+    (
+        "... and unbaked last, as closely as it will be seen: near, mid or far.",
+        "unbake @/stilt_samples.ncurve --seen mid -o @/stilt_sparse.ncurve --no-other-tolerances",
+    ),
+    (
         "The parcel cart's wheels turn many times, and its weather vane goes through gimbal lock. The best order for each:",
         "reorder @/cart.ncurve --to best -o @/cart_best.ncurve",
     ),
@@ -80,6 +88,12 @@ pub fn run(args: &Demo) -> Result<(), Failure> {
         (
             format!("unbake {prefix}/bramble_wade.bvh --world 0.5mm --planted foot_l foot_r -o feet.ncurve"),
             "planted feet",
+        ),
+        (
+            format!(
+                "plot {prefix}/stilt_wade.ncurve --beside {prefix}/stilt_sparse.ncurve --against {prefix}/stilt_samples.ncurve --only L_Knee:rotation.x -o knee.png"
+            ),
+            "one motion at two budgets",
         ),
         (
             format!("map {prefix}/moss_lifts.bvh {prefix}/stilt.ncurve -o moss.toml"),

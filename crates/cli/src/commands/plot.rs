@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, without_namespace};
 use nimble_curve_core::choice::chosen_nodes;
@@ -34,15 +35,17 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
     if args.rest && args.view != View::Poses {
         return Err(Failure::new("a rig at rest has poses alone: say --view poses with --rest"));
     }
+    if !args.beside.is_empty() && args.view != View::Curves {
+        return Err(Failure::new("--beside draws curves alone: leave --view out"));
+    }
     let scene = files::read(&args.file, args.input)?.scene;
-    let other = args
-        .against
-        .as_ref()
-        .map(|path| files::read(path, args.input))
-        .transpose()?
-        .map(|loaded| loaded.scene);
+    let read = |path: &PathBuf| files::read(path, args.input).map(|loaded| Arc::new(loaded.scene));
+    let others = Others {
+        against: args.against.as_ref().map(read).transpose()?,
+        beside: args.beside.iter().map(read).collect::<Result<_, _>>()?,
+    };
     let picture = pictured(args, &scene)?;
-    picture.write(&drawn(args, &scene, other.as_ref())?)?;
+    picture.write(&drawn(args, &scene, &others)?)?;
     let take = if args.rest { None } else { chosen_take(args, &scene)? };
     let what = match args.view {
         View::Curves => "curves",
@@ -67,21 +70,31 @@ fn pictured(args: &Plot, scene: &Scene) -> Result<Picture, Failure> {
     Picture::new(Named { range: chosen.or(named.range), ..named }.path(&args.output)?)
 }
 
-fn drawn(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
+/// The other files of a picture.
+struct Others {
+    against: Option<Arc<Scene>>,
+    beside: Vec<Arc<Scene>>,
+}
+
+fn drawn(args: &Plot, scene: &Scene, others: &Others) -> Result<String, Failure> {
     match args.view {
-        View::Curves => draw_curves(args, scene, other),
+        View::Curves => draw_curves(args, scene, others),
         View::Keys => draw_keys(args, scene),
-        View::Poses => draw_poses(args, scene, other),
+        View::Poses => draw_poses(args, scene, others.against.as_deref()),
     }
 }
 
 /// In a recipe, a picture is made beside the scene, which stays as it is.
 impl Step for Plot {
     fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
-        let other = self.against.as_ref().map(|path| shelf.scene(path, self.input)).transpose()?;
+        let read = |path: &PathBuf| shelf.scene(path, self.input);
+        let others = Others {
+            against: self.against.as_ref().map(read).transpose()?,
+            beside: self.beside.iter().map(read).collect::<Result<_, _>>()?,
+        };
         let args = Plot { file: file.to_owned(), ..self.clone() };
         let picture = pictured(&args, scene)?;
-        let bytes = picture.bytes(&drawn(&args, scene, other.as_deref())?)?;
+        let bytes = picture.bytes(&drawn(&args, scene, &others)?)?;
         let mut worked = StepOutput::unchanged(scene);
         worked.pictures.push((picture.path, bytes));
         Ok(worked)
@@ -151,11 +164,14 @@ fn title(args: &Plot, take: &Take, other: Option<&Take>) -> String {
         let stem = stem(path);
         if stem == name { stem.to_owned() } else { format!("{stem}, take {name}") }
     };
+    let beside: Vec<&str> = args.beside.iter().map(|path| stem(path)).collect();
+    let own = match beside.is_empty() {
+        true => named(&args.file, &take.name),
+        false => format!("{}, {}", stem(&args.file), beside.join(", ")),
+    };
     match (&args.against, other) {
-        (Some(against), Some(other)) => {
-            format!("{} against {}", named(&args.file, &take.name), named(against, &other.name))
-        }
-        _ => named(&args.file, &take.name),
+        (Some(against), Some(other)) => format!("{own} against {}", named(against, &other.name)),
+        _ => own,
     }
 }
 
@@ -271,7 +287,7 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
     Ok(keys::draw(&sheet, &rows))
 }
 
-fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<String, Failure> {
+fn draw_curves(args: &Plot, scene: &Scene, others: &Others) -> Result<String, Failure> {
     let take = needed_take(args, scene)?;
     let names: Vec<String> = if args.choice.is_everything() {
         most_moving(scene, take, args.channels.into())
@@ -281,10 +297,33 @@ fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<Stri
         names.truncate(args.channels.into());
         names
     };
-    let theirs = other.and_then(|other| Some((other, partner(other, Some(take))?)));
+    let against = others.against.as_deref();
+    let theirs = against.and_then(|other| Some((other, partner(other, Some(take))?)));
     let mut channels = channels_of(scene, take, &names);
+    if !others.beside.is_empty() {
+        label(&mut channels, &args.file);
+    }
+    for (path, other) in args.beside.iter().zip(&others.beside) {
+        let none = || Failure::new(format!("{}: there is no take to plot", path.display()));
+        let mut own = channels_of(other, partner(other, Some(take)).ok_or_else(none)?, &names);
+        if own.len() < names.len() {
+            let lacks = names.iter().find(|name| own.iter().all(|channel| channel.name != **name));
+            let lacks = lacks.map_or("", String::as_str);
+            return Err(Failure::new(format!("{}: there is no animated channel {lacks}", path.display())));
+        }
+        let unit = other.space.metres_per_unit / scene.space.metres_per_unit;
+        own.iter_mut().filter(|channel| channel.is_length).for_each(|channel| channel.factor *= unit);
+        for channel in &mut own {
+            // Frames are those of the first file.
+            if let Source::Values(values) = &mut channel.source {
+                values.iter_mut().for_each(|(at, _)| *at *= scene.rate.fps() / other.rate.fps());
+            }
+        }
+        label(&mut own, path);
+        channels.extend(own);
+    }
     if let Some((other, their_take)) = theirs {
-        for (channel, name) in channels.iter_mut().zip(&names) {
+        for (channel, name) in channels.iter_mut().zip(names.iter().cycle()) {
             channel.against = values_of(scene, other, their_take, name)?;
         }
     }
@@ -296,6 +335,17 @@ fn draw_curves(args: &Plot, scene: &Scene, other: Option<&Scene>) -> Result<Stri
     let overlaid = args.overlay;
     let sheet = curves::Sheet { title: &title, rate: scene.rate, range, overlaid, size: size(args) };
     Ok(curves::draw(&sheet, &channels))
+}
+
+/// Says of each channel whose it is, and how many keys it has there.
+fn label(channels: &mut [Channel<'_>], path: &Path) {
+    for channel in channels {
+        let keys = match &channel.source {
+            Source::Curve(curve) => report::counted(curve.keys().len(), "key"),
+            Source::Values(values) => report::counted(values.len(), "value"),
+        };
+        channel.name = format!("{}: {}, {keys}", stem(path), channel.name);
+    }
 }
 
 /// The channels that move most: of positions the one, of rotations the others, then anything else.
@@ -345,7 +395,8 @@ pub fn channels_of<'a>(scene: &'a Scene, take: &'a Take, names: &[String]) -> Ve
             Some(curve) => Source::Curve(curve),
             None => Source::Values(sampled(scene, take, layer, track, component)),
         };
-        channels.push(Channel { name: name.clone(), source, factor, unit, against: Vec::new() });
+        let is_length = quantity == Quantity::Length;
+        channels.push(Channel { name: name.clone(), source, factor, unit, is_length, against: Vec::new() });
     }
     channels
 }

@@ -115,25 +115,27 @@ pub fn least_joined_shared(channels: &[Channel<'_>]) -> Option<usize> {
     let mut slopes = Slopes::default();
     for pieces in 1..=last {
         let mut next: Vec<Vec<Vec<Interval>>> = vec![Vec::new(); last + 1];
-        for from in 0..last {
-            for open in &layer[from] {
-                let mut misses = 0;
-                for to in from + 1..=last.min(from + LONGEST) {
-                    let mut ends = Vec::with_capacity(channels.len());
-                    for ((channel, &open), &any) in channels.iter().zip(open).zip(&any) {
-                        if !slopes.find(&channel.samples[from..=to], channel.room.part(from, to), open, any) {
-                            break;
-                        }
-                        ends.push(slopes.at_end());
+        let sets = |(from, sets): (usize, &'_ Vec<Vec<Interval>>)| {
+            sets.iter().map(|open| (from, open.clone())).collect::<Vec<_>>()
+        };
+        for (from, open) in layer.iter().enumerate().flat_map(sets) {
+            let mut misses = 0;
+            let ends_at = next.iter_mut().enumerate().take(last.min(from + LONGEST) + 1).skip(from + 1);
+            for (to, found) in ends_at {
+                let mut ends = Vec::with_capacity(channels.len());
+                for ((channel, &open), &any) in channels.iter().zip(&open).zip(&any) {
+                    if !slopes.find(&channel.samples[from..=to], channel.room.part(from, to), open, any) {
+                        break;
                     }
-                    if ends.len() == channels.len() {
-                        add_sets(&mut next[to], ends);
-                        misses = 0;
-                    } else {
-                        misses += 1;
-                        if misses > 12 {
-                            break;
-                        }
+                    ends.push(slopes.at_end());
+                }
+                if ends.len() == channels.len() {
+                    add_sets(found, ends);
+                    misses = 0;
+                } else {
+                    misses += 1;
+                    if misses > 12 {
+                        break;
                     }
                 }
             }
@@ -294,9 +296,9 @@ mod tests {
     fn weighted_handles_are_near_their_optimum() {
         let even = ErrorBound::even(0.1);
         let (mut plain, mut weighted, mut least) = (0, 0, 0);
-        for noise in [0.02, 0.1, 0.4] {
+        for noise in [0.02, 0.4] {
             let mut row = [0, 0, 0];
-            for seed in 0..4 {
+            for seed in 0..8 {
                 let samples = capture(seed, 300, noise);
                 let readings = Readings::of(&samples);
                 let room = even.with_readings(&readings, &samples);

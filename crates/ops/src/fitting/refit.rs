@@ -70,7 +70,7 @@ pub(crate) fn refit_as_quaternions(
     let samples =
         Samples { start: range.first, rate, kind: SampleKind::Quaternion, values: values.collect() };
     let fitting = Fitting::new(&samples, PropertyKind::Rotation, RotationOrder::Xyz, None, tolerance)?;
-    let mut fitting = fitting.as_quaternions();
+    let mut fitting = fitting.by_components();
     for _ in 0..TRIES {
         let Controller::Quaternion(curve) = fitting.free(&kept.times, Handles::Plain).controller else {
             return None;

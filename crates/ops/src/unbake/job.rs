@@ -102,7 +102,7 @@ impl<'a> Job<'a> {
             let fitting = fitting.fewest(self.options.fewest || self.options.again);
             let fitting = fitting.per_channel(self.options.per_channel);
             if self.options.quaternions && !fitting.is_one_by_one() {
-                fitting.as_quaternions()
+                fitting.by_components()
             } else {
                 fitting
             }
