@@ -283,15 +283,19 @@ fn joined(samples: &[f64], pieces: &[Piece], precision: f64) -> Recovery {
         recovery.rough.push((0, first.from));
     }
     recovery.keys.push(FittedKey::on(first.from, first.values.0, first.slopes.0, first.way(precision)));
-    for pair in pieces.windows(2) {
-        meet(samples, &mut recovery, (pair[0], pair[1]), precision);
+    // A tangent that joins between two samples is hardly there by chance: time was changed, and corners lie between
+    // samples, too. Else two pieces that meet on no sample jump.
+    let meetings = || pieces.windows(2).map(|pair| (pair[0], pair[1]));
+    let corners = meetings().any(|(a, b)| a.to + 1 == b.from && crossing(&a, &b, precision).is_some());
+    for pair in meetings() {
+        meet(samples, &mut recovery, pair, precision, corners);
     }
     let end = pieces[pieces.len() - 1];
     if end.to + 1 == last {
         // Nothing but a jump leaves one sample at the end.
         let value = samples[last];
         let alone = Piece { from: last, to: last + 1, values: (value, value), slopes: (0.0, 0.0) };
-        meet(samples, &mut recovery, (end, alone), precision);
+        meet(samples, &mut recovery, (end, alone), precision, false);
         return recovery;
     }
     recovery.keys.push(FittedKey::on(end.to, end.values.1, end.slopes.1, Interpolation::Cubic));
@@ -302,8 +306,8 @@ fn joined(samples: &[f64], pieces: &[Piece], precision: f64) -> Recovery {
     recovery
 }
 
-/// Adds the keys between a piece and the next.
-fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precision: f64) {
+/// Adds the keys between a piece and the next; `corners` says whether a tangent may break between two samples.
+fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precision: f64, corners: bool) {
     let key = |at: f64, value: f64, before: Option<f64>, slopes: (f64, f64)| {
         let scale = a.slopes.0.abs().max(a.slopes.1.abs()).max(b.slopes.0.abs()).max(b.slopes.1.abs());
         let near = (slopes.0 - slopes.1).abs() <= 1e-9 * scale + 64.0 * precision;
@@ -322,7 +326,8 @@ fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precis
     match b.from - a.to {
         0 => recovery.keys.push(key(b.from as f64, b.values.0, None, (a.slopes.1, b.slopes.0))),
         1 => {
-            if let Some(at) = crossing(&a, &b, precision) {
+            let corner = || corner(&a, &b).filter(|_| corners);
+            if let Some(at) = crossing(&a, &b, precision).or_else(corner) {
                 recovery.keys.push(key(at, b.value_at(at), None, (a.slope_at(at), b.slope_at(at))));
                 return;
             }
@@ -378,6 +383,21 @@ fn crossing(a: &Piece, b: &Piece, precision: f64) -> Option<f64> {
     }
     let at = 0.5 * (low + high);
     (apart(at).abs() <= 1e-9 * span + 16.0 * precision).then_some(at)
+}
+
+/// Where two cubics on neighbouring samples cross between them.
+fn corner(a: &Piece, b: &Piece) -> Option<f64> {
+    let (mut low, mut high) = (a.to as f64, b.from as f64);
+    let apart = |at: f64| a.value_at(at) - b.value_at(at);
+    let rises = apart(high) > 0.0;
+    if (apart(low) > 0.0) == rises {
+        return None;
+    }
+    for _ in 0..60 {
+        let middle = 0.5 * (low + high);
+        if (apart(middle) > 0.0) == rises { high = middle } else { low = middle }
+    }
+    Some(0.5 * (low + high))
 }
 
 /// The precision of samples: half a unit of their last decimal (in some unit) where they were rounded to one, else that
