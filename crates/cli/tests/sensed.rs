@@ -185,4 +185,31 @@ fn a_word_for_tolerances_is_spelt_out_and_means_what_it_says() {
         said.contains("no bound in the world, as the unit is doubtful") && !said.contains("--planted"),
         "{said}"
     );
+    // One picture shows them all, each with its keys, beside the samples.
+    let far = ["unbake", wade, "-o", "far.ncurve", "--seen", "far", "--no-other-tolerances"];
+    succeed(folder, &far);
+    let picture = |more: &[&str]| {
+        let plot =
+            ["plot", "spelt.ncurve", "--beside", "own.ncurve", "--only", "shin_l:rotation.x", "-o", "p.svg"];
+        run(folder, &[&plot[..], &["--against", wade, "--frames", "100:300"], more].concat())
+    };
+    assert!(picture(&[]).status.success());
+    let drawn = std::fs::read_to_string(folder.join("p.svg")).unwrap();
+    let keys = |file: &str| {
+        let text = std::fs::read_to_string(folder.join(file)).unwrap();
+        let scene: serde_json::Value = serde_json::from_str(&text).unwrap();
+        let tracks = scene["takes"][0]["layers"][0]["tracks"].as_array().unwrap().clone();
+        let track = tracks.into_iter().find(|track| track["channel"] == "shin_l:rotation").unwrap();
+        track["controller"]["angles"]["x"]["keys"].as_array().unwrap().len()
+    };
+    for file in ["spelt", "own"] {
+        let label = format!("{file}: shin_l:rotation.x, {} keys", keys(&format!("{file}.ncurve")));
+        assert!(drawn.contains(&label), "{label}");
+    }
+    assert!(drawn.contains("spelt, own against bramble_wade"));
+    let said = String::from_utf8_lossy(&picture(&["--view", "keys"]).stderr).into_owned();
+    assert!(said.contains("--beside draws curves alone"), "{said}");
+    std::fs::write(folder.join("own.ncurve"), std::fs::read(sample("cart.ncurve")).unwrap()).unwrap();
+    let said = String::from_utf8_lossy(&picture(&[]).stderr).into_owned();
+    assert!(said.contains("own.ncurve: there is no animated channel shin_l:rotation.x"), "{said}");
 }

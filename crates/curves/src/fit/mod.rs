@@ -1,5 +1,6 @@
 //! Fitting: sparse curves through samples, within a bound; first the keys that they were baked from, if they were.
 
+mod nearest;
 #[doc(hidden)]
 pub mod oracle;
 mod path;

@@ -403,4 +403,59 @@ mod tests {
             }
         }
     }
+
+    fn squares(samples: &[f64], keys: &[FittedKey]) -> f64 {
+        let mut next = 1;
+        let square = |(index, sample): (usize, &f64)| {
+            while next < keys.len() - 1 && keys[next].at <= index as f64 {
+                next += 1;
+            }
+            (super::super::between(&keys[next - 1], &keys[next], index as f64) - sample).powi(2)
+        };
+        samples.iter().enumerate().map(square).sum()
+    }
+
+    /// Turns one key's joined tangent after another to where it comes nearest to the samples, whatever the bound, until all rest.
+    fn relaxed(samples: &[f64], mut keys: Vec<FittedKey>) -> Vec<FittedKey> {
+        for _ in 0..200 {
+            for k in 0..keys.len() {
+                let with = |keys: &mut Vec<FittedKey>, slope: f64| {
+                    (keys[k].slope_in, keys[k].slope_out) = (slope, slope);
+                    let (from, to) = (k.saturating_sub(1), (k + 1).min(keys.len() - 1));
+                    let (first, last) = (keys[from].at as usize, keys[to].at as usize);
+                    let own: Vec<FittedKey> = (keys[from..=to].iter())
+                        .map(|key| FittedKey { at: key.at - first as f64, ..*key })
+                        .collect();
+                    squares(&samples[first..=last], &own)
+                };
+                // A parabola in the slope.
+                let here = keys[k].slope_out;
+                let [before, at, after] = [-1.0, 0.0, 1.0].map(|step| with(&mut keys, here + step));
+                let bend = before - 2.0 * at + after;
+                let slope = if bend > 1e-12 { here + 0.5 * (before - after) / bend } else { here };
+                with(&mut keys, slope);
+            }
+        }
+        keys
+    }
+
+    /// The rest that our slopes leave beside the least that joined tangents at the same keys leave, without any bound.
+    #[test]
+    fn slopes_are_near_the_least_squares() {
+        for noise in [0.02, 0.2, 0.5] {
+            let (mut ours, mut least) = (0.0, 0.0);
+            for seed in 0..10 {
+                let samples = capture(seed, 300, noise);
+                let keys = fit(&samples, ErrorBound::even(0.1), &[], Handles::Plain);
+                if broken(&keys) > 0 {
+                    continue;
+                }
+                ours += squares(&samples, &keys);
+                least += squares(&samples, &relaxed(&samples, keys));
+            }
+            let ratio = (ours / least).sqrt();
+            println!("| {noise} | {ratio:.3} |");
+            assert!(ratio <= 1.05, "{noise}: {ratio}");
+        }
+    }
 }

@@ -6,6 +6,7 @@
 //! the next piece down to a fraction of what it could be. Runs of equal samples become flat pieces, and steps between
 //! runs holds.
 
+use super::nearest::{Nearest, NearestChain};
 use super::path::Stretch;
 use super::piece::{Interval, Slopes};
 use super::readings::{HOLD, Readings};
@@ -211,15 +212,17 @@ impl Chain<'_> {
     /// Chooses the slopes from the last key to the first.
     fn keys(&self, open: Interval) -> Vec<FittedKey> {
         let last = self.last();
-        let wish = |range: Interval| match self.last_slope {
-            Some(slope) => slope.clamp(range.low, range.high),
-            None => self.pleasing(range, last, HOLD),
+        let nearest = self.nearest();
+        let wish = |range: Interval| match (self.last_slope, nearest.last()) {
+            (Some(slope), _) => slope.clamp(range.low, range.high),
+            (None, Some(nearest)) => self.pleasing(range, last, nearest.end),
+            (None, None) => range.middle(),
         };
         let mut keys = vec![self.key(last, 0.0, Interpolation::Cubic)];
         // The slope that the piece after has at the current key, and whether it may differ before the key.
         let mut after = wish(open);
         let mut is_free = true;
-        for piece in self.pieces.iter().rev() {
+        for (piece, nearest) in self.pieces.iter().zip(&nearest).rev() {
             let end = keys.len() - 1;
             let mut handle_out = None;
             let (interpolation, slope_out) = match &piece.kind {
@@ -236,7 +239,7 @@ impl Chain<'_> {
                     let range = slopes.at_end();
                     let wanted = match (is_free, end) {
                         (true, 0) => wish(range),
-                        (true, _) => self.pleasing(range, piece.to, piece.to - piece.from),
+                        (true, _) => self.pleasing(range, piece.to, nearest.end),
                         (false, _) => after,
                     };
                     let end_slope = range.nearly(wanted);
@@ -250,7 +253,7 @@ impl Chain<'_> {
                         keys[end].slope_out = end_slope;
                     }
                     let start = slopes.at_start(end_slope);
-                    (Interpolation::Cubic, self.pleasing(start, piece.from, piece.to - piece.from))
+                    (Interpolation::Cubic, self.pleasing(start, piece.from, nearest.start(end_slope)))
                 }
             };
             let start = self.key(piece.from, slope_out, interpolation);
@@ -271,23 +274,35 @@ impl Chain<'_> {
         (s[index] - before) * (after - s[index]) <= 0.0
     }
 
-    /// The slope of a range that a key at a sample should have: flat at an extreme, else as the samples around it go,
-    /// as far as a piece of some length tells, and not at the very rim of what is allowed.
-    fn pleasing(&self, range: Interval, place: usize, length: usize) -> f64 {
+    /// The slope of a range that a key at a sample should have: flat at an extreme, else the one that is nearest to all
+    /// samples, and not at the very rim of what is allowed.
+    fn pleasing(&self, range: Interval, place: usize, nearest: f64) -> f64 {
         if range.contains(0.0) && self.is_extreme(place) {
             return 0.0;
         }
-        let (index, length) = (place * self.stride, length * self.stride);
-        let reach = (length / 3).clamp(1, 12).min(index).min(self.samples.len() - 1 - index);
-        if reach == 0 {
-            return range.middle();
-        }
-        let (mut sum, mut weight) = (0.0, 0.0);
-        for d in 1..=reach {
-            sum += d as f64 * (self.samples[index + d] - self.samples[index - d]);
-            weight += 2.0 * (d * d) as f64;
-        }
-        let rim = 0.15 * range.width();
-        (sum / weight).clamp(range.low + rim, range.high - rim)
+        let rim = RIM * range.width();
+        nearest.clamp(range.low + rim, range.high - rim)
+    }
+
+    /// For each piece the slopes that come nearest to the samples.
+    fn nearest(&self) -> Vec<Nearest> {
+        let mut chain = NearestChain::default();
+        let each = self.pieces.iter().map(|piece| match &piece.kind {
+            Kind::Cubic { slopes, breaks } => {
+                if *breaks {
+                    chain.breaks();
+                }
+                let samples = &self.samples[piece.from * self.stride..=piece.to * self.stride];
+                chain.next(self.slopes[*slopes].lengths(), samples)
+            }
+            Kind::Flat | Kind::Hold => {
+                chain.breaks();
+                Nearest::default()
+            }
+        });
+        each.collect()
     }
 }
+
+/// A slope keeps away from the ends of its range by this part of it.
+const RIM: f64 = 0.02;

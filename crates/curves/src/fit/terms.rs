@@ -78,6 +78,31 @@ impl Lengths {
             .map(move |index| self.term(index, last))
     }
 
+    /// The sums of the normal equations for a piece's two slopes.
+    pub(super) fn sums(self, samples: &[f64]) -> Sums {
+        let last = samples.len() - 1;
+        let (from, rise) = (samples[0], samples[last] - samples[0]);
+        let mut sums = Sums::default();
+        let mut take = |term: &Term| {
+            let rest = samples[term.index] - from - rise * term.rise;
+            sums.starts += term.start * term.start;
+            sums.both += term.start * term.end;
+            sums.ends += term.end * term.end;
+            sums.start += term.start * rest;
+            sums.end += term.end * rest;
+        };
+        match self.at_hand(last) {
+            Some((first, further)) => {
+                if last >= 3 {
+                    first.iter().for_each(&mut take);
+                }
+                further.iter().for_each(take);
+            }
+            None => (1..last).for_each(|index| take(&self.term(index, last))),
+        }
+        sums
+    }
+
     /// The term of one sample of a piece of `last` samples and one.
     fn term(self, index: usize, last: usize) -> Term {
         Term { index, ..self.term_at(index as f64, last) }
@@ -96,6 +121,16 @@ impl Lengths {
             rise: s * s * (3.0 - 2.0 * s),
         }
     }
+}
+
+/// Sums over the samples of a piece: of the squares of what the slopes do to them, and of that times what is left to do.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Sums {
+    pub starts: f64,
+    pub both: f64,
+    pub ends: f64,
+    pub start: f64,
+    pub end: f64,
 }
 
 /// The two samples whose terms a piece of four samples or more starts from.
