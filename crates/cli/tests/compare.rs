@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use nimble_curve_second::capture::{Taken, bvh};
 use serde_json::Value;
 use tempfile::tempdir;
 
@@ -192,4 +193,30 @@ fn a_comparison_draws_what_is_farthest_apart() {
     run(at, &["compare", &path("cart.ncurve"), "changed.ncurve", "--plot", "apart.svg"]);
     let svg = fs::read_to_string(at.join("apart.svg")).unwrap();
     assert!(svg.contains("vane:rotation.x") && svg.contains("error: at most 8 °"), "{svg}");
+}
+
+#[test]
+fn what_unbake_kept_to_is_within_the_same_tolerances() {
+    let folder = tempdir().unwrap();
+    let folder = folder.path();
+    // Noise of two degrees: between samples curves and straight lines are far apart, and nobody knows which is right.
+    let taken = Taken { seed: 4, frames: 150, rate: 120.0, noise: 2.0, faults: false };
+    std::fs::write(folder.join("in.bvh"), bvh(&taken)).unwrap();
+    succeed(folder, &["unbake", "in.bvh", "-o", "out.ncurve", "--no-other-tolerances"]);
+    let compared = |more: &[&str]| {
+        let arguments = ["compare", "out.ncurve", "in.bvh", "--tolerance", "0.1deg,0.5mm"];
+        run(folder, &[&arguments[..], more].concat())
+    };
+    let output = compared(&[]);
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(output.status.success() && said.contains("at the samples, between which"), "{said}");
+    assert!(compared(&["--world", "50mm"]).status.success());
+    let output = compared(&["--world", "0.1mm"]);
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(output.status.code() == Some(1) && said.contains("beyond the tolerance"), "{said}");
+    // Two sets of samples are compared between them, too.
+    succeed(folder, &["bake", "out.ncurve", "-o", "baked.ncurve"]);
+    let output = run(folder, &["compare", "baked.ncurve", "in.bvh", "--tolerance", "0.1deg,0.5mm"]);
+    assert!(output.status.success());
+    assert!(String::from_utf8_lossy(&output.stdout).contains("whole and half ones"));
 }

@@ -77,9 +77,12 @@ pub struct Compare {
     /// The pose of the second rig that corresponds to that of the first: FRAME, TAKE@FRAME, or a file
     #[arg(long, value_name = "POSE", allow_hyphen_values = true, value_hint = ValueHint::FilePath)]
     pub target_pose: Option<String>,
-    /// How far they may be apart in motion for code 0; not at all where left out
+    /// How far they may be apart in motion for code 0, channel by channel, or node by node in the world where the rigs do not rest alike; not at all where left out
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance)]
     pub tolerance: Option<Tolerance>,
+    /// How far any node may be apart in the world, where the errors of channels add up
+    #[arg(long, value_name = "LENGTH", value_parser = quantity::length, requires = "tolerance")]
+    pub world: Option<f64>,
     /// Take of the first file; all where left out
     #[arg(long, value_name = "NAME")]
     pub take: Option<String>,

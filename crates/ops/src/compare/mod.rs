@@ -110,6 +110,8 @@ pub struct TakeComparison {
     pub ranges: Option<[(f64, f64); 2]>,
     /// The range that was looked at.
     pub range: TimeRange,
+    /// Whether only samples were looked at, as one side is samples and the other is not.
+    pub at_samples: bool,
     /// Curves that are not the same, by layer and channel.
     pub curves: Vec<CurveDifference>,
     /// How many tracks stand on both sides.
@@ -233,6 +235,7 @@ pub fn compare(
             other: b.name.clone(),
             ranges: (a.range != b.range).then(|| [frames(a), frames(b)]),
             range,
+            at_samples: motion::samples_alone((a, b)).is_some(),
             curves,
             tracks,
             channels,

@@ -1,4 +1,4 @@
-//! Motion side by side, at whole and half frames.
+//! Motion side by side, at whole and half frames; where one side is samples and the other curves, at the samples.
 
 use std::collections::BTreeSet;
 
@@ -6,9 +6,10 @@ use glam::DQuat;
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_scene::controller::Samples;
 use nimble_curve_scene::evaluate::{EvaluateError, Poses, PropertySampler};
 use nimble_curve_scene::ledger::MeasuredError;
-use nimble_curve_scene::scene::{Scene, Take, Target};
+use nimble_curve_scene::scene::{Take, Target};
 use rayon::prelude::*;
 
 use super::pairs::{Pairs, Rest};
@@ -23,18 +24,33 @@ pub(super) fn differences(
     takes: (&Take, &Take),
     range: TimeRange,
 ) -> Result<(Vec<ChannelDifference>, Vec<JointDifference>), EvaluateError> {
-    let times = instants(pairs.first, range);
+    let times = match samples_alone(takes) {
+        Some(samples) => instants(samples.start.as_f64(), samples.rate.ticks_per_frame(), range),
+        None => instants(0.0, pairs.first.rate.ticks_per_frame() * 0.5, range),
+    };
     let joints = joints(pairs, references, takes, &times)?;
     let channels = if pairs.rest_alike { channels(pairs, takes, &times)? } else { Vec::new() };
     Ok((channels, joints))
 }
 
-/// Whole and half frames of a range, its ends included.
-fn instants(scene: &Scene, range: TimeRange) -> Vec<f64> {
-    let half = scene.rate.ticks_per_frame() * 0.5;
+/// Samples that one take is and the other is not: between them nobody knows the motion, so that what lies there is no
+/// difference. `None` where both have samples, or neither.
+pub(super) fn samples_alone<'a>((a, b): (&'a Take, &'a Take)) -> Option<&'a Samples> {
+    let samples = |take: &'a Take| {
+        let mut all = take.tracks().filter_map(|(_, track)| track.controller.samples());
+        all.next().filter(|first| all.all(|own| own.rate == first.rate))
+    };
+    match (samples(a), samples(b)) {
+        (Some(samples), None) | (None, Some(samples)) => Some(samples),
+        _ => None,
+    }
+}
+
+/// The instants of a range in even steps through one of them, the ends of the range included.
+fn instants(through: f64, step: f64, range: TimeRange) -> Vec<f64> {
     let (first, last) = (range.first.as_f64(), range.last.as_f64());
-    let (from, to) = ((first / half).ceil() as i64, (last / half).floor() as i64);
-    let mut times: Vec<f64> = (from..=to).map(|step| step as f64 * half).collect();
+    let (from, to) = (((first - through) / step).ceil() as i64, ((last - through) / step).floor() as i64);
+    let mut times: Vec<f64> = (from..=to).map(|index| through + index as f64 * step).collect();
     if times.first().is_none_or(|time| *time > first) {
         times.insert(0, first);
     }

@@ -25,6 +25,8 @@ pub(super) struct TakeJson<'a> {
     pub(super) other: &'a str,
     pub(super) first_frame: f64,
     pub(super) last_frame: f64,
+    /// Whether only samples were looked at, as one side is samples and the other is not.
+    pub(super) at_samples: bool,
     pub(super) ranges: Option<[(f64, f64); 2]>,
     pub(super) moved_only_in_first: &'a [String],
     pub(super) moved_only_in_second: &'a [String],
@@ -96,8 +98,7 @@ pub(super) fn as_json<'a>(
     let joint = |joint: &'a JointDifference| JointJson {
         node: &joint.node,
         other: joint.other.as_deref(),
-        beyond: bound.exceeds(&joint.rotation, space)
-            || joint.position.is_some_and(|position| bound.exceeds(&position, space)),
+        beyond: bound.is_beyond(joint, space),
         rotation: ErrorJson::new(&joint.rotation, space),
         position: joint.position.map(|position| ErrorJson::new(&position, space)),
     };
@@ -106,6 +107,7 @@ pub(super) fn as_json<'a>(
         other: &take.other,
         first_frame: scene.rate.frame(take.range.first),
         last_frame: scene.rate.frame(take.range.last),
+        at_samples: take.at_samples,
         ranges: take.ranges,
         moved_only_in_first: &take.only_first,
         moved_only_in_second: &take.only_second,

@@ -41,9 +41,34 @@ const ROUNDING: f64 = 1e-9;
 struct Bound {
     /// Nothing at all where none is given.
     tolerance: Option<Tolerance>,
+    /// For nodes in the world, where that is another one.
+    world: Option<Tolerance>,
 }
 
 impl Bound {
+    /// That of the options. Where channels are compared with channels they are what the tolerance is of: in the world their
+    /// errors add up, and that is bounded by an option of its own. Else it is of the nodes.
+    fn of(args: &Compare, found: &Comparison) -> Bound {
+        let beyond_all = Tolerance { angle: f64::INFINITY, length: f64::INFINITY, number: f64::INFINITY };
+        let asked = args.world.map(|length| Tolerance { length, ..beyond_all });
+        let world = if found.rest_alike { asked.or(Some(beyond_all)) } else { asked };
+        Bound { tolerance: args.tolerance, world: world.filter(|_| args.tolerance.is_some()) }
+    }
+
+    /// Nothing at all.
+    const EXACT: Bound = Bound { tolerance: None, world: None };
+
+    fn in_world(self) -> Bound {
+        Bound { tolerance: self.world.or(self.tolerance), world: None }
+    }
+
+    /// Whether a node is farther off in the world than it may be.
+    fn is_beyond(self, joint: &JointDifference, space: &Space) -> bool {
+        let bound = self.in_world();
+        bound.exceeds(&joint.rotation, space)
+            || joint.position.is_some_and(|position| bound.exceeds(&position, space))
+    }
+
     fn exceeds(self, error: &MeasuredError, space: &Space) -> bool {
         let limit = self.tolerance.map_or(0.0, |tolerance| tolerance.of(error.quantity, space));
         error.largest > limit + ROUNDING
@@ -79,7 +104,7 @@ impl Step for Compare {
     fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
         let second = shelf.scene(&self.second, self.input)?;
         let found = found(self, scene, &second, file)?;
-        let bound = Bound { tolerance: self.tolerance };
+        let bound = Bound::of(self, &found);
         if Verdict::of(&found, scene, bound) != Verdict::Beyond {
             return Ok(StepOutput::unchanged(scene));
         }
@@ -91,15 +116,16 @@ impl Step for Compare {
 /// What is farthest apart, by how much and where; none where nothing is.
 fn worst(found: &Comparison, bound: Bound, space: &Space) -> Option<String> {
     let joints = found.takes.iter().flat_map(|take| &take.joints);
+    let world = bound.in_world();
     let errors = joints.flat_map(|joint| {
-        let place = joint.position.map(|error| (error, joint.node.as_str()));
-        [Some((joint.rotation, joint.node.as_str())), place].into_iter().flatten()
+        let place = joint.position.map(|error| (error, joint.node.as_str(), world));
+        [Some((joint.rotation, joint.node.as_str(), world)), place].into_iter().flatten()
     });
     let channels = found.takes.iter().flat_map(|take| &take.channels);
-    let errors = errors.chain(channels.map(|channel| (channel.error, channel.channel.as_str())));
-    let weighed = errors.filter(|(error, _)| error.largest > ROUNDING);
-    let worst = weighed.max_by(|a, b| bound.weight(&a.0, space).total_cmp(&bound.weight(&b.0, space)));
-    worst.map(|(error, place)| {
+    let errors = errors.chain(channels.map(|channel| (channel.error, channel.channel.as_str(), bound)));
+    let weighed = errors.filter(|(error, ..)| error.largest > ROUNDING);
+    let worst = weighed.max_by(|a, b| a.2.weight(&a.0, space).total_cmp(&b.2.weight(&b.0, space)));
+    worst.map(|(error, place, _)| {
         let size = amount(error.largest, error.quantity, space);
         format!("{place} by {size} at frame {}", frame(error.frame))
     })
@@ -117,7 +143,7 @@ pub fn run(args: &Compare) -> Result<ExitCode, Failure> {
     }
     let (first, second) = (first.scene, second.scene);
     let found = found(args, &first, &second, &args.first)?;
-    let bound = Bound { tolerance: args.tolerance };
+    let bound = Bound::of(args, &found);
     let mut verdict = Verdict::of(&found, &first, bound);
     let is_hidden = seen.is_some() && verdict != Verdict::Beyond;
     if seen.is_some() {
@@ -199,22 +225,10 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         Err(error) => return Ok(Some(format!("{seen} it cannot be compared: {error}"))),
     };
     // Without a tolerance this is a remark, made where an ordinary one is passed.
-    let bound = Bound { tolerance: Some(args.tolerance.unwrap_or_default()) };
-    let joints = found.takes.iter().flat_map(|take| &take.joints);
-    let errors = joints.flat_map(|joint| {
-        let place = joint.position.map(|error| (error, joint.node.as_str()));
-        [Some((joint.rotation, joint.node.as_str())), place].into_iter().flatten()
-    });
-    let worst = errors
-        .filter(|(error, _)| bound.exceeds(error, &a.space))
-        .max_by(|x, y| bound.weight(&x.0, &a.space).total_cmp(&bound.weight(&y.0, &a.space)));
-    Ok(worst.map(|(error, node)| {
-        format!(
-            "{seen} {node} is off by {} in the world at frame {}",
-            amount(error.largest, error.quantity, &a.space),
-            frame(error.frame)
-        )
-    }))
+    let asked = Compare { tolerance: Some(args.tolerance.unwrap_or_default()), ..args.clone() };
+    let bound = Bound::of(&asked, &found);
+    let is_beyond = Verdict::of(&found, a, bound) == Verdict::Beyond;
+    Ok(worst(&found, bound, &a.space).filter(|_| is_beyond).map(|by| format!("{seen} it is off: {by}")))
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -228,15 +242,11 @@ enum Verdict {
 impl Verdict {
     fn of(found: &Comparison, space: &Scene, bound: Bound) -> Verdict {
         let space = &space.space;
-        let exact = Bound { tolerance: None };
+        let exact = Bound::EXACT;
         let lacks = |take: &TakeComparison| !(take.only_first.is_empty() && take.only_second.is_empty());
         let moves = |take: &TakeComparison, bound: Bound| {
-            let joint = |joint: &JointDifference| {
-                bound.exceeds(&joint.rotation, space)
-                    || joint.position.is_some_and(|position| bound.exceeds(&position, space))
-            };
             take.channels.iter().any(|channel| bound.exceeds(&channel.error, space))
-                || take.joints.iter().any(joint)
+                || take.joints.iter().any(|joint| bound.is_beyond(joint, space))
         };
         let other_takes = !(found.only_first.is_empty() && found.only_second.is_empty());
         if other_takes || found.takes.iter().any(|take| lacks(take) || moves(take, bound)) {

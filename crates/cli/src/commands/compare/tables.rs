@@ -46,10 +46,14 @@ pub(super) fn print(
         };
         writeln!(
             out,
-            "  take {}: frames {}:{} at {rate} fps, whole and half ones; {}",
+            "  take {}: frames {}:{} at {rate} fps, {}; {}",
             Style::Strong.paint(&called),
             frame(rate.frame(take.range.first)),
             frame(rate.frame(take.range.last)),
+            match take.at_samples {
+                true => "at the samples, between which one side says nothing",
+                false => "whole and half ones",
+            },
             counted(take.joints.len(), "node pair"),
         )?;
         if let Some([a, b]) = take.ranges {
@@ -129,9 +133,9 @@ pub(super) fn summary(
     };
     let joints = || take.joints.iter();
     let rotations = joints().map(|joint| (&joint.rotation, joint.node.as_str()));
-    row("nodes in the world, rotation", largest(rotations, space, bound));
+    row("nodes in the world, rotation", largest(rotations, space, bound.in_world()));
     let positions = joints().filter_map(|joint| Some((joint.position.as_ref()?, joint.node.as_str())));
-    row("nodes in the world, position", largest(positions, space, bound));
+    row("nodes in the world, position", largest(positions, space, bound.in_world()));
     for quantity in [Quantity::Angle, Quantity::Length, Quantity::Number] {
         let of_kind = take.channels.iter().filter(|channel| channel.error.quantity == quantity);
         let errors = of_kind.map(|channel| (&channel.error, channel.channel.as_str()));
