@@ -87,6 +87,10 @@ fn tolerances_come_from_the_noise_of_each_channel_where_they_are_asked_to() {
     let keys = |said: &str| numbers(said, "all")[2];
     assert!(3.0 * keys(&said) < keys(&plainly), "{said}{plainly}");
 
+    let both = ["unbake", "in.bvh", "-o", "both.ncurve", "--tolerance", "auto", "--keys-at-most", "100"];
+    let said = fail(folder, &both);
+    assert!(said.contains("both find tolerances: say one of them"), "{said}");
+
     write(folder, "short.bvh", &capture(59, |_, _| 0.0));
     let said = fail(folder, &["unbake", "short.bvh", "-o", "short.ncurve", "--tolerance", "auto"]);
     assert!(

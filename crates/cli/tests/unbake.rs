@@ -1,6 +1,7 @@
 //! `unbake` and `bake` through the program: bounds, key sets, watched feet, recovery, loops.
 
 use std::collections::HashMap;
+use std::path::Path;
 
 use glam::DVec3;
 use nimble_curve_core::controller::Controller;
@@ -464,4 +465,36 @@ fn each_channel_can_be_held_to_the_tolerance_by_itself() {
         }
     }
     assert!((0.09..=0.1 + 1e-9).contains(&largest), "{largest}");
+}
+
+#[test]
+fn outside_a_range_all_stays_in_every_form_of_rotations() {
+    let folder = tempdir().unwrap();
+    let folder = folder.path();
+    let wade = wade();
+    succeed(folder, &["convert", &wade, "wade.glb", "--without-extra"]);
+    let before = scene(Path::new(&wade));
+    for source in [wade.as_str(), "wade.glb"] {
+        for mode in [&[][..], &["--rotations", "quaternions"], &["--order", "xyz"], &["--order", "best"]] {
+            let arguments = ["unbake", source, "-o", "out.ncurve", "--replace", "--no-other-tolerances"];
+            succeed(folder, &[&arguments[..], &["--frames", "200:400"], mode].concat());
+            let after = scene(&folder.join("out.ncurve"));
+            for node in ["hips", "shin_l", "hand_r", "tail_02"] {
+                let pairs = rotations(&before, node, (0..=960).map(f64::from)).into_iter().zip(rotations(
+                    &after,
+                    node,
+                    (0..=960).map(f64::from),
+                ));
+                for (frame, (a, b)) in pairs.enumerate() {
+                    let (off, inside) = (degrees_between(a, b), (200..=400).contains(&frame));
+                    assert!(
+                        off < if inside { 0.1001 } else { 1e-4 },
+                        "{source} {mode:?} {node} {frame}: {off}"
+                    );
+                }
+            }
+            let keys = count(&after);
+            assert!((20_000..70_000).contains(&keys), "{source} {mode:?}: {keys}");
+        }
+    }
 }

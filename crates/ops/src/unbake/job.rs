@@ -14,6 +14,7 @@ use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Track};
 use rayon::prelude::*;
 
+use super::outside::around;
 use super::world::{Bound, Closer, Windows, compare};
 use super::{FitOrder, KeySets, ROUNDS, UnbakeError, UnbakeOptions};
 use crate::baked::baked;
@@ -172,7 +173,7 @@ impl<'a> Job<'a> {
         let reaches_out = !matches!(track.controller, Controller::Samples(_))
             && track.controller.range().is_some_and(|own| own.first < inside.first || own.last > inside.last);
         if let Some(range) = self.options.range.or(reaches_out.then_some(inside)) {
-            controller = around(&track.controller, controller, samples, range);
+            controller = around(&track.controller, controller, samples, (range, &rest));
         }
         let is_mixed = || stays_mixed(self.take, layer, &track.target, kind, &track.controller, &controller);
         if !fitting.is_one_by_one() && !is_mixed() {
@@ -275,59 +276,6 @@ pub(super) fn part_of(samples: &Samples, range: TimeRange) -> Option<Samples> {
     let width = samples.kind.width();
     let values = samples.values[first * width..(last + 1) * width].to_vec();
     Some(Samples { start: samples.time(first), values, ..samples.clone() })
-}
-
-/// A fitted range between the keys of a curve, or keys on every sample, outside it.
-pub(super) fn around(
-    source: &Controller,
-    fitted: Controller,
-    part: &Samples,
-    range: TimeRange,
-) -> Controller {
-    use nimble_curve_curves::curve::{Interpolation, Key};
-    let dense = |component: usize| -> Vec<Key> {
-        match source {
-            Controller::Samples(samples) => (0..samples.len())
-                .map(|index| {
-                    Key::new(samples.time(index), samples.row(index)[component])
-                        .with_interpolation(Interpolation::Linear)
-                        .with_slope(0.0)
-                })
-                .collect(),
-            other => other.curves().get(component).map_or(Vec::new(), |curve| curve.keys().to_vec()),
-        }
-    };
-    let whole = |component: usize, inside: &Curve| -> Curve {
-        let first = part.start;
-        let last = part.time(part.len() - 1);
-        let outside = dense(component);
-        let before = outside.iter().filter(|key| key.time < first && !range.contains(key.time));
-        let after = outside.iter().filter(|key| key.time > last && !range.contains(key.time));
-        let mut inside: Vec<Key> = inside.keys().to_vec();
-        if inside.len() == 1 {
-            // A constant holds to the end of its range.
-            let only = inside[0];
-            inside =
-                vec![Key { time: first, ..only }.with_slope(0.0), Key { time: last, ..only }.with_slope(0.0)];
-        }
-        if let Some(key) = inside.last_mut() {
-            // From there on the samples go on as straight lines.
-            key.interpolation = Interpolation::Linear;
-        }
-        let keys: Vec<Key> = before.copied().chain(inside).chain(after.copied()).collect();
-        Curve::new(keys).unwrap_or_default()
-    };
-    match fitted {
-        Controller::Components(curves) => Controller::Components(
-            curves.iter().enumerate().map(|(component, curve)| whole(component, curve)).collect(),
-        ),
-        Controller::Euler(euler) if !matches!(source, Controller::Samples(s) if s.kind == SampleKind::Quaternion) =>
-        {
-            let curves = [0, 1, 2].map(|axis| whole(axis, &euler.curves[axis]));
-            Controller::Euler(EulerCurves { order: euler.order, curves })
-        }
-        other => other,
-    }
 }
 
 /// Curves that do outside their keys what those did that they were fitted to.

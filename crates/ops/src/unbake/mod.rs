@@ -7,6 +7,7 @@ mod trade_off;
 use self::job::Job;
 pub use self::trade_off::{KeyLimit, TradeOff, fewest_keys, trade_off};
 
+mod outside;
 mod world;
 
 use nimble_curve_curves::curve::Ticks;

@@ -35,6 +35,11 @@ pub(super) struct Prepared<'a> {
 
 impl Prepared<'_> {
     pub fn new<'a>(args: &Unbake, scene: &'a Scene, file: &Path) -> Result<Prepared<'a>, Failure> {
+        if args.tolerance == Some(Bound::Noise) && args.keys_at_most.is_some() {
+            return Err(Failure::new(
+                "--tolerance auto and --keys-at-most both find tolerances: say one of them",
+            ));
+        }
         let only = args.choice.channels(scene, file)?;
         let (source, faults) = match args.bridge {
             false => (Cow::Borrowed(scene), Vec::new()),
