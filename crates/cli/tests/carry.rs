@@ -180,7 +180,7 @@ fn fitted_keys_are_fitted_anew_on_another_rig() {
     let carried_keys = keys(&after);
     println!("{} keys became {carried_keys}; off by {off:.4} deg in the world ({who})", keys(&keyed));
     assert!(off <= 0.1 * (1.0 + 1e-6), "{who}: {off}");
-    assert!(carried_keys <= 2 * keys(&keyed), "{carried_keys}");
+    assert!(carried_keys as f64 <= 1.3 * keys(&keyed) as f64, "{carried_keys}");
     // The samples carried, and fitted as close as a third of that all over: more keys, and farther off.
     carried(at, &wade, &stilt(), &["--map", "map.toml", "--unit", "cm"]);
     succeed(

@@ -5,12 +5,13 @@ use glam::{DQuat, DVec3};
 use nimble_curve_second::between::{of_places, of_turns};
 use nimble_curve_second::capture::{JOINTS, Taken, bvh};
 use nimble_curve_second::greedy::{keys_with_broken_tangents, keys_with_joined_tangents};
+use nimble_curve_second::random::Chance;
 use nimble_curve_second::scene::Scene;
 use nimble_curve_second::turn::{apart, of_angles};
 use serde_json::Value;
 use tempfile::tempdir;
 
-use crate::common::succeed;
+use crate::common::{sample, succeed};
 
 /// The samples of a capture as they stand in its text: places of the root, turns of the joints.
 fn samples(text: &str) -> (Vec<DVec3>, Vec<Vec<DQuat>>) {
@@ -146,4 +147,64 @@ fn weighted_handles_save_keys_on_capture() {
     }
     println!("{weighted} keys, {plain} with plain tangents");
     assert!(weighted as f64 <= 0.85 * plain as f64);
+}
+
+/// Joint by joint, as unbaking does: each within its own tolerance of what the carried samples are, and hardly more keys than
+/// these, unbaked.
+#[test]
+fn carried_keys_are_hardly_more_than_those_of_carried_samples() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let (wade, stilt) = (sample("bramble_wade.bvh"), sample("stilt.ncurve"));
+    let map = sample("bramble_to_stilt.toml");
+    let [wade, stilt, map] = [&wade, &stilt, &map].map(|path| path.to_str().unwrap());
+    let noisy = at.join("noisy.bvh");
+    std::fs::write(&noisy, with_noise(&std::fs::read_to_string(wade).unwrap(), 0.2)).unwrap();
+    for source in [wade, noisy.to_str().unwrap()] {
+        let unbaked = |from: &str, to: &str| {
+            succeed(at, &["unbake", from, "-o", to, "--replace", "--no-other-tolerances"]);
+        };
+        let onto = |from: &str, to: &str, more: &[&str]| {
+            let arguments = ["carry", from, "--target", stilt, "--map", map, "-o", to, "--replace"];
+            succeed(at, &[&arguments[..], &["--without-target-takes"], more].concat())
+        };
+        unbaked(source, "keyed.ncurve");
+        let said = onto("keyed.ncurve", "keys.ncurve", &["--per-joint"]);
+        onto(source, "samples.ncurve", &[]);
+        unbaked("samples.ncurve", "fitted.ncurve");
+        let text = |name: &str| std::fs::read_to_string(at.join(name)).unwrap();
+        let keys = |name: &str| text(name).matches("\"frame\"").count();
+        let (carried, fitted) = (keys("keys.ncurve"), keys("fitted.ncurve"));
+        println!("{carried} keys carried, {fitted} of carried samples");
+        assert!(carried as f64 <= 1.1 * fitted as f64, "{carried} {fitted}");
+        // Two fits, of which each is off by a tenth of a degree at most, by the second evaluator.
+        let (a, b) = (Scene::read(&text("keys.ncurve")), Scene::read(&text("samples.ncurve")));
+        let mut most = 0.0_f64;
+        for (node, own) in a.nodes.iter().enumerate() {
+            let other = b.nodes.iter().position(|other| other.name == own.name).unwrap();
+            for frame in (0..=960).step_by(7) {
+                let turn = |scene: &Scene, node| scene.local(0, node, f64::from(frame)).1.normalize();
+                most = most.max(apart(turn(&a, node), turn(&b, other)));
+            }
+        }
+        assert!(most <= 0.2, "{most}\n{said}");
+    }
+}
+
+/// A capture with normal noise of some size on all angles that change, in degrees.
+fn with_noise(text: &str, size: f64) -> String {
+    let mut chance = Chance::new(11);
+    let (head, rows) = text.split_at(text.find("Frame Time").unwrap());
+    let (time, rows) = rows.split_once('\n').unwrap();
+    let mut noisy = |(index, word): (usize, &str)| {
+        let value: f64 = word.parse().unwrap();
+        let normal = (0..12).map(|_| chance.between(0.0, 1.0)).sum::<f64>() - 6.0;
+        if index < 3 || value == 0.0 { word.to_owned() } else { format!("{:.6}", value + size * normal) }
+    };
+    let mut made = format!("{head}{time}\n");
+    for row in rows.lines() {
+        let row: Vec<String> = row.split_whitespace().enumerate().map(&mut noisy).collect();
+        made += &(row.join(" ") + "\n");
+    }
+    made
 }

@@ -22,7 +22,7 @@ mod rotation;
 mod shared;
 mod sharing;
 
-pub(super) use self::refit::{Refitted, kept_keys, refit_as_quaternions, refit_rotation};
+pub(super) use self::refit::{Kept, Refitted, kept_keys, kept_of, refit_as_quaternions, refit_rotation};
 
 /// One track's samples, component by component.
 #[derive(Clone, Debug)]

@@ -39,6 +39,11 @@ impl ConversionCache {
         ConversionCache { key_by_key, ..ConversionCache::default() }
     }
 
+    /// Whether all keys are to be converted one by one.
+    pub fn is_key_by_key(&self) -> bool {
+        self.key_by_key
+    }
+
     /// The place of a path; no other one may have the same.
     pub fn place(&self, index: usize) -> Slot<'_> {
         Slot { cache: self, index }

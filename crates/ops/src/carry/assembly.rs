@@ -73,7 +73,9 @@ impl Job<'_> {
         let any_refitted = refitted.contains(&true);
         let mut seen = self.measure(&world, (tracks.take, &result.0), any_refitted, &shares, None)?;
         let mut is_whole = true;
-        for _ in 0..ROUNDS {
+        // Each node by itself is within its share already.
+        let rounds = if self.per_joint { 0 } else { ROUNDS };
+        for _ in 0..rounds {
             let closer = shares.tighten(&world.compared, seen.excess(), &refitted);
             if closer.is_empty() {
                 break;
@@ -93,7 +95,7 @@ impl Job<'_> {
         if !is_whole {
             seen = self.measure(&world, (tracks.take, &result.0), true, &shares, None)?;
         }
-        let too_far = !seen.excess().is_empty();
+        let too_far = rounds > 0 && !seen.excess().is_empty();
         Ok(((result.0, result.1, seen.measured(&world)), too_far))
     }
 

@@ -43,6 +43,7 @@ pub(super) struct Job<'a> {
     pub(super) by_legs: bool,
     pub(super) same_rigs: bool,
     pub(super) tolerance: Tolerance,
+    pub(super) per_joint: bool,
     pub(super) handles: Option<Handles>,
 }
 
@@ -128,6 +129,7 @@ impl<'a> Common<'a> {
             by_legs: false,
             same_rigs: options.same_rigs,
             tolerance: options.tolerance,
+            per_joint: options.per_joint,
             handles: options.handles,
         }))
     }

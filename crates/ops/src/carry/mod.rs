@@ -43,6 +43,7 @@ mod matching;
 mod measure;
 mod output;
 mod pose;
+mod products;
 mod reach;
 mod rewrite;
 mod rigs;
@@ -82,6 +83,8 @@ use nimble_curve_scene::scene::{NodeSet, Scene, Take};
 pub struct CarryOptions {
     /// The largest errors: of a world-space rotation relative to the reference, of translations, of numbers.
     pub tolerance: Tolerance,
+    /// Whether each node's own rotation is held to the tolerance, and not what those along a chain add up to in the world.
+    pub per_joint: bool,
     /// Handles of rotations that change; where nothing is said as the source has them, but weighted where plain ones would
     /// need more than half as many key times again.
     pub handles: Option<Handles>,

@@ -1,19 +1,13 @@
 //! Rotations of the target: by constants around the source's where one node leads to another, by the product of several
 //! turns, or parts of them, where chains are of other lengths.
 
-use std::collections::BTreeSet;
-
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::curve::{Curve, Side};
+use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::fit::Handles;
-use nimble_curve_curves::rotation::{
-    AngleTolerance, Between, Conversion, ConversionCache, RotationOrder, RotationPath as _, convert,
-    exact_way, from_vector, nearest_euler, nearest_vector,
-};
-use nimble_curve_curves::time::Ticks;
+use nimble_curve_curves::rotation::{AngleTolerance, ConversionCache, RotationOrder, exact_way};
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
-use nimble_curve_scene::evaluate::{NodeSampler, neutral};
+use nimble_curve_scene::controller::{Controller, EulerCurves};
+use nimble_curve_scene::evaluate::neutral;
 use nimble_curve_scene::ledger::Fate;
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::rig::ROTATION;
@@ -24,10 +18,9 @@ use super::links::{Factor, NodePairing};
 use super::map::PairSpace;
 use super::output::{Made, Output};
 use super::side::snapped;
-use super::tracks::{Tracks, base_layer, common_samples};
+use super::tracks::{Tracks, base_layer};
 use crate::layered_rotation::{Change, LayeredRotation, mixes_angles};
 use crate::rotation_conversion::{ConvertedRotation, RotationConversion};
-use crate::sampled_function::SampledFunction;
 
 /// What a linked node's rotation is made of.
 #[derive(Clone, Debug)]
@@ -65,7 +58,7 @@ impl Job<'_> {
     }
 
     /// The order in which a partner turns: its own, else that of what drives it.
-    fn order(&self, link: &NodePairing, tracks: &[(usize, &Track)]) -> RotationOrder {
+    pub(super) fn order(&self, link: &NodePairing, tracks: &[(usize, &Track)]) -> RotationOrder {
         let own = self.onto.view(link.target).and_then(|view| view.order);
         let driven = || {
             tracks.iter().find_map(|(_, track)| match &track.controller {
@@ -132,7 +125,7 @@ impl Job<'_> {
         if let Some(outputs) = self.part_of_one(take, link, &recipe, &target, tolerance) {
             return outputs;
         }
-        self.product(take, link, &recipe, &target, tolerance)
+        self.product(take, link, &recipe, &target, (tolerance, cache.is_key_by_key()))
     }
 
     /// A part of the turn about one axis is that part of its angle, exactly.
@@ -179,7 +172,7 @@ impl Job<'_> {
         Some(vec![if link.place.part == 1.0 { output } else { output.beside() }])
     }
 
-    fn failed(&self, take: &Tracks<'_>, recipe: &Recipe, why: &str) -> Vec<Output> {
+    pub(super) fn failed(&self, take: &Tracks<'_>, recipe: &Recipe, why: &str) -> Vec<Output> {
         let tracks = recipe.factors.iter().flat_map(|factor| take.rotations(factor.node));
         tracks.map(|&(layer, track)| Output::failed(layer, track, why)).collect()
     }
@@ -399,145 +392,5 @@ impl Job<'_> {
                 tracks.iter().map(|&(layer, track)| Output::failed(layer, track, why.clone())).collect()
             }
         }
-    }
-
-    /// The product of several turns or parts of turns, all layers counted, on the base layer.
-    fn product(
-        &self,
-        tracks_of: &Tracks<'_>,
-        link: &NodePairing,
-        recipe: &Recipe,
-        target: &Target,
-        tolerance: AngleTolerance<'_>,
-    ) -> Vec<Output> {
-        let take = tracks_of.take;
-        let tracks: Vec<(usize, &Track)> =
-            recipe.factors.iter().flat_map(|factor| tracks_of.rotations(factor.node)).copied().collect();
-        let Some(base) = base_layer(take) else {
-            return self.failed(tracks_of, recipe, "the take has no base layer that counts in full");
-        };
-        let order = self.order(link, &tracks);
-        let mut samplers = Vec::with_capacity(recipe.factors.len());
-        for factor in &recipe.factors {
-            match NodeSampler::new(self.source, Some(take), self.from.node(factor.node)) {
-                Ok(sampler) => samplers.push(sampler),
-                Err(error) => return self.failed(tracks_of, recipe, &error.to_string()),
-            }
-        }
-        let frames: Vec<(DQuat, DQuat, f64)> = (recipe.factors.iter())
-            .map(|f| (self.from.parent_world(f.node), self.from.world_of(f.node).conjugate(), f.part))
-            .collect();
-        let mut vectors = vec![DVec3::ZERO; frames.len()];
-        let trace = SampledFunction::of_function(move |time| {
-            let mut turn = DQuat::IDENTITY;
-            for ((sampler, (before, after, part)), near) in samplers.iter_mut().zip(&frames).zip(&mut vectors)
-            {
-                let delta = *before * sampler.local_at(time).1 * *after;
-                turn *= match *part {
-                    1.0 => delta,
-                    -1.0 => delta.conjugate(),
-                    part => {
-                        // The branch nearest to the last one asked for, so that more than half a turn does not flip.
-                        *near = nearest_vector(delta, *near);
-                        from_vector(*near * part)
-                    }
-                };
-            }
-            Value::Quaternion(turn.normalize())
-        });
-        let mut times: BTreeSet<Ticks> = BTreeSet::new();
-        for (layer, track) in &tracks {
-            if take.layers[*layer].is_active() {
-                times.extend(track.controller.key_times(take.range));
-            }
-            if let (true, Weight::Curve(curve)) =
-                (take.layers[*layer].is_active(), &take.layers[*layer].weight)
-            {
-                times.extend(curve.keys().iter().map(|key| key.time));
-            }
-            if let Some(samples) = track.controller.samples() {
-                times.extend((0..samples.len()).map(|index| samples.time(index)));
-            }
-        }
-        let times: Vec<Ticks> =
-            if times.is_empty() { vec![take.range.first] } else { times.into_iter().collect() };
-        let start = match self.onto.rig.rest_value(link.target, ROTATION) {
-            Some(Value::Euler { angles, .. }) => angles,
-            _ => DVec3::ZERO,
-        };
-        let note = self.said(tracks_of, link, &recipe.factors);
-        let turned = if let Some((grid, is_all)) = common_samples(&tracks) {
-            let mut near = start;
-            let rotation = |time: f64| recipe.before * trace.rotation(time, Side::Right) * recipe.after;
-            let rows = (0..grid.len()).flat_map(|index| {
-                near = nearest_euler(order, rotation(grid.time(index).as_f64()), near);
-                near.to_array()
-            });
-            let values = rows.collect();
-            let kind = SampleKind::Euler(order);
-            let controller = Controller::Samples(Samples { kind, values, ..grid });
-            ConvertedRotation {
-                controller,
-                fate: if is_all { Fate::Exact } else { Fate::Sampled },
-                error: None,
-                note,
-            }
-        } else {
-            self.fitted(trace, &times, recipe, (order, start, tolerance), note)
-        };
-        // The track of the node that it follows answers for it, else the first one that goes in.
-        let own = tracks.iter().position(|(_, track)| track.target.node == link.place.node).unwrap_or(0);
-        let Some(&(layer, track)) = tracks.get(own) else {
-            return vec![Output::added(base, target, turned)];
-        };
-        let is_end = link.place.part == 1.0 && track.target.node == link.place.node;
-        let first = Output::made(base, track, target, turned).of_source_layer(layer);
-        let mut outputs = vec![if is_end { first } else { first.beside() }];
-        for (index, &(layer, track)) in tracks.iter().enumerate() {
-            if index != own {
-                outputs.push(Output::folded(layer, track, target, "folded into it"));
-            }
-        }
-        outputs
-    }
-
-    /// Euler curves through a traced product.
-    fn fitted(
-        &self,
-        trace: SampledFunction<'_>,
-        times: &[Ticks],
-        recipe: &Recipe,
-        (order, start, tolerance): (RotationOrder, DVec3, AngleTolerance<'_>),
-        note: String,
-    ) -> ConvertedRotation {
-        let knots = trace.knots(times);
-        let path = Between { path: trace, before: recipe.before, after: recipe.after };
-        let rate = self.source.rate;
-        let conversion =
-            Conversion { handles: self.handles, ..Conversion::new(order, tolerance, rate, start) };
-        let made = convert(&path, &knots, &conversion);
-        let controller = Controller::Euler(EulerCurves { order, curves: made.curves });
-        ConvertedRotation { controller, fate: Fate::Refitted, error: Some(made.error.in_frames(rate)), note }
-    }
-
-    /// What a product is made of, in words.
-    fn said(&self, tracks: &Tracks<'_>, link: &NodePairing, factors: &[Factor]) -> String {
-        let mut parts = Vec::new();
-        for factor in factors {
-            let name = self.source_addresses.node(self.from.node(factor.node));
-            parts.push(match factor.part {
-                1.0 => name.to_owned(),
-                -1.0 => format!("{name} undone"),
-                part => format!("{:.0}% of {name}", part * 100.0),
-            });
-        }
-        let layers: BTreeSet<usize> = factors
-            .iter()
-            .flat_map(|factor| tracks.rotations(factor.node))
-            .map(|(layer, _)| *layer)
-            .collect();
-        let layered = if layers.len() > 1 { ", layers written together" } else { "" };
-        let how = if link.in_chain { "chain" } else { "turns between pairs" };
-        format!("{how}: {}{layered}", parts.join(" · "))
     }
 }

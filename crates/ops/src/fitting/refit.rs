@@ -22,7 +22,13 @@ pub(crate) struct Kept {
 
 /// What stays of angles whose keys a fit chose: these are free to move. `None` where few were fitted, or where values leap.
 pub(crate) fn kept_keys(euler: &EulerCurves) -> Option<Kept> {
-    let keys = || euler.curves.iter().flat_map(Curve::keys);
+    kept_of(&[euler])
+}
+
+/// The same of several rotations that one is made of.
+pub(crate) fn kept_of(all: &[&EulerCurves]) -> Option<Kept> {
+    let curves = || all.iter().flat_map(|euler| &euler.curves);
+    let keys = || curves().flat_map(Curve::keys);
     let is_plain = |key: &Key| {
         key.value_before.is_none()
             && matches!(key.interpolation, Interpolation::Cubic | Interpolation::Linear)
@@ -32,7 +38,7 @@ pub(crate) fn kept_keys(euler: &EulerCurves) -> Option<Kept> {
     if 2 * fitted < keys().count() || !keys().all(is_plain) {
         return None;
     }
-    let range = euler.curves.iter().filter_map(Curve::range).reduce(TimeRange::union)?;
+    let range = curves().filter_map(Curve::range).reduce(TimeRange::union)?;
     let set = |key: &&Key| !key.fitted && !key.added;
     // A curve's ends are keys anyway.
     let inner = |key: &&Key| range.first < key.time && key.time < range.last;
@@ -53,7 +59,40 @@ const SAMPLES: [usize; 2] = [1, 4];
 /// Where it is so many times too far off between samples, a closer fit to these is no help.
 const FAR: f64 = 1.5;
 /// How often it is fitted closer, at most.
-const TRIES: usize = 4;
+const TRIES: usize = 8;
+/// It is fitted closer for so many frames to both sides of where it is too far off.
+const AROUND: usize = 2;
+
+/// How far off a fit may be at each sample so that it is not too far off between them.
+struct Room {
+    samples: Vec<f64>,
+    /// The part that is left of that next.
+    parts: Vec<f64>,
+    /// Samples a frame.
+    stride: usize,
+}
+
+impl Room {
+    fn new(samples: Vec<f64>, stride: usize) -> Room {
+        Room { parts: vec![1.0; samples.len()], samples, stride }
+    }
+
+    /// Takes in what part of what is allowed a fit uses up at a look.
+    fn look(&mut self, look: i64, used: f64) {
+        if used > 1.0 {
+            let frame = (look / LOOKS) as usize;
+            let from = frame.saturating_sub(AROUND) * self.stride;
+            let to = ((frame + 1 + AROUND) * self.stride).min(self.parts.len() - 1);
+            self.parts[from..=to].iter_mut().for_each(|part| *part = part.min(0.99 / used));
+        }
+    }
+
+    /// Leaves less where too much was used up.
+    fn shrink(&mut self) {
+        self.samples.iter_mut().zip(&self.parts).for_each(|(room, part)| *room *= part);
+        self.parts.fill(1.0);
+    }
+}
 
 /// Quaternion keys through a rotation, fitted to it at frames and held to the tolerance between them. `None` where that
 /// cannot be.
@@ -88,7 +127,7 @@ pub(crate) fn refit_as_quaternions(
         if used > FAR {
             return None;
         }
-        fitting.tolerance *= 0.985 / used;
+        fitting.tolerance *= 0.99 / used;
     }
     None
 }
@@ -126,9 +165,9 @@ pub(crate) fn refit_rotation(
         let fitting = Fitting::new(&samples, PropertyKind::Rotation, order, None, tolerance.angle)?;
         let mut fitting = Fitting { stride, ..fitting };
         // Between samples the curves may lie farther from the rotation than at them.
-        let mut part = 1.0;
+        let mut room = Room::new(times.iter().map(|&time| allowed(time)).collect(), stride);
         for _ in 0..TRIES {
-            fitting.confine(times.iter().map(|&time| part * allowed(time)).collect());
+            fitting.confine(room.samples.clone());
             let Controller::Euler(fitted) = fitting.free(keep, Handles::Plain).controller else {
                 return None;
             };
@@ -140,6 +179,7 @@ pub(crate) fn refit_rotation(
                 let off = angle_between(rotation(at), quat_from_euler(order, DVec3::from_array(angles)));
                 error.take(off, at);
                 used = used.max(off / allowed(at));
+                room.look(look, off / allowed(at));
             }
             if used <= 1.0 {
                 return Some(Refitted { curves: fitted.curves, error });
@@ -147,7 +187,7 @@ pub(crate) fn refit_rotation(
             if used > FAR {
                 break;
             }
-            part *= 0.985 / used;
+            room.shrink();
         }
     }
     None

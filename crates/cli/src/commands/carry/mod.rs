@@ -77,6 +77,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     let (chosen, before) = chosen(source, args)?;
     let mut options = CarryOptions {
         tolerance: args.tolerance,
+        per_joint: args.per_joint,
         handles: args.tangents.map(Handles::from).or(sloping.then_some(Handles::Plain)),
         scale: match args.scale {
             TravelScale::Legs => None,
@@ -259,6 +260,7 @@ fn written(
     let mut saving = Saving { base: Some(&args.target), ..Saving::default() };
     let allowed = saving.tolerance;
     let promised = came.promise.tolerance;
+    let promised_angle = came.promise.world.map_or(promised.angle, |world| world.angle);
     let (mut factor, mut attempt) = (1.0, 0);
     loop {
         attempt += 1;
@@ -273,7 +275,7 @@ fn written(
         *came = self::came(&closer, source, target)?;
         // What was promised is what was asked for.
         came.promise.tolerance = promised;
-        came.promise.world = came.promise.world.map(|world| InWorld { angle: promised.angle, ..world });
+        came.promise.world = came.promise.world.map(|world| InWorld { angle: promised_angle, ..world });
     }
 }
 
