@@ -22,7 +22,8 @@ impl Fitting {
         let Some(first) = tracks.first() else { return Vec::new() };
         let keep = first.indices(keep);
         let mut shares: Vec<Shares> = tracks.iter().map(|_| Shares::whole()).collect();
-        for round in 0.. {
+        let mut rounds = 0;
+        loop {
             let (keys, readings) = fitted_keys(tracks, &shares, &keep);
             let mut keys = keys.into_iter();
             let mut fitted = Vec::with_capacity(tracks.len());
@@ -32,7 +33,7 @@ impl Fitting {
                 let ends: Vec<usize> = own[0].iter().map(|key| key.at as usize).collect();
                 let channels = track.fitted_channels(own, readings, shares);
                 let measured = track.measure(&channels);
-                fits &= match round < ROUNDS {
+                fits &= match rounds < ROUNDS {
                     true => !shares.shrink_along(&measured, &ends),
                     false => !shares.shrink(&measured),
                 };
@@ -43,8 +44,8 @@ impl Fitting {
             if fits {
                 return fitted;
             }
+            rounds += 1;
         }
-        Vec::new()
     }
 
     /// The channels' curves through their keys; those that never move are constant.

@@ -173,7 +173,12 @@ impl<'a> Job<'a> {
         let reaches_out = !matches!(track.controller, Controller::Samples(_))
             && track.controller.range().is_some_and(|own| own.first < inside.first || own.last > inside.last);
         if let Some(range) = self.options.range.or(reaches_out.then_some(inside)) {
-            controller = around(&track.controller, controller, samples, (range, &rest));
+            let Some(whole) = around(&track.controller, controller, samples, (range, &rest)) else {
+                let note = "stays as it is: what lies outside the range cannot be evaluated";
+                let entry = Entry { note: note.into(), ..books.kept(layer, track) };
+                return (layer, Some(track.clone()), entry);
+            };
+            controller = whole;
         }
         let is_mixed = || stays_mixed(self.take, layer, &track.target, kind, &track.controller, &controller);
         if !fitting.is_one_by_one() && !is_mixed() {

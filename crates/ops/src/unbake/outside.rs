@@ -11,15 +11,15 @@ use nimble_curve_scene::controller::{
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::scene::PropertyKind;
 
-/// A fitted range between what its source has outside it.
+/// A fitted range between what its source has outside it; `None` where that cannot be evaluated.
 pub(super) fn around(
     source: &Controller,
     fitted: Controller,
     part: &Samples,
     (range, rest): (TimeRange, &Value),
-) -> Controller {
+) -> Option<Controller> {
     let outside = Outside { source, part, range };
-    match fitted {
+    Some(match fitted {
         Controller::Components(curves) => Controller::Components(
             curves
                 .iter()
@@ -31,10 +31,10 @@ pub(super) fn around(
             let curves = [0, 1, 2].map(|axis| outside.with(&euler.curves[axis], outside.keys(axis)));
             Controller::Euler(EulerCurves { order: euler.order, curves })
         }
-        Controller::Euler(euler) => outside.euler(&euler, rest),
-        Controller::Quaternion(curve) => outside.quaternions(curve, rest),
+        Controller::Euler(euler) => outside.euler(&euler, rest)?,
+        Controller::Quaternion(curve) => outside.quaternions(curve, rest)?,
         other => other,
-    }
+    })
 }
 
 struct Outside<'a> {
@@ -88,7 +88,7 @@ impl Outside<'_> {
     }
 
     /// The rotations outside the range, at the source's samples or keys, in order of time.
-    fn rotations(&self, rest: &Value) -> Vec<(Ticks, DQuat)> {
+    fn rotations(&self, rest: &Value) -> Option<Vec<(Ticks, DQuat)>> {
         let mut times: Vec<Ticks> = match self.source {
             Controller::Samples(samples) => (0..samples.len()).map(|index| samples.time(index)).collect(),
             other => other.own_key_times().into_iter().flatten().collect(),
@@ -96,16 +96,17 @@ impl Outside<'_> {
         times.retain(|&time| self.is_before(time) || self.is_after(time));
         times.sort_unstable();
         times.dedup();
-        let Ok(mut sampler) = Sampler::new(self.source, PropertyKind::Rotation, rest.clone()) else {
-            return Vec::new();
+        let mut sampler = match Sampler::new(self.source, PropertyKind::Rotation, rest.clone()) {
+            Ok(sampler) => sampler,
+            Err(_) => return None,
         };
         let turn = |time: Ticks| Some((time, sampler.value_at(time.as_f64()).rotation()?));
-        times.into_iter().filter_map(turn).collect()
+        times.into_iter().map(turn).collect()
     }
 
     /// Angles of another order than the source's, if it has angles: those outside follow on those inside.
-    fn euler(&self, euler: &EulerCurves, rest: &Value) -> Controller {
-        let all = self.rotations(rest);
+    fn euler(&self, euler: &EulerCurves, rest: &Value) -> Option<Controller> {
+        let all = self.rotations(rest)?;
         let start = all.partition_point(|(time, _)| self.is_before(*time));
         let inside = |time: Ticks| {
             let angles =
@@ -130,11 +131,11 @@ impl Outside<'_> {
             all.iter().zip(&angles).map(|((time, _), angles)| straight(*time, angles[axis])).collect()
         };
         let curves = [0, 1, 2].map(|axis| self.with(&euler.curves[axis], keys(axis)));
-        Controller::Euler(EulerCurves { order: euler.order, curves })
+        Some(Controller::Euler(EulerCurves { order: euler.order, curves }))
     }
 
     /// Quaternion keys, with great arcs between those outside.
-    fn quaternions(&self, curve: QuaternionCurve, rest: &Value) -> Controller {
+    fn quaternions(&self, curve: QuaternionCurve, rest: &Value) -> Option<Controller> {
         let (first, last) = self.ends();
         let mut inside = curve.keys;
         if let [only] = inside[..] {
@@ -143,7 +144,7 @@ impl Outside<'_> {
         if let Some(key) = inside.last_mut() {
             key.interpolation = QuaternionInterpolation::Slerp;
         }
-        let all = self.rotations(rest);
+        let all = self.rotations(rest)?;
         let start = all.partition_point(|(time, _)| self.is_before(*time));
         let key = |&(time, value): &(Ticks, DQuat)| QuaternionKey {
             time,
@@ -153,7 +154,7 @@ impl Outside<'_> {
             tangent_out: DVec4::ZERO,
         };
         let keys = all[..start].iter().map(key).chain(inside).chain(all[start..].iter().map(key));
-        Controller::Quaternion(QuaternionCurve { keys: keys.collect(), ..curve })
+        Some(Controller::Quaternion(QuaternionCurve { keys: keys.collect(), ..curve }))
     }
 }
 
