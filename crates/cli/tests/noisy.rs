@@ -208,3 +208,38 @@ fn with_noise(text: &str, size: f64) -> String {
     }
     made
 }
+
+/// Quaternion keys do not tell which way round a rotation went where it goes more than half a turn between two of them.
+#[test]
+fn quaternion_keys_of_a_spin_stand_near_enough_to_tell_its_way() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let mut text =
+        String::from("HIERARCHY\nROOT top\n{\nOFFSET 0 0 0\nCHANNELS 3 Zrotation Xrotation Yrotation\n");
+    text += "End Site\n{\nOFFSET 0 10 0\n}\n}\nMOTION\nFrames: 200\nFrame Time: 0.0333333\n";
+    let angles = |frame: usize| {
+        let t = frame as f64;
+        [8.0 * (0.1 * t).sin(), 12.0 * (0.07 * t).cos(), 25.0 * t]
+    };
+    for frame in 0..200 {
+        let [z, x, y] = angles(frame);
+        text += &format!("{z:.6} {x:.6} {y:.6}\n");
+    }
+    std::fs::write(at.join("in.bvh"), text).unwrap();
+    for tolerance in [0.1, 2.0, 20.0] {
+        let given = format!("{tolerance}deg");
+        let arguments = ["unbake", "in.bvh", "-o", "out.ncurve", "--replace", "--no-other-tolerances"];
+        let more = ["--rotations", "quaternions", "--tolerance", &given];
+        succeed(at, &[&arguments[..], &more].concat());
+        succeed(at, &["convert", "out.ncurve", "out.glb", "--replace", "--without-extra"]);
+        succeed(at, &["convert", "out.glb", "back.ncurve", "--replace", "--to-rate", "30"]);
+        for name in ["out.ncurve", "back.ncurve"] {
+            let scene = Scene::read(&std::fs::read_to_string(at.join(name)).unwrap());
+            for frame in 0..200 {
+                let [z, x, y] = angles(frame);
+                let off = apart(of_angles("yxz", [x, y, z]), scene.local(0, 0, frame as f64).1.normalize());
+                assert!(off <= tolerance + 0.06, "{name} {tolerance} {frame}: {off}");
+            }
+        }
+    }
+}

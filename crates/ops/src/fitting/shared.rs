@@ -20,7 +20,7 @@ impl Fitting {
     /// them get less, along the piece in which they do.
     pub fn shared(tracks: &[&Fitting], keep: &[Ticks]) -> Vec<Fitted> {
         let Some(first) = tracks.first() else { return Vec::new() };
-        let keep = first.indices(keep);
+        let mut keep = first.indices(keep);
         let mut shares: Vec<Shares> = tracks.iter().map(|_| Shares::whole()).collect();
         let mut rounds = 0;
         loop {
@@ -31,6 +31,9 @@ impl Fitting {
             for ((track, shares), readings) in tracks.iter().zip(&mut shares).zip(readings) {
                 let own: Vec<Vec<FittedKey>> = keys.by_ref().take(track.channels.len()).collect();
                 let ends: Vec<usize> = own[0].iter().map(|key| key.at as usize).collect();
+                let far = track.too_far_to_tell(&ends);
+                fits &= far.is_empty();
+                keep.extend(far);
                 let channels = track.fitted_channels(own, readings, shares);
                 let measured = track.measure(&channels);
                 fits &= match rounds < ROUNDS {
@@ -44,8 +47,21 @@ impl Fitting {
             if fits {
                 return fitted;
             }
+            keep.sort_unstable();
+            keep.dedup();
             rounds += 1;
         }
+    }
+
+    /// The middles of pieces over which a rotation goes so far that quaternion keys at their ends do not tell which way round:
+    /// whoever reads them takes the shorter one.
+    fn too_far_to_tell(&self, ends: &[usize]) -> Vec<usize> {
+        let Some(Rotation { said_by: SaidBy::Components(_), turns }) = &self.rotation else {
+            return Vec::new();
+        };
+        let is_far =
+            |piece: &&[usize]| piece[1] - piece[0] > 1 && turns[piece[0]].dot(turns[piece[1]]) < TELLING;
+        ends.windows(2).filter(is_far).map(|piece| piece[0] + (piece[1] - piece[0]) / 2).collect()
     }
 
     /// The channels' curves through their keys; those that never move are constant.
@@ -92,6 +108,9 @@ impl Fitting {
         Some((0..self.len()).map(around).collect())
     }
 }
+
+/// Neighbouring quaternion keys are at least so alike: the cosine of half the turn between them, which is less than a half one.
+const TELLING: f64 = 0.05;
 
 /// A component of a quaternion has so much of all the room at least.
 const LEAST_ACROSS: f64 = 0.1;
