@@ -68,14 +68,14 @@ fn with_weighted(samples: &[f64], pieces: &[Piece], precision: f64) -> Option<Re
         _ => joined(samples, pieces, precision),
     };
     let span = samples.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), &v| (l.min(v), h.max(v)));
-    let search = Search { samples, precision: (4.0 * precision).max(1e-9 * (span.1 - span.0)) };
+    let search = Search::new(samples, (4.0 * precision).max(1e-9 * (span.1 - span.0)));
     if !recovery.rough.iter().any(|&(from, to)| search.shows_any(from, to)) {
         return None;
     }
     let mut covered: usize = last;
     let mut weighted = Vec::new();
     for (from, to) in std::mem::take(&mut recovery.rough) {
-        for stretch in search.pieces(from, to) {
+        for stretch in search.pieces(from, to)? {
             let (start, end) = (stretch.from, stretch.to);
             let at = recovery.keys.partition_point(|key| key.at < start as f64);
             if recovery.keys[at + 1].at != end as f64 {

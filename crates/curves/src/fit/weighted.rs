@@ -5,6 +5,8 @@
 //! 1973), by damped Gauss–Newton steps from a few starts. Samples of one piece leave no residual. Pieces of six samples
 //! or more tell where they end; shorter ones between them are cut so that most tangents join.
 
+use std::cell::Cell;
+
 use crate::curve::parameter_at;
 use crate::search::farthest;
 
@@ -37,9 +39,19 @@ pub(super) struct Search<'a> {
     pub samples: &'a [f64],
     /// A piece leaves no more than this at any sample.
     pub precision: f64,
+    /// How often pieces were looked for.
+    tries: Cell<usize>,
 }
 
-impl Search<'_> {
+/// So often pieces are looked for before any is found, and for each sample that pieces were found through: noise has none, and looking
+/// for them there would go on and on.
+const TRIES: (usize, usize) = (60, 6);
+
+impl<'a> Search<'a> {
+    pub fn new(samples: &'a [f64], precision: f64) -> Search<'a> {
+        Search { samples, precision, tries: Cell::new(0) }
+    }
+
     /// The best rises for some lengths, and the residuals; with `end_slope` (over the whole piece) the last handle has it.
     fn project(
         &self,
@@ -88,6 +100,7 @@ impl Search<'_> {
 
     /// The weighted piece that fits best, from a few starts until one leaves no residual.
     pub fn piece(&self, from: usize, to: usize, end_slope: Option<f64>) -> Weighted {
+        self.tries.set(self.tries.get() + 1);
         let mut best = Weighted { lengths: (1.0 / 3.0, 1.0 / 3.0), rises: (0.0, 0.0), error: f64::INFINITY };
         const STARTS: [(f64, f64); 6] =
             [(0.333, 0.333), (0.2, 0.2), (0.5, 0.5), (0.2, 0.55), (0.55, 0.2), (0.7, 0.7)];
@@ -165,25 +178,39 @@ impl Search<'_> {
         })
     }
 
-    /// The pieces from one sample to another, and the stretches that are none.
-    pub fn pieces(&self, first: usize, last: usize) -> Vec<Stretch> {
+    /// The pieces from one sample to another, and the stretches that are none; `None` where there are so few that looking for
+    /// more is in vain.
+    pub fn pieces(&self, first: usize, last: usize) -> Option<Vec<Stretch>> {
         let mut found: Vec<Stretch> = Vec::new();
         let mut from = first;
+        self.tries.set(0);
+        let told = |found: &[Stretch]| -> usize {
+            let long = found.iter().filter(|own| own.piece.is_some() && own.to - own.from > TELLING);
+            long.map(|own| own.to - own.from).sum()
+        };
         while from < last {
+            let most = TRIES.0 + TRIES.1 * told(&found);
+            let in_vain = || self.tries.get() > most;
+            if in_vain() {
+                return None;
+            }
             let far = self.farthest(from, last);
             let to = if far - from >= TELLING || far == last {
                 found.push(self.stretch(from, far));
                 far
             } else {
                 // Pieces too short to tell their end: up to where one begins that is longer.
-                let is_start = |&start: &usize| self.farthest(start, last) - start >= TELLING;
+                let is_start = |&start: &usize| in_vain() || self.farthest(start, last) - start >= TELLING;
                 let next = (from + SHORTEST..last.saturating_sub(TELLING)).find(is_start).unwrap_or(last);
+                if in_vain() {
+                    return None;
+                }
                 found.extend(self.short(from, next, last, found.last()));
                 next
             };
             from = to;
         }
-        found
+        Some(found)
     }
 
     fn stretch(&self, from: usize, to: usize) -> Stretch {
@@ -306,7 +333,7 @@ mod tests {
             };
             let rise = (lcg.next() - 0.5) * 80.0;
             let samples: Vec<f64> = (0..=count).map(|i| value(&made, rise, i as f64 / length)).collect();
-            let search = Search { samples: &samples, precision: 1e-7 };
+            let search = Search::new(&samples, 1e-7);
             let piece = search.piece(0, count, None);
             let fits = piece.error <= 1e-7;
             if count < 6 {
