@@ -39,13 +39,13 @@ pub(super) struct Search<'a> {
     pub samples: &'a [f64],
     /// A piece leaves no more than this at any sample.
     pub precision: f64,
-    /// How often pieces were looked for.
+    /// How much looking for pieces has cost: one for each so many samples that tell one.
     tries: Cell<usize>,
 }
 
-/// So often pieces are looked for before any is found, and for each sample that pieces were found through: noise has none, and looking
-/// for them there would go on and on.
-const TRIES: (usize, usize) = (60, 6);
+/// So much looking for pieces may cost before any is found, and for each sample that pieces were found through: noise has none, and
+/// looking for them there would go on and on.
+const TRIES: (usize, usize) = (120, 12);
 
 impl<'a> Search<'a> {
     pub fn new(samples: &'a [f64], precision: f64) -> Search<'a> {
@@ -100,7 +100,7 @@ impl<'a> Search<'a> {
 
     /// The weighted piece that fits best, from a few starts until one leaves no residual.
     pub fn piece(&self, from: usize, to: usize, end_slope: Option<f64>) -> Weighted {
-        self.tries.set(self.tries.get() + 1);
+        self.tries.set(self.tries.get() + 1 + (to - from) / TELLING);
         let mut best = Weighted { lengths: (1.0 / 3.0, 1.0 / 3.0), rises: (0.0, 0.0), error: f64::INFINITY };
         const STARTS: [(f64, f64); 6] =
             [(0.333, 0.333), (0.2, 0.2), (0.5, 0.5), (0.2, 0.55), (0.55, 0.2), (0.7, 0.7)];
