@@ -2,7 +2,6 @@
 //!
 //! The search is that of [`super::path`], with a set of open slopes for each channel.
 
-use super::nearest::{Nearest, NearestChain};
 use super::piece::{Interval, Slopes};
 use super::readings::Readings;
 use super::{ErrorBound, FittedKey};
@@ -168,26 +167,23 @@ impl Fit<'_> {
     }
 }
 
-/// The keys of one channel: slopes from the last piece to the first.
+/// The keys of one channel: slopes from the last piece to the first, in the midst of what is allowed, so that channels that
+/// share a bound seldom come to more than it together.
 fn chosen(samples: &[f64], ends: &[usize], pieces: &[Vec<Slopes>], channel: usize) -> Vec<FittedKey> {
     let last = ends.len() - 1;
     let mut keys: Vec<FittedKey> =
         ends.iter().map(|&end| FittedKey::on(end, samples[end], 0.0, Interpolation::Cubic)).collect();
-    let mut chain = NearestChain::default();
-    let nearest: Vec<Nearest> = (pieces.iter().zip(ends.windows(2)))
-        .map(|(slopes, ends)| chain.next(slopes[channel].lengths(), &samples[ends[0]..=ends[1]]))
-        .collect();
     let mut wanted: Option<f64> = None;
     for index in (0..last).rev() {
         let slopes = &pieces[index][channel];
         let range = slopes.at_end();
-        let end = range.nearly(wanted.unwrap_or_else(|| range.nearest(nearest[index].end)));
+        let end = range.nearly(wanted.unwrap_or(0.0));
         keys[index + 1].slope_in = end;
         if wanted.is_none() {
             keys[index + 1].slope_out = end;
         }
         let start = slopes.at_start(end);
-        let slope = start.nearest(nearest[index].start(end));
+        let slope = if start.contains(0.0) { 0.0 } else { start.middle() };
         keys[index].slope_out = slope;
         keys[index].slope_in = slope;
         wanted = Some(slope);
