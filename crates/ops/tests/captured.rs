@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use glam::DVec3;
-use nimble_curve_curves::rotation::RotationOrder;
+use glam::{DQuat, DVec3};
+use nimble_curve_curves::rotation::{RotationOrder, quat_from_euler};
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
 use nimble_curve_ops::Tolerance;
@@ -188,4 +188,53 @@ fn faults_are_found_where_they_are_and_lie_on_the_motion_when_bridged() {
     }
     println!("{hit} of {put} found, {more} where there are none");
     assert!(hit as f64 >= 0.95 * f64::from(put as u32) && more == 0);
+}
+
+#[test]
+fn jumps_corners_and_holds_of_an_animator_are_no_faults() {
+    for seed in 0..40 {
+        let mut dice = Dice(seed);
+        for size in [0.0, 0.002] {
+            let (_, mut made) = captured(&mut dice, 300, [size; 3]);
+            let [jump, corner, hold] = [40, 120, 200].map(|from| from + dice.below(40) as usize);
+            let (far, pace) = (dice.between(0.5, 1.5), dice.between(0.02, 0.1));
+            for (index, value) in made[0].iter_mut().enumerate() {
+                *value += if index >= jump { far } else { 0.0 };
+                *value += if index >= corner { -pace * (index - corner) as f64 } else { 0.0 };
+            }
+            if size == 0.0 {
+                // A pose that is held, and left from one frame to the next: nothing that a sensor does.
+                for channel in &mut made {
+                    let value = channel[hold];
+                    channel[hold..hold + 12].fill(value);
+                    channel[hold + 12..].iter_mut().for_each(|later| *later += far);
+                }
+            }
+            let found = bridged(&scene(&made), &[]).faults;
+            assert!(found.is_empty(), "{seed} {size}: {found:?}");
+        }
+    }
+}
+
+#[test]
+fn what_is_bridged_keeps_the_form_that_it_has() {
+    let mut dice = Dice(4);
+    let (clean, mut noisy) = captured(&mut dice, 300, [0.001; 3]);
+    noisy.iter_mut().for_each(|channel| channel[150] += 0.5);
+    let mut source = scene(&noisy);
+    let Controller::Samples(samples) = &mut source.takes[0].layers[0].tracks[0].controller else { panic!() };
+    let turn = |row: &[f64]| quat_from_euler(RotationOrder::Xyz, DVec3::from_slice(row));
+    let turns: Vec<DQuat> = (0..300).map(|index| turn(samples.row(index))).collect();
+    samples.kind = SampleKind::Quaternion;
+    // All of the other sign: the one that is put in has to be, too.
+    samples.values = turns.iter().flat_map(|turn| (-*turn).to_array()).collect();
+    let Bridged { scene: result, faults } = bridged(&source, &[]);
+    assert_eq!(faults.len(), 1);
+    let Controller::Samples(made) = &result.takes[0].layers[0].tracks[0].controller else { panic!() };
+    assert_eq!(made.kind, SampleKind::Quaternion);
+    let at = |index: usize| DQuat::from_slice(made.row(index));
+    assert!(at(149).dot(at(150)) > 0.99 && at(150).dot(at(151)) > 0.99);
+    let wanted = [0, 1, 2].map(|axis: usize| clean[axis][150]);
+    assert!(at(150).angle_between(turn(&wanted)).min(at(150).angle_between(-turn(&wanted))) < 0.01);
+    assert!((0..300).filter(|index| *index != 150).all(|index| at(index) == -turns[index]));
 }
