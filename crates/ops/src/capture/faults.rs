@@ -61,8 +61,6 @@ const BEYOND_NOISE: f64 = 4.0;
 const BEYOND_TOLERANCE: f64 = 10.0;
 /// It stands out from the steps around it by so much.
 const BEYOND_STEPS: f64 = 2.0;
-/// Without it, the samples beside it are off by so small a part of what they were.
-const GOES_ON: f64 = 0.25;
 /// A stretch in which nothing was seen repeats a sample so often at least, and for so many seconds at most.
 const REPEATS: (usize, f64) = (2, 1.0);
 /// At its end the motion leaps by so many times what noise reaches, and so many times the steps beside it.
@@ -94,26 +92,18 @@ pub(super) fn stretches(points: &Points, sizes: &[f64; 3], usual: f64, fps: f64)
     found
 }
 
-/// How far a sample is from where its neighbours let expect it, if these go on without it.
+/// How far a sample is from where its neighbours let expect it, if it stands out from them.
 fn spike(points: &Points, at: usize) -> Option<f64> {
-    if at < 3 || at + 3 >= points.len() {
+    if at < 2 || at + 2 >= points.len() {
         return None;
     }
-    // All around it, from the sample before it on.
-    let around: [DVec3; 7] = [0, 1, 2, 3, 4, 5, 6].map(|nth| points.offset(at - 1, at + nth - 3));
-    let expected = |around: &[DVec3; 7], nth: usize| {
-        (4.0 * (around[nth - 1] + around[nth + 1]) - around[nth - 2] - around[nth + 2]) / 6.0
-    };
-    let middle = expected(&around, 3);
-    let off = (around[3] - middle).length();
-    let steps = [around[2] - around[1], around[5] - around[4], 0.5 * (around[4] - around[2])];
-    if steps.iter().any(|step| step.length() * BEYOND_STEPS > off) {
-        return None;
-    }
-    let mut without = around;
-    without[3] = middle;
-    let beside = [2, 4].map(|nth| (without[nth] - expected(&without, nth)).length());
-    beside.iter().all(|beside| *beside <= GOES_ON * off).then_some(off)
+    // Around it, from the sample before it on.
+    let around: [DVec3; 5] = [0, 1, 2, 3, 4].map(|nth| points.offset(at - 1, at + nth - 2));
+    let expected = (4.0 * (around[1] + around[3]) - around[0] - around[4]) / 6.0;
+    let off = (around[2] - expected).length();
+    // Jumps and corners have steps as large on one side, or across.
+    let steps = [around[1] - around[0], around[4] - around[3], 0.5 * (around[3] - around[1])];
+    steps.iter().all(|step| step.length() * BEYOND_STEPS <= off).then_some(off)
 }
 
 /// The stretch after the sample before `index` that repeats it `run` times, if it ends in a leap.

@@ -73,10 +73,8 @@ impl Points {
                 let near = before.map_or(DVec3::ZERO, |row| DVec3::from_slice(&row));
                 nearest_euler(order, turns[at], near).to_array().to_vec()
             }
-            (Points::Turns(turns), _) => {
-                let flips = before.is_some_and(|row| DQuat::from_slice(&row).dot(turns[at]) < 0.0);
-                (if flips { -turns[at] } else { turns[at] }).to_array().to_vec()
-            }
+            // Put there from the sample before, it has the sign of that.
+            (Points::Turns(turns), _) => turns[at].to_array().to_vec(),
             (Points::Places(places), _) => places[at].to_array()[..width].to_vec(),
         };
         samples.values[at * width..(at + 1) * width].copy_from_slice(&row);
