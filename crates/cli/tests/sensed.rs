@@ -118,9 +118,11 @@ fn samples_that_are_no_motion_are_named_and_bridged_where_that_is_asked_for() {
     };
     let said = succeed(folder, &arguments("faulty.bvh", "bridged.ncurve", &["--bridge"]));
     assert!(
-        said.contains("bridged before it was fitted: 1 spike of 1 track (thigh_l:rotation frame 100"),
+        said.contains("bridged before it was fitted: 1 spike of 1 track (thigh_l:rotation frame 100)"),
         "{said}"
     );
+    let json = succeed(folder, &arguments("faulty.bvh", "said.ncurve", &["--bridge", "--json"]));
+    assert!(json.contains("bridged before it was fitted: 1 spike"), "{json}");
     succeed(folder, &arguments("faulty.bvh", "as_it_is.ncurve", &[]));
     succeed(folder, &arguments("whole.bvh", "whole.ncurve", &[]));
     let at = |file: &str, frame: f64| {
@@ -135,7 +137,7 @@ fn samples_that_are_no_motion_are_named_and_bridged_where_that_is_asked_for() {
     let recipe = "sources = 'faulty.bvh'\noutput = 'out/{stem}.ncurve'\n[[step]]\ndo = 'convert'\n[[step]]\ndo = 'unbake'\nbridge = true\n";
     write(folder, "r.toml", recipe);
     let said = succeed(folder, &["run", "r.toml"]);
-    assert!(said.contains("bridged 1 spike of 1 track"), "{said}");
+    assert!(said.contains("bridged before it was fitted: 1 spike of 1 track"), "{said}");
 }
 
 #[test]

@@ -451,6 +451,16 @@ impl Rig {
         self.entries.iter().map(|entry| entry.parent.and_then(|parent| self.position(parent))).collect()
     }
 
+    /// How many nodes the longest way from a node without a parent down to one without children has.
+    pub fn longest_chain(&self) -> usize {
+        let mut depths: Vec<usize> = Vec::with_capacity(self.entries.len());
+        for above in self.parent_positions() {
+            // Parents come first.
+            depths.push(1 + above.map_or(0, |above| depths[above]));
+        }
+        depths.into_iter().max().unwrap_or(0)
+    }
+
     /// A node's children, in order.
     pub fn children(&self, id: Option<NodeId>) -> impl Iterator<Item = NodeId> {
         self.entries.iter().filter(move |entry| entry.parent == id).map(|entry| entry.id)

@@ -184,12 +184,13 @@ impl<'a> Search<'a> {
         let mut found: Vec<Stretch> = Vec::new();
         let mut from = first;
         self.tries.set(0);
-        let told = |found: &[Stretch]| -> usize {
-            let long = found.iter().filter(|own| own.piece.is_some() && own.to - own.from > TELLING);
-            long.map(|own| own.to - own.from).sum()
-        };
+        // How many samples pieces were found through that are long enough to tell, and how many of the stretches were counted.
+        let (mut told, mut counted) = (0, 0);
         while from < last {
-            let most = TRIES.0 + TRIES.1 * told(&found);
+            let new = found[counted..].iter().filter(|own| own.piece.is_some());
+            told += new.map(|own| own.to - own.from).filter(|length| *length > TELLING).sum::<usize>();
+            counted = found.len();
+            let most = TRIES.0 + TRIES.1 * told;
             let in_vain = || self.tries.get() > most;
             if in_vain() {
                 return None;

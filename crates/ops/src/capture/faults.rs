@@ -1,5 +1,7 @@
 //! Samples that are no motion: single ones far off, and stretches in which nothing was seen.
 
+use std::borrow::Cow;
+
 use glam::DVec3;
 use nimble_curve_curves::noise::reach;
 use nimble_curve_curves::value::Quantity;
@@ -48,7 +50,7 @@ pub struct Bridged {
 
 /// Samples from one to another that are no motion.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) struct Stretch {
+struct Stretch {
     pub fault: Fault,
     pub from: usize,
     pub to: usize,
@@ -69,9 +71,8 @@ const LEAPS: (f64, f64) = (1.5, 3.0);
 /// something.
 const SENSED: f64 = 0.1;
 
-/// The faults of a track's samples.
-pub(super) fn stretches(points: &Points, sizes: &[f64; 3], usual: f64, fps: f64) -> Vec<Stretch> {
-    let noise = reach(sizes);
+/// The faults of a track's samples, whose noise reaches so far and which may usually be off so much.
+fn stretches(points: &Points, noise: f64, usual: f64, fps: f64) -> Vec<Stretch> {
     let far = (BEYOND_NOISE * noise).max(BEYOND_TOLERANCE * usual);
     let mut found = Vec::new();
     let mut index = 1;
@@ -144,30 +145,27 @@ fn bridge(points: &mut Points, stretch: &Stretch) {
 }
 
 /// A track's samples with what is wrong among them.
-struct Looked {
-    samples: Samples,
+struct Looked<'a> {
+    samples: Cow<'a, Samples>,
     kind: PropertyKind,
     points: Points,
     found: Vec<Stretch>,
 }
 
-impl Looked {
+impl<'a> Looked<'a> {
     /// Looks at a track; `None` where it is not baked, or of matrices.
-    fn at(scene: &Scene, take: &Take, layer: usize, track: &Track) -> Option<Looked> {
+    fn at(scene: &Scene, take: &Take, layer: usize, track: &'a Track) -> Option<Looked<'a>> {
         let (samples, kind) = samples_of(scene, take, layer, track)?;
         let points = Points::of(&samples)?;
         let usual = Tolerance::default().of(kind.quantity(), &scene.space);
-        let found = stretches(&points, &sizes(&points, samples.kind.width()), usual, samples.rate.fps());
+        // Where no noise is told, what is usual says what is far.
+        let noise = sizes(&points, samples.kind.width()).map_or(0.0, |sizes| reach(&sizes));
+        let found = stretches(&points, noise, usual, samples.rate.fps());
         Some(Looked { samples, kind, points, found })
     }
 
     /// What is wrong, with the frames that it is on.
-    fn faults<'a>(
-        &'a self,
-        scene: &'a Scene,
-        take: &'a Take,
-        channel: &'a str,
-    ) -> impl Iterator<Item = ChannelFault> + 'a {
+    fn faults(&self, scene: &Scene, take: &Take, channel: &str) -> impl Iterator<Item = ChannelFault> {
         let frame = |index: usize| scene.rate.frame(self.samples.time(index));
         self.found.iter().map(move |stretch| ChannelFault {
             take: take.name.clone(),
@@ -181,11 +179,12 @@ impl Looked {
 
     /// The samples without it.
     fn bridged(mut self) -> Samples {
+        let mut samples = self.samples.into_owned();
         for stretch in &self.found {
             bridge(&mut self.points, stretch);
-            (stretch.from..=stretch.to).for_each(|at| self.points.write(at, &mut self.samples));
+            (stretch.from..=stretch.to).for_each(|at| self.points.write(at, &mut samples));
         }
-        self.samples
+        samples
     }
 }
 

@@ -4,11 +4,14 @@
 mod faults;
 mod points;
 
+use std::borrow::Cow;
+
 use nimble_curve_curves::noise::{LEAST_SAMPLES, noise_of, noise_of_turns, reach};
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::Samples;
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Track};
+use nimble_curve_scene::space::Space;
 use rayon::prelude::*;
 use thiserror::Error;
 
@@ -16,7 +19,7 @@ pub(crate) use self::faults::faults;
 pub use self::faults::{Bridged, ChannelFault, Fault, bridged};
 use self::points::Points;
 use crate::baked::baked;
-use crate::channel::property;
+use crate::channel::{Tolerance, property};
 use crate::names::body_part;
 
 /// The noise of one channel.
@@ -29,9 +32,23 @@ pub struct ChannelNoise {
     /// What it is.
     pub quantity: Quantity,
     /// The size of the noise, as the standard deviation of all its numbers together: radians, units of the scene or as it is.
-    pub size: f64,
-    /// How far it reaches, but for a few samples in a thousand.
+    /// `None` where it moves for so few samples that nothing tells.
+    pub size: Option<f64>,
+    /// How far it reaches, but for a few samples in a thousand; zero where nothing tells.
     pub reach: f64,
+}
+
+impl ChannelNoise {
+    /// A tolerance just beyond the noise, and not below the usual one.
+    pub fn tolerance(&self, usual: Tolerance, space: &Space) -> Tolerance {
+        let mut own = usual;
+        match self.quantity {
+            Quantity::Angle => own.angle = own.angle.max(self.reach),
+            Quantity::Length => own.length = own.length.max(self.reach * space.metres_per_unit),
+            Quantity::Number => own.number = own.number.max(self.reach),
+        }
+        own
+    }
 }
 
 /// Why the noise cannot be told.
@@ -48,8 +65,7 @@ pub enum NoiseError {
 }
 
 /// The noise of all that is baked, as far as `only` goes, by address; all channels where there are none. In several takes it is
-/// that of the noisiest. Channels that stand still have none, and neither have those that stand still but for fewer than
-/// [`LEAST_SAMPLES`] samples.
+/// that of the noisiest. Channels that stand still have none.
 ///
 /// # Errors
 /// [`NoiseError::TooFew`] where a channel that moves has so few samples that nothing tells noise from motion.
@@ -82,10 +98,14 @@ pub fn noise(scene: &Scene, only: &[String]) -> Result<Vec<ChannelNoise>, NoiseE
 }
 
 /// A track's samples, if it is baked and they are not matrices or what only holds.
-fn samples_of(scene: &Scene, take: &Take, layer: usize, track: &Track) -> Option<(Samples, PropertyKind)> {
+fn samples_of<'a>(
+    scene: &Scene,
+    take: &Take,
+    layer: usize,
+    track: &'a Track,
+) -> Option<(Cow<'a, Samples>, PropertyKind)> {
     let (kind, rest) = property(scene, take, layer, track)?;
-    let samples = baked(&track.controller, kind, &rest, None)?.into_owned();
-    Some((samples, kind))
+    Some((baked(&track.controller, kind, &rest, None)?, kind))
 }
 
 fn noise_of_channel(
@@ -103,20 +123,22 @@ fn noise_of_channel(
     }
     let quantity = if matches!(points, Points::Turns(_)) { Quantity::Angle } else { kind.quantity() };
     let sizes = sizes(&points, samples.kind.width());
-    let size = sizes.iter().map(|size| size * size).sum::<f64>().sqrt();
-    Ok(Some(ChannelNoise { channel, part, quantity, size, reach: reach(&sizes) }))
+    let size = sizes.map(|sizes| sizes.iter().map(|size| size * size).sum::<f64>().sqrt());
+    let reach = sizes.map_or(0.0, |sizes| reach(&sizes));
+    Ok(Some(ChannelNoise { channel, part, quantity, size, reach }))
 }
 
-/// The size of the noise along each axis; zero where it is not told.
-fn sizes(points: &Points, width: usize) -> [f64; 3] {
+/// The size of the noise along each axis, zero along one that is still but for a few samples; `None` where none tells.
+fn sizes(points: &Points, width: usize) -> Option<[f64; 3]> {
     match points {
-        Points::Turns(turns) => noise_of_turns(turns).unwrap_or_default(),
+        Points::Turns(turns) => noise_of_turns(turns),
         Points::Places(places) => {
             let axis = |axis: usize| {
                 let own: Vec<f64> = places.iter().map(|place| place[axis]).collect();
-                noise_of(&own).unwrap_or(0.0)
+                noise_of(&own)
             };
-            [0, 1, 2].map(|index| if index < width { axis(index) } else { 0.0 })
+            let told = [0, 1, 2].map(|index| if index < width { axis(index) } else { None });
+            told.iter().any(Option::is_some).then(|| told.map(|size| size.unwrap_or(0.0)))
         }
     }
 }

@@ -69,7 +69,7 @@ pub struct UnbakeOptions {
     pub keys: KeySets,
     /// The order in which rotations are fitted.
     pub order: FitOrder,
-    /// Whether weighted handles are recovered, too; fitted keys have slopes only.
+    /// Whether keys may have weighted handles: recovered where samples were baked from such, fitted where they save keys.
     pub handles: Handles,
     /// Whether rotations become quaternion keys instead of Euler curves.
     pub quaternions: bool,

@@ -53,7 +53,9 @@ impl Promised<'_> {
         claim.takes_chosen = true;
         let tolerance = self.args.tolerance;
         // What was cut and flattened before may be off by its part.
-        let depth = if self.args.per_joint { deepest(self.target) } else { 1 };
+        // So often may a tolerance of each joint add up.
+        let chains = self.target.rigs.iter().map(Rig::longest_chain);
+        let depth = if self.args.per_joint { chains.max().unwrap_or(1) } else { 1 };
         let world = InWorld { metres: f64::INFINITY, angle: depth as f64 * tolerance.angle };
         let mut of_target = Claim::same(self.target, result);
         of_target.spans.retain(|span| self.target.takes[span.source].name == result.takes[span.result].name);
@@ -66,19 +68,6 @@ impl Promised<'_> {
         };
         Promise { world: Some(world), beside: vec![beside], ..Promise::of(claim, tolerance, Scope::Timeline) }
     }
-}
-
-/// How many nodes the longest chain of a scene has: so often may a tolerance of each node add up in the world.
-fn deepest(scene: &Scene) -> usize {
-    let deepest = |rig: &Rig| {
-        let mut depths: Vec<usize> = Vec::new();
-        for above in rig.parent_positions() {
-            // Parents come first.
-            depths.push(1 + above.map_or(0, |above| depths[above]));
-        }
-        depths.into_iter().max().unwrap_or(1)
-    };
-    scene.rigs.iter().map(deepest).max().unwrap_or(1)
 }
 
 /// What is promised of a take that another one was placed onto.

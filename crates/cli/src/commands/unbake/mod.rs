@@ -6,7 +6,7 @@ use std::path::Path;
 use nimble_curve_core::fit::BEYOND_BAND;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::ops::capture::{ChannelFault, ChannelNoise, Fault};
+use nimble_curve_core::ops::capture::ChannelNoise;
 use nimble_curve_core::ops::unbake::{TradeOff, UnbakeOptions, Unbaked, fewest_keys, trade_off, unbake};
 use nimble_curve_core::ops::{Tolerance, body_part_rank};
 use nimble_curve_core::scene::Scene;
@@ -34,8 +34,8 @@ impl Step for Unbake {
         let (options, unbaked) = unbaked(self, &prepared.source, &prepared.options)?;
         let mut worked = StepOutput::new(unbaked.scene, unbaked.ledger);
         worked.promise = Some(promise(self, &options, &prepared.source, (&worked.scene, &worked.ledger)));
+        worked.warnings.extend(prepared.remarks());
         if !prepared.faults.is_empty() {
-            worked.warnings.push(format!("bridged {}", counted_faults(&prepared.faults)));
             worked.origin = Some(prepared.source.into_owned());
         }
         Ok(worked)
@@ -53,6 +53,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let origin = Origin { source: scene, promise: &promise };
     let written = output.write(&unbaked.scene, &args.file, Some(origin))?;
     written.verdict.settle(&mut unbaked.ledger, scene);
+    unbaked.ledger.notes.extend(prepared.remarks());
     let mut out = Report::beside(&output.path);
     if args.json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&unbaked.ledger, &scene.space))?);
@@ -134,30 +135,13 @@ fn print_prepared(out: &mut impl Write, prepared: &Prepared<'_>, space: &Space) 
     if let Some(spelt_out) = &prepared.spelt_out {
         writeln!(out, "  {spelt_out}")?;
     }
-    if !prepared.faults.is_empty() {
-        let text = format!("bridged before it was fitted: {}", counted_faults(&prepared.faults));
-        writeln!(out, "  {}", Style::Warn.paint(&text))?;
+    for remark in prepared.remarks() {
+        writeln!(out, "  {}", Style::Warn.paint(&remark))?;
     }
     match &prepared.noise {
         Some(noise) => print_noise(out, noise, &prepared.options, space),
         None => Ok(()),
     }
-}
-
-/// How many faults of which kind there are, on how many channels, and where the first one is.
-fn counted_faults(faults: &[ChannelFault]) -> String {
-    let kind = |fault: Fault, word: &str| {
-        let count = faults.iter().filter(|own| own.fault == fault).count();
-        (count > 0).then(|| counted(count, word))
-    };
-    let kinds: Vec<String> =
-        [kind(Fault::Spike, "spike"), kind(Fault::Dropout, "dropout")].into_iter().flatten().collect();
-    let mut channels: Vec<&str> = faults.iter().map(|fault| fault.channel.as_str()).collect();
-    channels.dedup();
-    let first = faults
-        .first()
-        .map_or(String::new(), |first| format!(" ({} frame {}, ...)", first.channel, frame(first.frames.0)));
-    format!("{} of {}{first}", kinds.join(", "), counted(channels.len(), "track"))
 }
 
 /// The noise by part of the body, and what is allowed for it.
@@ -175,14 +159,16 @@ fn print_noise(
         ("largest", Align::Right),
         ("allowed, largest", Align::Right),
     ]);
+    let told = || noise.iter().filter(|own| own.size.is_some());
     let mut parts: Vec<(usize, &str, Quantity)> =
-        noise.iter().map(|own| (body_part_rank(&own.part), own.part.as_str(), own.quantity)).collect();
+        told().map(|own| (body_part_rank(&own.part), own.part.as_str(), own.quantity)).collect();
     parts.sort_by_key(|(rank, part, quantity)| (*rank, *part, *quantity as usize));
     parts.dedup();
     for (_, part, quantity) in parts {
-        let mut own: Vec<&ChannelNoise> =
-            noise.iter().filter(|own| own.part == part && own.quantity == quantity).collect();
-        own.sort_by(|a, b| a.size.total_cmp(&b.size));
+        let own: Vec<&ChannelNoise> =
+            told().filter(|own| own.part == part && own.quantity == quantity).collect();
+        let mut sizes: Vec<f64> = own.iter().filter_map(|own| own.size).collect();
+        sizes.sort_by(f64::total_cmp);
         let allowed = own.iter().map(|own| {
             let tolerance = options.tolerance_of.get(&own.channel).unwrap_or(&options.tolerance);
             tolerance.of(quantity, space)
@@ -192,8 +178,8 @@ fn print_noise(
             part.to_owned(),
             kind_name(quantity).to_owned(),
             own.len().to_string(),
-            shown(own[own.len() / 2].size),
-            shown(own[own.len() - 1].size),
+            shown(sizes[sizes.len() / 2]),
+            shown(sizes[sizes.len() - 1]),
             shown(allowed.fold(0.0, f64::max)),
         ]);
     }

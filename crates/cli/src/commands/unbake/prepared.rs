@@ -6,19 +6,18 @@ use std::path::Path;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::choice::Choice;
-use nimble_curve_core::ops::capture::{ChannelFault, ChannelNoise, bridged, noise};
+use nimble_curve_core::ops::capture::{ChannelFault, ChannelNoise, Fault, bridged, noise};
 use nimble_curve_core::ops::check::is_unit_doubtful;
 use nimble_curve_core::ops::reorder::NewOrder;
 use nimble_curve_core::ops::unbake::{FitOrder, KeySets, UnbakeOptions};
 use nimble_curve_core::ops::{Tolerance, feet};
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::time::TimeRange;
-use nimble_curve_core::value::Quantity;
 
 use crate::args::{Bound, Keys, Rotations, Seen, Unbake};
 use crate::failure::Failure;
 use crate::quantity;
-use crate::report::short;
+use crate::report::{counted, frame, short};
 
 /// What is fitted, and how.
 pub(super) struct Prepared<'a> {
@@ -34,6 +33,24 @@ pub(super) struct Prepared<'a> {
 }
 
 impl Prepared<'_> {
+    /// What was bridged, and of which tracks no noise is told, in sentences.
+    pub fn remarks(&self) -> Vec<String> {
+        let mut remarks = Vec::new();
+        if !self.faults.is_empty() {
+            remarks.push(format!("bridged before it was fitted: {}", counted_faults(&self.faults)));
+        }
+        let untold = self.noise.iter().flatten().filter(|own| own.size.is_none());
+        let untold: Vec<&str> = untold.map(|own| own.channel.as_str()).collect();
+        if !untold.is_empty() {
+            let tracks = counted(untold.len(), "track");
+            remarks.push(format!(
+                "too few samples of {tracks} move to tell their noise, so that the usual tolerance is theirs: {}",
+                untold.join(", ")
+            ));
+        }
+        remarks
+    }
+
     pub fn new<'a>(args: &Unbake, scene: &'a Scene, file: &Path) -> Result<Prepared<'a>, Failure> {
         if args.tolerance == Some(Bound::Noise) && args.keys_at_most.is_some() {
             return Err(Failure::new(
@@ -49,16 +66,13 @@ impl Prepared<'_> {
             }
         };
         let preset = args.seen.map(|seen| Preset::new(seen, &source));
-        let given = match args.tolerance {
-            Some(Bound::Given(tolerance)) => Some(tolerance),
-            Some(Bound::Noise) | None => None,
-        };
-        let noise = match args.tolerance {
+        let (given, noise) = match args.tolerance {
+            Some(Bound::Given(tolerance)) => (Some(tolerance), None),
             Some(Bound::Noise) => {
                 let found = noise(&source, &only);
-                Some(found.map_err(|error| Failure::new(format!("{}: {error}", file.display())))?)
+                (None, Some(found.map_err(|error| Failure::new(format!("{}: {error}", file.display())))?))
             }
-            _ => None,
+            None => (None, None),
         };
         let tolerance = given.or(preset.as_ref().map(|preset| preset.tolerance)).unwrap_or_default();
         let mut options = options(args, &source, tolerance)?;
@@ -70,26 +84,12 @@ impl Prepared<'_> {
             }
         }
         if let Some(noise) = &noise {
-            let metres = source.space.metres_per_unit;
-            options.tolerance_of = noise
-                .iter()
-                .map(|own| (own.channel.clone(), beyond(own, tolerance, metres)))
-                .collect::<HashMap<_, _>>();
+            let own = |own: &ChannelNoise| (own.channel.clone(), own.tolerance(tolerance, &source.space));
+            options.tolerance_of = noise.iter().map(own).collect();
         }
         let spelt_out = preset.as_ref().map(|preset| preset.spelt_out(&options));
         Ok(Prepared { source, options, faults, noise, spelt_out })
     }
-}
-
-/// A tolerance just beyond the noise of a channel, and not below the usual one.
-fn beyond(noise: &ChannelNoise, usual: Tolerance, metres_per_unit: f64) -> Tolerance {
-    let mut own = usual;
-    match noise.quantity {
-        Quantity::Angle => own.angle = own.angle.max(noise.reach),
-        Quantity::Length => own.length = own.length.max(noise.reach * metres_per_unit),
-        Quantity::Number => own.number = own.number.max(noise.reach),
-    }
-    own
 }
 
 /// What a word for tolerances comes to.
@@ -200,4 +200,21 @@ fn options(args: &Unbake, scene: &Scene, usual: Tolerance) -> Result<UnbakeOptio
         again: args.refit,
         fewest: args.keys_at_most.is_some(),
     })
+}
+
+/// How many faults of which kind there are, on how many channels, and where the first one is.
+fn counted_faults(faults: &[ChannelFault]) -> String {
+    let kind = |fault: Fault, word: &str| {
+        let count = faults.iter().filter(|own| own.fault == fault).count();
+        (count > 0).then(|| counted(count, word))
+    };
+    let kinds: Vec<String> =
+        [kind(Fault::Spike, "spike"), kind(Fault::Dropout, "dropout")].into_iter().flatten().collect();
+    let mut channels: Vec<&str> = faults.iter().map(|fault| fault.channel.as_str()).collect();
+    channels.dedup();
+    let more = if faults.len() > 1 { ", ..." } else { "" };
+    let first = faults
+        .first()
+        .map_or(String::new(), |first| format!(" ({} frame {}{more})", first.channel, frame(first.frames.0)));
+    format!("{} of {}{first}", kinds.join(", "), counted(channels.len(), "track"))
 }
