@@ -124,8 +124,8 @@ fn dropout(points: &Points, index: usize, run: usize, noise: f64, fps: f64) -> O
     })
 }
 
-/// Puts what was wrong where the motion around it leads: one sample as its four neighbours let expect, a stretch along
-/// the cubic from its start to its end with the slopes there.
+/// Puts what was wrong where the motion around it leads: along the cubic from the sample before to the one after, with the
+/// slopes there.
 fn bridge(points: &mut Points, stretch: &Stretch) {
     let (from, to) = (stretch.from - 1, stretch.to + 1);
     let length = (to - from) as f64;
