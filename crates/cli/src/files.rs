@@ -205,8 +205,17 @@ impl Output {
     }
 }
 
-/// Reads a file; what had to be assumed is said on standard error.
+/// Reads a file; what had to be assumed or mended is said on standard error.
 pub fn read(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
+    let loaded = read_quietly(path, assume)?;
+    for what in &loaded.mended {
+        terminal::remark(&format!("{}: {what}", path.display()));
+    }
+    Ok(loaded)
+}
+
+/// The same, but what was mended is for the caller to say.
+pub fn read_quietly(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
     let loaded = nimble_curve_formats::read(path, assume.assumed())?;
     for note in &loaded.notes {
         terminal::remark(&format!("{}: {note}", path.display()));

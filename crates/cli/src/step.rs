@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::profile::Profile;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_formats::Saving;
 
@@ -125,10 +126,34 @@ impl StepOutput {
     }
 }
 
+/// What of a space was said, by an option or a profile.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Stated {
+    pub unit: bool,
+    pub up: bool,
+}
+
+impl Stated {
+    /// What a profile says.
+    pub fn by(profile: &Profile) -> Stated {
+        Stated { unit: profile.metres_per_unit.is_some(), up: profile.up.is_some() }
+    }
+
+    /// What either says.
+    pub fn or(self, other: Stated) -> Stated {
+        Stated { unit: self.unit || other.unit, up: self.up || other.up }
+    }
+}
+
 /// A command that makes one scene of another, between files or in a recipe.
 pub trait Step: Sync {
     /// Does it; `file` names the scene in messages, other files come off the shelf.
     fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure>;
+
+    /// Which of unit and up axis it was told, so that formats that state none are written in them.
+    fn stated(&self) -> Result<Stated, Failure> {
+        Ok(Stated::default())
+    }
 
     /// The same with its tolerances times a factor, where it has any.
     fn closer(&self, _factor: f64) -> Option<Self>

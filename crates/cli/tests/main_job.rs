@@ -253,9 +253,13 @@ fn converting_there_and_back_changes_nothing_that_both_formats_hold() {
     let capture = sample("bramble_wade.bvh");
     succeed(folder.path(), &["convert", capture.to_str().unwrap(), "a.ncurve"]);
     succeed(folder.path(), &["convert", "a.ncurve", "bramble_wade.bvh"]);
-    assert!(
-        std::fs::read(&capture).unwrap() == std::fs::read(folder.path().join("bramble_wade.bvh")).unwrap()
+    let (first, second) = (
+        std::fs::read_to_string(&capture).unwrap(),
+        std::fs::read_to_string(folder.path().join("bramble_wade.bvh")).unwrap(),
     );
+    // But for the root's offset, which its channels say again.
+    let root = first.lines().find(|line| line.trim().starts_with("OFFSET")).unwrap();
+    assert!(second == first.replacen(root, "  OFFSET 0 0 0", 1));
 }
 
 #[test]

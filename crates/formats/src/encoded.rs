@@ -7,6 +7,7 @@
 use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::space::Space;
 use nimble_curve_core::time::Ticks;
 
 use crate::format::Format;
@@ -28,6 +29,8 @@ pub struct Encoded {
     pub(crate) hidden: Vec<(String, Target)>,
     /// Whether numbers are weights of blend shapes there, on another node than here.
     pub(crate) weights_elsewhere: bool,
+    /// Its unit and axes, where the format does not state them and whoever hands it on has to.
+    pub(crate) states: Option<Space>,
     /// What is added to the times of each take.
     pub(crate) shifts: Vec<(String, Ticks)>,
 }
@@ -40,6 +43,8 @@ pub(crate) struct Plain {
     pub keys: Vec<String>,
     /// What was let pass.
     pub notes: Vec<String>,
+    /// What was read as it was meant, see [`crate::Loaded::mended`].
+    pub mended: Vec<String>,
 }
 
 /// The keys of a scene whose nodes go by their addresses.

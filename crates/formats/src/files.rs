@@ -8,8 +8,9 @@ use std::path::{Path, PathBuf};
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::{Scene, Take};
-use nimble_curve_core::space::Space;
+use nimble_curve_core::space::{Handedness, Space, UpAxis};
 
 use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
@@ -25,6 +26,8 @@ pub struct Loaded {
     pub format: Format,
     /// What the reader assumed or let pass.
     pub notes: Vec<String>,
+    /// Where the file is not as its standard says, and what was taken for what it plainly means.
+    pub mended: Vec<String>,
 }
 
 /// Reads a file; `-` is standard input.
@@ -81,11 +84,11 @@ pub(crate) fn in_format(
         let plain = plain_of(bytes, None, format, path, assume)?;
         let valid = plain.scene.validate();
         valid.map_err(|invalid| Fault::in_part(invalid.place, invalid.what).in_file(path))?;
-        return Ok(Loaded { scene: plain.scene, format, notes: plain.notes });
+        return Ok(Loaded { scene: plain.scene, format, notes: plain.notes, mended: plain.mended });
     }
     let folder = folder_of(path);
     let name = name_of(path);
-    let mut notes = Vec::new();
+    let (mut notes, mut mended) = (Vec::new(), Vec::new());
     let scene = match format {
         Format::Ncurve => text_of(bytes).and_then(ncurve::read).map_err(|fault| fault.in_file(path))?,
         Format::Usda | Format::Usdc | Format::Usdz => {
@@ -117,7 +120,9 @@ pub(crate) fn in_format(
             if assume.metres_per_unit.is_none() {
                 notes.push("BVH states no unit: took centimetres (--unit says otherwise)".to_owned());
             }
-            bvh::read(bytes, name, space).map_err(|fault| fault.in_file(path))?
+            let (scene, more) = bvh::read(bytes, name, space).map_err(|fault| fault.in_file(path))?;
+            mended.extend(more);
+            scene
         }
         Format::Gltf | Format::Glb => {
             let (scene, more) =
@@ -129,7 +134,7 @@ pub(crate) fn in_format(
     let mut scene = scene;
     obey(&mut scene, format, assume, &mut notes);
     scene.validate().map_err(|invalid| Fault::in_part(invalid.place, invalid.what).in_file(path))?;
-    Ok(Loaded { scene, format, notes })
+    Ok(Loaded { scene, format, notes, mended })
 }
 
 /// Takes the unit and the up axis that were given for those that the file states: a wrong one is common, and has to be
@@ -187,7 +192,7 @@ pub(crate) fn plain_of(
                     .flat_map(|rig| rig.nodes().map(|(_, node)| node.name.clone()))
                     .collect(),
             };
-            Ok(Plain { scene: loaded.scene, keys, notes: loaded.notes })
+            Ok(Plain { scene: loaded.scene, keys, notes: loaded.notes, mended: loaded.mended })
         }
     }
 }
@@ -237,6 +242,10 @@ pub struct Saving<'a> {
     /// Write the numbers of a text document to a file beside it, called the same but for the ending `.bin`: `.gltf`. Only
     /// [`write()`] does so.
     pub buffer_beside: bool,
+    /// Write the scene's own unit in formats that state none, BVH; else centimetres, which are taken where none is said.
+    pub keep_unit: bool,
+    /// Write the scene's own up axis in formats that state none, BVH; else y, which is taken where none is said.
+    pub keep_up: bool,
     /// Leave takes where they start, in formats that count seconds; else each starts at zero there.
     pub keep_start: bool,
     /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
@@ -279,11 +288,20 @@ pub fn encoded(
             nodes: Vec::new(),
             hidden: Vec::new(),
             weights_elsewhere: false,
+            states: None,
             shifts: Vec::new(),
         }),
         Format::Bvh => {
-            let take = scene.takes.first();
-            let (text, ledger, written) = bvh::written(scene, take).map_err(cannot)?;
+            let space = Space {
+                metres_per_unit: if saving.keep_unit { scene.space.metres_per_unit } else { 0.01 },
+                up: if saving.keep_up { scene.space.up } else { UpAxis::Y },
+                handedness: Handedness::Right,
+            };
+            let (spaced, respaced) = in_space(scene, &space);
+            let take = spaced.takes.first();
+            let (text, mut ledger, written) = bvh::written(&spaced, take).map_err(cannot)?;
+            crate::extra_data::remap_fates(&mut ledger, &respaced);
+            ledger.notes.extend(bvh::stated(&scene.space, &space));
             let keys = written.nodes.into_iter().enumerate();
             Ok(Encoded {
                 format,
@@ -292,6 +310,7 @@ pub fn encoded(
                 nodes: keys.filter_map(|(key, id)| Some((key.to_string(), (0, id?)))).collect(),
                 hidden: crate::extra_data::hidden(&ledger),
                 weights_elsewhere: false,
+                states: Some(space),
                 shifts: take.map(|take| (take.name.clone(), -written.start)).into_iter().collect(),
                 ledger,
             })

@@ -34,14 +34,13 @@ impl Encoded {
     /// # Errors
     /// Where the bytes cannot be read: then they may not be written.
     pub fn read_back(&self, scene: &Scene, path: &Path) -> Result<ReadBack, FormatError> {
-        let assume = match self.format {
-            // These state none, and whoever hands them on says it.
-            Format::Bvh => Assume {
-                metres_per_unit: Some(scene.space.metres_per_unit),
-                up: Some(scene.space.up),
+        let assume = match self.states {
+            Some(space) => Assume {
+                metres_per_unit: Some(space.metres_per_unit),
+                up: Some(space.up),
                 ..Assume::default()
             },
-            _ => Assume::default(),
+            None => Assume::default(),
         };
         let assume = Assume { without_extra: true, ..assume };
         let plain = plain_of(&self.bytes, self.buffer.as_deref(), self.format, path, assume)?;

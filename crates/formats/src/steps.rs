@@ -303,35 +303,61 @@ pub fn straight(times: &[Ticks], step: Option<FrameRate>, kind: SampleKind, valu
     if let Some(rate) = step {
         return Controller::Samples(Samples { start: times[0], rate, kind, values });
     }
+    rows_as_keys(times, kind, &values, Interpolation::Linear)
+}
+
+/// Rows of numbers as keys that hold or go straight on, turns along great arcs. Of two rows at one instant the first is
+/// what comes just before it.
+pub fn rows_as_keys(times: &[Ticks], kind: SampleKind, values: &[f64], between: Interpolation) -> Controller {
     let width = kind.width();
     if kind == SampleKind::Quaternion {
-        let key = |(&time, row): (&Ticks, &[f64])| QuaternionKey {
-            time,
-            value: DQuat::from_slice(row),
-            interpolation: QuaternionInterpolation::Slerp,
-            tangent_in: glam::DVec4::ZERO,
-            tangent_out: glam::DVec4::ZERO,
+        let interpolation = match between {
+            Interpolation::Hold => QuaternionInterpolation::Step,
+            _ => QuaternionInterpolation::Slerp,
         };
-        let keys = times.iter().zip(values.chunks_exact(4)).map(key).collect();
+        let mut keys: Vec<QuaternionKey> = Vec::with_capacity(times.len());
+        for (&time, row) in times.iter().zip(values.chunks_exact(4)) {
+            keys.push(QuaternionKey {
+                // Keys of turns have no value before them: the later one stands a tick behind.
+                time: keys.last().map_or(time, |last| time.max(Ticks(last.time.0 + 1))),
+                value: DQuat::from_slice(row),
+                interpolation,
+                tangent_in: glam::DVec4::ZERO,
+                tangent_out: glam::DVec4::ZERO,
+            });
+        }
         return Controller::Quaternion(QuaternionCurve {
             keys,
             before: Behaviour::Held,
             after: Behaviour::Held,
         });
     }
-    let curve = |component: usize| {
-        let key = |(&time, row): (&Ticks, &[f64])| {
-            Key::new(time, row[component]).with_interpolation(Interpolation::Linear).with_slope(0.0)
-        };
-        Curve::new(times.iter().zip(values.chunks_exact(width)).map(key).collect()).unwrap_or_default()
-    };
-    let curves: Vec<Curve> = (0..width).map(curve).collect();
-    match kind {
-        SampleKind::Euler(order) => {
-            let [x, y, z]: [Curve; 3] = curves.try_into().unwrap_or_default();
-            Controller::Euler(EulerCurves { order, curves: [x, y, z] })
+    let column = |component: usize| values.iter().skip(component).step_by(width).copied();
+    of_curves(kind, (0..width).map(|component| lines(times, column(component), between)).collect())
+}
+
+/// Values at ascending times as a curve that holds or goes straight on. Of two at one instant the first is what comes just
+/// before it.
+pub fn lines(times: &[Ticks], values: impl Iterator<Item = f64>, between: Interpolation) -> Curve {
+    let mut keys: Vec<Key> = Vec::with_capacity(times.len());
+    for (&time, value) in times.iter().zip(values) {
+        match keys.last_mut().filter(|last| last.time >= time) {
+            Some(last) => {
+                let before = last.value_before.unwrap_or(last.value);
+                (last.value, last.value_before) = (value, (before != value).then_some(before));
+            }
+            None => keys.push(Key::new(time, value).with_interpolation(between).with_slope(0.0)),
         }
-        _ => Controller::Components(curves),
+    }
+    Curve::new(keys).expect("times ascend, and numbers are finite where they are read")
+}
+
+/// Curves of the components of a property: of angles where its kind says so.
+pub fn of_curves(kind: SampleKind, curves: Vec<Curve>) -> Controller {
+    match (kind, <[Curve; 3]>::try_from(curves)) {
+        (SampleKind::Euler(order), Ok(curves)) => Controller::Euler(EulerCurves { order, curves }),
+        (_, Ok(curves)) => Controller::Components(curves.into()),
+        (_, Err(curves)) => Controller::Components(curves),
     }
 }
 

@@ -40,8 +40,8 @@ fn has_extra(format: Format) -> bool {
 fn pass(scene: &Scene, format: Format, without_extra: bool) -> (Scene, Ledger) {
     let saving = Saving { without_extra, keep_start: true, ..Saving::default() };
     let (bytes, ledger) = encode(scene, format, Path::new("x"), &saving).unwrap();
-    // Where a file states its unit and its up axis, these would be taken instead.
-    let unstated = matches!(format, Format::Bvh | Format::Csv);
+    // Where a file states its unit and its up axis, these would be taken instead; BVH is in those that a reader assumes.
+    let unstated = format == Format::Csv;
     let assume = Assume {
         metres_per_unit: unstated.then_some(scene.space.metres_per_unit),
         up: unstated.then_some(scene.space.up),

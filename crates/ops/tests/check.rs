@@ -610,7 +610,7 @@ fn parcel(figure: &mut Figure, first: f64) {
 #[test]
 fn a_target_rig_shows_what_it_lacks_and_how_it_rests() {
     let figure = Figure::new();
-    let against = |rig: &Scene| found(&figure, &CheckOptions { rig: Some(rig), profile: None });
+    let against = |rig: &Scene| found(&figure, &CheckOptions { rig: Some(rig), ..CheckOptions::default() });
     assert!(against(&figure.scene).is_empty());
     let place = |findings: &[Finding]| -> Vec<(Code, String)> {
         findings.iter().map(|finding| (finding.code, finding.place.clone())).collect()
@@ -636,7 +636,7 @@ fn a_target_rig_shows_what_it_lacks_and_how_it_rests() {
     figure.attribute(1.0);
     let mut other = Figure::new();
     other.attribute(0.5);
-    let findings = found(&figure, &CheckOptions { rig: Some(&other.scene), profile: None });
+    let findings = found(&figure, &CheckOptions { rig: Some(&other.scene), ..CheckOptions::default() });
     assert_eq!(place(&findings), [(Code::BeyondLimits, "head:smile".to_owned())]);
 }
 
@@ -661,7 +661,7 @@ fn a_profile_says_where_takes_start_and_what_names_may_be() {
     };
     let mut figure = Figure::new();
     let with = |figure: &Figure, profile: &Profile| -> Vec<(Code, String)> {
-        let findings = found(figure, &CheckOptions { rig: None, profile: Some(profile) });
+        let findings = found(figure, &CheckOptions { profile: Some(profile), ..CheckOptions::default() });
         findings.into_iter().map(|finding| (finding.code, finding.place)).collect()
     };
     assert!(with(&figure, &profile).is_empty());
@@ -683,6 +683,17 @@ fn a_profile_says_where_takes_start_and_what_names_may_be() {
     figure.layer("more", 1.0);
     let plain = Profile { holds: Capabilities { layers: false, ..profile.holds }, ..profile };
     assert_eq!(with(&figure, &plain), [(Code::NotInProfile, "layers".to_owned())]);
+}
+
+#[test]
+fn what_a_reader_had_to_mend_is_found() {
+    let figure = Figure::new();
+    let mended = ["line 3: announces 5 frames, but 4 frames follow".to_owned()];
+    let findings = found(&figure, &CheckOptions { mended: &mended, ..CheckOptions::default() });
+    assert_eq!(
+        findings.iter().map(|f| (f.code, f.detail.as_str())).collect::<Vec<_>>(),
+        [(Code::NotToStandard, mended[0].as_str())]
+    );
 }
 
 #[test]

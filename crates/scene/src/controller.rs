@@ -1,6 +1,6 @@
 //! Controllers: what drives one property of one node.
 
-use nimble_curve_curves::curve::{Curve, CurveError, DiscreteCurve};
+use nimble_curve_curves::curve::{Curve, CurveError, DiscreteCurve, Interpolation, Key};
 pub use nimble_curve_curves::rotation::{
     EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey,
 };
@@ -95,6 +95,21 @@ impl Samples {
     pub fn row(&self, index: usize) -> &[f64] {
         let width = self.kind.width();
         &self.values[index * width..(index + 1) * width]
+    }
+
+    /// The samples as curves, one a component, with a straight line from each to the next.
+    ///
+    /// # Panics
+    /// Where a number is not finite, which no valid scene has.
+    pub fn lines(&self) -> Vec<Curve> {
+        let curve = |component: usize| {
+            let key = |index: usize| {
+                let key = Key::new(self.time(index), self.row(index)[component]);
+                key.with_interpolation(Interpolation::Linear).with_slope(0.0)
+            };
+            Curve::new((0..self.len()).map(key).collect()).expect("samples ascend, and are finite")
+        };
+        (0..self.kind.width()).map(curve).collect()
     }
 
     /// The sample just before a time in ticks, and how far the time is towards the next, 0 to 1.

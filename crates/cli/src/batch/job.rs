@@ -27,7 +27,7 @@ use crate::gate::{self, Origin, Promise};
 use crate::named::{Named, safe};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{LedgerJson, print_json};
-use crate::step::{SceneCache, StepOutput};
+use crate::step::{SceneCache, Stated, StepOutput};
 
 /// Whether files are replaced that are there and not as a run wrote them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -166,6 +166,7 @@ impl<'a> JobRunner<'a> {
         let source = if parts { loaded.scene.takes.clone() } else { Vec::new() };
         let mut first = StepOutput::new(loaded.scene, Ledger::default());
         first.ledger.notes.extend(loaded.notes);
+        first.warnings.extend(loaded.mended);
         let mut items = vec![Item {
             take: None,
             clip: None,
@@ -247,9 +248,16 @@ impl<'a> JobRunner<'a> {
             closing: earlier,
             ..
         } = worked;
+        let mut stated = Stated::default();
+        for stage in &job.stages {
+            if let Kind::Work(step) = &stage.kind {
+                stated = stated.or(step.stated()?);
+            }
+        }
         if let Some((_, path)) = &self.recipe.profile {
-            let (fitted, more) =
-                fit(&scene, &read_profile(path)?, &self.recipe.tolerance).map_err(Failure::from)?;
+            let profile = read_profile(path)?;
+            stated = stated.or(Stated::by(&profile));
+            let (fitted, more) = fit(&scene, &profile, &self.recipe.tolerance).map_err(Failure::from)?;
             let mut next = Promise::same(&scene, &fitted, self.recipe.tolerance);
             next.claim = next.claim.excusing(&scene, &more);
             promise = promise.map(|promise| promise.then(&next));
@@ -276,6 +284,8 @@ impl<'a> JobRunner<'a> {
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
             buffer_beside: false,
+            keep_unit: stated.unit,
+            keep_up: stated.up,
             keep_start: false,
             base: Some(base),
         };

@@ -54,8 +54,8 @@ impl Against {
     }
 
     /// What is found in a scene and not allowed.
-    fn findings(&self, scene: &Scene, args: &Check) -> Result<Vec<Finding>, Failure> {
-        let options = CheckOptions { rig: self.rig.as_deref(), profile: self.profile.as_ref() };
+    fn findings(&self, scene: &Scene, mended: &[String], args: &Check) -> Result<Vec<Finding>, Failure> {
+        let options = CheckOptions { rig: self.rig.as_deref(), profile: self.profile.as_ref(), mended };
         let mut findings = check(scene, &options)?;
         findings.retain(|finding| !args.ignore.contains(&finding.code));
         Ok(findings)
@@ -65,7 +65,7 @@ impl Against {
 /// In a recipe, findings are warnings; those that are denied end the work on the file.
 impl Step for Check {
     fn work(&self, scene: &Scene, _: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
-        let findings = Against::new(self, shelf)?.findings(scene, self)?;
+        let findings = Against::new(self, shelf)?.findings(scene, &[], self)?;
         let said = |findings: &[&Finding]| {
             let groups = findings.chunk_by(|a, b| a.code == b.code);
             let of = |group: &[&Finding]| format!("{} × {}", group.len(), group[0].code.name());
@@ -92,8 +92,9 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     let mut out = Report::out();
     let (mut worst, mut all) = (None, Vec::new());
     for (index, path) in args.files.iter().enumerate() {
-        let scene = files::read(path, args.input)?.scene;
-        let findings = against.findings(&scene, args)?;
+        // What its reader mended is among the findings.
+        let loaded = files::read_quietly(path, args.input)?;
+        let findings = against.findings(&loaded.scene, &loaded.mended, args)?;
         worst = worst.max(findings.iter().map(|finding| finding.code.severity()).max());
         if args.json {
             all.push(as_json(path, findings));
@@ -223,6 +224,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
             format!("set the range, or nimble-curve convert {file} OUT --frames FIRST:LAST")
         }
         Code::FirstFrame => format!("nimble-curve clips shift {file} --to FRAME -o OUT"),
+        Code::NotToStandard => format!("nimble-curve convert {file} OUT writes it as its standard says"),
         Code::CrowdedKeys | Code::OffFrameKeys => {
             "meant, if the motion was stretched or captured; else move the keys onto frames".into()
         }

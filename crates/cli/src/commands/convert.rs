@@ -23,7 +23,7 @@ use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
 use crate::nodes::promised;
 use crate::report::{self, LedgerJson};
-use crate::step::{ATTEMPTS, SceneCache, Step, StepOutput};
+use crate::step::{ATTEMPTS, SceneCache, Stated, Step, StepOutput};
 use crate::terminal::Report;
 
 impl Step for Convert {
@@ -34,6 +34,12 @@ impl Step for Convert {
             promise: Some(promise),
             ..StepOutput::new(worked.scene, worked.ledger.unwrap_or_default())
         })
+    }
+
+    fn stated(&self) -> Result<Stated, Failure> {
+        let by_options = Stated { unit: self.to_unit.is_some(), up: self.to_up.is_some() };
+        let profile = self.profile.as_ref().map(|path| read_profile(path)).transpose()?;
+        Ok(profile.as_ref().map_or(by_options, |profile| by_options.or(Stated::by(profile))))
     }
 }
 
@@ -51,11 +57,14 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         }
     }
     let source = files::read(&args.file, args.input)?.scene;
+    let stated = args.stated()?;
     let saving = Saving {
         tolerance: args.tolerance,
         without_extra: args.without_extra,
         skeletons: args.skeletons,
         buffer_beside: args.buffer_beside,
+        keep_unit: stated.unit,
+        keep_up: stated.up,
         keep_start: args.keep_start,
         base: Some(&args.file),
     };

@@ -1,6 +1,7 @@
 //! The first half of a BVH file: joints, offsets and channels.
 
 use super::lines::Lines;
+use super::motion::with_points;
 use crate::error::Fault;
 
 /// What one column of the motion drives.
@@ -65,7 +66,7 @@ impl Hierarchy {
                 }
                 "OFFSET" if !open.is_empty() => {
                     let joint = open[open.len() - 1];
-                    hierarchy.joints[joint].offset = offset(rest, lines)?;
+                    hierarchy.joints[joint].offset = offset(rest, hierarchy.joints[joint].is_end, lines)?;
                 }
                 "CHANNELS" if !open.is_empty() => hierarchy.channels(open[open.len() - 1], rest, lines)?,
                 "}" if !open.is_empty() => {
@@ -118,14 +119,14 @@ impl Hierarchy {
         Ok(self.joints.len() - 1)
     }
 
-    fn channels(&mut self, joint: usize, rest: &str, lines: &Lines<'_>) -> Result<(), Fault> {
+    fn channels(&mut self, joint: usize, rest: &str, lines: &mut Lines<'_>) -> Result<(), Fault> {
         let mut words = rest.split_whitespace();
         let count: usize = (words.next().and_then(|word| word.parse().ok())).ok_or_else(|| {
             lines.fault("CHANNELS needs a number: CHANNELS 3 Zrotation Xrotation Yrotation")
         })?;
         let names: Vec<&str> = words.collect();
         if names.len() != count {
-            return Err(lines.fault(format!("CHANNELS says {count}, but {} are listed", names.len())));
+            lines.mend("CHANNELS counts otherwise than it lists: took what is listed");
         }
         let current = &mut self.joints[joint];
         if !current.rotation.is_empty() || current.position.contains(&true) {
@@ -158,14 +159,19 @@ impl Hierarchy {
     }
 }
 
-fn offset(rest: &str, lines: &Lines<'_>) -> Result<[f64; 3], Fault> {
-    let numbers: Vec<f64> = rest.split_whitespace().map_while(|word| word.parse().ok()).collect();
-    match numbers[..] {
-        [x, y, z]
-            if x.is_finite() && y.is_finite() && z.is_finite() && rest.split_whitespace().count() == 3 =>
-        {
-            Ok([x, y, z])
-        }
+fn offset(rest: &str, is_end: bool, lines: &mut Lines<'_>) -> Result<[f64; 3], Fault> {
+    if rest.is_empty() && is_end {
+        lines.mend("an end site's OFFSET has no numbers: took 0 0 0");
+        return Ok([0.0; 3]);
+    }
+    let mended = with_points(rest.as_bytes());
+    if let Some((_, what)) = &mended {
+        lines.mend(what);
+    }
+    let text = mended.as_ref().map_or(rest, |(text, _)| text.as_str());
+    let numbers: Option<Vec<f64>> = text.split_whitespace().map(|word| word.parse().ok()).collect();
+    match numbers.as_deref() {
+        Some(&[x, y, z]) if x.is_finite() && y.is_finite() && z.is_finite() => Ok([x, y, z]),
         _ => Err(lines.fault("OFFSET needs three numbers")),
     }
 }

@@ -9,6 +9,8 @@ pub struct Lines<'a> {
     pub at: usize,
     /// Number of the last line that was read, from 1.
     pub number: usize,
+    /// What is not as it should be, but plainly meant; each once.
+    pub mended: Vec<String>,
 }
 
 impl<'a> Lines<'a> {
@@ -28,12 +30,20 @@ impl<'a> Lines<'a> {
         Ok(None)
     }
 
-    /// What follows a label on the next line.
+    /// What follows a label and a colon on the next line; spaces in it do not matter.
     pub fn labelled(&mut self, label: &str) -> Result<&'a str, Fault> {
-        let line = self.next_line()?.ok_or_else(|| self.fault(format!("the file ends before '{label}'")))?;
-        match line.get(..label.len()) {
-            Some(start) if start.eq_ignore_ascii_case(label) => Ok(line[label.len()..].trim()),
-            _ => Err(self.fault(format!("expected '{label}' here"))),
+        let line = self.next_line()?.ok_or_else(|| self.fault(format!("the file ends before '{label}:'")))?;
+        let letters = |text: &str| text.split_whitespace().collect::<String>().to_ascii_lowercase();
+        match line.split_once(':') {
+            Some((start, rest)) if letters(start) == letters(label) => Ok(rest.trim()),
+            _ => Err(self.fault(format!("expected '{label}:' here"))),
+        }
+    }
+
+    /// Notes what is not as it should be, but plainly meant; of many alike the first.
+    pub fn mend(&mut self, what: &'static str) {
+        if !self.mended.iter().any(|known| known.ends_with(what)) {
+            self.mended.push(format!("line {}: {what}", self.number.max(1)));
         }
     }
 

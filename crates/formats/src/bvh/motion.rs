@@ -12,25 +12,84 @@ pub struct Destination {
     pub is_angle: bool,
 }
 
-/// Reads `frames` rows into `buffers`, which hold three numbers a frame; `line` is the number of the first line.
+/// Where the rows of a motion are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rows {
+    /// How many there are.
+    pub frames: usize,
+    /// Whether a row goes on over line ends.
+    pub is_wrapped: bool,
+    /// What is not as the header says, but plainly meant.
+    pub mended: Option<Mended>,
+}
+
+/// How rows differ from their header.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mended {
+    /// There are more or fewer than it announces.
+    Count,
+    /// They are broken over several lines.
+    Wrapped,
+}
+
+/// Finds the rows of a motion, of which the header announces some number: a row a line, whatever is announced.
+///
+/// Lines that are all too short, but hold just the numbers of the announced frames, are pieces of rows. `None` where the
+/// text ends within a row: where the last has too few numbers, or where rows are missing and the last has no line end, as
+/// it may stop within a number.
+pub fn find_rows(bytes: &[u8], announced: usize, width: usize) -> Option<Rows> {
+    let lines = || bytes.split(|&byte| byte == b'\n').filter(|line| !line.trim_ascii().is_empty());
+    let words = |line: &[u8]| line.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty()).count();
+    let found = lines().count();
+    let is_short = |line: &[u8]| words(line) < width;
+    if found > announced && lines().next().is_some_and(is_short) {
+        let all: usize = lines().map(words).sum();
+        if Some(all) == announced.checked_mul(width) {
+            return Some(Rows { frames: announced, is_wrapped: true, mended: Some(Mended::Wrapped) });
+        }
+    }
+    let may_be_cut = found < announced && bytes.last().is_some_and(|&last| last != b'\n');
+    if may_be_cut || lines().next_back().is_some_and(is_short) {
+        return None;
+    }
+    let mended = (found != announced).then_some(Mended::Count);
+    Some(Rows { frames: found, is_wrapped: false, mended })
+}
+
+/// A text of numbers with points in place of decimal commas, and with spaces in place of commas between numbers; nothing
+/// where there is no comma. Also what was taken for what.
+pub fn with_points(bytes: &[u8]) -> Option<(String, &'static str)> {
+    if !bytes.contains(&b',') {
+        return None;
+    }
+    let is_space = |byte: Option<&u8>| byte.is_none_or(u8::is_ascii_whitespace);
+    let parts = || bytes.iter().enumerate().filter(|(_, byte)| **byte == b',');
+    let between = bytes.contains(&b'.') || parts().all(|(at, _)| is_space(bytes.get(at + 1)));
+    let (by, what) = match between {
+        true => (b' ', "commas stand between numbers: took them for spaces"),
+        false => (b'.', "numbers have decimal commas: took them for points"),
+    };
+    let text = bytes.iter().map(|&byte| if byte == b',' { by } else { byte }).collect();
+    String::from_utf8(text).ok().map(|text| (text, what))
+}
+
+/// Reads rows into `buffers`, which hold three numbers a frame; `line` is the number of the first line.
 ///
 /// Nothing is allocated: each number is parsed where it stands and stored where it belongs.
 pub fn read_rows(
     bytes: &[u8],
     mut line: usize,
-    frames: usize,
+    rows: &Rows,
     columns: &[Destination],
     buffers: &mut [Vec<f64>],
 ) -> Result<(), Fault> {
     let mut at = 0;
-    let mut frame = 0;
-    while frame < frames {
+    for frame in 0..rows.frames {
         skip_blank_lines(bytes, &mut at, &mut line);
-        if at == bytes.len() {
-            let message = format!("the file ends after {frame} of {frames} frames: it is cut off");
-            return Err(Fault::on_line(line, message));
-        }
         for (index, column) in columns.iter().enumerate() {
+            if rows.is_wrapped {
+                skip_blank_lines(bytes, &mut at, &mut line);
+            }
             while at < bytes.len() && matches!(bytes[at], b' ' | b'\t') {
                 at += 1;
             }
@@ -48,18 +107,10 @@ pub fn read_rows(
         while at < bytes.len() && matches!(bytes[at], b' ' | b'\t' | b'\r') {
             at += 1;
         }
-        if at < bytes.len() && bytes[at] != b'\n' {
+        if at < bytes.len() && bytes[at] != b'\n' && !rows.is_wrapped {
             let message = format!("the frame has more numbers than the {} channels above", columns.len());
             return Err(Fault::on_line(line, message));
         }
-        frame += 1;
-    }
-    skip_blank_lines(bytes, &mut at, &mut line);
-    if at < bytes.len() {
-        return Err(Fault::on_line(
-            line,
-            format!("more follows after the {frames} frames that Frames: announces"),
-        ));
     }
     Ok(())
 }

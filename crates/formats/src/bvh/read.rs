@@ -11,35 +11,44 @@ use nimble_curve_core::time::{FrameRate, MAX_TICKS, TICKS_PER_SECOND, TimeRange}
 
 use super::hierarchy::{Hierarchy, Joint};
 use super::lines::Lines;
-use super::motion::{Destination, read_rows};
+use super::motion::{Destination, Mended, Rows, find_rows, read_rows, with_points};
 use crate::error::Fault;
 
-/// Reads the scene in the bytes of a BVH file; `name` becomes the name of its rig and its take.
+/// Reads the scene in the bytes of a BVH file; `name` becomes the name of its rig and its take. Also what is not as it
+/// should be, but plainly meant, and what it was taken for.
 ///
 /// # Errors
 /// With the number of the line on which something is wrong.
-pub fn read(bytes: &[u8], name: &str, space: Space) -> Result<Scene, Fault> {
-    let mut lines = Lines { bytes, at: 0, number: 0 };
+pub fn read(bytes: &[u8], name: &str, space: Space) -> Result<(Scene, Vec<String>), Fault> {
+    let mut lines = Lines { bytes, at: 0, number: 0, mended: Vec::new() };
     if bytes.starts_with(b"\xef\xbb\xbf") {
         lines.at = 3;
     }
     let hierarchy = Hierarchy::read(&mut lines)?;
-    let frames = frame_count(&mut lines)?;
+    let announced = frame_count(&mut lines)?;
+    let header = lines.number;
     let rate = frame_rate(&mut lines)?;
+    let pointed = with_points(&bytes[lines.at..]);
+    if let Some((_, what)) = &pointed {
+        lines.mend(what);
+    }
+    let rest = pointed.as_ref().map_or(&bytes[lines.at..], |(text, _)| text.as_bytes());
+    let rows = rows_of(rest, announced, &hierarchy, (&mut lines, header))?;
+    let frames = rows.frames;
     let last = (i128::from(TICKS_PER_SECOND) * frames as i128).checked_div(i128::from(rate.numerator()));
     if last.is_none_or(|last| last * i128::from(rate.denominator()) > i128::from(MAX_TICKS)) {
         return Err(lines.fault("the motion is longer than 36 days"));
     }
-    let rest = &bytes[lines.at..];
-    // Each number takes a digit and a space at least: a count that cannot be true is not allocated for.
-    let least = frames.saturating_mul(hierarchy.columns.len().max(1)).saturating_mul(2).saturating_sub(1);
-    if least > rest.len() && !hierarchy.columns.is_empty() {
-        return Err(lines.fault(format!("the file ends before its {frames} frames do: it is cut off")));
-    }
 
     let (rig, ids) = rig_of(name, &hierarchy.joints);
-    let mut slots = Slots::of(&hierarchy, frames);
-    read_rows(rest, lines.number + 1, frames, &slots.columns, &mut slots.buffers)?;
+    // Lines too short for their channels are not allocated for: the first of them is told below.
+    let least = frames.saturating_mul(hierarchy.columns.len().max(1)).saturating_mul(2).saturating_sub(1);
+    let room = if least > rest.len() { 1 } else { frames };
+    let mut slots = Slots::of(&hierarchy, room);
+    read_rows(rest, lines.number + 1, &Rows { frames: room, ..rows }, &slots.columns, &mut slots.buffers)?;
+    if room < frames {
+        return Err(lines.fault("some frames have fewer numbers than there are channels"));
+    }
     let tracks = slots.into_tracks(&hierarchy.joints, &ids, rate, frames);
     let range = TimeRange::new(Ticks::ZERO, rate.ticks(frames as i64 - 1));
     let take = Take {
@@ -51,7 +60,37 @@ pub fn read(bytes: &[u8], name: &str, space: Space) -> Result<Scene, Fault> {
         layers: vec![Layer::base(tracks)],
     };
     let takes = if frames == 0 { Vec::new() } else { vec![take] };
-    Ok(Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes })
+    Ok((Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes }, lines.mended))
+}
+
+/// Where the rows are, and a note on what is not as the header says.
+fn rows_of(
+    rest: &[u8],
+    announced: usize,
+    hierarchy: &Hierarchy,
+    (lines, header): (&mut Lines<'_>, usize),
+) -> Result<Rows, Fault> {
+    let width = hierarchy.columns.len();
+    if width == 0 {
+        if !rest.trim_ascii().is_empty() {
+            return Err(Fault::on_line(lines.number + 1, "no joint has channels, but numbers follow"));
+        }
+        return Ok(Rows { frames: announced, is_wrapped: false, mended: None });
+    }
+    let cut_off = || lines.fault(format!("the file ends before its {announced} frames do: it is cut off"));
+    let rows = find_rows(rest, announced, width).ok_or_else(cut_off)?;
+    if rows.frames == 0 && announced > 0 {
+        return Err(cut_off());
+    }
+    let counted = |count: usize| if count == 1 { "1 frame".to_owned() } else { format!("{count} frames") };
+    let (said, there) = (counted(announced), counted(rows.frames));
+    lines.mended.extend(rows.mended.map(|mended| match mended {
+        Mended::Count => {
+            format!("line {header}: announces {said}, but {there} follow: took those that follow")
+        }
+        Mended::Wrapped => format!("line {}: frames are broken over several lines", header + 2),
+    }));
+    Ok(rows)
 }
 
 fn rig_of(name: &str, joints: &[Joint]) -> (Rig, Vec<NodeId>) {
@@ -125,16 +164,21 @@ fn empty_rows(joint: &Joint, is_rotation: bool, frames: usize) -> Vec<f64> {
 }
 
 fn frame_count(lines: &mut Lines<'_>) -> Result<usize, Fault> {
-    let text = lines.labelled("Frames:")?;
+    let text = lines.labelled("Frames")?;
     text.parse().map_err(|_| lines.fault(format!("'{text}' is not a number of frames")))
 }
 
 fn frame_rate(lines: &mut Lines<'_>) -> Result<FrameRate, Fault> {
-    let text = lines.labelled("Frame Time:")?;
+    let said = lines.labelled("Frame Time")?;
+    let pointed = with_points(said.as_bytes());
+    if let Some((_, what)) = &pointed {
+        lines.mend(what);
+    }
+    let text = pointed.as_ref().map_or(said, |(text, _)| text);
     let seconds: f64 = text.parse().unwrap_or(f64::NAN);
     let (digits, exponent) = text.split_once(['e', 'E']).unwrap_or((text, "0"));
     let written = digits.split_once('.').map_or(0, |(_, decimals)| decimals.len() as i64);
     let decimals = (written - exponent.parse::<i64>().unwrap_or(0)).clamp(0, 18) as u32;
     FrameRate::from_frame_time(seconds, decimals)
-        .ok_or_else(|| lines.fault(format!("'{text}' is not a frame time: give seconds a frame, above zero")))
+        .ok_or_else(|| lines.fault(format!("'{said}' is not a frame time: give seconds a frame, above zero")))
 }

@@ -10,6 +10,7 @@ use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::rig::{Node, NodeId, Rig};
 use nimble_curve_core::rotation::{RotationOrder, nearest_euler, principal_euler};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
+use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_core::value::Value;
 
@@ -48,6 +49,22 @@ pub(crate) fn written(scene: &Scene, take: Option<&Take>) -> Result<(String, Led
         sheet.order(root, &mut nodes);
     }
     Ok((text, sheet.ledger(), Written { nodes, start: range.first }))
+}
+
+/// A note on the unit and the up axis that a file is written in, which it cannot say itself.
+pub(crate) fn stated(scene: &Space, written: &Space) -> Option<String> {
+    let read = Space::CENTIMETRES_Y_UP;
+    let unit = |space: &Space| {
+        space.unit_name().map_or_else(|| format!("units of {} m", space.metres_per_unit), str::to_owned)
+    };
+    if *written != read {
+        let (unit, up) = (unit(written), written.up);
+        return Some(format!(
+            "BVH states no unit and no axis: whoever reads this has to know that it is in {unit}, {up} up"
+        ));
+    }
+    (*scene != read)
+        .then(|| format!("written in {}, {} up, as BVH is read where nothing is said", unit(&read), read.up))
 }
 
 /// What stands where.
@@ -128,7 +145,9 @@ impl<'a> Sheet<'a> {
             Some(_) => format!("JOINT {}", one_line(&node.name)),
         };
         let _ = writeln!(text, "{indent}{head}\n{indent}{{");
-        let [x, y, z] = offset.to_array();
+        // A root's channels say where it is; readers that add its offset to them would have it twice.
+        let is_said = self.take.is_some() && depth == 0 && column.is_some();
+        let [x, y, z] = if is_said { [0.0; 3] } else { offset.to_array() };
         let _ = writeln!(text, "{indent}  OFFSET {x} {y} {z}");
         if let Some(joint) = column {
             let (a, b, c) = joint.order.axes();

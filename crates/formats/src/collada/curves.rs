@@ -194,6 +194,11 @@ impl Sampler {
             && !self.seconds.windows(2).any(meets)
     }
 
+    /// Whether each key holds until the next.
+    pub fn holds(&self) -> bool {
+        self.ways.iter().all(|way| *way == Way::Step)
+    }
+
     /// One number of the keys.
     pub fn column(&self, component: usize, factor: Factor) -> Vec<f64> {
         self.values
@@ -322,7 +327,8 @@ impl Sampler {
         };
         let keys = TcbKeys::Number((0..times.len()).map(key).collect());
         let curve = TcbCurve { keys, before: self.behaviours.0, after: self.behaviours.1 };
-        curve.numbers().and_then(|numbers| numbers.curves.into_iter().next()).unwrap_or_default()
+        let numbers = curve.numbers().expect("keys of numbers are numbers");
+        numbers.curves.into_iter().next().expect("a number has one curve")
     }
 
     /// Whether keys have ease, which is not read.

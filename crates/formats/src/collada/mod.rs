@@ -56,7 +56,7 @@ pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, V
 pub(crate) fn read_plain(text: &str, name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
     let document = parsed(text)?;
     let plain = read::read(&document, name, rate, false)?;
-    Ok(Plain { scene: plain.scene, keys: plain.ids, notes: plain.notes })
+    Ok(Plain { scene: plain.scene, keys: plain.ids, notes: plain.notes, mended: Vec::new() })
 }
 
 fn parsed(text: &str) -> Result<roxmltree::Document<'_>, Fault> {
@@ -154,6 +154,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         nodes,
         hidden,
         weights_elsewhere: false,
+        states: None,
         shifts: shifts.clone(),
     };
     if options.without_extra {

@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 
 use glam::DMat4;
-use nimble_curve_core::controller::{Controller, EulerCurves, SampleKind, Samples};
-use nimble_curve_core::curve::Curve;
+use nimble_curve_core::controller::{Controller, SampleKind, Samples};
+use nimble_curve_core::curve::{Curve, Interpolation};
 use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::rig::{NodeId, OpValue, Rig};
 use nimble_curve_core::scene::{Clip, Layer, Scene, Take, Target, Track};
@@ -18,7 +18,7 @@ use super::deform::Deformers;
 use super::nodes::{FileNode, Hierarchy};
 use crate::error::Fault;
 use crate::grid;
-use crate::steps::{Mapped, Place, straight, taken_apart};
+use crate::steps::{Mapped, Place, of_curves, rows_as_keys, straight, taken_apart};
 
 /// What a document says, without our extra data.
 pub struct Plain {
@@ -488,14 +488,7 @@ impl Part<'_> {
                     sampler.curve(index, factor, rate)
                 })
             };
-            let curves: Vec<Curve> = columns.iter().map(curve).collect();
-            match op.value {
-                OpValue::Rotate { order, .. } => {
-                    let [x, y, z]: [Curve; 3] = curves.try_into().unwrap_or_default();
-                    Controller::Euler(EulerCurves { order, curves: [x, y, z] })
-                }
-                _ => Controller::Components(curves),
-            }
+            of_curves(kind, columns.iter().map(curve).collect())
         });
         tracks.push(Track { target: target(self.property), controller });
     }
@@ -510,7 +503,11 @@ impl Part<'_> {
         let parts = taken_apart(rows.map(|row| DMat4::from_cols_slice(row).transpose()));
         let step = grid::step(&times, rate).filter(|_| sampler.is_straight());
         let parts = parts.into_iter().filter(|(_, _, values)| !values.is_empty());
-        Some(parts.map(|(name, kind, values)| (name, straight(&times, step, kind, values))).collect())
+        let controller = |kind, values: Vec<f64>| match sampler.holds() {
+            true => rows_as_keys(&times, kind, &values, Interpolation::Hold),
+            false => straight(&times, step, kind, values),
+        };
+        Some(parts.map(|(name, kind, values)| (name, controller(kind, values))).collect())
     }
 }
 

@@ -79,7 +79,7 @@ pub(crate) fn read_plain(
     let file = read::File { binary: buffer.or(container.binary), folder, with_starts: false };
     let plain = read::read(&document, &file, name, rate)?;
     let keys = plain.places.iter().map(usize::to_string).collect();
-    Ok(Plain { scene: plain.scene, keys, notes: plain.notes })
+    Ok(Plain { scene: plain.scene, keys, notes: plain.notes, mended: Vec::new() })
 }
 
 /// How to write.
@@ -165,6 +165,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         nodes,
         hidden,
         weights_elsewhere: false,
+        states: None,
         shifts: written.shifts,
     })
 }

@@ -120,15 +120,7 @@ fn as_curves(controller: &Controller, timing: Timing) -> Vec<Curve> {
             let numbers = value.numbers().unwrap_or_default();
             numbers.into_iter().map(|number| Curve::constant(timing.start, number)).collect()
         }
-        Controller::Samples(samples) => (0..samples.kind.width())
-            .map(|component| {
-                let key = |index: usize| {
-                    let key = Key::new(samples.time(index), samples.row(index)[component]);
-                    key.with_interpolation(Interpolation::Linear).with_slope(0.0)
-                };
-                Curve::new((0..samples.len()).map(key).collect()).unwrap_or_default()
-            })
-            .collect(),
+        Controller::Samples(samples) => samples.lines(),
         _ => Vec::new(),
     }
 }

@@ -69,6 +69,7 @@ pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<Encoded, Fault> {
         nodes: by_address(scene),
         hidden,
         weights_elsewhere: false,
+        states: None,
         shifts: Vec::new(),
     })
 }

@@ -3,7 +3,7 @@
 use nimble_curve_core::address::{Addresses, COMPONENTS};
 use nimble_curve_core::angle::degrees;
 use nimble_curve_core::controller::{Controller, SampleKind, Samples};
-use nimble_curve_core::curve::{Behaviour, Curve, Discrete, Interpolation, Key, Tangent, TangentMode};
+use nimble_curve_core::curve::{Behaviour, Curve, Discrete, Interpolation, Tangent, TangentMode};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Scene, Target, Track};
 use nimble_curve_core::value::{Quantity, Value};
@@ -144,14 +144,7 @@ impl<'a> Table<'a> {
                 if samples.kind == SampleKind::Quaternion {
                     return Ok(false);
                 }
-                let curve = |component: usize| {
-                    let key = |index: usize| {
-                        let key = Key::new(samples.time(index), samples.row(index)[component]);
-                        key.with_interpolation(Interpolation::Linear).with_slope(0.0)
-                    };
-                    Curve::new((0..samples.len()).map(key).collect()).unwrap_or_default()
-                };
-                ((0..samples.kind.width()).map(curve).collect(), order)
+                (samples.lines(), order)
             }
             Controller::Discrete(curve) => {
                 for (time, value) in curve.keys() {

@@ -82,7 +82,7 @@ pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene,
 pub(crate) fn read_plain(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
     let (data, splines) = data_of(bytes)?;
     let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, rate)?;
-    Ok(Plain { scene: plain.scene, keys: plain.paths, notes: plain.notes })
+    Ok(Plain { scene: plain.scene, keys: plain.paths, notes: plain.notes, mended: Vec::new() })
 }
 
 fn data_of(bytes: &[u8]) -> Result<(Data, Vec<spline::Spline>), Fault> {
@@ -331,6 +331,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         nodes: written.paths,
         hidden,
         weights_elsewhere: options.skeletons,
+        states: None,
         shifts: Vec::new(),
     })
 }

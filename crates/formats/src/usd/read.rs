@@ -4,8 +4,8 @@ use std::collections::HashSet;
 
 use glam::{DMat4, DQuat, DVec3};
 use nimble_curve_core::angle::radians;
-use nimble_curve_core::controller::{Controller, EulerCurves, SampleKind};
-use nimble_curve_core::curve::{Curve, Discrete, DiscreteCurve, Interpolation, Key};
+use nimble_curve_core::controller::{Controller, SampleKind};
+use nimble_curve_core::curve::{Curve, Discrete, DiscreteCurve, Interpolation};
 use nimble_curve_core::rig::{
     Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig, ScaleInheritance,
 };
@@ -22,7 +22,7 @@ use super::skeleton;
 use super::spline::MARK;
 use crate::error::Fault;
 use crate::grid;
-use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
+use crate::steps::{Mapped, Step, StepKind, lines, map, of_curves, straight, taken_apart};
 
 /// The namespace of attributes that users add.
 pub const USER: &str = "userProperties:";
@@ -398,13 +398,7 @@ impl Reader<'_> {
             None => Ok(Curve::default()),
         });
         let curves = curves.collect::<Result<Vec<Curve>, Fault>>()?;
-        Ok(match kind {
-            SampleKind::Euler(order) => {
-                let [x, y, z]: [Curve; 3] = curves.try_into().unwrap_or_default();
-                Controller::Euler(EulerCurves { order, curves: [x, y, z] })
-            }
-            _ => Controller::Components(curves),
-        })
+        Ok(of_curves(kind, curves))
     }
 
     /// The numbers and switches that users added to a prim, with what drives them.
@@ -531,10 +525,7 @@ impl Column<'_> {
             }
             Values::Samples { codes, .. } => {
                 let times = reader.times(codes, &self.attribute)?;
-                let key = |(time, value)| {
-                    Key::new(time, value).with_interpolation(Interpolation::Linear).with_slope(0.0)
-                };
-                Ok(Curve::new(times.into_iter().zip(self.numbers()).map(key).collect()).unwrap_or_default())
+                Ok(lines(&times, self.numbers().into_iter(), Interpolation::Linear))
             }
         }
     }

@@ -56,6 +56,8 @@ pub enum Code {
     NegativeScale,
     /// The target rig has no such node or property.
     NotOnRig,
+    /// A file that is not as its standard says.
+    NotToStandard,
     /// Keys outside the take's range.
     KeysOutsideRange,
     /// A take without keys.
@@ -124,11 +126,12 @@ pub enum Code {
 
 impl Code {
     /// All codes, the worst first.
-    pub const ALL: [Code; 36] = [
+    pub const ALL: [Code; 37] = [
         Code::NotANumber,
         Code::Flip,
         Code::NegativeScale,
         Code::NotOnRig,
+        Code::NotToStandard,
         Code::KeysOutsideRange,
         Code::EmptyTake,
         Code::ClipOutsideTake,
@@ -190,6 +193,10 @@ impl Code {
                 ("negative-scale", "scale below zero: mirrored geometry, turned-round normals")
             }
             Code::NotOnRig => ("not-on-rig", "animated here, but not to be found on the target rig"),
+            Code::NotToStandard => (
+                "not-to-standard",
+                "the file is not as its standard says, and was read as what is plainly meant",
+            ),
             Code::KeysOutsideRange => {
                 ("keys-outside-range", "keys outside the take's range, which would be exported along")
             }
@@ -272,6 +279,8 @@ pub struct CheckOptions<'a> {
     pub rig: Option<&'a Scene>,
     /// The application that is to get it.
     pub profile: Option<&'a Profile>,
+    /// Where the file that the scene came from is not as its standard says, in its reader's words.
+    pub mended: &'a [String],
 }
 
 /// What each check of a track looks at.
@@ -297,7 +306,9 @@ impl Channel<'_> {
 /// Where a pose cannot be evaluated: controllers that are only text, without samples.
 pub fn check(scene: &Scene, options: &CheckOptions<'_>) -> Result<Vec<Finding>, EvaluateError> {
     let addresses = Addresses::new(scene);
-    let mut findings = rest::findings(scene, &addresses);
+    let mended = options.mended.iter().map(|what| Finding::new(Code::NotToStandard, "file", what));
+    let mut findings: Vec<Finding> = mended.collect();
+    findings.extend(rest::findings(scene, &addresses));
     findings.extend(names::findings(scene, &addresses, options.profile));
     findings.extend(takes::findings(scene, &addresses, options.profile));
     for take in &scene.takes {
