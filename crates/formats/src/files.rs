@@ -97,14 +97,9 @@ pub(crate) fn in_format(
             scene
         }
         Format::Csv => {
-            let mut space = Space::CENTIMETRES_Y_UP;
-            space.metres_per_unit = assume.metres_per_unit.unwrap_or(space.metres_per_unit);
-            space.up = assume.up.unwrap_or(space.up);
-            let (scene, more) = text_of(bytes)
-                .and_then(|text| table::read(text, name, space, assume.rate))
-                .map_err(|fault| fault.in_file(path))?;
-            notes.extend(more);
-            scene
+            let table = table_of(bytes, name, assume).map_err(|fault| fault.in_file(path))?;
+            notes.extend(table.notes);
+            table.scene
         }
         Format::Collada => {
             let (scene, more) = text_of(bytes)
@@ -114,9 +109,7 @@ pub(crate) fn in_format(
             scene
         }
         Format::Bvh => {
-            let mut space = Space::CENTIMETRES_Y_UP;
-            space.metres_per_unit = assume.metres_per_unit.unwrap_or(space.metres_per_unit);
-            space.up = assume.up.unwrap_or(space.up);
+            let space = assumed_space(assume);
             if assume.metres_per_unit.is_none() {
                 notes.push("BVH states no unit: took centimetres (--unit says otherwise)".to_owned());
             }
@@ -161,6 +154,20 @@ fn obey(scene: &mut Scene, format: Format, assume: Assume, notes: &mut Vec<Strin
     }
 }
 
+/// The unit and the axes of what states none.
+fn assumed_space(assume: Assume) -> Space {
+    let usual = Space::CENTIMETRES_Y_UP;
+    Space {
+        metres_per_unit: assume.metres_per_unit.unwrap_or(usual.metres_per_unit),
+        up: assume.up.unwrap_or(usual.up),
+        ..usual
+    }
+}
+
+fn table_of(bytes: &[u8], name: &str, assume: Assume) -> Result<Plain, Fault> {
+    table::read(text_of(bytes)?, name, assumed_space(assume), assume.rate)
+}
+
 /// What a format says by itself; `buffer` is what goes to the file beside it, where that is not there yet.
 pub(crate) fn plain_of(
     bytes: &[u8],
@@ -181,7 +188,8 @@ pub(crate) fn plain_of(
             text_of(bytes).and_then(|text| collada::read_plain(text, name, assume.rate)).map_err(failed)
         }
         // There is no extra data in these.
-        Format::Ncurve | Format::Bvh | Format::Csv => {
+        Format::Csv => table_of(bytes, name, assume).map_err(failed),
+        Format::Ncurve | Format::Bvh => {
             let loaded = in_format(bytes, format, path, Assume { without_extra: false, ..assume })?;
             let keys = match format {
                 // Joints have no names that could be told apart: their place in the file is what they go by.

@@ -12,3 +12,4 @@ mod random;
 mod read_back;
 mod table;
 mod usd;
+mod usd_attributes;

@@ -193,7 +193,8 @@ fn quoted(part: &str, odd: &str) -> String {
     format!("\"{}\"", part.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
-fn unquoted(part: &str) -> String {
+/// A part of an address without its quotes.
+pub fn unquoted(part: &str) -> String {
     let Some(inner) = part.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) else {
         return part.to_owned();
     };
@@ -208,6 +209,29 @@ fn unquoted(part: &str) -> String {
         }
     }
     plain
+}
+
+/// The node, the attribute and the component, if it says one, of an address `NODE:ATTRIBUTE.COMPONENT`; `None` where it
+/// has no colon. The node stays as it is written, the attribute loses its quotes.
+///
+/// ```
+/// use nimble_curve_scene::address::parts;
+///
+/// assert_eq!(parts("courier:hips:rotation.x"), Some(("courier:hips", "rotation".to_owned(), Some(0))));
+/// assert_eq!(parts("lamp:\"inputs:glow\""), Some(("lamp", "inputs:glow".to_owned(), None)));
+/// assert_eq!(parts("hips"), None);
+/// ```
+pub fn parts(address: &str) -> Option<(&str, String, Option<usize>)> {
+    let colon = last_outside_quotes(address, ':')?;
+    let (node, property) = (&address[..colon], &address[colon + 1..]);
+    let component = last_outside_quotes(property, '.').and_then(|dot| {
+        let axis = ["x", "y", "z", "w"].iter().position(|letter| *letter == &property[dot + 1..])?;
+        Some((dot, axis))
+    });
+    Some(match component {
+        Some((dot, axis)) => (node, unquoted(&property[..dot]), Some(axis)),
+        None => (node, unquoted(property), None),
+    })
 }
 
 /// The byte position of the last `wanted` that does not stand in quotes.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::controller::{Controller, TcbKeys};
-use nimble_curve_core::curve::{Behaviour, Curve, Ticks};
+use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Ticks};
 use nimble_curve_core::rig::OpValue;
 use nimble_curve_core::scene::{Scene, Take, Track};
 
@@ -90,15 +90,21 @@ impl Fingerprint {
     }
 
     pub(super) fn curve(&mut self, curve: &Curve) {
+        // Tangents count beside cubics alone: what others keep of them elsewhere is theirs.
+        let mut arrives = false;
         for key in curve.keys() {
             self.time(key.time);
             self.number(key.value);
             self.number(key.left_value());
             self.bytes(&[key.interpolation as u8]);
-            for tangent in [key.tangent_in, key.tangent_out] {
-                self.number(tangent.slope_per_second());
-                self.number(tangent.length().unwrap_or(-1.0));
+            let leaves = key.interpolation == Interpolation::Cubic;
+            for (counts, tangent) in [(arrives, key.tangent_in), (leaves, key.tangent_out)] {
+                if counts {
+                    self.number(tangent.slope_per_second());
+                    self.number(tangent.length().unwrap_or(-1.0));
+                }
             }
+            arrives = leaves;
         }
         self.behaviour(curve.before);
         self.behaviour(curve.after);

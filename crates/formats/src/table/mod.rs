@@ -16,7 +16,7 @@ use crate::encoded::{Encoded, by_address};
 use crate::error::Fault;
 use crate::format::Format;
 
-pub use read::read;
+pub(crate) use read::read;
 
 /// What a table of keys holds of an animation.
 const HOLDS: Capabilities =

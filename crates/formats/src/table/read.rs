@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use glam::DVec3;
+use nimble_curve_core::address::{parts, unquoted};
 use nimble_curve_core::angle::radians;
 use nimble_curve_core::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_core::curve::{
@@ -16,6 +17,7 @@ use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_core::value::Quantity;
 
 use super::COLUMNS;
+use crate::encoded::Plain;
 use crate::error::Fault;
 use crate::grid;
 
@@ -23,12 +25,7 @@ use crate::grid;
 ///
 /// # Errors
 /// With the number of the line on which something is wrong.
-pub fn read(
-    text: &str,
-    name: &str,
-    assume: Space,
-    rate: Option<FrameRate>,
-) -> Result<(Scene, Vec<String>), Fault> {
+pub fn read(text: &str, name: &str, assume: Space, rate: Option<FrameRate>) -> Result<Plain, Fault> {
     let mut head = Head { rate: FrameRate::FPS_24, space: assume };
     head.read(text)?;
     let rate = rate.unwrap_or(head.rate);
@@ -45,8 +42,14 @@ pub fn read(
     if !names.iter().any(|name| name == "frame") {
         return Err(Fault::on_line(1, "the table has no column 'frame'"));
     }
-    let mut build =
-        Build { rate, space: head.space, rig: Rig::new(name), nodes: HashMap::new(), takes: Vec::new() };
+    let mut build = Build {
+        rate,
+        space: head.space,
+        rig: Rig::new(name),
+        nodes: HashMap::new(),
+        texts: Vec::new(),
+        takes: Vec::new(),
+    };
     if names.iter().any(|name| name == "value") {
         let mut keys = KeyTable::new(&names)?;
         for row in reader.records() {
@@ -68,8 +71,9 @@ pub fn read(
         build.samples(&names, rows, name)?;
     }
     let notes = vec!["a table holds no rig: its nodes stand beside each other".to_owned()];
-    let Build { rate, space, rig, takes, .. } = build;
-    Ok((Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes }, notes))
+    let Build { rate, space, rig, takes, texts, .. } = build;
+    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
+    Ok(Plain { scene, keys: texts, notes, mended: Vec::new() })
 }
 
 fn number(cell: &str, line: usize) -> Result<f64, Fault> {
@@ -136,24 +140,20 @@ struct Build {
     rate: FrameRate,
     space: Space,
     rig: Rig,
+    /// The nodes by what the table calls them.
     nodes: HashMap<String, NodeId>,
+    /// What the table calls each node of the rig, in their order.
+    texts: Vec<String>,
     takes: Vec<Take>,
 }
 
 /// A channel's node, property and component.
 fn split(channel: &str, line: usize) -> Result<(String, String, Option<usize>), Fault> {
-    let (node, property) = channel.rsplit_once(':').ok_or_else(|| {
+    let (node, property, component) = parts(channel).ok_or_else(|| {
         let shown: String = channel.chars().take(60).collect();
         Fault::on_line(line, format!("'{shown}' is not a channel: write NODE:ATTRIBUTE"))
     })?;
-    let (name, component) = match property.rsplit_once('.') {
-        Some((name, axis)) => match ["x", "y", "z", "w"].iter().position(|letter| *letter == axis) {
-            Some(component) => (name, Some(component)),
-            None => (property, None),
-        },
-        None => (property, None),
-    };
-    Ok((node.to_owned(), name.to_owned(), component))
+    Ok((node.to_owned(), property, component))
 }
 
 impl Build {
@@ -161,10 +161,11 @@ impl Build {
         if let Some(&id) = self.nodes.get(name) {
             return id;
         }
-        let node = Node::new(name, NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
+        let node = Node::new(unquoted(name), NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
         // Without a parent this cannot fail.
         let id = self.rig.add(None, node).expect("there is no parent to miss");
         self.nodes.insert(name.to_owned(), id);
+        self.texts.push(name.to_owned());
         id
     }
 

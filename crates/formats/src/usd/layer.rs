@@ -1,6 +1,7 @@
 //! A layer of a USD file: what its fields say, and the values of its attributes over time.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 
 use openusd::sdf::{AbstractData as _, Data, Path, Value};
 
@@ -25,6 +26,27 @@ impl Layer<'_> {
             Some(Value::TokenVec(names)) => names.iter().map(|name| name.as_str().to_owned()).collect(),
             _ => Vec::new(),
         }
+    }
+
+    /// The attributes of a prim; one whose spline was cut out may stand in that alone.
+    pub fn attributes(&self, prim: &Path) -> Vec<String> {
+        let mark = format!(":{MARK}");
+        let mut all: Vec<String> = Vec::new();
+        let mut seen = HashSet::new();
+        for property in self.names(prim, "propertyChildren") {
+            let name = property.strip_suffix(&mark).unwrap_or(&property);
+            if seen.insert(name.to_owned()) {
+                all.push(name.to_owned());
+            }
+        }
+        all
+    }
+
+    /// Whether an attribute says something over time, be it readable or not.
+    pub fn is_animated(&self, attribute: &Path) -> bool {
+        let has_mark = Path::new(&format!("{}:{MARK}", attribute.as_str()))
+            .is_ok_and(|mark| self.data.has_field(&mark, "default"));
+        has_mark || self.data.has_field(attribute, "spline") || self.data.has_field(attribute, "timeSamples")
     }
 
     /// The text of a field.
@@ -61,8 +83,13 @@ impl Layer<'_> {
         let Some(samples) = self.field(attribute, "timeSamples") else { return Ok(None) };
         let Value::TimeSamples(samples) = samples.as_ref() else { return Ok(None) };
         let (mut codes, mut values, mut width) = (Vec::with_capacity(samples.len()), Vec::new(), 0);
+        let mut gaps = Vec::new();
         for (code, value) in samples {
-            let Some(row) = numbers(value) else { continue };
+            if matches!(value, Value::ValueBlock) {
+                gaps.push(*code);
+                continue;
+            }
+            let row = numbers(value).ok_or_else(|| fault("holds a value of a kind that is not read"))?;
             if width == 0 {
                 width = row.len();
             }
@@ -78,14 +105,20 @@ impl Layer<'_> {
             codes.push(*code);
             values.extend(row);
         }
-        Ok((!codes.is_empty()).then_some(Values::Samples { codes, width, values }))
+        Ok((!codes.is_empty()).then_some(Values::Samples { codes, width, values, gaps }))
     }
 }
 
 /// What an attribute says over time.
 pub enum Values<'a> {
     Spline(&'a Spline),
-    Samples { codes: Vec<f64>, width: usize, values: Vec<f64> },
+    /// Rows of `width` numbers at time codes; from each code of `gaps` to the next row there is none.
+    Samples {
+        codes: Vec<f64>,
+        width: usize,
+        values: Vec<f64>,
+        gaps: Vec<f64>,
+    },
 }
 
 /// The numbers of a value; quaternions as x, y, z, w.
@@ -96,7 +129,9 @@ pub fn numbers(value: &Value) -> Option<Vec<f64>> {
         Value::Half(v) => vec![f64::from(f32::from(*v))],
         Value::Int(v) => vec![f64::from(*v)],
         Value::Uint(v) => vec![f64::from(*v)],
+        Value::Uchar(v) => vec![f64::from(*v)],
         Value::Int64(v) => vec![*v as f64],
+        Value::Uint64(v) => vec![*v as f64],
         Value::Vec3d(v) => vec![v.x, v.y, v.z],
         Value::Vec3f(v) => [v.x, v.y, v.z].map(f64::from).to_vec(),
         Value::Vec3h(v) => [v.x, v.y, v.z].map(|v| f64::from(f32::from(v))).to_vec(),

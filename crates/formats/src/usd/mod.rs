@@ -5,7 +5,9 @@
 //! on their left (*OpenUSD*, `UsdGeomXformOp`). One layer is read: sublayers, references and payloads are not followed,
 //! and said. What the format cannot hold travels in the layer's `customLayerData`, see [`crate::extra_data`].
 
+mod attributes;
 mod check;
+mod columns;
 mod crate_file;
 mod layer;
 mod read;

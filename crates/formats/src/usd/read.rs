@@ -4,28 +4,21 @@ use std::collections::HashSet;
 
 use glam::{DMat4, DQuat, DVec3};
 use nimble_curve_core::angle::radians;
-use nimble_curve_core::controller::{Controller, SampleKind};
-use nimble_curve_core::curve::{Curve, Discrete, DiscreteCurve, Interpolation};
-use nimble_curve_core::rig::{
-    Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig, ScaleInheritance,
-};
+use nimble_curve_core::controller::SampleKind;
+use nimble_curve_core::rig::{Node, NodeId, NodeKind, OpValue, Rig, ScaleInheritance};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Layer as SceneLayer, Scene, Take, Target, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use nimble_curve_core::time::{FrameRate, TimeRange};
-use nimble_curve_core::value::Quantity;
-use openusd::sdf::{AbstractData as _, Path, Value};
+use openusd::sdf::{AbstractData as _, Path};
 
+use super::columns::{Column, blended};
 use super::layer::{Layer, Values, numbers};
 use super::reader::Reader;
 use super::skeleton;
-use super::spline::MARK;
 use crate::error::Fault;
 use crate::grid;
-use crate::steps::{Mapped, Step, StepKind, lines, map, of_curves, straight, taken_apart};
-
-/// The namespace of attributes that users add.
-pub const USER: &str = "userProperties:";
+use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
 
 /// What a layer says, without our extra data.
 pub struct Plain {
@@ -124,7 +117,9 @@ impl Reader<'_> {
     fn is_node(&self, path: &Path, kind: &str) -> bool {
         let has_steps =
             || self.layer.names(path, "propertyChildren").iter().any(|name| name.starts_with("xformOp:"));
-        matches!(kind, "Xform" | "SkelRoot" | "Skeleton" | "Mesh" | "Camera") || has_steps()
+        matches!(kind, "Xform" | "SkelRoot" | "Skeleton" | "Mesh" | "Camera")
+            || has_steps()
+            || self.has_moving_attributes(path)
     }
 
     fn node(&mut self, path: &Path, kind: &str, parent: Option<NodeId>) -> Result<NodeId, Fault> {
@@ -292,6 +287,33 @@ impl Reader<'_> {
         Ok((steps, drives))
     }
 
+    /// Matrices over time, taken apart into translation, rotation and scale.
+    fn matrices(
+        &mut self,
+        id: NodeId,
+        (codes, values): (&[f64], &[f64]),
+        attribute: &Path,
+    ) -> Result<(), Fault> {
+        let mut times = self.times(codes, attribute)?;
+        let mut rows: Vec<DMat4> = values.chunks_exact(16).map(DMat4::from_cols_slice).collect();
+        if let Some(all) = blended(&times, &rows, self.rate) {
+            self.notes.push(format!(
+                "{}: its matrices blend number by number between their times: read as a sample a frame",
+                attribute.as_str()
+            ));
+            let first = self.rate.frame(times[0]) as i64;
+            times = (0..all.len() as i64).map(|index| self.rate.ticks(first + index)).collect();
+            rows = all;
+        }
+        let step = grid::step(&times, self.rate);
+        for (property, kind, numbers) in taken_apart(rows.into_iter()) {
+            if !numbers.is_empty() {
+                self.push(id, property, straight(&times, step, kind, numbers));
+            }
+        }
+        Ok(())
+    }
+
     fn transform_tracks(&mut self, id: NodeId, mapped: &Mapped, drives: &[Drive]) -> Result<(), Fault> {
         // For each property, its numbers in order of the steps.
         let mut properties: Vec<(String, Vec<Option<Column<'_>>>)> = Vec::new();
@@ -308,17 +330,18 @@ impl Reader<'_> {
                 continue;
             };
             let whole = drive.numbers.len();
+            if let Values::Samples { gaps, .. } = &values
+                && let (16 | 4, Some(code)) = (whole, gaps.first())
+            {
+                self.notes.push(format!(
+                    "{}: has no value from {code} on, which is not read for whole rotations and matrices",
+                    drive.attribute.as_str()
+                ));
+            }
             if let (16, Values::Samples { codes, values, .. }) = (whole, &values)
                 && place.property == "matrix"
             {
-                let times = self.times(codes, &drive.attribute)?;
-                let step = grid::step(&times, self.rate);
-                let rows = values.chunks_exact(16).map(DMat4::from_cols_slice);
-                for (property, kind, numbers) in taken_apart(rows) {
-                    if !numbers.is_empty() {
-                        self.push(id, property, straight(&times, step, kind, numbers));
-                    }
-                }
+                self.matrices(id, (codes, values), &drive.attribute)?;
                 continue;
             }
             if let (4, Values::Samples { codes, values, .. }) = (whole, values_of_orient(&values, whole)) {
@@ -371,164 +394,13 @@ impl Reader<'_> {
         }
         Ok(())
     }
-
-    fn controller(&self, columns: &[Option<Column<'_>>], kind: SampleKind) -> Result<Controller, Fault> {
-        let first = columns.iter().flatten().next().and_then(|column| match column.values.as_ref() {
-            Values::Samples { codes, .. } => Some((codes, &column.attribute)),
-            Values::Spline(_) => None,
-        });
-        let alike = |column: &Option<Column<'_>>| match column.as_ref().map(|column| column.values.as_ref()) {
-            Some(Values::Samples { codes, .. }) => first.is_some_and(|(all, _)| all == codes),
-            _ => false,
-        };
-        if let Some((codes, attribute)) = first
-            && columns.iter().all(alike)
-        {
-            let times = self.times(codes, attribute)?;
-            let mut values = vec![0.0; times.len() * columns.len()];
-            for (component, column) in columns.iter().flatten().enumerate() {
-                for (row, value) in column.numbers().into_iter().enumerate() {
-                    values[row * columns.len() + component] = value;
-                }
-            }
-            return Ok(straight(&times, grid::step(&times, self.rate), kind, values));
-        }
-        let curves = columns.iter().map(|column| match column {
-            Some(column) => column.curve(self),
-            None => Ok(Curve::default()),
-        });
-        let curves = curves.collect::<Result<Vec<Curve>, Fault>>()?;
-        Ok(of_curves(kind, curves))
-    }
-
-    /// The numbers and switches that users added to a prim, with what drives them.
-    #[allow(clippy::type_complexity)]
-    fn attributes(&self, path: &Path) -> Result<(Vec<Attribute>, Vec<(String, Controller)>), Fault> {
-        let (mut attributes, mut driven) = (Vec::new(), Vec::new());
-        for property in self.layer.names(path, "propertyChildren") {
-            let Some(name) = property.strip_prefix(USER).filter(|name| !name.ends_with(MARK)) else {
-                continue;
-            };
-            let Ok(place) = path.append_property(property.as_str()) else { continue };
-            let default = self.layer.field(&place, "default");
-            let is_switch = self.layer.text(&place, "typeName").as_deref() == Some("bool");
-            let kind = match default.as_deref() {
-                Some(Value::Bool(on)) => AttributeKind::Switch { default: *on },
-                held if is_switch => {
-                    AttributeKind::Switch { default: held.and_then(switch).unwrap_or(false) }
-                }
-                Some(Value::String(text)) => AttributeKind::Text { default: text.clone() },
-                Some(Value::Token(text)) => AttributeKind::Text { default: text.as_str().to_owned() },
-                other => {
-                    let default = other
-                        .and_then(numbers)
-                        .filter(|numbers| numbers.len() == 1)
-                        .map(|numbers| numbers[0]);
-                    let kind = self.layer.text(&place, "typeName").unwrap_or_default();
-                    if default.is_none() && !matches!(kind.as_str(), "double" | "float" | "half" | "int") {
-                        continue;
-                    }
-                    let default = default.unwrap_or(0.0);
-                    AttributeKind::Number { default, min: None, max: None, quantity: Quantity::Number }
-                }
-            };
-            let controller = match &kind {
-                AttributeKind::Number { .. } => match self.layer.values(&place)? {
-                    Some(values) => {
-                        let values = std::rc::Rc::new(values);
-                        let column = Column { attribute: place, values, number: 0, is_angle: false, by: 1.0 };
-                        Some(self.controller(&[Some(column)], SampleKind::Number)?)
-                    }
-                    None => None,
-                },
-                _ => self.discrete(&place, is_switch)?,
-            };
-            driven.extend(controller.map(|controller| (name.to_owned(), controller)));
-            attributes.push(Attribute { name: name.to_owned(), kind });
-        }
-        Ok((attributes, driven))
-    }
-
-    fn discrete(&self, attribute: &Path, is_switch: bool) -> Result<Option<Controller>, Fault> {
-        let Some(samples) = self.layer.field(attribute, "timeSamples") else { return Ok(None) };
-        let Value::TimeSamples(samples) = samples.as_ref() else { return Ok(None) };
-        let value = |value: &Value| match value {
-            value if is_switch => switch(value).map(Discrete::Switch),
-            Value::Bool(on) => Some(Discrete::Switch(*on)),
-            Value::String(text) => Some(Discrete::Text(text.clone())),
-            Value::Token(text) => Some(Discrete::Text(text.as_str().to_owned())),
-            _ => None,
-        };
-        let kept: Vec<(f64, Discrete)> =
-            samples.iter().filter_map(|(code, held)| Some((*code, value(held)?))).collect();
-        let codes: Vec<f64> = kept.iter().map(|(code, _)| *code).collect();
-        let times = self.times(&codes, attribute)?;
-        let keys = times.into_iter().zip(kept.into_iter().map(|(_, value)| value)).collect();
-        let curve = DiscreteCurve::new(keys).map_err(|error| Fault::in_part(attribute.as_str(), error))?;
-        Ok(Some(Controller::Discrete(curve)))
-    }
-}
-
-/// A value of an attribute of type `bool`: parsers give its words and numbers as they stand in the text.
-fn switch(value: &Value) -> Option<bool> {
-    let word = match value {
-        Value::Bool(on) => return Some(*on),
-        Value::String(word) => word.as_str(),
-        Value::Token(word) => word.as_str(),
-        other => return numbers(other)?.first().map(|number| *number != 0.0),
-    };
-    match word {
-        "true" | "1" => Some(true),
-        "false" | "0" => Some(false),
-        _ => None,
-    }
 }
 
 /// Samples of an orient as they are; nothing of anything else.
 fn values_of_orient<'a, 'b>(values: &'b Values<'a>, whole: usize) -> &'b Values<'a> {
-    const NONE: &Values<'static> = &Values::Samples { codes: Vec::new(), width: 0, values: Vec::new() };
+    const NONE: &Values<'static> =
+        &Values::Samples { codes: Vec::new(), width: 0, values: Vec::new(), gaps: Vec::new() };
     if whole == 4 { values } else { NONE }
-}
-
-/// Where one number of a property comes from.
-#[derive(Clone)]
-struct Column<'a> {
-    attribute: Path,
-    values: std::rc::Rc<Values<'a>>,
-    number: usize,
-    is_angle: bool,
-    by: f64,
-}
-
-impl Column<'_> {
-    fn value(&self, number: f64) -> f64 {
-        self.by * if self.is_angle { radians(number) } else { number }
-    }
-
-    fn numbers(&self) -> Vec<f64> {
-        match self.values.as_ref() {
-            Values::Samples { width, values, .. } => {
-                values.iter().skip(self.number).step_by(*width).map(|&number| self.value(number)).collect()
-            }
-            Values::Spline(_) => Vec::new(),
-        }
-    }
-
-    fn curve(&self, reader: &Reader<'_>) -> Result<Curve, Fault> {
-        match self.values.as_ref() {
-            Values::Spline(spline) => {
-                let rise = self.by * if self.is_angle { 1_f64.to_radians() } else { 1.0 };
-                let codes = format!("{}", reader.codes).parse::<FrameRate>().unwrap_or(reader.rate);
-                spline
-                    .curve(codes, |number| self.value(number), rise)
-                    .map_err(|message| Fault::in_part(self.attribute.as_str(), message))
-            }
-            Values::Samples { codes, .. } => {
-                let times = reader.times(codes, &self.attribute)?;
-                Ok(lines(&times, self.numbers().into_iter(), Interpolation::Linear))
-            }
-        }
-    }
 }
 
 /// The inverse of a step.

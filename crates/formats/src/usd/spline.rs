@@ -483,11 +483,13 @@ pub fn text(curve: &Curve, rate: FrameRate, shown: impl Fn(f64) -> f64, rise: f6
             Interpolation::Cubic => format!("curve {}", tangent(key.tangent_out, gap_after.or(gap_before))),
         };
         let time = rate.frame(key.time);
-        let pre = tangent(key.tangent_in, gap_before.or(gap_after));
-        text.push_str(&format!(
-            "{indent}    {time}: {left}{}; pre {pre}; post {way},\n",
-            shown(key.value) + 0.0
-        ));
+        // A piece that is no cubic has no tangents.
+        let arrives = before.is_none_or(|before| before.interpolation == Interpolation::Cubic);
+        let pre = match arrives {
+            true => format!("pre {}; ", tangent(key.tangent_in, gap_before.or(gap_after))),
+            false => String::new(),
+        };
+        text.push_str(&format!("{indent}    {time}: {left}{}; {pre}post {way},\n", shown(key.value) + 0.0));
     }
     text.push_str(&format!("{indent}}}"));
     text

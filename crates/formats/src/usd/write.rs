@@ -14,7 +14,7 @@ use nimble_curve_core::scene::{Scene, Take, Target};
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::value::Value;
 
-use super::read::USER;
+use super::attributes::{SEEN, USER, VISIBILITY};
 use super::spline;
 
 /// A layer, and the prims of the nodes in it.
@@ -61,6 +61,14 @@ pub fn identifier(name: &str) -> String {
         true => format!("_{plain}"),
         false => plain,
     }
+}
+
+/// An attribute's name, its namespaces as they are and each part an identifier, that no other has taken.
+fn free_name(name: &str, taken: &mut HashSet<String>) -> String {
+    let wanted = name.split(':').map(identifier).collect::<Vec<_>>().join(":");
+    let numbered = (2..).map(|number| format!("{wanted}_{number}"));
+    let mut free = std::iter::once(wanted.clone()).chain(numbered).filter(|name| taken.insert(name.clone()));
+    free.next().unwrap_or(wanted)
 }
 
 /// A text without the characters that would have to be escaped.
@@ -367,16 +375,19 @@ impl Writer<'_> {
         }
     }
 
-    /// Custom numbers and switches; those whose names are no identifiers are in the extra data only.
+    /// Custom numbers and switches; a name that is no identifier stands beside one.
     fn attributes(&mut self, rig: usize, id: NodeId, node: &Node, indent: &str) {
+        let mut taken = HashSet::new();
         for attribute in &node.attributes {
-            if identifier(&attribute.name) != attribute.name {
-                continue;
-            }
+            let own = free_name(&attribute.name, &mut taken);
+            let displayed = match own == attribute.name {
+                true => String::new(),
+                false => format!(" (\n{indent}    displayName = \"{}\"\n{indent})", plain(&attribute.name)),
+            };
             let target = Target { rig, node: id, property: attribute.name.clone() };
             let tracks = self.take.and_then(|take| take.layers.first()).map(|layer| &layer.tracks);
             let track = tracks.into_iter().flatten().find(|track| track.target == target);
-            let name = format!("{USER}{}", attribute.name);
+            let name = format!("{USER}{own}");
             match &attribute.kind {
                 AttributeKind::Number { default, .. } => {
                     let driven = match track.map(|track| &track.controller) {
@@ -392,18 +403,30 @@ impl Writer<'_> {
                         Some(Controller::Constant(Value::Number(held))) => held,
                         _ => default,
                     };
-                    let _ = writeln!(self.text, "{indent}custom double {name} = {}", default + 0.0);
+                    let _ =
+                        writeln!(self.text, "{indent}custom double {name} = {}{displayed}", default + 0.0);
                     self.written.insert(target);
                     self.driven(indent, "double", &name, driven);
                 }
                 AttributeKind::Switch { default } => {
-                    let _ = writeln!(self.text, "{indent}custom bool {name} = {default}");
+                    let is_standard = attribute.name == VISIBILITY;
+                    let (kind, name) = match is_standard {
+                        true => ("token", VISIBILITY),
+                        false => ("bool", name.as_str()),
+                    };
+                    let shown = |on: bool| match is_standard {
+                        true => format!("\"{}\"", SEEN[usize::from(on)]),
+                        false => on.to_string(),
+                    };
+                    let custom = if is_standard { "" } else { "custom " };
+                    let _ =
+                        writeln!(self.text, "{indent}{custom}{kind} {name} = {}{displayed}", shown(*default));
                     if let Some(Controller::Discrete(curve)) = track.map(|track| &track.controller) {
-                        let _ = writeln!(self.text, "{indent}bool {name}.timeSamples = {{");
+                        let _ = writeln!(self.text, "{indent}{kind} {name}.timeSamples = {{");
                         for (time, value) in curve.keys() {
                             if let Discrete::Switch(on) = value {
                                 let code = self.scene.rate.frame(*time);
-                                let _ = writeln!(self.text, "{indent}    {code}: {on},");
+                                let _ = writeln!(self.text, "{indent}    {code}: {},", shown(*on));
                             }
                         }
                         let _ = writeln!(self.text, "{indent}}}");
