@@ -6,6 +6,7 @@ mod bvh;
 mod collada;
 mod findings;
 mod gltf;
+mod gltf_passed_on;
 mod matrix;
 mod ncurve;
 mod random;

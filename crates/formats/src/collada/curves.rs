@@ -7,12 +7,12 @@ use nimble_curve_core::controller::{TcbCurve, TcbKey, TcbKeys};
 use nimble_curve_core::curve::{
     Behaviour, Curve, Interpolation, Key, Tangent, TangentMode, TangentShape, Ticks,
 };
-use nimble_curve_core::time::{FrameRate, MAX_TICKS, TICKS_PER_SECOND};
+use nimble_curve_core::time::{MAX_TICKS, TICKS_PER_SECOND};
 use roxmltree::Node;
 
 use super::Named;
 use crate::error::Fault;
-use crate::grid;
+use crate::grid::{self, Clock};
 
 /// How far a time may be from the one that was meant, in seconds: files have six digits or single precision.
 pub fn slack(seconds: f64) -> f64 {
@@ -181,9 +181,9 @@ impl Sampler {
         Ok(())
     }
 
-    /// The key times on the grid of a rate.
-    pub fn times(&self, rate: FrameRate) -> Vec<Ticks> {
-        grid::all_snapped(self.seconds.iter().map(|&second| (second, slack(second))), rate, grid::neighbours)
+    /// The key times by a clock.
+    pub fn times(&self, clock: &Clock) -> Vec<Ticks> {
+        clock.times(self.seconds.iter().map(|&second| (second, slack(second))), grid::neighbours)
     }
 
     /// Whether all pieces are straight lines without a jump, so that evenly spaced keys may be samples.
@@ -211,8 +211,8 @@ impl Sampler {
     }
 
     /// One number as a curve, its values multiplied by a factor.
-    pub fn curve(&self, component: usize, factor: Factor, rate: FrameRate) -> Curve {
-        let times = self.times(rate);
+    pub fn curve(&self, component: usize, factor: Factor, clock: &Clock) -> Curve {
+        let times = self.times(clock);
         let values = self.column(component, factor);
         if self.ways.first() == Some(&Way::Tcb) {
             return self.tcb_curve(&times, &values);

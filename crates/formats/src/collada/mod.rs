@@ -25,7 +25,7 @@ use nimble_curve_core::time::{FrameRate, Ticks};
 
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
-use crate::extra_data;
+use crate::extra_data::{self, Marks};
 use crate::format::Format;
 
 /// The profile under which extra data stands.
@@ -48,7 +48,7 @@ pub fn read(text: &str, name: &str, rate: Option<FrameRate>) -> Result<(Scene, V
     let data = document.root_element().descendants().find(is_ours);
     let data = data.map(|data| data.text().unwrap_or_default().to_owned());
     extra_data::read_with(data.as_deref().map(str::trim), rate, |rate| {
-        read::read(&document, name, rate, true).map(|plain| (plain.scene, plain.notes))
+        read::read(&document, name, rate, true).map(|plain| (plain.scene, Marks::default(), plain.notes))
     })
 }
 
@@ -165,7 +165,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     let plain = read::read(&document, "", Some(scene.rate), true)?;
     let origin: HashMap<&str, NodeRef> = written.ids.iter().map(|(id, node)| (id.as_str(), *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-    let data = extra_data::of(scene, &plain.scene, |node| {
+    let data = extra_data::of(scene, &plain.scene, &Marks::default(), |node| {
         origin.get(plain.ids.get(position(node)?)?.as_str()).copied()
     });
     let data = serde_json::to_string(&data).map_err(|error| Fault::of_whole(error.to_string()))?;

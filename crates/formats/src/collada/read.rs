@@ -17,7 +17,7 @@ use super::curves::{Factor, Sampler, fault, shown, slack};
 use super::deform::Deformers;
 use super::nodes::{FileNode, Hierarchy};
 use crate::error::Fault;
-use crate::grid;
+use crate::grid::{self, Clock, Said};
 use crate::steps::{Mapped, Place, of_curves, rows_as_keys, straight, taken_apart};
 
 /// What a document says, without our extra data.
@@ -51,15 +51,15 @@ pub fn read(
     let channels = channels(root, &by_id, &nodes, &deformers)?;
     let mut notes = channels.notes.clone();
     let stated = || stated_rate(root).filter(|_| with_hints);
-    let rate = rate.or_else(stated).unwrap_or_else(|| {
-        let times = channels.samplers().flat_map(|sampler| sampler.seconds.iter().map(|&s| (s, slack(s))));
-        grid::guess(times).unwrap_or_else(|| {
-            if channels.samplers().next().is_some() {
-                notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
-            }
-            FrameRate::FPS_30
-        })
+    let times = channels.samplers().flat_map(|sampler| sampler.seconds.iter().map(|&s| (s, slack(s))));
+    let clock = Clock::of(&times.collect::<Vec<Said>>(), rate.or_else(stated)).unwrap_or_else(|| {
+        if channels.samplers().next().is_some() {
+            notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
+        }
+        Clock::tolerant(FrameRate::FPS_30)
     });
+    let rate = clock.rate;
+    let clock = if with_hints { clock } else { Clock::exact(rate) };
     let animated: HashSet<(usize, usize)> =
         channels.list.iter().map(|channel| (channel.node, channel.step)).collect();
     let (mut rig, ids, mapped) = nodes.rig(name, &animated)?;
@@ -77,9 +77,10 @@ pub fn read(
         rig: &rig,
         ids: &ids,
         mapped: &mapped,
-        rate,
+        clock: &clock,
     };
     let takes = file.takes(name, with_hints, &mut notes);
+    notes.extend(clock.note());
     let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
     Ok(Plain { scene, ids: nodes.list.into_iter().map(|node| node.id).collect(), notes })
 }
@@ -341,7 +342,7 @@ struct File<'a, 'i> {
     ids: &'a [NodeId],
     /// For each node of the file what became of its transform elements.
     mapped: &'a [Mapped],
-    rate: FrameRate,
+    clock: &'a Clock,
 }
 
 impl File<'_, '_> {
@@ -357,7 +358,7 @@ impl File<'_, '_> {
             else {
                 continue;
             };
-            let at = |seconds: f64| grid::snapped(seconds, self.rate, slack(seconds));
+            let at = |seconds: f64| self.clock.time((seconds, slack(seconds)));
             let clip = |(name, start, end): &(String, f64, f64)| Clip {
                 name: name.clone(),
                 range: TimeRange::new(at(*start), at(*end)),
@@ -395,7 +396,7 @@ impl File<'_, '_> {
         }
         let mut tracks = Vec::new();
         for part in parts {
-            part.into_tracks(self.rig, self.rate, &mut tracks, notes);
+            part.into_tracks(self.rig, self.clock, &mut tracks, notes);
         }
         tracks
     }
@@ -412,8 +413,8 @@ impl File<'_, '_> {
                 };
                 weights.enumerate().map(move |(index, weight)| {
                     let column = (&channel.sampler, index, Factor { by: 1.0, is_angle: false });
-                    let curve = || channel.sampler.curve(index, column.2, self.rate);
-                    let controller = sampled(&[Some(column)], SampleKind::Number, self.rate)
+                    let curve = || channel.sampler.curve(index, column.2, self.clock);
+                    let controller = sampled(&[Some(column)], SampleKind::Number, self.clock)
                         .unwrap_or_else(|| Controller::Components(vec![curve()]));
                     let property = morph.weights[weight].name.clone();
                     Track { target: Target { rig: 0, node: self.ids[morph.node], property }, controller }
@@ -435,11 +436,11 @@ struct Part<'a> {
 type Column<'a> = (&'a Sampler, usize, Factor);
 
 impl Part<'_> {
-    fn into_tracks(self, rig: &Rig, rate: FrameRate, tracks: &mut Vec<Track>, notes: &mut Vec<String>) {
+    fn into_tracks(self, rig: &Rig, clock: &Clock, tracks: &mut Vec<Track>, notes: &mut Vec<String>) {
         let Some(node) = rig.node(self.node) else { return };
         let target = |property: &str| Target { rig: 0, node: self.node, property: property.to_owned() };
         if self.property == "matrix" && node.op("matrix").is_none() {
-            match self.matrices(rate) {
+            match self.matrices(clock) {
                 Some(parts) => tracks.extend(
                     parts
                         .into_iter()
@@ -482,10 +483,10 @@ impl Part<'_> {
             OpValue::Matrix(_) => SampleKind::Matrix,
             _ => SampleKind::Vector,
         };
-        let controller = sampled(&columns, kind, rate).unwrap_or_else(|| {
+        let controller = sampled(&columns, kind, clock).unwrap_or_else(|| {
             let curve = |column: &Option<Column<'_>>| {
                 column.map_or_else(Curve::default, |(sampler, index, factor)| {
-                    sampler.curve(index, factor, rate)
+                    sampler.curve(index, factor, clock)
                 })
             };
             of_curves(kind, columns.iter().map(curve).collect())
@@ -494,14 +495,14 @@ impl Part<'_> {
     }
 
     /// Whole matrices, key by key, taken apart into translation, rotation and scale.
-    fn matrices(&self, rate: FrameRate) -> Option<Vec<(&'static str, Controller)>> {
+    fn matrices(&self, clock: &Clock) -> Option<Vec<(&'static str, Controller)>> {
         let [(channel, _)] = self.pieces[..] else { return None };
         let sampler = (channel.width == 16).then_some(&channel.sampler)?;
-        let times = sampler.times(rate);
+        let times = sampler.times(clock);
         let rows = sampler.values.chunks_exact(16).take(times.len());
         // Written by rows.
         let parts = taken_apart(rows.map(|row| DMat4::from_cols_slice(row).transpose()));
-        let step = grid::step(&times, rate).filter(|_| sampler.is_straight());
+        let step = grid::step(&times, clock.rate).filter(|_| sampler.is_straight());
         let parts = parts.into_iter().filter(|(_, _, values)| !values.is_empty());
         let controller = |kind, values: Vec<f64>| match sampler.holds() {
             true => rows_as_keys(&times, kind, &values, Interpolation::Hold),
@@ -512,15 +513,15 @@ impl Part<'_> {
 }
 
 /// Columns that all are straight lines at every frame of one grid, as samples.
-fn sampled(columns: &[Option<Column<'_>>], kind: SampleKind, rate: FrameRate) -> Option<Controller> {
+fn sampled(columns: &[Option<Column<'_>>], kind: SampleKind, clock: &Clock) -> Option<Controller> {
     let all: Vec<Column<'_>> = columns.iter().copied().collect::<Option<_>>()?;
     let (first, _, _) = *all.first()?;
     let alike = |(sampler, _, _): &Column<'_>| sampler.is_straight() && sampler.seconds == first.seconds;
     if !all.iter().all(alike) {
         return None;
     }
-    let times = first.times(rate);
-    let step = grid::step(&times, rate)?;
+    let times = first.times(clock);
+    let step = grid::step(&times, clock.rate)?;
     let mut values = vec![0.0; times.len() * all.len()];
     for (component, (sampler, index, factor)) in all.iter().enumerate() {
         for (row, value) in sampler.column(*index, *factor).into_iter().enumerate() {

@@ -11,17 +11,23 @@ use nimble_curve_core::scene::{Layer, Scene, Take, Target};
 use super::fingerprint::{rest_prints, track_prints};
 use super::restore::nameless;
 use super::samples::given_back;
-use super::{ExtraData, Sampled, VERSION};
+use super::{ExtraData, Keys, Marks, Sampled, VERSION};
 use crate::ncurve;
 
 /// The extra data for a scene that a format alone gives as `plain`; `origin` says which node of the scene a node of the
-/// plain one is.
-pub fn of(scene: &Scene, plain: &Scene, origin: impl Fn(NodeRef) -> Option<NodeRef>) -> ExtraData {
+/// plain one is, `marks` what each carries in the file.
+pub fn of(
+    scene: &Scene,
+    plain: &Scene,
+    marks: &Marks,
+    origin: impl Fn(NodeRef) -> Option<NodeRef>,
+) -> ExtraData {
     let (from, to) = (nameless(plain), Addresses::new(scene));
     let nodes = from
         .nodes()
         .iter()
         .filter_map(|&node| Some((from.node(node).to_owned(), to.node(origin(node)?).to_owned())));
+    let keys: Keys = from.nodes().iter().map(|&node| (node, from.node(node).to_owned())).collect();
     let mut bare = Scene { rigs: scene.rigs.clone(), sets: scene.sets.clone(), takes: Vec::new(), ..*scene };
     let placed = (plain.space != scene.space).then(|| in_space(plain, &scene.space).0);
     let held: HashMap<(&str, NodeRef, &str), &Controller> = (placed.as_ref().unwrap_or(plain).takes.iter())
@@ -83,8 +89,9 @@ pub fn of(scene: &Scene, plain: &Scene, origin: impl Fn(NodeRef) -> Option<NodeR
         sampled,
         version: VERSION,
         nodes: nodes.collect(),
-        rests: rest_prints(plain, &from),
-        tracks: plain.takes.iter().map(|take| (take.name.clone(), track_prints(take, &from))).collect(),
+        marks: marks.by_node.iter().map(|(node, mark)| (*mark, keys[node].clone())).collect(),
+        rests: rest_prints(plain, &keys),
+        tracks: plain.takes.iter().map(|take| (take.name.clone(), track_prints(take, &keys))).collect(),
         scene: ncurve::write(&bare),
     }
 }

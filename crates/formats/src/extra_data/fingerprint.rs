@@ -2,33 +2,38 @@
 
 use std::collections::BTreeMap;
 
-use nimble_curve_core::address::Addresses;
 use nimble_curve_core::controller::{Controller, TcbKeys};
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Ticks};
 use nimble_curve_core::rig::OpValue;
 use nimble_curve_core::scene::{Scene, Take, Track};
 
-pub(super) fn rest_prints(scene: &Scene, addresses: &Addresses) -> BTreeMap<String, String> {
+use super::{Keys, channel};
+
+/// The prints of all rest transforms, by the keys of their nodes.
+pub(super) fn rest_prints(scene: &Scene, keys: &Keys) -> BTreeMap<String, String> {
     let mut prints = BTreeMap::new();
-    for &(rig, id) in addresses.nodes() {
-        let mut print = Fingerprint::new();
-        if let Some(parent) = scene.rigs[rig].parent(id) {
-            print.text(addresses.node((rig, parent)));
+    for (index, rig) in scene.rigs.iter().enumerate() {
+        for (id, node) in rig.nodes() {
+            let mut print = Fingerprint::new();
+            if let Some(parent) = rig.parent(id) {
+                print.text(&keys[&(index, parent)]);
+            }
+            for op in &node.transform {
+                print.text(&op.name);
+                print.step(&op.value);
+            }
+            prints.insert(keys[&(index, id)].clone(), print.done());
         }
-        for op in scene.rigs[rig].node(id).into_iter().flat_map(|node| &node.transform) {
-            print.text(&op.name);
-            print.step(&op.value);
-        }
-        prints.insert(addresses.node((rig, id)).to_owned(), print.done());
     }
     prints
 }
 
-pub(super) fn track_prints(take: &Take, addresses: &Addresses) -> BTreeMap<String, String> {
+/// The prints of all tracks, by the keys of their channels.
+pub(super) fn track_prints(take: &Take, keys: &Keys) -> BTreeMap<String, String> {
     let print = |track: &Track| {
         let mut print = Fingerprint::new();
         print.controller(&track.controller);
-        (addresses.property(&track.target), print.done())
+        (channel(keys, (track.target.rig, track.target.node), &track.target.property), print.done())
     };
     take.tracks().map(|(_, track)| print(track)).collect()
 }

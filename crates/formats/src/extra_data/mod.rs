@@ -12,6 +12,7 @@ pub use self::build::of;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::scene::{Scene, Target};
 use nimble_curve_core::time::FrameRate;
@@ -21,7 +22,7 @@ use crate::error::Fault;
 use crate::ncurve;
 
 /// The version of the extra data.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// Extra data as it stands in a file.
 #[derive(Serialize, Deserialize)]
@@ -29,6 +30,10 @@ pub struct ExtraData {
     version: u32,
     /// For each node, as the format alone gives it, its address in the scene.
     nodes: BTreeMap<String, String>,
+    /// The same keys by the marks that nodes carry in the file, where the format has a place for one: a mark stays with its
+    /// node whatever it is called and wherever it hangs.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    marks: BTreeMap<u64, String>,
     /// Fingerprints of rest transforms, by node.
     rests: BTreeMap<String, String>,
     /// Fingerprints of tracks, by take and channel.
@@ -38,6 +43,23 @@ pub struct ExtraData {
     sampled: Vec<Sampled>,
     /// The text of the scene in our own format; as text, so that no program that passes it on touches its numbers.
     scene: String,
+}
+
+/// What each node of a plain scene was called when the file was written: its key.
+type Keys = HashMap<NodeRef, String>;
+
+/// What a file says of its nodes beside what they are.
+#[derive(Clone, Debug, Default)]
+pub struct Marks {
+    /// The marks that nodes carry.
+    pub by_node: HashMap<NodeRef, u64>,
+    /// The program that wrote it knows of no numbers that move: those that are missing are not taken out.
+    pub without_numbers: bool,
+}
+
+/// The key of a property.
+fn channel(keys: &Keys, node: NodeRef, property: &str) -> String {
+    format!("{}:{property}", keys[&node])
 }
 
 /// A track of samples that is not in the scene: where it belongs.
@@ -135,16 +157,19 @@ pub fn open(json: &str) -> Result<Option<Opened>, Fault> {
 pub(crate) fn read_with(
     extra: Option<&str>,
     rate: Option<FrameRate>,
-    plain: impl FnOnce(Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault>,
+    plain: impl FnOnce(Option<FrameRate>) -> Result<(Scene, Marks, Vec<String>), Fault>,
 ) -> Result<(Scene, Vec<String>), Fault> {
-    let Some(extra) = extra else { return plain(rate) };
-    let Some(opened) = open(extra)? else {
-        let (scene, mut notes) = plain(rate)?;
-        notes.push("its extra data is of a newer version and was passed over".to_owned());
+    let Some(opened) = extra.map(open).transpose()?.flatten() else {
+        let (scene, _, mut notes) = plain(rate)?;
+        if extra.is_some() {
+            notes.push(
+                "its extra data is of another version than is read here and was passed over".to_owned(),
+            );
+        }
         return Ok((scene, notes));
     };
-    let (scene, mut notes) = plain(rate.or(Some(opened.original.rate)))?;
-    let (restored, more) = opened.restore(scene)?;
+    let (scene, marks, mut notes) = plain(rate.or(Some(opened.original.rate)))?;
+    let (restored, more) = opened.restore(scene, &marks)?;
     notes.extend(more);
     Ok((restored, notes))
 }

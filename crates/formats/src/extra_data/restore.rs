@@ -10,7 +10,7 @@ use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
 
 use super::fingerprint::{rest_prints, track_prints};
 use super::samples::{given_back, unfolded};
-use super::{ExtraData, Opened, Sampled};
+use super::{ExtraData, Keys, Marks, Opened, Sampled, channel};
 use crate::error::Fault;
 
 impl Opened {
@@ -18,8 +18,8 @@ impl Opened {
     ///
     /// # Errors
     /// Where the extra data speaks of nodes that its own scene has not.
-    pub fn restore(self, plain: Scene) -> Result<(Scene, Vec<String>), Fault> {
-        Restoring::new(&self.data, self.original, plain)?.run()
+    pub fn restore(self, plain: Scene, marks: &Marks) -> Result<(Scene, Vec<String>), Fault> {
+        Restoring::new(&self.data, self.original, plain, marks)?.run()
     }
 }
 
@@ -29,11 +29,51 @@ pub(super) struct Restoring<'a> {
     pub(super) original: Scene,
     /// What the format alone gives, in the space of the original.
     pub(super) plain: Scene,
-    pub(super) addresses: Addresses,
+    /// What each node of the plain scene was called when it was written; those that came later by names of their own.
+    pub(super) keys: Keys,
     /// For each node of the plain scene, the one of the original.
     pub(super) origin: HashMap<NodeRef, NodeRef>,
+    /// See [`Marks`].
+    without_numbers: bool,
     pub(super) rests: BTreeMap<String, String>,
     pub(super) tracks: HashMap<String, BTreeMap<String, String>>,
+}
+
+/// Whether a channel is that of a number, and not a step of a transform.
+fn is_number(channel: &str) -> bool {
+    !["translation", "rotation", "scale"].iter().any(|step| channel.ends_with(&format!(":{step}")))
+}
+
+/// All nodes of a scene.
+fn nodes(scene: &Scene) -> impl Iterator<Item = NodeRef> {
+    scene.rigs.iter().enumerate().flat_map(|(index, rig)| rig.nodes().map(move |(id, _)| (index, id)))
+}
+
+/// What each node was called when it was written: by the mark that it carries, else by its place and name.
+fn keys_of(extra_data: &ExtraData, plain: &Scene, marks: &Marks) -> Keys {
+    let addresses = nameless(plain);
+    let mut keys = Keys::new();
+    let mut taken: HashSet<&str> = HashSet::new();
+    // Of copies of a node, which carry the same mark, the first is it.
+    for node in nodes(plain) {
+        let key = marks.by_node.get(&node).and_then(|mark| extra_data.marks.get(mark));
+        if let Some(key) = key.filter(|key| taken.insert(key)) {
+            keys.insert(node, key.clone());
+        }
+    }
+    for &node in addresses.nodes() {
+        let text = addresses.node(node);
+        if let (false, Some((key, _))) = (keys.contains_key(&node), extra_data.nodes.get_key_value(text))
+            && taken.insert(key)
+        {
+            keys.insert(node, key.clone());
+        }
+    }
+    for &node in addresses.nodes() {
+        // No address starts with a slash.
+        keys.entry(node).or_insert_with(|| format!("/{}", addresses.node(node)));
+    }
+    keys
 }
 
 /// The addresses of a plain scene without the names of its rigs, which are those of files.
@@ -50,24 +90,35 @@ impl<'a> Restoring<'a> {
         extra_data: &'a ExtraData,
         mut original: Scene,
         plain: Scene,
+        marks: &Marks,
     ) -> Result<Restoring<'a>, Fault> {
-        let (addresses, there) = (nameless(&plain), Addresses::new(&original));
+        let there = Addresses::new(&original);
+        let keys = keys_of(extra_data, &plain, marks);
         let mut origin = HashMap::new();
-        for (now, then) in &extra_data.nodes {
-            let then = there.find(then).map_err(|error| Fault::in_part("extra data", error))?;
-            if let Ok(now) = addresses.find(now) {
+        for (&now, key) in &keys {
+            if let Some(then) = extra_data.nodes.get(key) {
+                let then = there.find(then).map_err(|error| Fault::in_part("extra data", error))?;
                 origin.insert(now, then);
             }
         }
-        let rests = rest_prints(&plain, &addresses);
+        let rests = rest_prints(&plain, &keys);
         let tracks =
-            (plain.takes.iter()).map(|take| (take.name.clone(), track_prints(take, &addresses))).collect();
+            (plain.takes.iter()).map(|take| (take.name.clone(), track_prints(take, &keys))).collect();
         let (plain, _) = in_space(&plain, &original.space);
         for sampled in &extra_data.sampled {
             fill_in(&mut original, &there, &plain, &origin, sampled)
                 .map_err(|error| Fault::in_part("extra data", error))?;
         }
-        Ok(Restoring { extra_data, original, plain, addresses, origin, rests, tracks })
+        Ok(Restoring {
+            extra_data,
+            original,
+            plain,
+            keys,
+            origin,
+            without_numbers: marks.without_numbers,
+            rests,
+            tracks,
+        })
     }
 
     pub(super) fn run(self) -> Result<(Scene, Vec<String>), Fault> {
@@ -76,13 +127,14 @@ impl<'a> Restoring<'a> {
         let unchanged = self.rests == self.extra_data.rests
             && same_takes
             && self.extra_data.tracks.iter().all(|(take, prints)| self.tracks.get(take) == Some(prints));
-        if unchanged {
+        let renamed = self.renamed();
+        if unchanged && renamed.is_empty() {
             return Ok((self.original, Vec::new()));
         }
         let mut notes = Vec::new();
         // The original's rigs where all their nodes are still there and no others; else those of the file.
-        let same_nodes = self.origin.len() == self.addresses.nodes().len()
-            && self.origin.len() == self.extra_data.nodes.len();
+        let same_nodes =
+            self.origin.len() == self.keys.len() && self.origin.len() == self.extra_data.nodes.len();
         let (mut rigs, place): (Vec<Rig>, HashMap<NodeRef, NodeRef>) = if same_nodes {
             (self.original.rigs.clone(), self.origin.clone())
         } else {
@@ -90,21 +142,23 @@ impl<'a> Restoring<'a> {
                 "its nodes are others than those that were written: their hierarchy is taken as it is"
                     .to_owned(),
             );
-            (self.plain.rigs.clone(), self.addresses.nodes().iter().map(|&node| (node, node)).collect())
+            (self.plain.rigs.clone(), self.keys.keys().map(|&node| (node, node)).collect())
         };
         let mut whole_again: HashSet<NodeRef> = HashSet::new();
         let mut moved_rests = 0;
-        for &node in self.addresses.nodes() {
-            let text = self.addresses.node(node);
+        for node in nodes(&self.plain) {
+            let key = &self.keys[&node];
             let (rig, id) = place[&node];
             let (Some(now), Some(then)) =
                 (self.node(node), self.origin.get(&node).and_then(|&then| self.then(then)))
             else {
                 continue;
             };
-            let same = self.rests.get(text) == self.extra_data.rests.get(text);
+            let same = self.rests.get(key) == self.extra_data.rests.get(key);
             let mut joined = then.clone();
-            joined.name.clone_from(&now.name);
+            if renamed.contains(&node) {
+                joined.name.clone_from(&now.name);
+            }
             moved_rests += usize::from(!same);
             if !same && !set_rest(&mut joined.transform, now) {
                 joined.transform.clone_from(&now.transform);
@@ -159,14 +213,26 @@ impl<'a> Restoring<'a> {
         })
     }
 
-    pub(super) fn channel(&self, (rig, node): NodeRef, property: &str) -> String {
-        self.addresses.property(&Target { rig, node, property: property.to_owned() })
+    pub(super) fn channel(&self, node: NodeRef, property: &str) -> String {
+        channel(&self.keys, node, property)
+    }
+
+    /// Nodes that somebody has called otherwise since. Names that differ by signs alone are what a program made of them
+    /// that does not allow those: the nodes are called as they were.
+    fn renamed(&self) -> HashSet<NodeRef> {
+        let letters = |name: &str| -> String { name.chars().filter(|c| c.is_alphanumeric()).collect() };
+        let is_other = |(now, then): (&NodeRef, &NodeRef)| {
+            let (is, was) = (&self.node(*now)?.name, &self.then(*then)?.name);
+            (letters(is) != letters(was) || (is != was && letters(is).is_empty())).then_some(*now)
+        };
+        self.origin.iter().filter_map(is_other).collect()
     }
 
     pub(super) fn is_changed(&self, take: &str, channel: &str) -> bool {
         let now = self.tracks.get(take).and_then(|prints| prints.get(channel));
         let then = self.extra_data.tracks.get(take).and_then(|prints| prints.get(channel));
-        now != then
+        let is_unseen = self.without_numbers && now.is_none() && is_number(channel);
+        now != then && !is_unseen
     }
 
     pub(super) fn take(
@@ -206,7 +272,7 @@ impl<'a> Restoring<'a> {
         }
         for (_, track) in now.tracks() {
             let node = (track.target.rig, track.target.node);
-            let channel = self.addresses.property(&track.target);
+            let channel = self.channel(node, &track.target.property);
             let is_fresh = self.is_changed(&now.name, &channel) || whole_again.contains(&node);
             if !is_fresh || restored_channels.contains(&channel) {
                 continue;

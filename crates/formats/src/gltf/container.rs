@@ -34,7 +34,7 @@ pub fn open(bytes: &[u8]) -> Result<Container<'_>, Fault> {
     let cut_off = || Fault::of_whole("the binary glTF ends in the middle: it is cut off");
     let version = word(4).ok_or_else(cut_off)?;
     if version != 2 {
-        return Err(Fault::of_whole(format!("binary glTF of version {version}: only version 2 can be read")));
+        return Err(Fault::of_whole(format!("this is binary glTF {version}.0: only glTF 2.0 can be read")));
     }
     let total = word(8).ok_or_else(cut_off)? as usize;
     if total > bytes.len() {

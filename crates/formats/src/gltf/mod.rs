@@ -7,6 +7,7 @@
 mod accessor;
 mod container;
 mod document;
+mod kept;
 mod read;
 mod sampler;
 mod write;
@@ -21,18 +22,24 @@ use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
-use nimble_curve_core::time::FrameRate;
+use nimble_curve_core::time::{FrameRate, Ticks};
 use serde_json::{Value, json};
 
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
-use crate::extra_data;
+use crate::extra_data::{self, Marks};
 use crate::format::Format;
+
+use self::document::Document;
 
 pub use container::files_beside;
 
 /// Where extra data stands in the document.
 const EXTRAS: &str = "nimbleCurve";
+
+/// Where takes start, in seconds, in the extra data; and the same beside an animation.
+const STARTS: &str = "starts";
+const START: &str = "nimbleCurveStart";
 
 /// What glTF holds of an animation by itself.
 const HOLDS: Capabilities = Capabilities {
@@ -55,12 +62,23 @@ pub fn read(
 ) -> Result<(Scene, Vec<String>), Fault> {
     let container = container::open(bytes)?;
     let document = read::document(container.json)?;
-    let extras = document.extras.as_ref().and_then(|extras| extras.get(EXTRAS));
-    let extras = extras.map(Value::to_string);
+    let extras = document.extra_data(EXTRAS).map(Value::to_string);
     extra_data::read_with(extras.as_deref(), rate, |rate| {
         let file = read::File { binary: container.binary, folder, with_starts: true };
-        read::read(&document, &file, name, rate).map(|plain| (plain.scene, plain.notes))
+        let plain = read::read(&document, &file, name, rate)?;
+        let marks = marks(&document, &plain);
+        Ok((plain.scene, marks, plain.notes))
     })
+}
+
+/// The marks that its nodes carry.
+fn marks(document: &Document, plain: &read::Plain) -> Marks {
+    let nodes = plain.scene.rigs.iter().enumerate();
+    let refs = nodes.flat_map(|(rig, of)| of.nodes().map(move |(id, _)| (rig, id)));
+    let mark = |place: usize| document.nodes.get(place)?.extras.as_ref()?.get(EXTRAS)?.as_u64();
+    let by_node = refs.zip(&plain.places).filter_map(|(node, &place)| Some((node, mark(place)?))).collect();
+    let without_numbers = !document.extensions_used.iter().any(|name| name == document::POINTER);
+    Marks { by_node, without_numbers }
 }
 
 /// The scene as any other program reads it. `buffer` is what goes to the file beside it, where that is not there yet.
@@ -121,17 +139,30 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     let starts =
         write::Starts { at_zero: !options.keep_start, noted: !options.without_extra || options.keep_start };
     let mut written = write::write(&adapted, into, starts);
-    let holds = "glTF holds translation, rotation, scale and morph weights only";
+    if written.unread > 0 {
+        let channels = counted(written.unread);
+        ledger.notes.push(format!(
+            "{channels} of the file that was written into drive what is not read here: as they were"
+        ));
+    }
+    let holds = "glTF holds translation, rotation, scale, morph weights and numbers only";
     let hidden = extra_data::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
     let mut document = written.document;
+    forget(&mut document);
     if !options.without_extra {
-        let extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
-        if !document.get("extras").is_some_and(Value::is_object) {
-            document["extras"] = json!({});
+        mark(&mut document, &written.places);
+        let mut extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
+        // Beside each animation as well; but there programs drop it.
+        let starts = written.shifts.iter().filter(|(_, shift)| *shift != Ticks::ZERO);
+        extra[STARTS] = starts.map(|(take, shift)| (take.clone(), json!(-shift.seconds()))).collect();
+        let active = document.get("scene").and_then(Value::as_u64).unwrap_or(0);
+        let scene = format!("/scenes/{active}");
+        let is_there = document.pointer(&scene).is_some_and(Value::is_object);
+        // A library of nodes has no scene.
+        let owner = document.pointer_mut(if is_there { &scene } else { "" });
+        if let Some(owner) = owner {
+            *extras_of(owner) = extra;
         }
-        document["extras"][EXTRAS] = extra;
-    } else if let Some(extras) = document.get_mut("extras").and_then(Value::as_object_mut) {
-        extras.remove(EXTRAS);
     }
     let mut buffer = None;
     if !options.binary && !written.binary.is_empty() {
@@ -170,6 +201,42 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     })
 }
 
+fn counted(channels: usize) -> String {
+    if channels == 1 { "1 channel".to_owned() } else { format!("{channels} channels") }
+}
+
+/// Our part of what a node, or a scene, says beside the standard: programs pass on what these say, and drop what the document
+/// says as a whole.
+fn extras_of(owner: &mut Value) -> &mut Value {
+    if !owner.get("extras").is_some_and(Value::is_object) {
+        owner["extras"] = json!({});
+    }
+    &mut owner["extras"][EXTRAS]
+}
+
+/// Takes out what an earlier writing said beside the standard.
+fn forget(document: &mut Value) {
+    let lists = ["scenes", "nodes"].map(|list| document[list].as_array().map_or(0, Vec::len));
+    let mut owners: Vec<(&str, usize)> = Vec::new();
+    owners.extend((0..lists[0]).map(|index| ("scenes", index)));
+    owners.extend((0..lists[1]).map(|index| ("nodes", index)));
+    let parts = owners.into_iter().map(|(list, index)| format!("/{list}/{index}")).chain([String::new()]);
+    for part in parts {
+        let Some(owner) = document.pointer_mut(&part).and_then(Value::as_object_mut) else { continue };
+        let Some(extras) = owner.get_mut("extras").and_then(Value::as_object_mut) else { continue };
+        if extras.remove(EXTRAS).is_some() && extras.is_empty() {
+            owner.remove("extras");
+        }
+    }
+}
+
+/// Gives each node of the scene a mark, by which it is known again whatever it is called.
+fn mark(document: &mut Value, places: &HashMap<NodeRef, usize>) {
+    for &place in places.values() {
+        *extras_of(&mut document["nodes"][place]) = json!(place);
+    }
+}
+
 /// The extra data of a document, whose fingerprints are those of what it says without.
 fn extra_data(
     scene: &Scene,
@@ -184,8 +251,9 @@ fn extra_data(
     let plain = read::read(&read, &file, "", Some(scene.rate))?;
     let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-    let extra_data =
-        extra_data::of(scene, &plain.scene, |node| origin.get(plain.places.get(position(node)?)?).copied());
+    let extra_data = extra_data::of(scene, &plain.scene, &marks(&read, &plain), |node| {
+        origin.get(plain.places.get(position(node)?)?).copied()
+    });
     let text = serde_json::to_string(&extra_data).map_err(|error| Fault::of_whole(error.to_string()))?;
     serde_json::from_str(&text).map_err(|error| Fault::of_whole(error.to_string()))
 }

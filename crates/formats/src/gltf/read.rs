@@ -11,18 +11,19 @@ use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Tangent, Ta
 use nimble_curve_core::rig::{
     Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig, ScaleInheritance, TransformOp,
 };
+use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, TimeRange};
 use nimble_curve_core::value::Quantity;
 
 use super::accessor::Numbers;
-use super::document::{Animation, Document};
+use super::document::{Animation, Document, Driven, POINTER};
 use crate::error::Fault;
-use crate::grid;
+use crate::grid::{self, Clock, Said};
 
 /// Extensions that a file may require although they are unknown here: they say nothing about nodes or animations.
-const HARMLESS: [&str; 7] = [
+const HARMLESS: [&str; 8] = [
     "KHR_materials_",
     "KHR_texture_",
     "EXT_texture_",
@@ -30,6 +31,7 @@ const HARMLESS: [&str; 7] = [
     "KHR_draco_mesh_compression",
     "KHR_lights_punctual",
     "KHR_xmp",
+    POINTER,
 ];
 
 /// What a document says, without our extra data.
@@ -50,7 +52,7 @@ pub struct File<'a> {
     pub binary: Option<&'a [u8]>,
     /// The folder of buffers beside it.
     pub folder: &'a Path,
-    /// Whether takes start where our own note beside them says; other programs do not know it.
+    /// Whether takes start where our own note beside them says, and keys are on frames that they are almost on; other programs do not know it.
     pub with_starts: bool,
 }
 
@@ -61,15 +63,7 @@ pub fn document(json: &[u8]) -> Result<Document, Fault> {
     let version = document.asset.min_version.as_ref().unwrap_or(&document.asset.version);
     if !version.starts_with("2.") {
         let shown: String = version.chars().take(24).collect();
-        return Err(Fault::in_part("asset", format!("version '{shown}': only glTF 2.0 can be read")));
-    }
-    let known = |extension: &String| HARMLESS.iter().any(|start| extension.starts_with(start));
-    if let Some(unknown) = document.extensions_required.iter().find(|extension| !known(extension)) {
-        let shown: String = unknown.chars().take(60).collect();
-        return Err(Fault::in_part(
-            "extensionsRequired",
-            format!("the file needs the extension '{shown}', which cannot be read: export it without"),
-        ));
+        return Err(Fault::in_part("asset", format!("this is glTF {shown}: only glTF 2.0 can be read")));
     }
     Ok(document)
 }
@@ -82,31 +76,49 @@ pub fn read(
     rate: Option<FrameRate>,
 ) -> Result<Plain, Fault> {
     let numbers = Numbers::new(document, file.binary, file.folder);
-    let order = parents_first(document)?;
-    let mut notes = Vec::new();
-    let (rig, ids) = rig(document, &numbers, &order, name)?;
+    let mut order = parents_first(document)?;
+    if file.with_starts {
+        leave_out_scene(document, &mut order);
+    }
+    let known = |extension: &&String| HARMLESS.iter().any(|start| extension.starts_with(start));
+    let unknown = document.extensions_required.iter().filter(|extension| !known(extension));
+    let mut notes: Vec<String> = unknown
+        .map(|extension| {
+            let shown: String = extension.chars().take(60).collect();
+            format!("it needs the extension '{shown}', which is not read: what that says of nodes and animations is not seen")
+        })
+        .collect();
+    let (mut rig, ids) = rig(document, &numbers, &order, name)?;
+    let count = |id: &NodeId| rig.node(*id).map_or(0, |node| node.attributes.len());
+    let morphs: Vec<usize> = ids.iter().map(count).collect();
+    add_numbers(document, &mut rig, &ids);
     let times: Vec<Times> = document
         .animations
         .iter()
-        .map(|animation| input_times(animation, &numbers, file.with_starts))
-        .collect::<Result<_, _>>()?;
-    let rate = rate.unwrap_or_else(|| {
-        let of_animation = |times| {
-            let Times { start, seconds }: &Times = times;
-            seconds.iter().flatten().map(move |&s| (s + start, f32_slack(s)))
-        };
-        grid::guess(times.iter().flat_map(of_animation)).unwrap_or_else(|| {
-            if !document.animations.is_empty() {
-                notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
-            }
-            FrameRate::FPS_30
+        .map(|animation| {
+            let start = if file.with_starts { start_of(animation, document) } else { 0.0 };
+            input_times(animation, &numbers, start)
         })
+        .collect::<Result<_, _>>()?;
+    let of_animation = |times| {
+        let Times { start, seconds }: &Times = times;
+        seconds.iter().flatten().map(move |&s| (s + start, f32_slack(s)))
+    };
+    let said: Vec<Said> = times.iter().flat_map(of_animation).collect();
+    let clock = Clock::of(&said, rate).unwrap_or_else(|| {
+        if !document.animations.is_empty() {
+            notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
+        }
+        Clock::tolerant(FrameRate::FPS_30)
     });
+    let rate = clock.rate;
+    let clock = if file.with_starts { clock } else { Clock::exact(rate) };
     let mut takes = Vec::new();
     for (index, (animation, times)) in document.animations.iter().zip(&times).enumerate() {
-        let reader = Reader { numbers: &numbers, ids: &ids, rate, rig: &rig };
+        let reader = Reader { numbers: &numbers, ids: &ids, clock: &clock, rig: &rig, morphs: &morphs };
         takes.extend(reader.take(index, animation, times, &mut notes)?);
     }
+    notes.extend(clock.note());
     let scene = Scene { rate, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes };
     Ok(Plain { scene, places: order.into_iter().map(|(place, _)| place).collect(), notes })
 }
@@ -114,6 +126,32 @@ pub fn read(
 /// How far a time in single precision may be from the one that was meant, in seconds.
 fn f32_slack(seconds: f64) -> f64 {
     seconds.abs() * 1.2e-7 + 1e-9
+}
+
+/// Leaves out a node that a program made of the scene, as our extra data beside it shows: what hangs on it are roots.
+fn leave_out_scene(document: &Document, order: &mut Vec<(usize, Option<usize>)>) {
+    let is_moved = |node: usize| {
+        let channels = document.animations.iter().flat_map(|animation| &animation.channels);
+        channels.map(|channel| channel.target.driven()).any(|driven| {
+            matches!(driven, Driven::Property(place, _) | Driven::Weight(place, _) | Driven::Number(place, _) if place == node)
+        })
+    };
+    let made = order.iter().find_map(|&(place, parent)| {
+        let node = &document.nodes[place];
+        let is_ours = node.extras.as_ref()?.get(super::EXTRAS)?.is_object();
+        let rests = Node {
+            transform: transform(node),
+            ..Node::new("", NodeKind::Other, DVec3::ZERO, RotationOrder::Xyz)
+        };
+        let is_still = rests.rest() == DAffine3::IDENTITY && node.mesh.is_none() && !is_moved(place);
+        (parent.is_none() && is_ours && is_still).then_some(place)
+    });
+    if let Some(made) = made {
+        order.retain(|&(place, _)| place != made);
+        for (_, parent) in order.iter_mut().filter(|(_, parent)| *parent == Some(made)) {
+            *parent = None;
+        }
+    }
 }
 
 /// All nodes with their parents, parents first.
@@ -208,6 +246,22 @@ fn rig(
     Ok((rig, ids))
 }
 
+/// Gives nodes the numbers that animations drive among their extras.
+fn add_numbers(document: &Document, rig: &mut Rig, ids: &[NodeId]) {
+    let channels = document.animations.iter().flat_map(|animation| &animation.channels);
+    for driven in channels.map(|channel| channel.target.driven()) {
+        let Driven::Number(place, name) = driven else { continue };
+        let Some(node) = ids.get(place).and_then(|id| rig.node_mut(*id)) else { continue };
+        if node.attribute(&name).is_some() || node.op(&name).is_some() {
+            continue;
+        }
+        let extras = document.nodes[place].extras.as_ref();
+        let default = extras.and_then(|extras| extras.get(&name)?.as_f64()).unwrap_or(0.0);
+        let kind = AttributeKind::Number { default, min: None, max: None, quantity: Quantity::Number };
+        node.attributes.push(Attribute { name, kind });
+    }
+}
+
 /// Translation, rotation and scale; a matrix that is nothing but these is taken apart.
 fn transform(node: &super::document::Node) -> Vec<TransformOp> {
     let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
@@ -279,11 +333,16 @@ struct Times {
     seconds: Vec<Vec<f64>>,
 }
 
-fn input_times(animation: &Animation, numbers: &Numbers<'_>, with_starts: bool) -> Result<Times, Fault> {
-    // An animation starts at zero: a take that starts elsewhere says where.
-    let extras = animation.extras.as_ref().filter(|_| with_starts);
-    let start = extras.and_then(|extras| extras.get("nimbleCurveStart"));
-    let start = start.and_then(|start| start.as_f64()).filter(|start| start.is_finite()).unwrap_or(0.0);
+/// Where a take starts, in seconds: an animation starts at zero, and a note of ours says what that was.
+fn start_of(animation: &Animation, document: &Document) -> f64 {
+    let beside = animation.extras.as_ref().and_then(|extras| extras.get(super::START));
+    let name = animation.name.as_deref().unwrap_or_default();
+    let within = || document.extra_data(super::EXTRAS)?.get(super::STARTS)?.get(name);
+    let start = beside.or_else(within).and_then(|start| start.as_f64());
+    start.filter(|start| start.is_finite()).unwrap_or(0.0)
+}
+
+fn input_times(animation: &Animation, numbers: &Numbers<'_>, start: f64) -> Result<Times, Fault> {
     let seconds =
         animation.samplers.iter().map(|sampler| numbers.read(sampler.input)).collect::<Result<_, _>>()?;
     Ok(Times { start, seconds })
@@ -292,8 +351,10 @@ fn input_times(animation: &Animation, numbers: &Numbers<'_>, with_starts: bool) 
 struct Reader<'a> {
     numbers: &'a Numbers<'a>,
     ids: &'a [NodeId],
-    rate: FrameRate,
+    clock: &'a Clock,
     rig: &'a Rig,
+    /// How many morph targets each node of the document has: its first attributes.
+    morphs: &'a [usize],
 }
 
 /// A sampler's rows: numbers of one width at increasing times.
@@ -322,27 +383,35 @@ impl Reader<'_> {
         for (place, channel) in animation.channels.iter().enumerate() {
             let part = || format!("animation '{name}', channel {place}");
             let fault = |message: String| Fault::in_part(part(), message);
-            let Some(node) = channel.target.node else {
-                notes.push(format!("{}: it has no node and was passed over", part()));
-                continue;
-            };
-            let id = *self.ids.get(node).ok_or_else(|| fault(format!("there is no node {node}")))?;
-            let path = channel.target.path.as_str();
-            let width = match path {
-                "translation" | "scale" => 3,
-                "rotation" => 4,
-                "weights" => self.rig.node(id).map_or(0, |node| node.attributes.len()),
-                other => {
-                    let shown: String = other.chars().take(24).collect();
-                    notes.push(format!("{}: '{shown}' is not known and was passed over", part()));
+            let driven = channel.target.driven();
+            let node = match &driven {
+                Driven::Property(node, _) | Driven::Weight(node, _) | Driven::Number(node, _) => *node,
+                Driven::Nothing => {
+                    notes.push(format!("{}: it has no node and was passed over", part()));
+                    continue;
+                }
+                Driven::Else(what) => {
+                    notes.push(format!(
+                        "{}: '{what}' is not read; it stays in a glTF file that is written into",
+                        part()
+                    ));
                     continue;
                 }
             };
+            let id = *self.ids.get(node).ok_or_else(|| fault(format!("there is no node {node}")))?;
+            let weights = self.morphs.get(node).copied().unwrap_or(0);
+            let (path, width) = match &driven {
+                Driven::Property(_, path @ ("translation" | "scale")) => (*path, 3),
+                Driven::Property(_, path @ "rotation") => (*path, 4),
+                Driven::Property(_, path) => (*path, weights),
+                Driven::Weight(_, weight) => ("weights", usize::from(*weight < weights)),
+                _ => ("number", 1),
+            };
             if width == 0 {
-                notes.push(format!("{}: its node has no morph targets, so it was passed over", part()));
+                notes.push(format!("{}: its node has no such morph targets, so it was passed over", part()));
                 continue;
             }
-            if !seen.insert((node, path)) {
+            if !seen.insert(driven.clone()) {
                 return Err(fault(format!("'{path}' of node {node} is animated twice")));
             }
             let seconds = times.seconds.get(channel.sampler);
@@ -351,7 +420,8 @@ impl Reader<'_> {
                 notes.push(format!("{}: it has no keys and was passed over", part()));
                 continue;
             }
-            if self.rig.node(id).is_some_and(|node| node.op("matrix").is_some()) && path != "weights" {
+            let is_step = matches!(driven, Driven::Property(_, path) if path != "weights");
+            if is_step && self.rig.node(id).is_some_and(|node| node.op("matrix").is_some()) {
                 notes.push(format!("{}: its node has a matrix, which cannot be animated", part()));
                 continue;
             }
@@ -362,10 +432,13 @@ impl Reader<'_> {
             };
             match path {
                 "rotation" => push(path, self.rotation(rows)),
-                "weights" => {
-                    let names: Vec<String> = (self.rig.node(id).into_iter())
-                        .flat_map(|node| node.attributes.iter().map(|attribute| attribute.name.clone()))
-                        .collect();
+                "weights" | "number" => {
+                    let attributes = self.rig.node(id).map_or(&[][..], |node| &node.attributes);
+                    let names: Vec<String> = match &driven {
+                        Driven::Number(_, name) => vec![name.clone()],
+                        Driven::Weight(_, weight) => vec![attributes[*weight].name.clone()],
+                        _ => attributes[..weights].iter().map(|attribute| attribute.name.clone()).collect(),
+                    };
                     for (component, name) in names.iter().enumerate() {
                         push(name, self.number(&rows, component));
                     }
@@ -414,7 +487,7 @@ impl Reader<'_> {
         }
         let with_slack = seconds.iter().map(|&second| (start + second, f32_slack(second)));
         let is_jump = |a: f64, b: f64| grid::neighbours(a - start, b - start);
-        let times = grid::all_snapped(with_slack, self.rate, is_jump);
+        let times = self.clock.times(with_slack, is_jump);
         for (index, (&second, time)) in seconds.iter().zip(&times).enumerate() {
             if !time.is_allowed() {
                 return Err(fault(format!("key {index} lies more than 36 days from the start")));
@@ -444,7 +517,7 @@ impl Reader<'_> {
     /// Whether rows are samples: straight lines at every frame, or finer.
     fn step(&self, rows: &Rows) -> Option<FrameRate> {
         (rows.interpolation == Interpolation::Linear && !rows.jumps.contains(&true))
-            .then(|| grid::step(&rows.times, self.rate))
+            .then(|| grid::step(&rows.times, self.clock.rate))
             .flatten()
     }
 

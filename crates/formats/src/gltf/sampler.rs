@@ -91,6 +91,13 @@ impl Timing {
     fn seconds(&self, time: Ticks) -> f32 {
         (time + self.shift).seconds() as f32
     }
+
+    /// The last number in single precision that is no later: from there on a jump has happened, for who reads in double
+    /// precision, too.
+    fn seconds_before(&self, time: Ticks) -> f32 {
+        let (exact, near) = ((time + self.shift).seconds(), self.seconds(time));
+        if f64::from(near) > exact { near.next_down() } else { near }
+    }
 }
 
 /// Numbers that share their rows: curves and samples of one property, or of several; `rest` is what stays where nothing
@@ -162,11 +169,10 @@ fn of_curves(mut curves: Vec<Curve>, rest: &[f64], timing: Timing) -> Option<Sam
             };
             out[component] = keys.get(index + 1).map_or(0.0, |next| leaving(&keys[index], next));
         }
-        let time = timing.seconds(time);
-        if interpolation != "STEP" && left != right {
-            rows.jump(time, (&into, &left), (&right, &out));
-        } else {
-            rows.push(time, &into, &right, &out);
+        match interpolation {
+            "STEP" => rows.push(timing.seconds_before(time), &into, &right, &out),
+            _ if left != right => rows.jump(timing.seconds_before(time), (&into, &left), (&right, &out)),
+            _ => rows.push(timing.seconds(time), &into, &right, &out),
         }
     }
     Some(if interpolation == "CUBICSPLINE" { rows.cubic() } else { rows.plain(interpolation) })
@@ -248,15 +254,17 @@ fn of_keys(curve: &QuaternionCurve, timing: Timing) -> Option<Sampler> {
     let zero = [0.0; 4];
     for (index, key) in keys.iter().enumerate() {
         let time = timing.seconds(key.time);
+        let at_once = timing.seconds_before(key.time);
         let before = index.checked_sub(1).map(|before| &keys[before]);
         let holds = |key: &QuaternionKey| key.interpolation == QuaternionInterpolation::Step;
         let value = key.value.to_array();
         let out = if holds(key) || index + 1 == keys.len() { zero } else { key.tangent_out.to_array() };
         match before.filter(|before| holds(before) && interpolation == "CUBICSPLINE") {
             Some(before) if before.value != key.value => {
-                rows.jump(time, (&zero, &before.value.to_array()), (&value, &out));
+                rows.jump(at_once, (&zero, &before.value.to_array()), (&value, &out));
             }
             Some(_) => rows.push(time, &zero, &value, &out),
+            None if interpolation == "STEP" => rows.push(at_once, &zero, &value, &out),
             None => rows.push(time, &key.tangent_in.to_array(), &value, &out),
         }
     }

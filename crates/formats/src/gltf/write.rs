@@ -3,12 +3,15 @@
 use std::collections::HashMap;
 
 use nimble_curve_core::controller::Controller;
-use nimble_curve_core::rig::{AttributeKind, Node, NodeId, NodeKind, OpValue};
+use nimble_curve_core::rig::{AttributeKind, Node, NodeId, NodeKind, OpValue, Rig};
 use nimble_curve_core::scene::{Scene, Take, Target, Track};
 use nimble_curve_core::time::Ticks;
 use nimble_curve_core::value::Value as Number;
+use serde::Deserialize as _;
 use serde_json::{Map, Value, json};
 
+use super::document::{ChannelTarget, Driven, POINTER, pointer_to};
+use super::kept::{Unread, unread};
 use super::sampler::{Sampler, Timing, of_numbers, of_rotation};
 
 /// A document and its binary chunk, with the place of every node of the scene.
@@ -23,6 +26,8 @@ pub struct Written {
     pub left_out: Vec<(String, Target)>,
     /// What was added to the times of each take.
     pub shifts: Vec<(String, Ticks)>,
+    /// How many channels of the document that was written into are not read, and stayed.
+    pub unread: usize,
 }
 
 /// Where takes start in the file.
@@ -55,12 +60,17 @@ pub fn write(scene: &Scene, into: Option<Into>, starts: Starts) -> Written {
     let is_new = known.is_empty();
     let mut writer =
         Writer { document, binary, places: known, left_out: Vec::new(), starts, shifts: Vec::new() };
-    writer.drop_animations();
+    let unread = unread(&writer.document, is_read);
+    let stayed = unread.iter().map(Unread::len).sum();
+    writer.drop_animations(&unread);
     writer.nodes(scene);
     if is_new {
         writer.skins(scene);
     }
     writer.animations(scene);
+    for unread in unread {
+        unread.put_back(writer.list("animations"));
+    }
     writer.buffer();
     Written {
         document: writer.document,
@@ -68,7 +78,16 @@ pub fn write(scene: &Scene, into: Option<Into>, starts: Starts) -> Written {
         places: writer.places,
         left_out: writer.left_out,
         shifts: writer.shifts,
+        unread: stayed,
     }
+}
+
+/// Whether a channel is one of those that are read, and so written anew.
+fn is_read(channel: &Value) -> bool {
+    let target = channel.get("target").map(ChannelTarget::deserialize);
+    target.is_some_and(|target| {
+        target.is_ok_and(|target| !matches!(target.driven(), Driven::Else(_) | Driven::Nothing))
+    })
 }
 
 struct Writer {
@@ -89,8 +108,9 @@ impl Writer {
         self.document[name].as_array_mut().expect("it was made an array above")
     }
 
-    /// Takes out the animations that are there, and what nothing but they used at the end of the lists.
-    fn drop_animations(&mut self) {
+    /// Takes out the animations that are there, and what nothing but they used at the end of the lists; some of their
+    /// channels are put back later.
+    fn drop_animations(&mut self, unread: &[Unread]) {
         let Some(object) = self.document.as_object_mut() else { return };
         if object.remove("animations").is_none() {
             return;
@@ -101,6 +121,7 @@ impl Writer {
                 used.collect(value);
             }
         }
+        unread.iter().flat_map(Unread::accessors).for_each(|accessor| used.accessor(accessor));
         let accessors = self.list("accessors");
         accessors.truncate(used.accessors);
         for accessor in accessors.iter() {
@@ -148,7 +169,11 @@ impl Writer {
             return;
         }
         let active = self.document.get("scene").and_then(Value::as_u64).unwrap_or(0) as usize;
-        let name = scene.rigs.first().map_or("scene", |rig| rig.name.as_str()).to_owned();
+        // Programs that make a node of the scene call another one otherwise that is called the same.
+        let mut name = scene.rigs.first().map_or("scene", |rig| rig.name.as_str()).to_owned();
+        while scene.rigs.iter().flat_map(Rig::nodes).any(|(_, node)| node.name == name) {
+            name.push_str(" scene");
+        }
         let scenes = self.list("scenes");
         match scenes.get_mut(active) {
             Some(scene) => {
@@ -246,13 +271,14 @@ impl Writer {
             let target = &track.target;
             let rig = &scene.rigs[target.rig];
             let place = self.places[&(target.rig, target.node)];
-            let rest = rig.rest_value(target.node, &target.property);
-            let sampler = match (target.property.as_str(), rest) {
+            let property = target.property.as_str();
+            let rest = rig.rest_value(target.node, property);
+            let sampler = match (property, rest.clone()) {
                 ("rotation", Some(Number::Quaternion(_))) => of_rotation(&track.controller, timing),
                 ("translation" | "scale", Some(Number::Vector(rest))) => {
                     of_numbers(&[Some(&track.controller)], &rest.to_array(), timing)
                 }
-                (property, Some(Number::Number(_))) => {
+                (property, Some(Number::Number(rest))) => {
                     let names = self.morphs(place);
                     if names.iter().any(|name| name == property) {
                         match weights.iter_mut().find(|(node, _, _)| *node == place) {
@@ -261,19 +287,17 @@ impl Writer {
                         }
                         continue;
                     }
-                    None
+                    let is_free = !["weights", super::EXTRAS].contains(&property);
+                    is_free.then(|| of_numbers(&[Some(&track.controller)], &[rest], timing)).flatten()
                 }
                 _ => None,
             };
             match sampler {
                 Some(sampler) => {
-                    self.channel(
-                        &mut channels,
-                        &mut samplers,
-                        &mut inputs,
-                        (place, &target.property),
-                        &sampler,
-                    );
+                    if let Some(Number::Number(rest)) = rest {
+                        self.number_of(place, property, rest);
+                    }
+                    self.channel(&mut channels, &mut samplers, &mut inputs, (place, property), &sampler);
                 }
                 None if holds_keys(&track.controller) => {
                     self.left_out.push((take.name.clone(), target.clone()))
@@ -305,7 +329,7 @@ impl Writer {
         }
         let mut animation = json!({ "name": take.name, "channels": channels, "samplers": samplers });
         if shift != Ticks::ZERO && self.starts.noted {
-            animation["extras"] = json!({ "nimbleCurveStart": -shift.seconds() });
+            animation["extras"] = json!({ super::START: -shift.seconds() });
         }
         self.list("animations").push(animation);
     }
@@ -342,12 +366,32 @@ impl Writer {
         };
         let (shape, width) = match path {
             "rotation" => ("VEC4", 4),
-            "weights" => ("SCALAR", 1),
-            _ => ("VEC3", 3),
+            "translation" | "scale" => ("VEC3", 3),
+            _ => ("SCALAR", 1),
         };
         let output = self.accessor(&sampler.values, shape, width, false);
-        channels.push(json!({ "sampler": samplers.len(), "target": { "node": place, "path": path } }));
+        let target = match path {
+            "translation" | "rotation" | "scale" | "weights" => json!({ "node": place, "path": path }),
+            number => json!({
+                "path": "pointer",
+                "extensions": { POINTER: { "pointer": pointer_to(place, number) } }
+            }),
+        };
+        channels.push(json!({ "sampler": samplers.len(), "target": target }));
         samplers.push(json!({ "input": input, "output": output, "interpolation": sampler.interpolation }));
+    }
+
+    /// Says what a number of a node is where nothing drives it, and that channels point at such.
+    fn number_of(&mut self, place: usize, name: &str, rest: f64) {
+        let node = &mut self.list("nodes")[place];
+        if !node.get("extras").is_some_and(Value::is_object) {
+            node["extras"] = json!({});
+        }
+        node["extras"][name] = json!(rest);
+        let used = self.list("extensionsUsed");
+        if !used.iter().any(|name| name == POINTER) {
+            used.push(json!(POINTER));
+        }
     }
 
     /// An accessor of numbers in a view of its own.

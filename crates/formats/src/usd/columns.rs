@@ -43,9 +43,8 @@ impl Column<'_> {
         match self.values.as_ref() {
             Values::Spline(spline) => {
                 let rise = self.by * if self.is_angle { 1_f64.to_radians() } else { 1.0 };
-                let codes = format!("{}", reader.codes).parse::<FrameRate>().unwrap_or(reader.rate);
                 spline
-                    .curve(codes, |number| self.value(number), rise)
+                    .curve(&reader.clock, reader.codes, |number| self.value(number), rise)
                     .map_err(|message| Fault::in_part(self.attribute.as_str(), message))
             }
             Values::Samples { codes, gaps, .. } => {
@@ -138,7 +137,7 @@ impl Reader<'_> {
                     values[row * columns.len() + component] = value;
                 }
             }
-            return Ok(straight(&times, grid::step(&times, self.rate), kind, values));
+            return Ok(straight(&times, grid::step(&times, self.clock.rate), kind, values));
         }
         let curves = columns.iter().map(|column| match column {
             Some(column) => column.curve(self),

@@ -43,7 +43,7 @@ use openusd::usdz::ArchiveWriter;
 
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
-use crate::extra_data;
+use crate::extra_data::{self, Marks};
 use crate::format::Format;
 use crate::format::{USDC_MAGIC, USDZ_MAGIC};
 
@@ -76,14 +76,14 @@ pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene,
     let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
     let extra = decoded.map(|json| String::from_utf8_lossy(&json).into_owned());
     extra_data::read_with(extra.as_deref(), rate, |rate| {
-        read::read(&layer, name, rate).map(|plain| (plain.scene, plain.notes))
+        read::read(&layer, name, rate, false).map(|plain| (plain.scene, Marks::default(), plain.notes))
     })
 }
 
 /// The scene as any other program reads it.
 pub(crate) fn read_plain(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
     let (data, splines) = data_of(bytes)?;
-    let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, rate)?;
+    let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, rate, true)?;
     Ok(Plain { scene: plain.scene, keys: plain.paths, notes: plain.notes, mended: Vec::new() })
 }
 
@@ -297,11 +297,11 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     if !options.without_extra {
         let (data, splines) = text_data(&text)?;
         let layer = layer::Layer { data: &data, splines: &splines };
-        let plain = read::read(&layer, "", Some(scene.rate))?;
+        let plain = read::read(&layer, "", Some(scene.rate), false)?;
         let origin: HashMap<&str, NodeRef> =
             written.paths.iter().map(|(path, node)| (path.as_str(), *node)).collect();
         let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-        let extra = extra_data::of(scene, &plain.scene, |node| {
+        let extra = extra_data::of(scene, &plain.scene, &Marks::default(), |node| {
             origin.get(plain.paths.get(position(node)?)?.as_str()).copied()
         });
         let json = serde_json::to_string(&extra).map_err(|error| Fault::of_whole(error.to_string()))?;

@@ -17,7 +17,7 @@ use super::layer::{Layer, Values, numbers};
 use super::reader::Reader;
 use super::skeleton;
 use crate::error::Fault;
-use crate::grid;
+use crate::grid::{self, Clock};
 use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
 
 /// What a layer says, without our extra data.
@@ -30,15 +30,18 @@ pub struct Plain {
     pub notes: Vec<String>,
 }
 
-/// The scene of a layer.
-pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
+/// The scene of a layer; `is_exact`: with keys where they are to the last digit, not on frames that they are almost on.
+pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>, is_exact: bool) -> Result<Plain, Fault> {
     let mut notes = Vec::new();
     let codes = layer.number("timeCodesPerSecond").or(layer.number("framesPerSecond")).unwrap_or(24.0);
     let own_rate = format!("{codes}").parse::<FrameRate>().unwrap_or(FrameRate::FPS_24);
+    // 29.97 means what it always does.
+    let codes = if (codes / own_rate.fps() - 1.0).abs() < 1e-4 { own_rate.fps() } else { codes };
+    let rate = rate.unwrap_or(own_rate);
     let mut reader = Reader {
         layer,
         codes,
-        rate: rate.unwrap_or(own_rate),
+        clock: if is_exact { Clock::exact(rate) } else { Clock::tolerant(rate) },
         rig: Rig::new(name),
         paths: Vec::new(),
         tracks: Vec::new(),
@@ -48,8 +51,9 @@ pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>) -> Result<Pl
         notes.push("its sublayers are not followed: flatten it first".to_owned());
     }
     reader.prims()?;
-    let Reader { rate, rig, paths, tracks, notes: more, .. } = reader;
+    let Reader { clock, rig, paths, tracks, notes: more, .. } = reader;
     notes.extend(more);
+    notes.extend(clock.note());
     let up = match layer.text(&Path::abs_root(), "upAxis").as_deref() {
         Some("Z") => UpAxis::Z,
         _ => UpAxis::Y,
@@ -296,16 +300,16 @@ impl Reader<'_> {
     ) -> Result<(), Fault> {
         let mut times = self.times(codes, attribute)?;
         let mut rows: Vec<DMat4> = values.chunks_exact(16).map(DMat4::from_cols_slice).collect();
-        if let Some(all) = blended(&times, &rows, self.rate) {
+        if let Some(all) = blended(&times, &rows, self.clock.rate) {
             self.notes.push(format!(
                 "{}: its matrices blend number by number between their times: read as a sample a frame",
                 attribute.as_str()
             ));
-            let first = self.rate.frame(times[0]) as i64;
-            times = (0..all.len() as i64).map(|index| self.rate.ticks(first + index)).collect();
+            let first = self.clock.rate.frame(times[0]) as i64;
+            times = (0..all.len() as i64).map(|index| self.clock.rate.ticks(first + index)).collect();
             rows = all;
         }
-        let step = grid::step(&times, self.rate);
+        let step = grid::step(&times, self.clock.rate);
         for (property, kind, numbers) in taken_apart(rows.into_iter()) {
             if !numbers.is_empty() {
                 self.push(id, property, straight(&times, step, kind, numbers));
@@ -355,7 +359,7 @@ impl Reader<'_> {
                     q.to_array()
                 });
                 let rows: Vec<f64> = rows.collect();
-                let step = grid::step(&times, self.rate);
+                let step = grid::step(&times, self.clock.rate);
                 self.push(id, &place.property.clone(), straight(&times, step, SampleKind::Quaternion, rows));
                 continue;
             }

@@ -4,19 +4,19 @@ use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::Ticks;
 use nimble_curve_core::rig::{NodeId, Rig};
 use nimble_curve_core::scene::{Target, Track};
-use nimble_curve_core::time::{FrameRate, MAX_TICKS, TICKS_PER_SECOND};
+use nimble_curve_core::time::{MAX_TICKS, TICKS_PER_SECOND};
 use openusd::sdf::Path;
 
 use super::layer::Layer;
 use crate::error::Fault;
-use crate::grid;
+use crate::grid::Clock;
 
 /// The work of reading.
 pub struct Reader<'a> {
     pub layer: &'a Layer<'a>,
     /// Time codes a second.
     pub codes: f64,
-    pub rate: FrameRate,
+    pub clock: Clock,
     pub rig: Rig,
     pub paths: Vec<String>,
     pub tracks: Vec<Track>,
@@ -42,7 +42,7 @@ impl Reader<'_> {
                     "a sample lies more than 36 days from the start",
                 ));
             }
-            let time = grid::snapped(seconds, self.rate, slack(seconds));
+            let time = self.clock.time((seconds, slack(seconds)));
             // Codes a hair apart say two values of one instant; the later one stands a tick behind.
             times.push(times.last().map_or(time, |last| time.max(Ticks(last.0 + 1))));
         }

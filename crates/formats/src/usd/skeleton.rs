@@ -114,7 +114,7 @@ fn animate(reader: &mut Reader<'_>, animation: &Path, ids: &ByName) -> Result<()
             return Err(fault(format!("the time samples of {name} are not in order of time")));
         }
         let times = reader.times(&codes, &place)?;
-        let step = grid::step(&times, reader.rate);
+        let step = grid::step(&times, reader.clock.rate);
         let width = kind.width();
         let mut columns: Vec<Vec<f64>> = vec![Vec::with_capacity(codes.len() * width); joints.len()];
         for (code, value) in samples {
@@ -184,7 +184,7 @@ fn blend_shapes(reader: &mut Reader<'_>, animation: &Path, node: NodeId) -> Resu
         return Err(fault("the time samples of blendShapeWeights are not in order of time".to_owned()));
     }
     let times = reader.times(&codes, &place)?;
-    let step = grid::step(&times, reader.rate);
+    let step = grid::step(&times, reader.clock.rate);
     for ((shape, default), weights) in shapes.iter().zip(rest).zip(columns) {
         let Some(own) = reader.rig.node_mut(node) else { continue };
         if own.attribute(shape).is_some() {

@@ -4,10 +4,10 @@
 //! widths count in time codes, slopes in value per time code. Hermite knots have slopes alone: their handles are thirds.
 
 use nimble_curve_core::curve::{Behaviour, Curve, InnerLoop, Interpolation, Key, Tangent, Ticks};
-use nimble_curve_core::time::FrameRate;
+use nimble_curve_core::time::{FrameRate, TICKS_PER_SECOND};
 
 use crate::error::Fault;
-use crate::grid;
+use crate::grid::Clock;
 
 /// The name of the attribute that stands for a spline in the text without splines.
 pub const MARK: &str = "nimbleCurveSpline";
@@ -378,9 +378,17 @@ const SLACK: f64 = 3e-10;
 
 impl Spline {
     /// The curve, its values multiplied by a factor (that of angles the radians of a degree).
-    pub fn curve(&self, rate: FrameRate, value: impl Fn(f64) -> f64, rise: f64) -> Result<Curve, String> {
-        let frame = rate.ticks_per_frame();
-        let per_second = rate.fps();
+    ///
+    /// `codes` are time codes a second.
+    pub fn curve(
+        &self,
+        clock: &Clock,
+        codes: f64,
+        value: impl Fn(f64) -> f64,
+        rise: f64,
+    ) -> Result<Curve, String> {
+        let frame = TICKS_PER_SECOND as f64 / codes;
+        let per_second = codes;
         let as_tangent = |(width, slope): (Option<f64>, f64), gap: Option<f64>| match (width, gap) {
             (Some(width), Some(gap)) if !self.is_hermite && (width - gap / 3.0).abs() > 1e-6 * gap => {
                 Tangent::handle(width * frame, slope * width * rise)
@@ -388,8 +396,8 @@ impl Spline {
             _ => Tangent::slope(slope * rise * per_second),
         };
         let mut keys = Vec::with_capacity(self.knots.len());
-        let seconds = self.knots.iter().map(|knot| (knot.time / rate.fps(), SLACK + knot.time.abs() * 1e-12));
-        let times = grid::all_snapped(seconds, rate, |_, _| false);
+        let seconds = self.knots.iter().map(|knot| (knot.time / codes, SLACK + knot.time.abs() * 1e-12));
+        let times = clock.times(seconds, |_, _| false);
         for ((index, knot), at) in self.knots.iter().enumerate().zip(times) {
             let before = index.checked_sub(1).map(|before| &self.knots[before]);
             let into = before
@@ -421,7 +429,7 @@ impl Spline {
         let curve = Curve::new(keys).map_err(|error| error.to_string())?;
         let mut curve = curve.with_behaviours(behaviour(&self.before), behaviour(&self.after));
         if let Some([start, end, before, after, offset]) = self.inner {
-            let at = |time: f64| grid::snapped(time / rate.fps(), rate, SLACK);
+            let at = |time: f64| clock.time((time / codes, SLACK));
             let region = InnerLoop {
                 start: at(start),
                 end: at(end),
