@@ -115,12 +115,14 @@ fn the_ledger_says_what_others_see_and_nothing_is_lost_in_silence() {
         of_it.next().unwrap()["fate"].as_str().unwrap().to_owned()
     };
     assert_eq!(fate(&printed, "courier:head:rotation"), "refitted");
-    assert_eq!(fate(&printed, "courier:face:smile"), "kept");
+    assert_eq!(fate(&printed, "courier:face:smile"), "refitted");
+    assert_eq!(fate(&printed, "courier:face:letter"), "kept");
     let bare = ["convert", file.to_str().unwrap(), "bare.glb", "--without-extra", "--json"];
     let printed: serde_json::Value = serde_json::from_str(&succeed(folder.path(), &bare)).unwrap();
-    assert_eq!(fate(&printed, "courier:face:smile"), "left-out");
+    assert_eq!(fate(&printed, "courier:face:smile"), "refitted");
+    assert_eq!(fate(&printed, "courier:face:letter"), "left-out");
     let output = run(folder.path(), &bare);
-    assert!(String::from_utf8_lossy(&output.stderr).contains("courier:face:smile"));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("courier:face:letter"));
 }
 
 #[test]
@@ -236,6 +238,49 @@ fn skeletons_move_as_their_rigs_do_and_bring_the_curves_back() {
     let refused = fail(at, &["convert", sample("cart.ncurve").to_str().unwrap(), "x.glb", "--skeletons"]);
     assert!(refused.contains("x.glb: --skeletons is for USD"), "{refused}");
     assert!(!at.join("x.glb").exists());
+}
+
+#[test]
+fn a_matrix_a_frame_is_written_for_readers_that_know_nothing_else() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let cart = sample("cart.ncurve");
+    let cart = cart.to_str().unwrap();
+    let said = succeed(at, &["convert", cart, "cart.dae", "--matrices"]);
+    assert!(said.contains("7 tracks sampled") && said.contains("a part of its node's matrix"), "{said}");
+    assert_eq!(succeed(at, &["compare", cart, "cart.dae"]), "");
+    let refused = fail(at, &["convert", cart, "cart.usda", "--matrices"]);
+    assert!(refused.contains("cart.usda: --matrices is for COLLADA (.dae) only"), "{refused}");
+}
+
+/// The unit of a file that cannot say it: what a reader takes for granted, unless another one is asked for.
+#[test]
+fn bvh_is_in_centimetres_unless_another_unit_is_asked_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let file = sample("bramble_wade.bvh");
+    succeed(at, &["convert", file.to_str().unwrap(), "metres.ncurve", "--unit", "cm", "--to-unit", "m"]);
+    let heights = |name: &str, unit: &str| -> f64 {
+        let said = succeed(at, &["convert", name, "back.ncurve", "--replace", "--unit", unit]);
+        assert!(!said.is_empty());
+        let back = scene(&at.join("back.ncurve"));
+        let hips = back.takes[0].tracks().find(|(_, track)| track.target.property == "translation").unwrap();
+        hips.1.controller.samples().unwrap().values[1] * back.space.metres_per_unit
+    };
+    let output = run(at, &["convert", "metres.ncurve", "plain.bvh"]);
+    assert!(String::from_utf8_lossy(&output.stderr).contains("written in cm, y up"), "{output:?}");
+    let output = run(at, &["convert", "metres.ncurve", "inches.bvh", "--to-unit", "in"]);
+    assert!(String::from_utf8_lossy(&output.stderr).contains("its unit is in and y is up"), "{output:?}");
+    let meant = heights("plain.bvh", "cm");
+    assert!(meant > 0.1 && (heights("inches.bvh", "in") - meant).abs() < 1e-6, "{meant}");
+    // A recipe obeys its steps and its profile alike.
+    std::fs::write(
+        at.join("pack.toml"),
+        "sources = [\"metres.ncurve\"]\noutput = \"out/{stem}.bvh\"\n[[step]]\ndo = \"convert\"\nto-unit = \"in\"\n",
+    )
+    .unwrap();
+    succeed(at, &["run", "pack.toml"]);
+    assert!((heights("out/metres.bvh", "in") - meant).abs() < 1e-6);
 }
 
 #[test]

@@ -395,7 +395,7 @@ fn killed_at_any_instant_nothing_is_half_written_or_taken_for_done() {
         }
     }
     // The instants were such that something was to be seen.
-    assert!(killed > 25 && kinds.iter().all(|count| *count > 100), "{killed} {kinds:?}");
+    assert!(killed > 15 && kinds.iter().all(|count| *count > 100), "{killed} {kinds:?}");
 
     // The next run goes on from there, and nothing of the killed ones is left.
     succeed(at, &["run", "pack.toml"]);

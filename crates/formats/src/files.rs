@@ -247,6 +247,8 @@ pub struct Saving<'a> {
     pub without_extra: bool,
     /// Write rigs as skeletons with an animation of samples, where the format has such beside transforms: USD.
     pub skeletons: bool,
+    /// Write a matrix a frame for each node that moves, for readers that know nothing else: COLLADA.
+    pub matrices: bool,
     /// Write the numbers of a text document to a file beside it, called the same but for the ending `.bin`: `.gltf`. Only
     /// [`write()`] does so.
     pub buffer_beside: bool,
@@ -343,6 +345,7 @@ pub fn encoded(
                 without_extra: saving.without_extra,
                 tolerance: saving.tolerance,
                 keep_start: saving.keep_start,
+                matrices: saving.matrices,
             };
             collada::write(scene, &options).map_err(cannot)
         }

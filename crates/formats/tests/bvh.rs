@@ -296,7 +296,7 @@ fn a_root_is_said_once_and_in_centimetres() {
     assert!(note.contains("written in cm, y up"), "{note}");
     let (row, note) = rows(&Saving { keep_unit: true, keep_up: true, ..Saving::default() });
     assert_eq!(row, [1.0, 90.0, 2.0]);
-    assert!(note.contains("in m, z up"), "{note}");
+    assert!(note.contains("its unit is m and z is up"), "{note}");
     let (row, _) = rows(&Saving { keep_unit: true, ..Saving::default() });
     assert_eq!(row, [1.0, 2.0, -90.0]);
 }

@@ -393,3 +393,93 @@ fn many_nodes_that_show_one_skin_or_morph_end_soon() {
     let error = read(&format!("{before}{}{after}", many.collect::<String>())).unwrap_err();
     assert!(error.contains("there are more than 100000 weights"), "{error}");
 }
+
+/// The text of an animation of a node's height: an array of times and one of values, with what else there is.
+fn lift(id: &str, target: &str, times: &str, values: &str, tangents: Option<(&str, &str)>) -> String {
+    let count = times.split(' ').count();
+    let source = |name: &str, numbers: &str, stride: usize| {
+        format!(
+            "<source id=\"{id}-{name}\"><float_array id=\"{id}-{name}-a\" count=\"{}\">{numbers}</float_array><technique_common><accessor source=\"#{id}-{name}-a\" count=\"{count}\" stride=\"{stride}\"/></technique_common></source>",
+            numbers.split(' ').count()
+        )
+    };
+    let way = if tangents.is_some() { "BEZIER" } else { "LINEAR" };
+    let ways = format!(
+        "<source id=\"{id}-ways\"><Name_array id=\"{id}-ways-a\" count=\"{count}\">{}</Name_array><technique_common><accessor source=\"#{id}-ways-a\" count=\"{count}\" stride=\"1\"/></technique_common></source>",
+        vec![way; count].join(" ")
+    );
+    let (bends, inputs) = tangents.map_or((String::new(), String::new()), |(into, out)| {
+        let input =
+            |semantic: &str, name: &str| format!("<input semantic=\"{semantic}\" source=\"#{id}-{name}\"/>");
+        (
+            source("in", into, 2) + &source("out", out, 2),
+            input("IN_TANGENT", "in") + &input("OUT_TANGENT", "out"),
+        )
+    });
+    format!(
+        "<animation id=\"{id}\">{}{}{ways}{bends}<sampler id=\"{id}-s\"><input semantic=\"INPUT\" source=\"#{id}-times\"/><input semantic=\"OUTPUT\" source=\"#{id}-values\"/><input semantic=\"INTERPOLATION\" source=\"#{id}-ways\"/>{inputs}</sampler><channel source=\"#{id}-s\" target=\"{target}\"/></animation>",
+        source("times", times, 1),
+        source("values", values, 1)
+    )
+}
+
+fn lifted(animations: &str, clips: &str) -> Scene {
+    let text = format!(
+        "<COLLADA xmlns=\"http://www.collada.org/2005/11/COLLADASchema\" version=\"1.4.1\"><asset><unit meter=\"1\"/><up_axis>Y_UP</up_axis></asset><library_animations>{animations}</library_animations>{clips}<library_visual_scenes><visual_scene id=\"s\"><node id=\"crate\" name=\"crate\"><translate sid=\"place\">0 0 0</translate></node><node id=\"lid\" name=\"lid\"><translate sid=\"place\">0 0 0</translate></node></visual_scene></library_visual_scenes></COLLADA>"
+    );
+    read_bytes(text.as_bytes(), Path::new("crate.dae"), Assume::default()).unwrap().scene
+}
+
+#[test]
+fn handles_that_stand_upright_lose_nothing() {
+    // The first key's handles are upright, and so is the last one's; the middle one is as usual.
+    let animation = lift("a", "crate/place.Y", "0 0.5 1", "0 2 1", Some(("0 -1 0.4 2 1 3", "0 1 0.6 2 1 0")));
+    let scene = lifted(&animation, "");
+    let curve = &scene.takes[0].layers[0].tracks[0].controller.curves()[1];
+    assert_eq!(curve.keys().iter().map(|key| key.value).collect::<Vec<_>>(), [0.0, 2.0, 1.0]);
+    let at = |second: f64| curve.value_at(second * 705_600_000.0).unwrap();
+    assert!(at(0.25).is_finite() && at(0.75).is_finite());
+    assert_eq!((at(0.0), at(0.5), at(1.0)), (0.0, 2.0, 1.0));
+}
+
+#[test]
+fn clips_of_several_animations_keep_when_they_start_and_end() {
+    let animations =
+        lift("a", "crate/place.Y", "0 1", "0 2", None) + &lift("b", "lid/place.Y", "0.5 2", "0 3", None);
+    let clips = "<library_animation_clips><animation_clip id=\"open\" start=\"0\" end=\"1.5\"><instance_animation url=\"#a\"/></animation_clip><animation_clip id=\"shut\" start=\"0.5\" end=\"1.5\"><instance_animation url=\"#b\"/></animation_clip></library_animation_clips>";
+    let scene = lifted(&animations, clips);
+    let ranges: Vec<(String, f64, f64)> = (scene.takes.iter())
+        .map(|take| (take.name.clone(), take.range.first.seconds(), take.range.last.seconds()))
+        .collect();
+    assert_eq!(ranges, [("open".to_owned(), 0.0, 1.5), ("shut".to_owned(), 0.5, 1.5)]);
+}
+
+#[test]
+fn matrices_hold_each_frame_and_the_curves_come_back() {
+    for name in ["bramble.ncurve", "cart.ncurve"] {
+        let source = scene(name);
+        let saving = |without_extra| nimble_curve_formats::Saving {
+            matrices: true,
+            without_extra,
+            keep_start: true,
+            ..Default::default()
+        };
+        let written = |without_extra| {
+            nimble_curve_formats::encode(&source, Format::Collada, Path::new("x.dae"), &saving(without_extra))
+                .unwrap()
+        };
+        let (bytes, ledger) = written(true);
+        let text = std::str::from_utf8(&bytes).unwrap();
+        let elements = |name: &str| text.matches(&format!("<{name} sid")).count();
+        let moving = text.matches("<channel ").count();
+        assert_eq!(elements("matrix"), moving, "{name}");
+        let back = read_bytes(&bytes, Path::new("x.dae"), Assume::default()).unwrap().scene;
+        let (distance, angle) = apart(&source, &back, &source.takes[0].name);
+        // Half way between frames, too.
+        assert!(distance < 6e-3 && angle.to_degrees() < 2.1, "{name}: {distance} m {angle}");
+        let sampled = ledger.count(nimble_curve_core::ledger::Fate::Sampled);
+        assert!(sampled >= moving, "{name}: {sampled} of {moving}");
+        let whole = read_bytes(&written(false).0, Path::new("x.dae"), Assume::default()).unwrap().scene;
+        assert!(whole == source, "{name}");
+    }
+}

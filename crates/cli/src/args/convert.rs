@@ -56,6 +56,9 @@ pub struct Convert {
     /// Leave out the extra data that brings back what the format cannot hold by itself
     #[arg(long)]
     pub without_extra: bool,
+    /// Write a matrix a frame for each node that moves, for readers that know nothing else: COLLADA only
+    #[arg(long)]
+    pub matrices: bool,
     /// Write rigs as skeletons with sampled animation, as game engines read them: USD only
     #[arg(long)]
     pub skeletons: bool,

@@ -283,6 +283,7 @@ impl<'a> JobRunner<'a> {
             tolerance: self.recipe.tolerance,
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
+            matrices: false,
             buffer_beside: false,
             keep_unit: stated.unit,
             keep_up: stated.up,

@@ -49,6 +49,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
     output.check(&[&args.file])?;
     for (is_set, option, formats, fits) in [
         (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", Format::is_usd as fn(Format) -> bool),
+        (args.matrices, "--matrices", "COLLADA (.dae)", |format| format == Format::Collada),
         (args.buffer_beside, "--buffer-beside", "glTF as text (.gltf)", |format| format == Format::Gltf),
     ] {
         if is_set && !fits(output_format(path)?) {
@@ -62,6 +63,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         tolerance: args.tolerance,
         without_extra: args.without_extra,
         skeletons: args.skeletons,
+        matrices: args.matrices,
         buffer_beside: args.buffer_beside,
         keep_unit: stated.unit,
         keep_up: stated.up,

@@ -60,7 +60,7 @@ pub(crate) fn stated(scene: &Space, written: &Space) -> Option<String> {
     if *written != read {
         let (unit, up) = (unit(written), written.up);
         return Some(format!(
-            "BVH states no unit and no axis: whoever reads this has to know that it is in {unit}, {up} up"
+            "BVH states no unit and no axis: whoever reads this has to know that its unit is {unit} and {up} is up"
         ));
     }
     (*scene != read)

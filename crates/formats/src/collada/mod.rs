@@ -8,6 +8,7 @@
 
 mod curves;
 mod deform;
+mod matrices;
 mod nodes;
 mod read;
 mod write;
@@ -120,6 +121,8 @@ pub struct WriteOptions {
     pub tolerance: Tolerance,
     /// Leave takes where they start; else each starts at zero.
     pub keep_start: bool,
+    /// Write a matrix a frame for each node that moves, in place of its steps and curves.
+    pub matrices: bool,
 }
 
 /// A COLLADA 1.4.1 file that holds a scene, and what became of its channels.
@@ -134,6 +137,10 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
     extra_data::remap_fates(&mut ledger, &respaced);
     let mut adapted = adapted;
     crate::ends::keep_ranges(&mut adapted, &mut ledger);
+    if options.matrices {
+        adapted = matrices::as_matrices(&adapted, &mut ledger)
+            .map_err(|error| Fault::of_whole(error.to_string()))?;
+    }
     let shifts = match options.keep_start {
         true => Vec::new(),
         false => start_at_zero(&mut adapted),

@@ -290,11 +290,7 @@ fn numbers_of(member: &Member, element: &str, size: usize) -> Option<(usize, usi
 
 /// The groups of animations that are takes, with their names, and the ranges that are clips.
 #[allow(clippy::type_complexity)]
-fn groups(
-    root: Node<'_, '_>,
-    channels: &Channels,
-    name: &str,
-) -> (Vec<(String, Vec<usize>)>, Vec<(String, f64, f64)>) {
+fn groups(root: Node<'_, '_>, channels: &Channels, name: &str) -> (Vec<Group>, Vec<(String, f64, f64)>) {
     let tops = animations(root);
     let mut clips: Vec<(String, f64, f64, Vec<usize>)> = Vec::new();
     for clip in root.descendants().filter(|node| node.has_tag_name_in("animation_clip")) {
@@ -320,8 +316,12 @@ fn groups(
         && parts.iter().map(|part| part.len()).sum::<usize>()
             == parts.iter().flat_map(|part| part.iter()).collect::<HashSet<_>>().len();
     if disjoint {
-        let takes = clips.into_iter().map(|(label, _, _, own)| (label, own)).collect();
-        return (takes, Vec::new());
+        let takes = clips.into_iter().map(|(name, start, end, tops)| Group {
+            name,
+            tops,
+            range: Some((start, end)).filter(|(start, end)| start <= end),
+        });
+        return (takes.collect(), Vec::new());
     }
     let ranges = clips.into_iter().map(|(label, start, end, _)| (label, start, end)).collect();
     // A file with one animation that has a name is a take of that name.
@@ -329,7 +329,16 @@ fn groups(
         [only] => only.attribute("name").filter(|name| !name.is_empty()),
         _ => None,
     };
-    (vec![(named.unwrap_or(name).to_owned(), all)], ranges)
+    (vec![Group { name: named.unwrap_or(name).to_owned(), tops: all, range: None }], ranges)
+}
+
+/// The animations that are one take.
+struct Group {
+    name: String,
+    /// Which animations at the top of the library.
+    tops: Vec<usize>,
+    /// From when to when it lasts, in seconds, where a clip says so.
+    range: Option<(f64, f64)>,
 }
 
 /// All that takes are made of.
@@ -350,7 +359,7 @@ impl File<'_, '_> {
         let tops = animations(self.root);
         let (groups, ranges) = groups(self.root, self.channels, name);
         let mut takes = Vec::new();
-        for (name, own) in groups {
+        for Group { name, tops: own, range: stated } in groups {
             let mut tracks = self.steps(&own, notes);
             tracks.extend(self.weights(&own));
             let Some(range) =
@@ -367,7 +376,7 @@ impl File<'_, '_> {
             let take = Take {
                 name,
                 folder: None,
-                range,
+                range: stated.map_or(range, |(first, last)| TimeRange::new(at(first), at(last))),
                 clips: ranges.iter().map(clip).collect(),
                 markers: Vec::new(),
                 layers: vec![Layer::base(tracks)],

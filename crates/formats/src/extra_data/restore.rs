@@ -63,7 +63,7 @@ fn keys_of(extra_data: &ExtraData, plain: &Scene, marks: &Marks) -> Keys {
     }
     for &node in addresses.nodes() {
         let text = addresses.node(node);
-        if let (false, Some((key, _))) = (keys.contains_key(&node), extra_data.nodes.get_key_value(text))
+        if let (false, Some((key, _))) = (keys.contains_key(&node), extra_data.rests.get_key_value(text))
             && taken.insert(key)
         {
             keys.insert(node, key.clone());

@@ -71,7 +71,8 @@ pub fn is_open(step: &str, argument: &Arg) -> bool {
     let id = argument.get_id().as_str();
     match (step, id) {
         ("plot", "output") => true,
-        ("clips split", "name") | ("convert", "without_extra" | "skeletons" | "buffer_beside") => false,
+        ("clips split", "name")
+        | ("convert", "without_extra" | "skeletons" | "matrices" | "buffer_beside") => false,
         _ => !matches!(
             id,
             "file"
