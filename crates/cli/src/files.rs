@@ -30,12 +30,21 @@ pub struct InputArgs {
     /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it
     #[arg(long)]
     pub ignore_extra: bool,
+    /// USD: follow sublayers, references and payloads that lie outside the file's folder, too
+    #[arg(long)]
+    pub layers_anywhere: bool,
 }
 
 impl InputArgs {
     /// What a reader takes for granted.
     pub fn assumed(self) -> Assume {
-        Assume { metres_per_unit: self.unit, up: self.up, rate: self.rate, without_extra: self.ignore_extra }
+        Assume {
+            metres_per_unit: self.unit,
+            up: self.up,
+            rate: self.rate,
+            layers_anywhere: self.layers_anywhere,
+            without_extra: self.ignore_extra,
+        }
     }
 }
 

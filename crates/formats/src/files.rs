@@ -92,7 +92,8 @@ pub(crate) fn in_format(
     let scene = match format {
         Format::Ncurve => text_of(bytes).and_then(ncurve::read).map_err(|fault| fault.in_file(path))?,
         Format::Usda | Format::Usdc | Format::Usdz => {
-            let (scene, more) = usd::read(bytes, name, assume.rate).map_err(|fault| fault.in_file(path))?;
+            let (scene, more) =
+                usd::read(bytes, (path, name), assume).map_err(|fault| fault.in_file(path))?;
             notes.extend(more);
             scene
         }
@@ -182,7 +183,7 @@ pub(crate) fn plain_of(
             gltf::read_plain(bytes, buffer, folder_of(path), name, assume.rate).map_err(failed)
         }
         Format::Usda | Format::Usdc | Format::Usdz => {
-            usd::read_plain(bytes, name, assume.rate).map_err(failed)
+            usd::read_plain(bytes, (path, name), assume).map_err(failed)
         }
         Format::Collada => {
             text_of(bytes).and_then(|text| collada::read_plain(text, name, assume.rate)).map_err(failed)

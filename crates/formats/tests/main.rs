@@ -14,3 +14,4 @@ mod read_back;
 mod table;
 mod usd;
 mod usd_attributes;
+mod usd_composed;

@@ -23,7 +23,7 @@ pub const VISIBILITY: &str = "visibility";
 pub const SEEN: [&str; 2] = ["invisible", "inherited"];
 
 /// What an animation of a skeleton drives, which is read as the motion of its joints.
-const OF_JOINTS: [&str; 4] = ["translations", "rotations", "scales", "blendShapeWeights"];
+pub const OF_JOINTS: [&str; 4] = ["translations", "rotations", "scales", "blendShapeWeights"];
 
 /// Attributes with what drives them, by name.
 pub type Driven = (Vec<Attribute>, Vec<(String, Controller)>);

@@ -2,12 +2,13 @@
 //!
 //! Times are time codes, `timeCodesPerSecond` of them a second; angles are in degrees. `xformOpOrder` lists the steps of a
 //! prim's transform like the factors of a product; `rotateXYZ` turns about x first, and matrices are written for vectors
-//! on their left (*OpenUSD*, `UsdGeomXformOp`). One layer is read: sublayers, references and payloads are not followed,
-//! and said. What the format cannot hold travels in the layer's `customLayerData`, see [`crate::extra_data`].
+//! on their left (*OpenUSD*, `UsdGeomXformOp`). A layer is read with those that it stands on, see [`compose`]. What the
+//! format cannot hold travels in the layer's `customLayerData`, see [`crate::extra_data`].
 
 mod attributes;
 mod check;
 mod columns;
+mod compose;
 mod crate_file;
 mod layer;
 mod read;
@@ -22,6 +23,7 @@ use std::cell::Cell;
 use std::collections::HashMap;
 use std::io::Cursor;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
 use std::sync::Once;
 
 use anyhow::{Context as _, anyhow, ensure};
@@ -35,7 +37,6 @@ use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
-use nimble_curve_core::time::FrameRate;
 use openusd::sdf::{AbstractData, Data, Value};
 use openusd::usda::parser::{ErrorHighlight, Parser};
 use openusd::usdc::{CrateData, CrateFile, CrateWriter};
@@ -44,8 +45,9 @@ use openusd::usdz::ArchiveWriter;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
 use crate::extra_data::{self, Marks};
-use crate::format::Format;
-use crate::format::{USDC_MAGIC, USDZ_MAGIC};
+use crate::format::{Assume, Format, USDC_MAGIC, USDZ_MAGIC};
+
+use self::spline::Spline;
 
 /// Where extra data stands in the layer's own data.
 const EXTRA: &str = "nimbleCurve";
@@ -69,25 +71,44 @@ pub enum Form {
 ///
 /// # Errors
 /// With the line or the prim that is wrong.
-pub fn read(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<(Scene, Vec<String>), Fault> {
-    let (data, splines) = data_of(bytes)?;
+pub fn read(
+    bytes: &[u8],
+    (path, name): (&Path, &str),
+    assume: Assume,
+) -> Result<(Scene, Vec<String>), Fault> {
+    let rate = assume.rate;
+    let (data, splines, followed) = data_of(bytes, path, assume.layers_anywhere)?;
     let layer = layer::Layer { data: &data, splines: &splines };
     let decoded = layer.own(EXTRA).map(|extra| STANDARD.decode(extra.trim())).transpose();
     let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
     let extra = decoded.map(|json| String::from_utf8_lossy(&json).into_owned());
     extra_data::read_with(extra.as_deref(), rate, |rate| {
-        read::read(&layer, name, rate, false).map(|plain| (plain.scene, Marks::default(), plain.notes))
+        let plain = read::read(&layer, name, rate, false)?;
+        Ok((plain.scene, Marks::default(), [followed, plain.notes].concat()))
     })
 }
 
 /// The scene as any other program reads it.
-pub(crate) fn read_plain(bytes: &[u8], name: &str, rate: Option<FrameRate>) -> Result<Plain, Fault> {
-    let (data, splines) = data_of(bytes)?;
-    let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, rate, true)?;
-    Ok(Plain { scene: plain.scene, keys: plain.paths, notes: plain.notes, mended: Vec::new() })
+pub(crate) fn read_plain(bytes: &[u8], (path, name): (&Path, &str), assume: Assume) -> Result<Plain, Fault> {
+    let (data, splines, followed) = data_of(bytes, path, assume.layers_anywhere)?;
+    let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, assume.rate, true)?;
+    let notes = [followed, plain.notes].concat();
+    Ok(Plain { scene: plain.scene, keys: plain.paths, notes, mended: Vec::new() })
 }
 
-fn data_of(bytes: &[u8]) -> Result<(Data, Vec<spline::Spline>), Fault> {
+/// What a file says, composed with what it stands on; and what was followed.
+fn data_of(bytes: &[u8], path: &Path, anywhere: bool) -> Result<(Data, Vec<Spline>, Vec<String>), Fault> {
+    let (data, splines) = own_data_of(bytes)?;
+    // What comes through a pipe lies nowhere.
+    if path == Path::new("-") || !compose::stands_on_others(&data) {
+        return Ok((data, splines, Vec::new()));
+    }
+    let made = compose::composed(bytes, path, anywhere)?;
+    Ok((made.data, made.splines, made.notes))
+}
+
+/// What a layer says by itself.
+fn own_data_of(bytes: &[u8]) -> Result<(Data, Vec<Spline>), Fault> {
     let layer = if bytes.starts_with(USDZ_MAGIC) { first_of_package(bytes)? } else { bytes };
     if layer.starts_with(USDC_MAGIC) {
         return Ok((binary_data(layer)?, Vec::new()));
@@ -122,7 +143,7 @@ fn first_of_package(bytes: &[u8]) -> Result<&[u8], Fault> {
     bytes.get(start..).and_then(|rest| rest.get(..length)).ok_or_else(cut_off)
 }
 
-fn text_data(text: &str) -> Result<(Data, Vec<spline::Spline>), Fault> {
+fn text_data(text: &str) -> Result<(Data, Vec<Spline>), Fault> {
     let cut = spline::cut(text)?;
     let mut parser = Parser::new(&cut.text);
     let parsed = quietly(|| parser.parse());

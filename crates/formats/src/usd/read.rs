@@ -47,8 +47,9 @@ pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>, is_exact: bo
         tracks: Vec::new(),
         notes: Vec::new(),
     };
+    // What is still there was not composed, as it came through a pipe.
     if layer.data.has_field(&Path::abs_root(), "subLayers") {
-        notes.push("its sublayers are not followed: flatten it first".to_owned());
+        notes.push("its sublayers are not followed: read it from its file".to_owned());
     }
     reader.prims()?;
     let Reader { clock, rig, paths, tracks, notes: more, .. } = reader;
@@ -103,8 +104,10 @@ impl Reader<'_> {
             let layer = self.layer;
             for arc in ["references", "payload", "variantSetNames"] {
                 if layer.data.has_field(&path, arc) {
-                    self.notes
-                        .push(format!("{}: its {arc} are not followed: flatten it first", path.as_str()));
+                    self.notes.push(format!(
+                        "{}: its {arc} are not followed: read it from its file",
+                        path.as_str()
+                    ));
                 }
             }
             let kind = layer.text(&path, "typeName").unwrap_or_default();

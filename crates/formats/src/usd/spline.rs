@@ -11,6 +11,8 @@ use crate::grid::Clock;
 
 /// The name of the attribute that stands for a spline in the text without splines.
 pub const MARK: &str = "nimbleCurveSpline";
+/// The name of the attribute beside it that tells what becomes of its times 0 and 1 where layers are composed.
+pub const CLOCK: &str = "nimbleCurveClock";
 /// The deepest nesting of braces, brackets and parentheses that is read: the parser behind this calls itself.
 const MAX_DEPTH: usize = 256;
 
@@ -73,6 +75,22 @@ struct Knot {
 
 /// Cuts the splines out of a text.
 pub fn cut(text: &str) -> Result<Cut, Fault> {
+    cut_out(text, |_, name, number| format!("\nuniform string {name}:{MARK} = \"{number}\"\n"))
+}
+
+/// The same for a layer that is composed with others: splines are numbered from `first` on, the attribute itself stays
+/// declared, and a clock tells what becomes of times.
+pub fn cut_for_composition(text: &str, first: usize) -> Result<Cut, Fault> {
+    cut_out(text, |kind, name, number| {
+        let number = first + number;
+        format!(
+            "\n{kind} {name}\nuniform string {name}:{MARK} = \"{number}\"\ndouble {name}:{CLOCK}.timeSamples = {{ 0: 0, 1: 1, }}\n"
+        )
+    })
+}
+
+/// Cuts the splines out of a text; `instead` says what comes in the place of each, from its type, its name and its number.
+fn cut_out(text: &str, instead: impl Fn(&str, &str, usize) -> String) -> Result<Cut, Fault> {
     let mut scanner = Scanner { text, at: 0 };
     let mut made = Cut { text: String::with_capacity(text.len()), splines: Vec::new(), seams: Vec::new() };
     let (mut copied, mut depth) = (0, 0_usize);
@@ -90,9 +108,10 @@ pub fn cut(text: &str) -> Result<Cut, Fault> {
                 if let Some(name) = word.strip_suffix(".spline") {
                     // `double NAME.spline = { … }`: the type before the name goes as well.
                     made.text.push_str(text[copied..word_start.max(copied)].trim_end());
+                    let kind = text[word_start..scanner.at - word.len()].trim();
                     let number = made.splines.len();
                     made.splines.push(scanner.spline()?);
-                    made.text.push_str(&format!("\nuniform string {name}:{MARK} = \"{number}\"\n"));
+                    made.text.push_str(&instead(kind, name, number));
                     copied = scanner.at;
                     made.seams.push((made.text.len(), copied));
                 }
@@ -377,6 +396,27 @@ fn tangent(numbers: &[f64]) -> (Option<f64>, f64) {
 const SLACK: f64 = 3e-10;
 
 impl Spline {
+    /// The same at other times: `start + scale · t` for each `t`.
+    pub fn retimed(&self, start: f64, scale: f64) -> Spline {
+        let mut made = self.clone();
+        for knot in &mut made.knots {
+            knot.time = start + scale * knot.time;
+            for (width, slope) in [&mut knot.pre, &mut knot.post] {
+                *width = width.map(|width| width * scale);
+                *slope /= scale;
+            }
+        }
+        for outside in [&mut made.before, &mut made.after] {
+            if let Outside::Sloped(slope) = outside {
+                *slope /= scale;
+            }
+        }
+        if let Some([from, to, ..]) = &mut made.inner {
+            (*from, *to) = (start + scale * *from, start + scale * *to);
+        }
+        made
+    }
+
     /// The curve, its values multiplied by a factor (that of angles the radians of a degree).
     ///
     /// `codes` are time codes a second.

@@ -1,0 +1,193 @@
+//! USD layers that stand on others. The expected numbers are those of the standard's own library for these very files.
+
+use std::path::Path;
+
+use nimble_curve_core::curve::Side;
+use nimble_curve_core::scene::Scene;
+use nimble_curve_formats::{Assume, Loaded, read, read_bytes};
+
+const HEAD: &str = "#usda 1.0\n(\n    defaultPrim = \"Otter\"\n    metersPerUnit = 0.01\n    upAxis = \"Y\"\n    timeCodesPerSecond = 24\n";
+
+/// An asset with variants and a spline, an animation that overrides some of it, and a shot that brings both together.
+fn files() -> [(&'static str, String); 3] {
+    let asset = r#")
+def Xform "Otter" (
+    variants = { string coat = "summer" }
+    prepend variantSets = "coat"
+)
+{
+    double3 xformOp:translate = (0, 0, 0)
+    uniform token[] xformOpOrder = ["xformOp:translate"]
+    def Xform "Hips"
+    {
+        double3 xformOp:translate = (0, 90, 0)
+        double xformOp:rotateX = 0
+        double xformOp:rotateX.spline = {
+            bezier,
+            1: 0; post curve (1, 6),
+            7: 30; pre (4, 0); post curve (2, 0),
+        }
+        double xformOp:rotateZ.spline = {
+            bezier,
+            1: 0; post linear,
+            7: 30; post held,
+        }
+        uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:rotateX", "xformOp:rotateZ"]
+        def Mesh "Body"
+        {
+            point3f[] points = [(0, 0, 0)]
+        }
+    }
+    variantSet "coat" = {
+        "summer" {
+            custom double userProperties:warmth = 1
+        }
+        "winter" {
+            custom double userProperties:warmth = 5
+            def Xform "Scarf"
+            {
+                double3 xformOp:translate = (0, 1, 0)
+                uniform token[] xformOpOrder = ["xformOp:translate"]
+            }
+        }
+    }
+}
+"#;
+    let animation = r#"#usda 1.0
+(
+    timeCodesPerSecond = 24
+)
+over "World"
+{
+    over "bramble"
+    {
+        double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 11: (10, 0, 0) }
+        over "Hips"
+        {
+            double3 xformOp:translate.timeSamples = { 1: (0, 90, 0), 11: (0, 95, 0) }
+            double xformOp:rotateZ = 12
+        }
+    }
+}
+"#;
+    let shot = r#"    subLayers = [ @./animation.usda@ (offset = 100) ]
+)
+def Xform "World"
+{
+    def "bramble" (
+        prepend references = @./assets/otter.usda@ (offset = 50; scale = 2)
+        variants = { string coat = "winter" }
+    )
+    {
+    }
+}
+"#;
+    [
+        ("assets/otter.usda", format!("{HEAD}{asset}")),
+        ("animation.usda", animation.to_owned()),
+        ("shot.usda", format!("{HEAD}{shot}")),
+    ]
+}
+
+fn put(at: &Path) {
+    std::fs::create_dir_all(at.join("assets")).unwrap();
+    for (name, text) in files() {
+        std::fs::write(at.join(name), text).unwrap();
+    }
+}
+
+fn value(scene: &Scene, node: &str, property: &str, component: usize, frame: f64) -> f64 {
+    let (id, _) = scene.rigs[0].nodes().find(|(_, found)| found.name == node).unwrap();
+    let found = scene.takes[0]
+        .tracks()
+        .find(|(_, track)| track.target.node == id && track.target.property == property);
+    let curve = &found.unwrap_or_else(|| panic!("{node}:{property}")).1.controller.curves()[component];
+    curve.value_on(scene.rate.ticks_at(frame).as_f64(), Side::Right).unwrap()
+}
+
+#[test]
+fn sublayers_references_and_variants_are_composed_with_their_times() {
+    let folder = tempfile::tempdir().unwrap();
+    put(folder.path());
+    let Loaded { scene, notes, .. } = read(&folder.path().join("shot.usda"), Assume::default()).unwrap();
+    let names: Vec<&str> = scene.rigs[0].nodes().map(|(_, node)| node.name.as_str()).collect();
+    assert_eq!(names.len(), 5, "{names:?}");
+    assert!(
+        ["World", "bramble", "Hips", "Body", "Scarf"].iter().all(|name| names.contains(name)),
+        "{names:?}"
+    );
+    assert_eq!(notes.len(), 1, "{notes:?}");
+    assert!(notes[0].contains("composed with animation.usda, assets/otter.usda"), "{notes:?}");
+    let (_, bramble) = scene.rigs[0].nodes().find(|(_, node)| node.name == "bramble").unwrap();
+    let warmth = format!("{:?}", bramble.attribute("warmth").unwrap().kind);
+    assert!(warmth.contains("default: 5.0"), "{warmth}");
+    // The animation is a hundred frames later, the asset's own spline twice as slow from frame 50 on.
+    for (frame, x, y, turn) in [
+        (52.0, 0.0, 90.0, 0.0),
+        (58.0, 0.0, 90.0, 24.080514751),
+        (64.0, 0.0, 90.0, 30.0),
+        (106.0, 5.0, 92.5, 30.0),
+    ] {
+        assert!((value(&scene, "bramble", "translation", 0, frame) - x).abs() < 1e-9, "{frame}");
+        assert!((value(&scene, "Hips", "translation", 1, frame) - y).abs() < 1e-9, "{frame}");
+        let found = value(&scene, "Hips", "rotation", 0, frame).to_degrees();
+        assert!((found - turn).abs() < 1e-4, "{frame}: {found}");
+    }
+    // A default in a stronger layer stands over a spline in a weaker one.
+    let (id, _) = scene.rigs[0].nodes().find(|(_, node)| node.name == "Hips").unwrap();
+    let rest = scene.rigs[0].rest_value(id, "rotation").unwrap();
+    assert!(format!("{rest:?}").contains("0.2094395102393195"), "{rest:?}");
+    let hips = scene.takes[0]
+        .tracks()
+        .find(|(_, track)| track.target.node == id && track.target.property == "rotation");
+    assert!(hips.unwrap().1.controller.curves()[2].is_empty());
+}
+
+#[test]
+fn layers_elsewhere_are_named_and_followed_on_request_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    put(folder.path());
+    let shots = folder.path().join("shots");
+    std::fs::create_dir(&shots).unwrap();
+    let text = files()[2].1.replace("@./", "@../");
+    std::fs::write(shots.join("shot.usda"), text).unwrap();
+    let nodes = |assume: Assume| {
+        let loaded = read(&shots.join("shot.usda"), assume).unwrap();
+        (loaded.scene.rigs[0].len(), loaded.notes)
+    };
+    let (count, notes) = nodes(Assume::default());
+    assert_eq!(count, 1, "{notes:?}");
+    let refused = notes.iter().filter(|note| note.contains("lies outside its folder")).count();
+    assert_eq!(refused, 2, "{notes:?}");
+    let (count, notes) = nodes(Assume { layers_anywhere: true, ..Assume::default() });
+    assert_eq!(count, 5, "{notes:?}");
+}
+
+#[test]
+fn what_is_missing_broken_or_a_circle_is_said_and_the_rest_is_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    put(at);
+    std::fs::write(at.join("broken.usda"), "#usda 1.0\ndef Xform \"a\" {").unwrap();
+    std::fs::write(
+        at.join("noise.usdc"),
+        b"PXR-USDC\x00\x08\x00\x00\x00\x00\x00\x00\xff\xff\xff\xff\xff\xff\xff\x7f",
+    )
+    .unwrap();
+    for (layer, word) in [
+        ("gone.usda", "gone.usda"),
+        ("broken.usda", "broken.usda"),
+        ("noise.usdc", "noise.usdc"),
+        ("shot.usda", "cycle"),
+    ] {
+        let text = files()[2].1.replace("def Xform \"World\"\n{", &format!("def Xform \"World\"\n{{\n    def Xform \"more\" ( prepend references = @./{layer}@</World> )\n    {{\n    }}\n"));
+        std::fs::write(at.join("shot.usda"), text).unwrap();
+        let loaded =
+            read(&at.join("shot.usda"), Assume::default()).unwrap_or_else(|error| panic!("{layer}: {error}"));
+        assert!(loaded.scene.rigs[0].len() >= 5, "{layer}: {:?}", loaded.notes);
+        assert!(loaded.notes.iter().any(|note| note.contains(word)), "{layer}: {:?}", loaded.notes);
+    }
+    // Through a pipe there is nothing beside it.
+    let loaded = read_bytes(files()[2].1.as_bytes(), Path::new("-"), Assume::default()).unwrap();
+    assert!(loaded.notes.iter().any(|note| note.contains("are not followed")), "{:?}", loaded.notes);
+}
