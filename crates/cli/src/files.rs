@@ -92,7 +92,7 @@ impl Prepared {
     ///
     /// What is refitted is looked at while it is made at so many instants, and the judge looks closer.
     pub fn tightening(&self) -> Option<f64> {
-        const FARTHEST: f64 = 16.0;
+        const FARTHEST: f64 = 100.0;
         let excess = self.verdict.excess();
         (1.0 < excess && excess < FARTHEST).then(|| 0.95 / excess)
     }

@@ -25,6 +25,9 @@ pub struct Promise {
     pub tolerance: Tolerance,
     /// How far things may be from it in the world; where nothing is promised of that, none.
     pub world: Option<InWorld>,
+    /// How far places may be off in the world after all steps, the file's format included, in metres, where that was asked
+    /// for: it counts in place of what the steps add up to.
+    pub whole_world: Option<f64>,
     /// How far it may be, in parts of the tolerance, from what a sampled source lets expect between its samples; where
     /// nothing is promised of that, infinite.
     pub between: f64,
@@ -73,7 +76,15 @@ impl Promise {
 
     /// What a claim says, within a tolerance.
     pub fn of(claim: Claim, tolerance: Tolerance, scope: Scope) -> Promise {
-        Promise { claim, tolerance, world: None, between: f64::INFINITY, scope, beside: Vec::new() }
+        Promise {
+            claim,
+            tolerance,
+            world: None,
+            whole_world: None,
+            between: f64::INFINITY,
+            scope,
+            beside: Vec::new(),
+        }
     }
 
     /// A clip that was cut out of a take.
@@ -99,10 +110,16 @@ impl Promise {
             claim: self.claim.then(&next.claim),
             tolerance,
             world: self.world.zip(next.world).map(both),
+            whole_world: self.whole_world.or(next.whole_world),
             between: f64::INFINITY,
             scope: self.scope.max(next.scope),
             beside: self.beside.iter().map(after).collect(),
         }
+    }
+
+    /// How far things may be off in the world.
+    fn in_world(&self) -> Option<InWorld> {
+        self.whole_world.map(|metres| InWorld { metres, angle: f64::INFINITY }).or(self.world)
     }
 
     /// Whether it can follow another one as if both were one.
@@ -148,7 +165,7 @@ pub struct Origin<'a> {
 
 /// Judges a scene that was not written to a file.
 pub fn judged_scene(scene: &Scene, Origin { source, promise }: Origin<'_>) -> Verdict {
-    let limits = limits(&promise.tolerance, promise.world, scene);
+    let limits = limits(&promise.tolerance, promise.in_world(), scene);
     let mut verdict = promise.judged(source, scene, limits, 1.0);
     verdict.missing.extend(promise.missing(source, scene));
     verdict
@@ -220,7 +237,7 @@ pub fn judged(
         _ if holds_curves && !saving.skeletons && !saving.matrices && !has_samples => 1.0,
         _ => f64::INFINITY,
     };
-    let limits = Limits { between, ..limits(&promise.tolerance, promise.world, &back.scene) };
+    let limits = Limits { between, ..limits(&promise.tolerance, promise.in_world(), &back.scene) };
     // Said in the unit of what was written, as everything else that is printed of it.
     let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
     let verdict = promise.judged(source, &back.scene, limits, back.precision);

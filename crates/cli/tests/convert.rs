@@ -241,6 +241,31 @@ fn skeletons_move_as_their_rigs_do_and_bring_the_curves_back() {
 }
 
 #[test]
+fn a_bound_in_the_world_is_held_by_fitting_closer_or_nothing_is_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let file = sample("bramble.ncurve");
+    let file = file.to_str().unwrap();
+    let keys = |name: &str| {
+        scene(&at.join(name)).takes[0].tracks().map(|(_, track)| track.controller.key_count()).sum::<usize>()
+    };
+    let mut last = 0;
+    for bound in ["1mm", "0.1mm", "0.02mm"] {
+        let said = succeed(
+            at,
+            &["convert", file, "close.glb", "--replace", "--without-extra", "--keep-start", "--world", bound],
+        );
+        assert!(said.contains("in the world: places within"), "{said}");
+        succeed(at, &["compare", file, "close.glb", "--tolerance", "0.5deg,5mm", "--world", bound]);
+        let count = keys("close.glb");
+        assert!(count >= last, "{bound}: {count} keys after {last}");
+        last = count;
+    }
+    let refused = fail(at, &["convert", file, "never.glb", "--world", "0.00001mm"]);
+    assert!(refused.contains("in the world") && !at.join("never.glb").exists(), "{refused}");
+}
+
+#[test]
 fn a_matrix_a_frame_is_written_for_readers_that_know_nothing_else() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();

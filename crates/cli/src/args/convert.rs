@@ -56,6 +56,9 @@ pub struct Convert {
     /// Leave out the extra data that brings back what the format cannot hold by itself
     #[arg(long)]
     pub without_extra: bool,
+    /// How far any node may be off in the world, where the errors of what is refitted add up: held by fitting closer
+    #[arg(long, value_name = "LENGTH", value_parser = quantity::length)]
+    pub world: Option<f64>,
     /// Write a matrix a frame for each node that moves, for readers that know nothing else: COLLADA only
     #[arg(long)]
     pub matrices: bool,

@@ -139,6 +139,10 @@ struct Worked {
 impl Worked {
     /// What is promised of it, in terms of the source.
     fn promise(&self, args: &Convert, source: &Scene) -> Promise {
+        Promise { whole_world: args.world, ..self.promised(args, source) }
+    }
+
+    fn promised(&self, args: &Convert, source: &Scene) -> Promise {
         let ledger = self.ledger.as_ref();
         let Some(thinned) = &self.thinned else { return promise(args, source, &self.scene, ledger) };
         let first = promised(source, thinned, args.tolerance);
