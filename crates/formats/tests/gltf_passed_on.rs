@@ -212,3 +212,62 @@ fn pointers_are_read_where_they_drive_what_is_known_and_pass_through_elsewhere()
         base = out;
     }
 }
+
+/// A humanoid as the open extension tells it, and an animation of its kind: bones are told, expressions are numbers, and
+/// written into the file again they drive what they drove.
+#[test]
+fn humanoids_are_told_and_their_expressions_are_numbers() {
+    let numbers: Vec<u8> =
+        [0.0_f32, 1.0, 0.0, 0.0, 0.0, 0.75, 0.0, 0.0].iter().flat_map(|n| n.to_le_bytes()).collect();
+    let data = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, &numbers);
+    let humanoid = json!({ "humanBones": { "hips": { "node": 0 }, "head": { "node": 1 } } });
+    let document = json!({
+        "asset": { "version": "2.0" },
+        "extensionsUsed": ["VRMC_vrm_animation"],
+        "extensionsRequired": ["VRMC_vrm_animation"],
+        "extensions": { "VRMC_vrm_animation": {
+            "specVersion": "1.0", "humanoid": humanoid,
+            "expressions": { "preset": { "happy": { "node": 2 } } }
+        } },
+        "buffers": [{ "byteLength": numbers.len(), "uri": format!("data:;base64,{data}") }],
+        "bufferViews": [{ "buffer": 0, "byteLength": numbers.len() }],
+        "accessors": [
+            { "bufferView": 0, "componentType": 5126, "count": 2, "type": "SCALAR", "min": [0.0], "max": [1.0] },
+            { "bufferView": 0, "byteOffset": 8, "componentType": 5126, "count": 2, "type": "VEC3" }
+        ],
+        "nodes": [{ "name": "J_01", "children": [1] }, { "name": "J_02" }, { "name": "smiler" }],
+        "scenes": [{ "nodes": [0, 2] }],
+        "animations": [{
+            "name": "greet",
+            "channels": [{ "sampler": 0, "target": { "node": 2, "path": "translation" } }],
+            "samplers": [{ "input": 0, "output": 1 }]
+        }]
+    });
+    let folder = tempfile::tempdir().unwrap();
+    let (from, out) = (folder.path().join("greet.vrma.gltf"), folder.path().join("out.gltf"));
+    std::fs::write(&from, serde_json::to_vec(&document).unwrap()).unwrap();
+    let Loaded { scene, notes, .. } = nimble_curve_formats::read(&from, Assume::default()).unwrap();
+    assert!(notes.is_empty(), "{notes:?}");
+    let bones: Vec<Option<&str>> = scene.rigs[0].nodes().map(|(_, node)| node.human_bone()).collect();
+    assert_eq!(bones, [Some("hips"), Some("head"), None]);
+    let values = |scene: &Scene| -> Vec<f64> {
+        let (_, track) = scene.takes[0].tracks().next().unwrap();
+        assert_eq!(track.target.property, "happy");
+        track.controller.curves()[0].keys().iter().map(|key| key.value).collect()
+    };
+    assert_eq!(values(&scene), [0.0, 0.75]);
+    let saving = Saving { base: Some(&from), without_extra: true, ..Saving::default() };
+    nimble_curve_formats::write(&scene, &out, &saving).unwrap();
+    let written: Value = serde_json::from_slice(&std::fs::read(&out).unwrap()).unwrap();
+    assert_eq!(
+        written["animations"][0]["channels"][0]["target"],
+        json!({ "node": 2, "path": "translation" })
+    );
+    assert_eq!(values(&nimble_curve_formats::read(&out, Assume::default()).unwrap().scene), [0.0, 0.75]);
+    // In a model, the face's numbers are the head's.
+    let mut model = document;
+    model["extensions"] =
+        json!({ "VRMC_vrm": { "humanoid": humanoid, "expressions": { "preset": { "happy": {} } } } });
+    let scene = load(&model).scene;
+    assert!(scene.rigs[0].nodes().nth(1).unwrap().1.attribute("happy").is_some());
+}

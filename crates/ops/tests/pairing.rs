@@ -282,3 +282,42 @@ fn what_is_opaque_is_told_by_place() {
         proposal.pairs.iter().filter(|pair| is_wrong(pair) && pair.sureness == Confidence::Sure).collect();
     assert!(wrong.is_empty(), "{wrong:?}");
 }
+
+/// Files of humanoids tell which bone is which: then names may be anything, and every pair is sure.
+#[test]
+fn what_both_files_tell_is_sure_whatever_nodes_are_called() {
+    use nimble_curve_scene::rig::{Attribute, AttributeKind, HUMAN_BONE};
+    let told = ["hips", "spine", "leftUpperLeg", "rightUpperLeg", "leftLowerLeg", "head"];
+    let rig = |name: &str, called: &dyn Fn(usize) -> String, order: &[usize]| {
+        let mut rig = Rig::new(name);
+        let mut last = None;
+        for &at in order {
+            let mut node =
+                Node::new(&called(at), NodeKind::Joint, DVec3::new(0.0, 0.1, 0.0), RotationOrder::Xyz);
+            let kind = AttributeKind::Text { default: told[at].to_owned() };
+            node.attributes.push(Attribute { name: HUMAN_BONE.to_owned(), kind });
+            last = Some(rig.add(last, node).unwrap());
+        }
+        Scene {
+            rate: FrameRate::FPS_24,
+            space: Space::METRES_Y_UP,
+            rigs: vec![rig],
+            sets: Vec::new(),
+            takes: Vec::new(),
+        }
+    };
+    // One chain, so that shape says nothing; names that say the wrong thing on one side.
+    let source = rig("a", &|at| format!("bone.{at:03}"), &[0, 1, 2, 3, 4, 5]);
+    let target = rig(
+        "b",
+        &|at| ["head", "J_1", "right_thigh", "left_thigh", "J_4", "hips"][at].to_owned(),
+        &[0, 1, 2, 3, 4, 5],
+    );
+    let found = propose(&source, &target);
+    assert_eq!(found.pairs.len(), told.len(), "{:?}", found.pairs);
+    for (at, pair) in found.pairs.iter().enumerate() {
+        assert_eq!(pair.sureness, Confidence::Sure, "{pair:?}");
+        assert_eq!(pair.source, [format!("bone.{at:03}")]);
+        assert!(pair.why.contains(told[at]), "{pair:?}");
+    }
+}

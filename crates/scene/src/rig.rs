@@ -127,6 +127,10 @@ impl OpValue {
     }
 }
 
+/// The text attribute that says which bone of a human body a node is, in the words of the open standard for humanoids: `hips`,
+/// `leftUpperLeg` and so on (*VRMC_vrm*, humanoid). Files that have such data say it beyond doubt.
+pub const HUMAN_BONE: &str = "humanBone";
+
 /// A custom attribute of a node: its kind with default and limits.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Attribute {
@@ -268,6 +272,16 @@ impl Node {
     /// The step of this name.
     pub fn op(&self, name: &str) -> Option<&TransformOp> {
         self.transform.iter().find(|op| op.name == name)
+    }
+
+    /// Which bone of a human body the node is told to be, see [`HUMAN_BONE`].
+    pub fn human_bone(&self) -> Option<&str> {
+        match &self.attribute(HUMAN_BONE)?.kind {
+            AttributeKind::Text { default } => {
+                Some(default).filter(|bone| !bone.is_empty()).map(String::as_str)
+            }
+            _ => None,
+        }
     }
 
     /// The custom attribute of this name.

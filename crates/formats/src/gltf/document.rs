@@ -22,6 +22,7 @@ pub struct Document {
     pub buffer_views: Vec<BufferView>,
     pub buffers: Vec<Buffer>,
     pub extras: Option<Value>,
+    pub extensions: Option<Value>,
 }
 
 impl Document {

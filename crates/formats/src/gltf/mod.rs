@@ -7,6 +7,7 @@
 mod accessor;
 mod container;
 mod document;
+mod humanoid;
 mod kept;
 mod read;
 mod sampler;

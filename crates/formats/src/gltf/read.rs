@@ -19,11 +19,13 @@ use nimble_curve_core::value::Quantity;
 
 use super::accessor::Numbers;
 use super::document::{Animation, Document, Driven, POINTER};
+use super::humanoid::Humanoid;
 use crate::error::Fault;
 use crate::grid::{self, Clock, Said};
 
 /// Extensions that a file may require although they are unknown here: they say nothing about nodes or animations.
-const HARMLESS: [&str; 8] = [
+const HARMLESS: [&str; 9] = [
+    "VRMC_",
     "KHR_materials_",
     "KHR_texture_",
     "EXT_texture_",
@@ -92,6 +94,8 @@ pub fn read(
     let count = |id: &NodeId| rig.node(*id).map_or(0, |node| node.attributes.len());
     let morphs: Vec<usize> = ids.iter().map(count).collect();
     add_numbers(document, &mut rig, &ids);
+    let humanoid = Humanoid::of(document.extensions.as_ref());
+    humanoid.tell(&mut rig, &ids);
     let times: Vec<Times> = document
         .animations
         .iter()
@@ -116,7 +120,11 @@ pub fn read(
     let mut takes = Vec::new();
     for (index, (animation, times)) in document.animations.iter().zip(&times).enumerate() {
         let reader = Reader { numbers: &numbers, ids: &ids, clock: &clock, rig: &rig, morphs: &morphs };
-        takes.extend(reader.take(index, animation, times, &mut notes)?);
+        let mut take = reader.take(index, animation, times, &mut notes)?;
+        for layer in take.iter_mut().flat_map(|take| &mut take.layers) {
+            humanoid.express(&mut layer.tracks, &ids);
+        }
+        takes.extend(take);
     }
     notes.extend(clock.note());
     let scene = Scene { rate, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes };

@@ -11,6 +11,7 @@ use serde::Deserialize as _;
 use serde_json::{Map, Value, json};
 
 use super::document::{ChannelTarget, Driven, POINTER, pointer_to};
+use super::humanoid::Humanoid;
 use super::kept::{Unread, unread};
 use super::sampler::{Sampler, Timing, of_numbers, of_rotation};
 
@@ -58,8 +59,16 @@ pub fn write(scene: &Scene, into: Option<Into>, starts: Starts) -> Written {
         }
     };
     let is_new = known.is_empty();
-    let mut writer =
-        Writer { document, binary, places: known, left_out: Vec::new(), starts, shifts: Vec::new() };
+    let humanoid = Humanoid::of(document.get("extensions"));
+    let mut writer = Writer {
+        document,
+        binary,
+        places: known,
+        left_out: Vec::new(),
+        starts,
+        shifts: Vec::new(),
+        humanoid,
+    };
     let unread = unread(&writer.document, is_read);
     let stayed = unread.iter().map(Unread::len).sum();
     writer.drop_animations(&unread);
@@ -97,6 +106,8 @@ struct Writer {
     left_out: Vec<(String, Target)>,
     starts: Starts,
     shifts: Vec<(String, Ticks)>,
+    /// That of the document that is written into.
+    humanoid: Humanoid,
 }
 
 impl Writer {
@@ -277,6 +288,14 @@ impl Writer {
                 ("rotation", Some(Number::Quaternion(_))) => of_rotation(&track.controller, timing),
                 ("translation" | "scale", Some(Number::Vector(rest))) => {
                     of_numbers(&[Some(&track.controller)], &rest.to_array(), timing)
+                }
+                (property, Some(Number::Number(rest))) if self.humanoid.is_driven(place, property) => {
+                    let along_x = [Some(&track.controller), None, None];
+                    if let Some(sampler) = of_numbers(&along_x, &[rest, 0.0, 0.0], timing) {
+                        let driver = (place, "translation");
+                        self.channel(&mut channels, &mut samplers, &mut inputs, driver, &sampler);
+                    }
+                    continue;
                 }
                 (property, Some(Number::Number(rest))) => {
                     let names = self.morphs(place);

@@ -16,6 +16,8 @@ pub(crate) struct Body<'a> {
     /// Names without namespaces and without what all names of the rig share.
     pub(crate) bare: Vec<String>,
     pub(crate) names: Vec<Name>,
+    /// Which bone of a human body each is told to be.
+    pub(crate) told: Vec<Option<&'a str>>,
     /// Among nodes of the same words and side that stand one below the other: which of how many.
     pub(crate) ranks: Vec<(usize, usize)>,
     /// Places, the rig scaled to the height of 1, put on its middle and looked at from ahead: x to its left, y up, z ahead.
@@ -46,7 +48,10 @@ impl<'a> Body<'a> {
         }
         let naming = Naming::of(rig.nodes().map(|(_, node)| node.name.as_str()));
         let bare: Vec<String> = rig.nodes().map(|(_, node)| naming.bare(&node.name).to_owned()).collect();
-        let mut names: Vec<Name> = bare.iter().map(|name| Name::of(name)).collect();
+        // What a node is told to be counts for more than what it is called.
+        let told: Vec<Option<&str>> = rig.nodes().map(|(_, node)| node.human_bone()).collect();
+        let mut names: Vec<Name> =
+            bare.iter().zip(&told).map(|(name, told)| Name::of(told.unwrap_or(name))).collect();
         in_context(&mut names);
         let ranks = ranks(&names, &parents);
         let places: Vec<DVec3> = world.iter().map(|place| (place.translation - middle) / height).collect();
@@ -61,6 +66,7 @@ impl<'a> Body<'a> {
             depths,
             children,
             names,
+            told,
             places: places.collect(),
             parents,
             world,

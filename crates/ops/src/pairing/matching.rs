@@ -72,6 +72,16 @@ impl Matching<'_> {
         a.is_known() && b.is_known() && a.words != b.words
     }
 
+    /// Nodes that both files tell to be the same bone of a human body.
+    pub(super) fn by_told(&mut self) {
+        for from in 0..self.from.len() {
+            let Some(bone) = self.from.told[from] else { continue };
+            if let Some(onto) = self.onto.told.iter().position(|other| *other == Some(bone)) {
+                self.push(from, onto, &format!("both files tell it to be {bone}"));
+            }
+        }
+    }
+
     /// Names that are the same, each of them unique; then the same without namespaces, whatever their case, and without what all
     /// names of a rig share. Those that the shapes of the rigs speak against are left for later, `in_any_shape`.
     pub(super) fn by_name(&mut self, in_any_shape: bool) {

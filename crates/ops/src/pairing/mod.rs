@@ -3,7 +3,7 @@
 //! Names are one witness: namespaces and what all names of a rig share left out, sides and body parts in their common spellings,
 //! numbers by their rank. The shape of the rig is another: from the tree and the rest pose alone it tells legs, trunk and arms, and
 //! which bone of an arm is the upper one. Places at rest, each rig scaled to the height of 1, and what stands above and below are
-//! two more. A pair is sure where two agree, one of them name or shape, and none contradicts.
+//! two more. What files tell of humanoids is beyond doubt. A pair is sure where two agree, one of them name or shape, and none contradicts.
 
 mod faces;
 mod holders;
@@ -67,6 +67,7 @@ fn propose_for(source: (&Named<'_>, &Addresses), target: (&Named<'_>, &Addresses
     let onto = Body::new(target.0.rig(), target.0.scene);
     let shapes = [&Anatomy::of(&from), &Anatomy::of(&onto)];
     let mut matching = Matching { from: &from, onto: &onto, shapes, pairs: Vec::new(), chains: Vec::new() };
+    matching.by_told();
     matching.by_name(false);
     matching.by_part(false);
     matching.by_shape();

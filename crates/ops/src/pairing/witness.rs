@@ -37,6 +37,9 @@ impl<'a> Witnesses<'a> {
     /// How sure a pair is, and what speaks against it, to be put behind the reason.
     pub fn heard(&self, from: usize, onto: usize) -> (Confidence, String) {
         let (a, b) = (self.matching.from, self.matching.onto);
+        if a.told[from].is_some() && a.told[from] == b.told[onto] {
+            return (Confidence::Sure, String::new());
+        }
         let same_name = without_namespace(a.name(from)) == without_namespace(b.name(onto));
         let name = same_name
             || a.bare[from].eq_ignore_ascii_case(&b.bare[onto])
