@@ -241,6 +241,25 @@ fn skeletons_move_as_their_rigs_do_and_bring_the_curves_back() {
 }
 
 #[test]
+fn a_layer_over_an_asset_is_written_beside_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let cart = sample("cart.ncurve");
+    let cart = cart.to_str().unwrap();
+    succeed(at, &["convert", cart, "asset.usda", "--without-extra"]);
+    succeed(at, &["convert", cart, "shot.usdc", "--over-asset", "asset.usda"]);
+    assert_eq!(succeed(at, &["compare", cart, "shot.usdc"]), "");
+    std::fs::create_dir(at.join("shots")).unwrap();
+    succeed(at, &["convert", cart, "shots/shot.usda", "--over-asset", "asset.usda", "--without-extra"]);
+    let said = run(at, &["inspect", "shots/shot.usda"]);
+    assert!(String::from_utf8_lossy(&said.stderr).contains("is not followed: say --layers-anywhere"));
+    let said = succeed(at, &["inspect", "shots/shot.usda", "--layers-anywhere"]);
+    assert!(said.contains("7 tracks"), "{said}");
+    let refused = fail(at, &["convert", cart, "x.glb", "--over-asset", "asset.usda"]);
+    assert!(refused.contains("--over-asset is for USD layers (.usda, .usdc) only"), "{refused}");
+}
+
+#[test]
 fn a_bound_in_the_world_is_held_by_fitting_closer_or_nothing_is_written() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();

@@ -259,6 +259,8 @@ pub struct Saving<'a> {
     pub keep_up: bool,
     /// Leave takes where they start, in formats that count seconds; else each starts at zero there.
     pub keep_start: bool,
+    /// An asset that a layer is written over, which says only how it moves: USD.
+    pub over: Option<&'a Path>,
     /// A file that the scene came from or that its rig came from: of the same format, it gives everything but the
     /// animation, such as meshes.
     pub base: Option<&'a Path>,
@@ -332,11 +334,17 @@ pub fn encoded(
                 Format::Usdc => usd::Form::Binary,
                 _ => usd::Form::Package,
             };
+            let read = |path: &Path| {
+                fs::read(path).map_err(|source| FormatError::Read { path: path.to_owned(), source })
+            };
+            let asset = saving.over.map(read).transpose()?;
             let options = usd::WriteOptions {
                 form,
                 without_extra: saving.without_extra,
                 skeletons: saving.skeletons,
                 tolerance: saving.tolerance,
+                over: asset.as_deref().zip(saving.over),
+                path,
             };
             usd::write(scene, &options).map_err(cannot)
         }

@@ -191,3 +191,71 @@ fn what_is_missing_broken_or_a_circle_is_said_and_the_rest_is_read() {
     let loaded = read_bytes(files()[2].1.as_bytes(), Path::new("-"), Assume::default()).unwrap();
     assert!(loaded.notes.iter().any(|note| note.contains("are not followed")), "{:?}", loaded.notes);
 }
+
+/// A layer over an asset says only how it moves; what the asset alone has stays, whatever its unit.
+#[test]
+fn a_layer_over_an_asset_moves_it_and_keeps_all_else() {
+    use nimble_curve_core::space::UpAxis;
+    use nimble_curve_formats::{Format, Saving, write};
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    std::fs::create_dir(at.join("assets")).unwrap();
+    let source = crate::common::scene("cart.ncurve");
+    let plain = Saving { without_extra: true, ..Saving::default() };
+    let metres = nimble_curve_core::space::Space { metres_per_unit: 1.0, ..source.space };
+    let (asset, _) = nimble_curve_core::ops::space::in_space(&source, &metres);
+    write(&asset, &at.join("assets/cart.usda"), &plain).unwrap();
+    let text = std::fs::read_to_string(at.join("assets/cart.usda")).unwrap();
+    let mesh = "def Xform \"bed\"\n    {\n        def Mesh \"planks\"\n        {\n            point3f[] points = [(0, 0, 0)]\n        }\n";
+    let text = text.replacen("def Xform \"bed\"\n    {\n", mesh, 1);
+    assert!(text.contains("planks"));
+    std::fs::write(at.join("assets/cart.usda"), text).unwrap();
+    // Another motion: only the vane turns, twice as far.
+    let mut moved = source.clone();
+    let is_vane = |id| source.rigs[0].node(id).is_some_and(|node| node.name == "vane");
+    for layer in &mut moved.takes[0].layers {
+        layer.tracks.retain(|track| is_vane(track.target.node));
+    }
+    assert_eq!(moved.takes[0].tracks().count(), 1);
+    let path = at.join("assets/cart.usda");
+    for (name, form) in [("shot.usda", Format::Usda), ("shot.usdc", Format::Usdc)] {
+        let saving = Saving { over: Some(&path), ..plain };
+        write(&moved, &at.join(name), &saving).unwrap();
+        let bytes = std::fs::read(at.join(name)).unwrap();
+        if form == Format::Usda {
+            let text = String::from_utf8(bytes).unwrap();
+            assert!(
+                text.contains("@./assets/cart.usda@") && !text.contains("def ") && !text.contains("planks"),
+                "{text}"
+            );
+        }
+        let back = read(&at.join(name), Assume::default()).unwrap().scene;
+        assert_eq!((back.space.metres_per_unit, back.space.up), (1.0, UpAxis::Y), "{name}");
+        assert!(back.rigs[0].nodes().any(|(_, node)| node.name == "planks"), "{name}");
+        let frames: Vec<f64> = (1..96).map(|frame| source.rate.ticks(frame).as_f64()).collect();
+        let (here, there) =
+            (crate::common::motion(&moved, "quay", &frames), crate::common::motion(&back, "quay", &frames));
+        // The asset rolls; what the layer stands for does not, and its vane alone turns.
+        for (a, b) in here.iter().zip(&there) {
+            for node in ["cart", "wheel_fl", "vane_end"] {
+                let (place, found) = (a[node].0, b[node].0);
+                assert!((place - found).length() < 1e-9, "{name} {node}: {place} {found}");
+            }
+        }
+    }
+    // What is not in the asset is told, and nothing is written.
+    let otter = crate::common::scene("bramble.ncurve");
+    let refused = write(&otter, &at.join("never.usda"), &Saving { over: Some(&path), ..plain })
+        .unwrap_err()
+        .to_string();
+    assert!(
+        refused.contains("nodes that move are not in the asset") && !at.join("never.usda").exists(),
+        "{refused}"
+    );
+    let joints = at.join("joints.usda");
+    write(&otter, &joints, &Saving { skeletons: true, ..plain }).unwrap();
+    let refused = write(&otter, &at.join("never.usda"), &Saving { over: Some(&joints), ..plain })
+        .unwrap_err()
+        .to_string();
+    assert!(refused.contains("joint of a skeleton"), "{refused}");
+}

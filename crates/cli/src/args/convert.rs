@@ -56,6 +56,9 @@ pub struct Convert {
     /// Leave out the extra data that brings back what the format cannot hold by itself
     #[arg(long)]
     pub without_extra: bool,
+    /// Write a layer that stands on this USD asset and says only how it moves: meshes and all else stay the asset's
+    #[arg(long, value_name = "ASSET", conflicts_with = "skeletons")]
+    pub over_asset: Option<PathBuf>,
     /// How far any node may be off in the world, where the errors of what is refitted add up: held by fitting closer
     #[arg(long, value_name = "LENGTH", value_parser = quantity::length)]
     pub world: Option<f64>,

@@ -284,6 +284,7 @@ impl<'a> JobRunner<'a> {
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
             matrices: false,
+            over: None,
             buffer_beside: false,
             keep_unit: stated.unit,
             keep_up: stated.up,

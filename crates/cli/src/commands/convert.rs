@@ -49,6 +49,9 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
     output.check(&[&args.file])?;
     for (is_set, option, formats, fits) in [
         (args.skeletons, "--skeletons", "USD (.usda, .usdc, .usdz)", Format::is_usd as fn(Format) -> bool),
+        (args.over_asset.is_some(), "--over-asset", "USD layers (.usda, .usdc)", |format| {
+            matches!(format, Format::Usda | Format::Usdc)
+        }),
         (args.matrices, "--matrices", "COLLADA (.dae)", |format| format == Format::Collada),
         (args.buffer_beside, "--buffer-beside", "glTF as text (.gltf)", |format| format == Format::Gltf),
     ] {
@@ -64,6 +67,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         without_extra: args.without_extra,
         skeletons: args.skeletons,
         matrices: args.matrices,
+        over: args.over_asset.as_deref(),
         buffer_beside: args.buffer_beside,
         keep_unit: stated.unit,
         keep_up: stated.up,

@@ -1,6 +1,6 @@
 //! A correction of binary layers as they are written: the names of children are a type of their own there.
 //!
-//! The fields that list a prim's children hold *token vectors*; written as arrays of tokens, which look the same otherwise,
+//! The fields that list a prim's children hold *token vectors*, that of sublayers a *string vector*; written as arrays of tokens, which look the same otherwise,
 //! the standard's own library refuses the file. The table of fields is read, its types set right, and it is put back
 //! with the sections behind it moved along.
 
@@ -15,6 +15,7 @@ const LISTS: [&str; 6] =
 /// The type of a token, and of a vector of tokens, in a value's representation.
 const TOKEN: u64 = 11;
 const TOKEN_VECTOR: u64 = 41;
+const STRING_VECTOR: u64 = 50;
 const ARRAY: u64 = 1 << 63;
 
 /// The same file with token vectors where they belong.
@@ -24,6 +25,9 @@ pub fn with_token_vectors(bytes: &[u8]) -> Result<Vec<u8>> {
     for field in &file.fields {
         let name = file.tokens.get(field.token_index).context("a field has no name")?;
         let mut value = field.value_rep.0;
+        if name == "subLayers" && value & ARRAY != 0 {
+            value = (value & ((1 << 48) - 1)) | STRING_VECTOR << 48;
+        }
         if LISTS.contains(&name.as_str()) && value & ARRAY != 0 && value >> 48 & 0xff == TOKEN {
             value = (value & ((1 << 48) - 1)) | TOKEN_VECTOR << 48;
         }

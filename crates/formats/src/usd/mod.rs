@@ -11,6 +11,7 @@ mod columns;
 mod compose;
 mod crate_file;
 mod layer;
+mod over;
 mod read;
 mod reader;
 mod skeleton;
@@ -47,6 +48,7 @@ use crate::error::Fault;
 use crate::extra_data::{self, Marks};
 use crate::format::{Assume, Format, USDC_MAGIC, USDZ_MAGIC};
 
+use self::over::Asset;
 use self::spline::Spline;
 
 /// Where extra data stands in the layer's own data.
@@ -272,7 +274,7 @@ fn quietly<T>(job: impl FnOnce() -> anyhow::Result<T>) -> Result<T, Fault> {
 
 /// How to write.
 #[derive(Clone, Copy, Debug)]
-pub struct WriteOptions {
+pub struct WriteOptions<'a> {
     /// Which form.
     pub form: Form,
     /// Leave out the extra data.
@@ -281,18 +283,27 @@ pub struct WriteOptions {
     pub skeletons: bool,
     /// How far curves may be from their source where USD cannot hold them exactly.
     pub tolerance: Tolerance,
+    /// The contents and the path of an asset that a layer is written over, which says only how it moves.
+    pub over: Option<(&'a [u8], &'a Path)>,
+    /// Where the result will lie.
+    pub path: &'a Path,
 }
 
 /// A USD file that holds a scene.
 ///
 /// # Errors
 /// Where layers cannot be written together, or the binary form cannot be made.
-pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
+pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     // The standard knows y and z as up.
     let up = if scene.space.up == UpAxis::X { UpAxis::Y } else { scene.space.up };
-    let space = Space { handedness: Handedness::Right, up, ..scene.space };
+    let folder =
+        options.path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let asset = options.over.map(|(bytes, path)| Asset::read(bytes, path, folder)).transpose()?;
+    // A layer speaks in the unit and axes of the asset that it stands on.
+    let own = Space { handedness: Handedness::Right, up, ..scene.space };
+    let space = asset.as_ref().map_or(own, Asset::space);
     let (mut adapted, respaced) = in_space(&adapted, &space);
     extra_data::remap_fates(&mut ledger, &respaced);
     if options.form != Form::Text || options.skeletons {
@@ -307,16 +318,18 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
             }
         }
     }
+    let over = asset.as_ref().map(|asset| asset.over(&adapted)).transpose()?;
     let layer_of = |extra: Option<&str>| match options.skeletons {
         true => write_skeleton::write(&adapted, extra).map_err(|error| Fault::of_whole(error.to_string())),
-        false => Ok(write::write(&adapted, extra)),
+        false => Ok(write::write(&adapted, extra, over.as_ref())),
     };
     let written = layer_of(None)?;
     let why = "USD holds one animation of transforms and numbers";
     let hidden = extra_data::note_left_out(&written.left_out, why, !options.without_extra, &mut ledger);
     let mut text = written.text;
     if !options.without_extra {
-        let (data, splines) = text_data(&text)?;
+        // It is a text still, whatever the file will be.
+        let (data, splines, _) = data_of(text.as_bytes(), &options.path.with_extension("usda"), true)?;
         let layer = layer::Layer { data: &data, splines: &splines };
         let plain = read::read(&layer, "", Some(scene.rate), false)?;
         let origin: HashMap<&str, NodeRef> =

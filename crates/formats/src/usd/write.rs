@@ -15,6 +15,7 @@ use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::value::Value;
 
 use super::attributes::{SEEN, USER, VISIBILITY};
+use super::over::{Over, Prim};
 use super::spline;
 
 /// A layer, and the prims of the nodes in it.
@@ -26,7 +27,9 @@ pub struct Written {
 }
 
 /// The layer of a scene whose tracks are angles, vectors and numbers on one layer; with extra data, if there is some.
-pub fn write(scene: &Scene, extra: Option<&str>) -> Written {
+///
+/// Over an asset it is a layer that stands on that, and says only what of it moves.
+pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Written {
     let mut writer = Writer {
         scene,
         take: scene.takes.first(),
@@ -34,7 +37,10 @@ pub fn write(scene: &Scene, extra: Option<&str>) -> Written {
         paths: Vec::new(),
         written: HashSet::new(),
     };
-    writer.layer(extra);
+    match over {
+        Some(over) => writer.layer_over(extra, over),
+        None => writer.layer(extra),
+    }
     let mut left_out = Vec::new();
     for (index, take) in scene.takes.iter().enumerate() {
         for (_, track) in take.tracks() {
@@ -173,13 +179,54 @@ impl Writer<'_> {
         }
     }
 
+    /// A layer that stands on an asset.
+    fn layer_over(&mut self, extra: Option<&str>, over: &Over) {
+        let first = over.root.below.keys().next().map(String::as_str);
+        let head = head(self.scene, self.take, extra, first);
+        let sublayers = format!("#usda 1.0\n(\n    subLayers = [\n        @{}@\n    ]\n", over.reference);
+        self.text = head.replacen("#usda 1.0\n(\n", &sublayers, 1);
+        let mut open: Vec<(&str, &Prim, String, usize, bool)> = Vec::new();
+        open.extend(
+            over.root.below.iter().rev().map(|(name, prim)| (name.as_str(), prim, String::new(), 0, true)),
+        );
+        while let Some((name, prim, above, depth, opens)) = open.pop() {
+            let indent = "    ".repeat(depth);
+            if !opens {
+                let _ = writeln!(self.text, "{indent}}}");
+                continue;
+            }
+            let path = format!("{above}/{name}");
+            let node = prim.node.and_then(|(rig, id)| Some(((rig, id), self.scene.rigs.get(rig)?.node(id)?)));
+            let _ = writeln!(self.text, "\n{indent}over \"{name}\"\n{indent}{{");
+            if let Some(((rig, id), node)) = node {
+                if prim.is_said {
+                    self.body(rig, id, node, &indent);
+                }
+                self.paths.push((path.clone(), (rig, id)));
+            }
+            open.push((name, prim, above, depth, false));
+            let below = prim.below.iter().rev();
+            open.extend(below.map(|(name, prim)| (name.as_str(), prim, path.clone(), depth + 1, true)));
+        }
+    }
+
     fn prim(&mut self, index: usize, rig: &Rig, id: NodeId, name: &str, indent: &str) {
         let Some(node) = rig.node(id) else { return };
+        self.define(node, name, indent);
+        self.body(index, id, node, indent);
+    }
+
+    /// Opens a prim of a node.
+    fn define(&mut self, node: &Node, name: &str, indent: &str) {
         let _ = write!(self.text, "\n{indent}def Xform \"{name}\"");
         if node.name != name {
             let _ = write!(self.text, " (\n{indent}    displayName = \"{}\"\n{indent})", plain(&node.name));
         }
         let _ = writeln!(self.text, "\n{indent}{{");
+    }
+
+    /// The steps, their order and the numbers of a node.
+    fn body(&mut self, index: usize, id: NodeId, node: &Node, indent: &str) {
         let inner = format!("{indent}    ");
         let mut order = Vec::new();
         let is_list = node.canonical().is_none();
