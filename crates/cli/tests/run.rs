@@ -904,3 +904,32 @@ fn the_example_runs_on_the_sample_scenario_and_the_schema_knows_it() {
     let unbake = steps.iter().find(|step| step["title"] == "unbake").unwrap();
     assert_eq!(unbake["properties"]["keys"]["enum"], serde_json::json!(["free", "node", "pose"]));
 }
+
+/// A source that stands on other files is done again where one of those has changed.
+#[test]
+fn a_usd_file_is_done_again_where_a_layer_of_it_has_changed() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let head = "#usda 1.0\n(\n    timeCodesPerSecond = 24\n    metersPerUnit = 1\n";
+    fs::create_dir(at.join("assets")).unwrap();
+    let layer = |height: f64| {
+        format!(
+            "{head})\ndef Xform \"lamp\"\n{{\n    double3 xformOp:translate.timeSamples = {{ 1: (0, 0, 0), 9: (0, {height}, 0) }}\n    uniform token[] xformOpOrder = [\"xformOp:translate\"]\n}}\n"
+        )
+    };
+    fs::write(at.join("assets/lamp.usda"), layer(2.0)).unwrap();
+    fs::write(at.join("shot.usda"), format!("{head}    subLayers = [ @./assets/lamp.usda@ ]\n)\n")).unwrap();
+    fs::write(at.join("pack.toml"), "sources = [\"shot.usda\"]\noutput = \"out/{stem}.ncurve\"\n").unwrap();
+    let states = || {
+        let output = run(at, &["run", "pack.toml", "--json"]);
+        assert_eq!(output.status.code(), Some(0), "{output:?}");
+        let table = json(&output);
+        (table["done"].as_u64().unwrap(), table["unchanged"].as_u64().unwrap())
+    };
+    assert_eq!(states(), (1, 0));
+    assert_eq!(states(), (0, 1));
+    let before = fs::read(at.join("out/shot.ncurve")).unwrap();
+    fs::write(at.join("assets/lamp.usda"), layer(3.0)).unwrap();
+    assert_eq!(states(), (1, 0));
+    assert!(fs::read(at.join("out/shot.ncurve")).unwrap() != before);
+}

@@ -206,11 +206,14 @@ pub(crate) fn plain_of(
     }
 }
 
-/// The other files that reading the contents of a file reads: the buffers of a glTF file.
+/// The other files that reading the contents of a file reads: the buffers of a glTF file, the layers that a USD file stands
+/// on.
 pub fn files_beside(bytes: &[u8], path: &Path) -> Vec<PathBuf> {
     let folder = folder_of(path);
     match Format::of_content(bytes) {
         Some(Format::Gltf | Format::Glb) => gltf::files_beside(bytes, folder),
+        // Also such as are followed on request alone: that they change is no harm.
+        Some(Format::Usda | Format::Usdc | Format::Usdz) => usd::files_beside(bytes, path),
         _ => Vec::new(),
     }
 }

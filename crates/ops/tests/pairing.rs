@@ -293,7 +293,7 @@ fn what_both_files_tell_is_sure_whatever_nodes_are_called() {
         let mut last = None;
         for &at in order {
             let mut node =
-                Node::new(&called(at), NodeKind::Joint, DVec3::new(0.0, 0.1, 0.0), RotationOrder::Xyz);
+                Node::new(called(at), NodeKind::Joint, DVec3::new(0.0, 0.1, 0.0), RotationOrder::Xyz);
             let kind = AttributeKind::Text { default: told[at].to_owned() };
             node.attributes.push(Attribute { name: HUMAN_BONE.to_owned(), kind });
             last = Some(rig.add(last, node).unwrap());

@@ -248,12 +248,7 @@ impl<'a> JobRunner<'a> {
             closing: earlier,
             ..
         } = worked;
-        let mut stated = Stated::default();
-        for stage in &job.stages {
-            if let Kind::Work(step) = &stage.kind {
-                stated = stated.or(step.stated()?);
-            }
-        }
+        let mut stated = job.stated()?;
         if let Some((_, path)) = &self.recipe.profile {
             let profile = read_profile(path)?;
             stated = stated.or(Stated::by(&profile));
@@ -283,13 +278,10 @@ impl<'a> JobRunner<'a> {
             tolerance: self.recipe.tolerance,
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
-            matrices: false,
-            over: None,
-            buffer_beside: false,
             keep_unit: stated.unit,
             keep_up: stated.up,
-            keep_start: false,
             base: Some(base),
+            ..Saving::default()
         };
         let made = encoded(&scene, output_format(&path)?, &path, &saving)?;
         let origin = origin.as_deref().zip(promise.as_ref());

@@ -8,11 +8,12 @@ use nimble_curve_core::address::matches;
 use nimble_curve_core::similar::similar;
 use rayon::prelude::*;
 
-use super::recipe::{Recipe, Stage};
+use super::recipe::{Kind, Recipe, Stage};
 use super::record::{Digest, Outcome, Record, digest, digest_of_file};
 use super::shard::Shard;
 use crate::failure::Failure;
 use crate::pattern::{Hole, Pattern};
+use crate::step::Stated;
 
 /// Which of a recipe's jobs are meant.
 #[derive(Clone, Copy, Debug, Default)]
@@ -69,6 +70,15 @@ impl Job {
     /// What is filled into names for this source.
     pub fn fill(&self, hole: Hole) -> String {
         fill(&self.source, &self.folder, hole)
+    }
+
+    /// Which of unit and up axis its steps were told.
+    pub fn stated(&self) -> Result<Stated, Failure> {
+        let steps = self.stages.iter().filter_map(|stage| match &stage.kind {
+            Kind::Work(step) => Some(step),
+            Kind::Split(_) => None,
+        });
+        steps.map(|step| step.stated()).try_fold(Stated::default(), |all, own| Ok(all.or(own?)))
     }
 }
 
@@ -391,12 +401,13 @@ fn inputs(
         inputs.extend(digest.map(|digest| (name.to_owned(), digest)));
     };
     let ending = job.path.extension().and_then(|ending| ending.to_str()).unwrap_or("").to_ascii_lowercase();
-    if matches!(ending.as_str(), "gltf" | "glb") {
+    if matches!(ending.as_str(), "gltf" | "glb" | "usda" | "usd" | "usdc" | "usdz") {
+        let whole = std::path::absolute(recipe.folder()).unwrap_or_else(|_| recipe.folder().to_owned());
         let bytes = std::fs::read(&job.path).ok();
         take_in(&job.source, bytes.as_deref().map(digest));
         for file in bytes.map_or(Vec::new(), |bytes| nimble_curve_formats::files_beside(&bytes, &job.path)) {
             let name = file.strip_prefix(".").unwrap_or(&file);
-            let name = name.strip_prefix(recipe.folder()).unwrap_or(name);
+            let name = name.strip_prefix(recipe.folder()).or(name.strip_prefix(&whole)).unwrap_or(name);
             take_in(&name.to_string_lossy(), digest_of_file(&file));
         }
     } else {

@@ -9,6 +9,7 @@ mod container;
 mod document;
 mod humanoid;
 mod kept;
+mod nodes;
 mod read;
 mod sampler;
 mod write;

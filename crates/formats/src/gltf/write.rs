@@ -363,7 +363,7 @@ impl Writer {
             primitives.iter().map(targets).max().unwrap_or(0)
         });
         let names = mesh.and_then(|mesh| mesh.get("extras")?.get("targetNames")?.as_array());
-        super::read::morph_names(names, count)
+        super::nodes::morph_names(names, count)
     }
 
     fn channel(

@@ -29,6 +29,8 @@ pub struct Composed {
     pub splines: Vec<Spline>,
     /// What was followed, and what was not.
     pub notes: Vec<String>,
+    /// The other files.
+    pub layers: Vec<PathBuf>,
 }
 
 /// Whether a layer stands on others.
@@ -54,22 +56,34 @@ pub fn composed(bytes: &[u8], path: &FilePath, anywhere: bool) -> Result<Compose
             served: Rc::clone(&served),
         };
         let stage = Stage::builder().resolver(shelf).open(path.to_str().context("its path is no text")?)?;
-        let mut made = Composed { data: flattened(&stage, &served)?, splines: Vec::new(), notes: Vec::new() };
+        let mut made = Composed {
+            data: flattened(&stage, &served)?,
+            splines: Vec::new(),
+            notes: Vec::new(),
+            layers: Vec::new(),
+        };
         let Served { splines, refused, .. } = served.replace(Served::default());
         made.splines = splines;
-        made.notes = notes(&stage, &path, &folder, &refused);
+        made.layers = layers(&stage, &path);
+        made.notes = notes(&stage, &made.layers, &folder, &refused);
         Ok(made)
     })
 }
 
+/// The files of all layers but the first; of a package, the package.
+fn layers(stage: &Stage, root: &FilePath) -> Vec<PathBuf> {
+    let file = |layer: &String| PathBuf::from(layer.split('[').next().unwrap_or(layer));
+    let is_root = |path: &PathBuf| path == root || fs::canonicalize(path).ok() == fs::canonicalize(root).ok();
+    let mut files: Vec<PathBuf> =
+        stage.layer_identifiers().iter().map(file).filter(|path| path.is_file() && !is_root(path)).collect();
+    files.dedup();
+    files
+}
+
 /// What was followed and what was not, in words.
-fn notes(stage: &Stage, root: &FilePath, folder: &FilePath, refused: &BTreeSet<PathBuf>) -> Vec<String> {
-    let short = |path: &FilePath| path.strip_prefix(folder).unwrap_or(path).display().to_string();
-    let layers: Vec<String> = (stage.layer_identifiers().iter())
-        .map(|layer| PathBuf::from(layer))
-        .filter(|layer| layer != root && layer.file_name() != root.file_name())
-        .map(|layer| short(&layer))
-        .collect();
+fn notes(stage: &Stage, layers: &[PathBuf], folder: &FilePath, refused: &BTreeSet<PathBuf>) -> Vec<String> {
+    let short = |path: &PathBuf| path.strip_prefix(folder).unwrap_or(path).display().to_string();
+    let layers: Vec<String> = layers.iter().map(short).collect();
     let mut notes = Vec::new();
     if !layers.is_empty() {
         notes.push(format!("composed with {}", layers.join(", ")));
@@ -96,8 +110,6 @@ fn notes(stage: &Stage, root: &FilePath, folder: &FilePath, refused: &BTreeSet<P
 struct Served {
     splines: Vec<Spline>,
     refused: BTreeSet<PathBuf>,
-    /// Layers that are broken, and why.
-    broken: Vec<String>,
 }
 
 /// Where layers come from: files, their splines cut out.
@@ -165,10 +177,7 @@ impl Resolver for Shelf {
             true => self.root.1.clone(),
             false => self.usual.open_asset(resolved_path)?.read_all()?,
         };
-        let prepared = self.prepared(bytes).map_err(|error| {
-            self.served.borrow_mut().broken.push(format!("{resolved_path}: {error}"));
-            io::Error::other(error)
-        })?;
+        let prepared = self.prepared(bytes).map_err(io::Error::other)?;
         Ok(Box::new(io::Cursor::new(prepared)))
     }
 }

@@ -24,7 +24,7 @@ use std::cell::Cell;
 use std::collections::HashMap;
 use std::io::Cursor;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Once;
 
 use anyhow::{Context as _, anyhow, ensure};
@@ -107,6 +107,15 @@ fn data_of(bytes: &[u8], path: &Path, anywhere: bool) -> Result<(Data, Vec<Splin
     }
     let made = compose::composed(bytes, path, anywhere)?;
     Ok((made.data, made.splines, made.notes))
+}
+
+/// The other files that a layer stands on; none where it cannot be read, which reading it says.
+pub fn files_beside(bytes: &[u8], path: &Path) -> Vec<PathBuf> {
+    let stands = own_data_of(bytes).is_ok_and(|(data, _)| compose::stands_on_others(&data));
+    match stands.then(|| compose::composed(bytes, path, true)) {
+        Some(Ok(made)) => made.layers,
+        _ => Vec::new(),
+    }
 }
 
 /// What a layer says by itself.
