@@ -171,7 +171,9 @@ impl Clock {
 /// All times once, in order; of neighbours in single precision one, as they mean one instant.
 fn distinct(times: &[Said]) -> Vec<Said> {
     let mut all = times.to_vec();
-    all.sort_by(|a, b| a.0.total_cmp(&b.0));
+    if !all.is_sorted_by(|a, b| a.0 <= b.0) {
+        all.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
+    }
     all.dedup_by(|next, kept| neighbours(kept.0, next.0));
     all
 }

@@ -73,7 +73,8 @@ pub fn with_points(bytes: &[u8]) -> Option<(String, &'static str)> {
     String::from_utf8(text).ok().map(|text| (text, what))
 }
 
-/// Reads rows into `buffers`, which hold three numbers a frame; `line` is the number of the first line.
+/// Reads rows into `buffers`, which hold three numbers a frame; `line` is the number of the first line. Whether nothing
+/// follows.
 ///
 /// Nothing is allocated: each number is parsed where it stands and stored where it belongs.
 pub fn read_rows(
@@ -82,7 +83,7 @@ pub fn read_rows(
     rows: &Rows,
     columns: &[Destination],
     buffers: &mut [Vec<f64>],
-) -> Result<(), Fault> {
+) -> Result<bool, Fault> {
     let mut at = 0;
     for frame in 0..rows.frames {
         skip_blank_lines(bytes, &mut at, &mut line);
@@ -112,7 +113,7 @@ pub fn read_rows(
             return Err(Fault::on_line(line, message));
         }
     }
-    Ok(())
+    Ok(bytes[at..].iter().all(u8::is_ascii_whitespace))
 }
 
 fn ends_number(byte: Option<&u8>) -> bool {

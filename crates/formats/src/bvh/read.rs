@@ -33,22 +33,20 @@ pub fn read(bytes: &[u8], name: &str, space: Space) -> Result<(Scene, Vec<String
         lines.mend(what);
     }
     let rest = pointed.as_ref().map_or(&bytes[lines.at..], |(text, _)| text.as_bytes());
-    let rows = rows_of(rest, announced, &hierarchy, (&mut lines, header))?;
-    let frames = rows.frames;
+    // As announced, first: looking for rows takes a pass of its own.
+    let (frames, slots) = match as_announced(rest, lines.number + 1, announced, &hierarchy) {
+        Some(slots) => (announced, slots),
+        None => {
+            let rows = rows_of(rest, announced, &hierarchy, (&mut lines, header))?;
+            (rows.frames, as_found(rest, lines.number + 1, &rows, &hierarchy)?)
+        }
+    };
     let last = (i128::from(TICKS_PER_SECOND) * frames as i128).checked_div(i128::from(rate.numerator()));
     if last.is_none_or(|last| last * i128::from(rate.denominator()) > i128::from(MAX_TICKS)) {
         return Err(lines.fault("the motion is longer than 36 days"));
     }
 
     let (rig, ids) = rig_of(name, &hierarchy.joints);
-    // Lines too short for their channels are not allocated for: the first of them is told below.
-    let least = frames.saturating_mul(hierarchy.columns.len().max(1)).saturating_mul(2).saturating_sub(1);
-    let room = if least > rest.len() { 1 } else { frames };
-    let mut slots = Slots::of(&hierarchy, room);
-    read_rows(rest, lines.number + 1, &Rows { frames: room, ..rows }, &slots.columns, &mut slots.buffers)?;
-    if room < frames {
-        return Err(lines.fault("some frames have fewer numbers than there are channels"));
-    }
     let tracks = slots.into_tracks(&hierarchy.joints, &ids, rate, frames);
     let range = TimeRange::new(Ticks::ZERO, rate.ticks(frames as i64 - 1));
     let take = Take {
@@ -61,6 +59,35 @@ pub fn read(bytes: &[u8], name: &str, space: Space) -> Result<(Scene, Vec<String
     };
     let takes = if frames == 0 { Vec::new() } else { vec![take] };
     Ok((Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes }, lines.mended))
+}
+
+/// The least bytes that so many frames take: a digit and a space a number.
+fn least(frames: usize, hierarchy: &Hierarchy) -> usize {
+    frames.saturating_mul(hierarchy.columns.len().max(1)).saturating_mul(2).saturating_sub(1)
+}
+
+/// The motion where there are just the rows that the header announces, one a line; else nothing.
+fn as_announced(rest: &[u8], line: usize, frames: usize, hierarchy: &Hierarchy) -> Option<Slots> {
+    // What cannot be is not allocated for.
+    if hierarchy.columns.is_empty() || least(frames, hierarchy) > rest.len() {
+        return None;
+    }
+    let mut slots = Slots::of(hierarchy, frames);
+    let rows = Rows { frames, is_wrapped: false, mended: None };
+    let nothing_follows = read_rows(rest, line, &rows, &slots.columns, &mut slots.buffers);
+    nothing_follows.is_ok_and(|nothing_follows| nothing_follows).then_some(slots)
+}
+
+/// The motion of rows that were found.
+fn as_found(rest: &[u8], line: usize, rows: &Rows, hierarchy: &Hierarchy) -> Result<Slots, Fault> {
+    // Lines too short for their channels are not allocated for: the first of them is told.
+    let room = if least(rows.frames, hierarchy) > rest.len() { 1 } else { rows.frames };
+    let mut slots = Slots::of(hierarchy, room);
+    read_rows(rest, line, &Rows { frames: room, ..*rows }, &slots.columns, &mut slots.buffers)?;
+    match room < rows.frames {
+        true => Err(Fault::on_line(line, "some frames have fewer numbers than there are channels")),
+        false => Ok(slots),
+    }
 }
 
 /// Where the rows are, and a note on what is not as the header says.

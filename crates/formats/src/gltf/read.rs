@@ -101,11 +101,13 @@ pub fn read(
             input_times(animation, &numbers, start)
         })
         .collect::<Result<_, _>>()?;
-    let of_animation = |times| {
-        let Times { start, seconds }: &Times = times;
-        seconds.iter().flatten().map(move |&s| (s + start, f32_slack(s)))
-    };
-    let said: Vec<Said> = times.iter().flat_map(of_animation).collect();
+    // Samplers share their times: each list counts once.
+    let mut said: Vec<Said> = Vec::new();
+    for (animation, Times { start, seconds }) in document.animations.iter().zip(&times) {
+        let mut seen = HashSet::new();
+        let own = animation.samplers.iter().zip(seconds).filter(|(sampler, _)| seen.insert(sampler.input));
+        said.extend(own.flat_map(|(_, seconds)| seconds.iter().map(|&s| (s + start, f32_slack(s)))));
+    }
     let clock = Clock::of(&said, rate).unwrap_or_else(|| {
         if !document.animations.is_empty() {
             notes.push("no frame rate fits its key times: took 30 (--rate says otherwise)".to_owned());
