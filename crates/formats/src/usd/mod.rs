@@ -2,7 +2,7 @@
 //!
 //! Times are time codes, `timeCodesPerSecond` of them a second; angles are in degrees. `xformOpOrder` lists the steps of a
 //! prim's transform like the factors of a product; `rotateXYZ` turns about x first, and matrices are written for vectors
-//! on their left (*OpenUSD*, `UsdGeomXformOp`). A layer is read with those that it stands on, see [`compose`]. What the
+//! on their left (*OpenUSD*, `UsdGeomXformOp`). A layer is read with those that it stands on. What the
 //! format cannot hold travels in the layer's `customLayerData`, see [`crate::extra_data`].
 
 mod attributes;
