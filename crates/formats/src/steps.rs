@@ -298,6 +298,11 @@ pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> [(&'static str, Sam
     ]
 }
 
+/// Whether a number of a file can be worked with: what is made of it, such as the length of an axis, is finite as well.
+pub fn is_usable(number: f64) -> bool {
+    number.abs() <= 1e100
+}
+
 /// Rows of numbers with straight lines, or great arcs, between them: samples where they lie on a grid of `step`, else keys.
 pub fn straight(times: &[Ticks], step: Option<FrameRate>, kind: SampleKind, values: Vec<f64>) -> Controller {
     if let Some(rate) = step {

@@ -6,7 +6,7 @@ use nimble_curve_core::controller::{Controller, SampleKind, Samples};
 use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_core::space::{Space, UpAxis};
+use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use nimble_curve_formats::{Assume, Format, Saving, encode, read_bytes};
 
 fn read(text: &str) -> Result<Scene, String> {
@@ -299,6 +299,12 @@ fn a_root_is_said_once_and_in_centimetres() {
     assert!(note.contains("its unit is m and z is up"), "{note}");
     let (row, _) = rows(&Saving { keep_unit: true, ..Saving::default() });
     assert_eq!(row, [1.0, 2.0, -90.0]);
+    // Readers take it for right-handed.
+    let mut left = read(TWO_JOINTS).unwrap();
+    left.space.handedness = Handedness::Left;
+    let (bytes, _) = encode(&left, Format::Bvh, Path::new("out.bvh"), &Saving::default()).unwrap();
+    let back = read(std::str::from_utf8(&bytes).unwrap()).unwrap();
+    assert_eq!(samples(&back, "hips", "translation").row(0), [1.0, 90.0, -2.0]);
 }
 
 #[test]

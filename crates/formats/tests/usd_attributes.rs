@@ -242,3 +242,17 @@ fn what_a_library_rewrites_without_an_edit_is_no_change() {
     assert!(loaded.scene == source, "{:?}", loaded.notes);
     assert!(loaded.notes.is_empty(), "{:?}", loaded.notes);
 }
+
+/// Numbers that are finite, but of which nothing finite can be made, are told and bring nothing down.
+#[test]
+fn numbers_beyond_all_use_are_errors() {
+    let layer = |inside: &str| format!("#usda 1.0\ndef Xform \"a\"\n{{\n{inside}\n}}\n");
+    let matrix = "matrix4d xformOp:transform.timeSamples = { 1: ( (1e200, 0, 0, 0), (0, 1, 0, 0), (0, 0, 1, 0), (0, 0, 0, 1) ), 4: ( (1, 0, 0, 0), (0, 1, 0, 0), (0, 0, 1, 0), (0, 0, 0, 1) ) }\nuniform token[] xformOpOrder = [\"xformOp:transform\"]";
+    let moved = "double3 xformOp:translate.timeSamples = { 1: (0, 1e300, 0), 4: (0, 0, 0) }\nuniform token[] xformOpOrder = [\"xformOp:translate\"]";
+    let curve = "custom double size.spline = {\n bezier,\n 1: 1e300; post linear,\n 4: 1; post held,\n}";
+    for inside in [matrix, moved, curve] {
+        let read = read_bytes(layer(inside).as_bytes(), Path::new("a.usda"), Assume::default());
+        let message = read.expect_err(inside).to_string();
+        assert!(message.contains("finite"), "{message}");
+    }
+}

@@ -13,6 +13,7 @@ use roxmltree::Node;
 use super::Named;
 use crate::error::Fault;
 use crate::grid::{self, Clock};
+use crate::steps::is_usable;
 
 /// How far a time may be from the one that was meant, in seconds: files have six digits or single precision.
 pub fn slack(seconds: f64) -> f64 {
@@ -84,7 +85,7 @@ pub fn numbers(node: Node<'_, '_>) -> Result<Vec<f64>, Fault> {
     let mut all = Vec::with_capacity(text.len() / 6);
     for word in text.split_ascii_whitespace() {
         match fast_float2::parse::<f64, _>(word) {
-            Ok(number) if number.is_finite() => all.push(number),
+            Ok(number) if is_usable(number) => all.push(number),
             _ => {
                 let shown: String = word.chars().take(24).collect();
                 return Err(fault(node, format!("'{shown}' is not a finite number")));

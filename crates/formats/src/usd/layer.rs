@@ -7,6 +7,7 @@ use openusd::sdf::{AbstractData as _, Data, Path, Value};
 
 use super::spline::{MARK, Spline};
 use crate::error::Fault;
+use crate::steps::is_usable;
 
 /// A layer and the splines that were cut out of it.
 pub struct Layer<'a> {
@@ -96,7 +97,7 @@ impl Layer<'_> {
             if row.len() != width || width == 0 {
                 return Err(fault("its time samples are of different kinds"));
             }
-            if !code.is_finite() || row.iter().any(|number| !number.is_finite()) {
+            if !code.is_finite() || !row.iter().copied().all(is_usable) {
                 return Err(fault("holds a number that is not finite"));
             }
             if codes.last().is_some_and(|last| last >= code) {

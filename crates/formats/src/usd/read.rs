@@ -18,7 +18,7 @@ use super::reader::Reader;
 use super::skeleton;
 use crate::error::Fault;
 use crate::grid::{self, Clock};
-use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
+use crate::steps::{Mapped, Step, StepKind, is_usable, map, straight, taken_apart};
 
 /// What a layer says, without our extra data.
 pub struct Plain {
@@ -184,7 +184,7 @@ impl Reader<'_> {
                 _ => None,
             };
             let rest = rest.or(first);
-            if rest.iter().flatten().any(|number| !number.is_finite()) {
+            if !rest.iter().flatten().copied().all(is_usable) {
                 return Err(fault(format!("'{name}' holds a number that is not finite")));
             }
             let axis = |kind: &str, head: &str| {

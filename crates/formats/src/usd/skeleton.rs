@@ -14,7 +14,7 @@ use openusd::sdf::{AbstractData as _, Path, Value};
 use super::reader::Reader;
 use crate::error::Fault;
 use crate::grid;
-use crate::steps::straight;
+use crate::steps::{is_usable, straight};
 
 /// The joints of a skeleton, by their paths in it.
 type ByName = HashMap<String, NodeId>;
@@ -121,7 +121,7 @@ fn animate(reader: &mut Reader<'_>, animation: &Path, ids: &ByName) -> Result<()
             let rows = rows(value).filter(|rows| rows.len() == joints.len() * width);
             let rows = rows
                 .ok_or_else(|| fault(format!("{name} at {code} does not fit its {} joints", joints.len())))?;
-            if rows.iter().any(|number| !number.is_finite()) {
+            if !rows.iter().copied().all(is_usable) {
                 return Err(fault(format!("{name} at {code} holds a number that is not finite")));
             }
             for (column, row) in columns.iter_mut().zip(rows.chunks_exact(width)) {
@@ -162,7 +162,7 @@ fn blend_shapes(reader: &mut Reader<'_>, animation: &Path, node: NodeId) -> Resu
     let shapes = reader.layer.names(&attribute("blendShapes")?, "default");
     let place = attribute("blendShapeWeights")?;
     let fitting = |value: &Value, at: &str| {
-        let row = rows(value).filter(|row| row.len() == shapes.len() && row.iter().all(|w| w.is_finite()));
+        let row = rows(value).filter(|row| row.len() == shapes.len() && row.iter().copied().all(is_usable));
         row.ok_or_else(|| fault(format!("the weights {at} do not fit its {} blend shapes", shapes.len())))
     };
     let layer = reader.layer;

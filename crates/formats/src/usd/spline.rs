@@ -8,6 +8,7 @@ use nimble_curve_core::time::{FrameRate, TICKS_PER_SECOND};
 
 use crate::error::Fault;
 use crate::grid::Clock;
+use crate::steps::is_usable;
 
 /// The name of the attribute that stands for a spline in the text without splines.
 pub const MARK: &str = "nimbleCurveSpline";
@@ -251,7 +252,7 @@ impl<'a> Scanner<'a> {
 
     fn number(&mut self) -> Result<f64, Fault> {
         let word = self.word()?;
-        let number = word.parse::<f64>().ok().filter(|number| number.is_finite());
+        let number = word.parse::<f64>().ok().filter(|number| is_usable(*number));
         number.ok_or_else(|| {
             let shown: String = word.chars().take(24).collect();
             self.fault(format!("'{shown}' is not a finite number"))
