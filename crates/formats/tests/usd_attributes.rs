@@ -256,3 +256,20 @@ fn numbers_beyond_all_use_are_errors() {
         assert!(message.contains("finite"), "{message}");
     }
 }
+
+/// Two samples beside a frame are a jump: the one that counts from the frame on is the one on it.
+#[test]
+fn samples_just_before_a_frame_do_not_come_to_stand_on_it() {
+    for before in ["8.999", "8.99999", "8.999999999999", "8.9"] {
+        let text = format!(
+            "#usda 1.0\n(\n    timeCodesPerSecond = 24\n)\ndef Xform \"a\"\n{{\n    custom double glow.timeSamples = {{ 1: 0, {before}: 1, 9: 5, 12: 6 }}\n}}\n"
+        );
+        let scene = load(&text).scene;
+        assert_eq!(number(&scene, "a", "glow", 9.0), Some(5.0), "{before}");
+        let there = number(&scene, "a", "glow", 8.5).unwrap();
+        assert!(there > 0.9 && there < 1.0 || before == "8.9" && there > 0.9, "{before}: {there}");
+        let blocked = load(&text.replace(": 1, 9", ": None, 9")).scene;
+        assert_eq!(number(&blocked, "a", "glow", 9.0), Some(5.0), "{before}");
+        assert_eq!(number(&blocked, "a", "glow", 8.5), Some(0.0), "{before}");
+    }
+}

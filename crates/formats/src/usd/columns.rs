@@ -67,6 +67,14 @@ fn with_gaps(curve: Curve, gaps: &[Ticks]) -> Result<Curve, String> {
     let (mut before, mut after) = (Behaviour::Held, Behaviour::Held);
     for &time in gaps {
         let at = keys.partition_point(|key| key.time < time);
+        // A gap that a frame ends which it was taken for itself is a hair long.
+        let time = match keys.get(at).is_some_and(|key| key.time == time) {
+            true => Ticks(time.0 - 1),
+            false => time,
+        };
+        if at > 0 && keys[at - 1].time >= time {
+            continue;
+        }
         if at == keys.len() {
             after = Behaviour::None;
         }

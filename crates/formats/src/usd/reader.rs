@@ -33,18 +33,21 @@ impl Reader<'_> {
     /// The instants of time codes.
     pub fn times(&self, codes: &[f64], attribute: &Path) -> Result<Vec<Ticks>, Fault> {
         let slack = |seconds: f64| 1e-9 + seconds.abs() * 1e-12;
-        let mut times: Vec<Ticks> = Vec::with_capacity(codes.len());
-        for code in codes {
-            let seconds = code / self.codes;
-            if (seconds * TICKS_PER_SECOND as f64).abs() > MAX_TICKS as f64 {
-                return Err(Fault::in_part(
-                    attribute.as_str(),
-                    "a sample lies more than 36 days from the start",
-                ));
+        let seconds = |code: &f64| code / self.codes;
+        if codes.iter().any(|code| (seconds(code) * TICKS_PER_SECOND as f64).abs() > MAX_TICKS as f64) {
+            return Err(Fault::in_part(attribute.as_str(), "a sample lies more than 36 days from the start"));
+        }
+        let said = codes.iter().map(seconds).map(|seconds| (seconds, slack(seconds)));
+        let mut times = self.clock.times(said, |_, _| false);
+        // Codes a hair apart say two values of one instant: the one that counts from there on stands on it.
+        for at in 1..times.len() {
+            if times[at] <= times[at - 1] {
+                let has_room = at < 2 || times[at - 2] < Ticks(times[at].0 - 1);
+                match has_room {
+                    true => times[at - 1] = Ticks(times[at].0 - 1),
+                    false => times[at] = Ticks(times[at - 1].0 + 1),
+                }
             }
-            let time = self.clock.time((seconds, slack(seconds)));
-            // Codes a hair apart say two values of one instant; the later one stands a tick behind.
-            times.push(times.last().map_or(time, |last| time.max(Ticks(last.0 + 1))));
         }
         Ok(times)
     }
