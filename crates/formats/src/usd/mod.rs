@@ -11,6 +11,7 @@ mod columns;
 mod compose;
 mod crate_file;
 mod layer;
+mod names;
 mod over;
 mod read;
 mod reader;

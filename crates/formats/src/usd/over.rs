@@ -7,8 +7,8 @@ use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::Space;
 
+use super::names::identifier;
 use super::read_plain;
-use super::write::identifier;
 use crate::encoded::Plain;
 use crate::error::Fault;
 use crate::format::Assume;

@@ -15,6 +15,7 @@ use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::value::Value;
 
 use super::attributes::{SEEN, USER, VISIBILITY};
+use super::names::{free_name, identifier, plain};
 use super::over::{Over, Prim};
 use super::spline;
 
@@ -58,28 +59,6 @@ struct Writer<'a> {
     text: String,
     paths: Vec<(String, NodeRef)>,
     written: HashSet<Target>,
-}
-
-/// A name as an identifier.
-pub fn identifier(name: &str) -> String {
-    let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
-    match plain.starts_with(|c: char| c.is_ascii_digit()) || plain.is_empty() {
-        true => format!("_{plain}"),
-        false => plain,
-    }
-}
-
-/// An attribute's name, its namespaces as they are and each part an identifier, that no other has taken.
-fn free_name(name: &str, taken: &mut HashSet<String>) -> String {
-    let wanted = name.split(':').map(identifier).collect::<Vec<_>>().join(":");
-    let numbered = (2..).map(|number| format!("{wanted}_{number}"));
-    let mut free = std::iter::once(wanted.clone()).chain(numbered).filter(|name| taken.insert(name.clone()));
-    free.next().unwrap_or(wanted)
-}
-
-/// A text without the characters that would have to be escaped.
-pub fn plain(text: &str) -> String {
-    text.chars().map(|c| if matches!(c, '"' | '\\') || c.is_control() { '_' } else { c }).collect()
 }
 
 /// Numbers in parentheses.

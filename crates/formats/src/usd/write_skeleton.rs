@@ -13,7 +13,8 @@ use nimble_curve_core::rig::{AttributeKind, NodeId, Rig};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target};
 use nimble_curve_core::value::Value;
 
-use super::write::{Written, head, identifier, matrix, plain, prim_names};
+use super::names::{identifier, plain};
+use super::write::{Written, head, matrix, prim_names};
 
 /// The names of the prims below the root of a rig.
 const SKELETON: &str = "Skeleton";
