@@ -259,3 +259,38 @@ fn a_layer_over_an_asset_moves_it_and_keeps_all_else() {
         .to_string();
     assert!(refused.contains("joint of a skeleton"), "{refused}");
 }
+
+/// A spline of a binary layer that others stand on is an error, as it is in a file of its own, and never a curve less.
+/// The layer is one that the standard's own library wrote.
+#[test]
+fn a_spline_of_a_binary_layer_is_told_through_composition() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    std::fs::write(at.join("lamp.usdc"), include_bytes!("files/spline.usdc")).unwrap();
+    let shot = "#usda 1.0\n(\n    timeCodesPerSecond = 24\n)\ndef \"a\" ( prepend references = @./lamp.usdc@ )\n{\n}\n";
+    std::fs::write(at.join("shot.usda"), shot).unwrap();
+    for name in ["lamp.usdc", "shot.usda"] {
+        let said = read(&at.join(name), Assume::default()).unwrap_err().to_string();
+        assert!(said.contains("xformOp:rotateX: holds a spline"), "{name}: {said}");
+    }
+}
+
+/// Clips of values are another way to move a prim, which is not read: that is told.
+#[test]
+fn value_clips_are_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    std::fs::write(at.join("empty.usda"), "#usda 1.0\n").unwrap();
+    let text = "#usda 1.0\n(\n    subLayers = [ @./empty.usda@ ]\n)\ndef Xform \"a\" (\n    clips = {\n        dictionary default = {\n            string primPath = \"/x\"\n            asset[] assetPaths = [@./x.usda@]\n        }\n    }\n)\n{\n}\n";
+    std::fs::write(at.join("shot.usda"), text).unwrap();
+    for (name, text) in
+        [("shot.usda", text.to_owned()), ("-", text.replace("subLayers = [ @./empty.usda@ ]", ""))]
+    {
+        let loaded = match name {
+            "-" => read_bytes(text.as_bytes(), Path::new("-"), Assume::default()),
+            name => read(&at.join(name), Assume::default()),
+        };
+        let notes = loaded.unwrap().notes;
+        assert!(notes.iter().any(|note| note.contains("value clips are not read")), "{name}: {notes:?}");
+    }
+}

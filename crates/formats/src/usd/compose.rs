@@ -92,10 +92,11 @@ fn notes(stage: &Stage, layers: &[PathBuf], folder: &FilePath, refused: &BTreeSe
         let path = path.display();
         format!("{path} lies outside its folder and is not followed: say --layers-anywhere")
     }));
+    // A layer that was refused is said above to be; one of its name that is broken is another.
     let is_refused = |said: &str| {
-        refused
-            .iter()
-            .any(|path| path.file_name().is_some_and(|name| said.contains(&*name.to_string_lossy())))
+        let names = refused.iter().filter_map(|path| path.file_name());
+        said.starts_with("unresolved")
+            && names.into_iter().any(|name| said.contains(&*name.to_string_lossy()))
     };
     let errors = stage.composition_errors().into_iter().map(|error| error.to_string());
     notes.extend(errors.filter(|said| !is_refused(said)).map(|said| {
@@ -187,6 +188,8 @@ impl Resolver for Shelf {
 enum Source {
     Samples,
     Spline,
+    /// A spline of a binary layer, which is not read.
+    SplineUnread,
     Default,
     Nothing,
 }
@@ -231,6 +234,9 @@ fn flattened(stage: &Stage, served: &RefCell<Served>) -> Result<Data> {
         if let Some(displayed) = displayed {
             spec.add("displayName", displayed);
         }
+        if prim.has_clips()? {
+            spec.add("clips", Value::None);
+        }
         let is_animation = kind.is_some_and(|kind| kind.as_str() == "SkelAnimation");
         for name in names {
             let name = name.as_str();
@@ -253,7 +259,7 @@ fn property(
     keeps_arrays: bool,
 ) -> Result<()> {
     let attribute = stage.attribute(path.clone());
-    let targets = stage.relationship(path.clone()).targets().unwrap_or_default();
+    let targets = stage.relationship(path.clone()).targets()?;
     let kind = attribute.get_metadata::<Value>("typeName")?;
     let is_array = kind.as_ref().and_then(Value::as_str).is_some_and(|kind| kind.ends_with("[]"));
     let is_list =
@@ -267,6 +273,7 @@ fn property(
         source = match () {
             () if data.has_field(&spec, "timeSamples") => Source::Samples,
             () if data.has_field(&own_mark, "default") => Source::Spline,
+            () if data.has_field(&spec, "spline") => Source::SplineUnread,
             () if data.has_field(&spec, "default") => Source::Default,
             () => continue,
         };
@@ -297,22 +304,24 @@ fn property(
         };
         spec.add("timeSamples", samples);
     }
+    // Whoever reads the attribute says that it cannot be read.
+    if source == Source::SplineUnread {
+        spec.add("spline", Value::None);
+    }
     if source == Source::Spline {
+        let mislaid = || anyhow!("the spline of {} was mislaid", path.as_str());
         let number = stage.attribute(mark.clone()).get::<Value>()?;
+        let number = number.as_ref().and_then(Value::as_str).and_then(|number| number.parse::<usize>().ok());
         let clock = Path::new(&format!("{}:{CLOCK}", path.as_str()))?;
-        let times = stage.attribute(clock).time_samples()?.unwrap_or_default();
-        if let (Some(number), [(zero, _), (one, _), ..]) = (
-            number.as_ref().and_then(Value::as_str).and_then(|number| number.parse::<usize>().ok()),
-            &times[..],
-        ) {
-            let mut served = served.borrow_mut();
-            let spline =
-                served.splines.get(number).context("a spline was mislaid")?.retimed(*zero, one - zero);
-            let place = served.splines.len();
-            served.splines.push(spline);
-            let spec = made.create_spec(mark, SpecType::Attribute);
-            spec.add("default", Value::String(place.to_string()));
-        }
+        let times = stage.attribute(clock).time_samples()?.ok_or_else(mislaid)?;
+        let [(zero, _), (one, _)] = &times[..] else { return Err(mislaid()) };
+        let mut served = served.borrow_mut();
+        let spline = number.and_then(|number| served.splines.get(number)).ok_or_else(mislaid)?;
+        let spline = spline.retimed(*zero, one - zero);
+        let place = served.splines.len();
+        served.splines.push(spline);
+        let spec = made.create_spec(mark, SpecType::Attribute);
+        spec.add("default", Value::String(place.to_string()));
     }
     Ok(())
 }

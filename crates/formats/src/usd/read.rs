@@ -102,13 +102,16 @@ impl Reader<'_> {
                 continue;
             }
             let layer = self.layer;
-            for arc in ["references", "payload", "variantSetNames"] {
+            for arc in ["references", "payload", "variantSetNames", "inheritPaths", "specializes"] {
                 if layer.data.has_field(&path, arc) {
                     self.notes.push(format!(
                         "{}: its {arc} are not followed: read it from its file",
                         path.as_str()
                     ));
                 }
+            }
+            if layer.data.has_field(&path, "clips") {
+                self.notes.push(format!("{}: its value clips are not read: flatten it first", path.as_str()));
             }
             let kind = layer.text(&path, "typeName").unwrap_or_default();
             let node =
