@@ -230,7 +230,7 @@ pub fn judged(
         .iter()
         .flat_map(|take| take.tracks())
         .any(|(_, track)| track.controller.samples().is_some());
-    let holds_curves = matches!(made.format, Format::Glb | Format::Gltf | Format::Collada | Format::Usda);
+    let holds_curves = matches!(made.format, Format::Glb | Format::Gltf | Format::Collada | Format::Usda | Format::Usdc);
     // Curves of a format that writes samples go straight between these.
     let between = match origin.map_or(f64::INFINITY, |origin| origin.promise.between) {
         own if own.is_finite() && !has_samples => own,

@@ -54,7 +54,7 @@ fn splines_keep_keys_tangents_and_loops_without_extra_data() {
     assert!(compared > 25, "{compared}");
     let bramble = scene("bramble.ncurve");
     for form in [Format::Usda, Format::Usdc] {
-        let (distance, angle) = apart(&bramble, &through(&bramble, Format::Usda, true), "greet");
+        let (distance, angle) = apart(&bramble, &through(&bramble, form, true), "greet");
         assert!(
             angle.to_degrees() < 0.2 && distance < 0.003,
             "{form:?}: {} deg {distance} m",

@@ -2,7 +2,7 @@
 //!
 //! The composition itself is that of the `openusd` crate, value resolution is by layers as the standard has it (*OpenUSD*,
 //! value resolution): of the layers that say something of an attribute, the strongest counts, and in it samples before a
-//! spline before a default. Splines, which that crate does not hold, are cut out of each text layer that is opened, as they
+//! spline before a default. Splines, which that crate does not hold, are taken out of each layer that is opened, as they
 //! are out of a single one; a clock beside each tells what offsets and scales of layers make of its times.
 
 use std::cell::RefCell;
@@ -18,8 +18,9 @@ use openusd::sdf::{AbstractData as _, Data, Path, SpecType, Value};
 use openusd::usd::{PrimPredicate, Stage};
 
 use super::attributes::OF_JOINTS;
-use super::spline::{self, CLOCK, MARK, Spline};
-use super::{check, quietly};
+use super::spline::text::cut_for_composition;
+use super::spline::{CLOCK, MARK, Spline};
+use super::{binary, quietly};
 use crate::error::Fault;
 use crate::format::{USDC_MAGIC, USDZ_MAGIC};
 
@@ -62,8 +63,8 @@ pub fn composed(bytes: &[u8], path: &FilePath, anywhere: bool) -> Result<Compose
             notes: Vec::new(),
             layers: Vec::new(),
         };
-        let Served { splines, refused, .. } = served.replace(Served::default());
-        made.splines = splines;
+        let Served { composed, refused, .. } = served.replace(Served::default());
+        made.splines = composed;
         made.layers = layers(&stage, &path);
         made.notes = notes(&stage, &made.layers, &folder, &refused);
         Ok(made)
@@ -109,7 +110,10 @@ fn notes(stage: &Stage, layers: &[PathBuf], folder: &FilePath, refused: &BTreeSe
 /// What was handed out.
 #[derive(Default)]
 struct Served {
+    /// The splines of all layers.
     splines: Vec<Spline>,
+    /// Those that count, at the times of the whole.
+    composed: Vec<Spline>,
     refused: BTreeSet<PathBuf>,
 }
 
@@ -137,12 +141,14 @@ impl Shelf {
             return Ok(bytes);
         }
         if bytes.starts_with(USDC_MAGIC) {
-            check::tables(&bytes)?;
+            let mut served = self.served.borrow_mut();
+            let (bytes, splines) = binary::for_composition(&bytes, served.splines.len())?;
+            served.splines.extend(splines);
             return Ok(bytes);
         }
         let text = std::str::from_utf8(&bytes).context("this is not UTF-8 text")?;
         let mut served = self.served.borrow_mut();
-        let cut = spline::cut_for_composition(text, served.splines.len()).map_err(fault)?;
+        let cut = cut_for_composition(text, served.splines.len()).map_err(fault)?;
         served.splines.extend(cut.splines);
         Ok(cut.text.into_bytes())
     }
@@ -188,7 +194,7 @@ impl Resolver for Shelf {
 enum Source {
     Samples,
     Spline,
-    /// A spline of a binary layer, which is not read.
+    /// A spline of a layer in a package, which is not read.
     SplineUnread,
     Default,
     Nothing,
@@ -318,8 +324,8 @@ fn property(
         let mut served = served.borrow_mut();
         let spline = number.and_then(|number| served.splines.get(number)).ok_or_else(mislaid)?;
         let spline = spline.retimed(*zero, one - zero);
-        let place = served.splines.len();
-        served.splines.push(spline);
+        let place = served.composed.len();
+        served.composed.push(spline);
         let spec = made.create_spec(mark, SpecType::Attribute);
         spec.add("default", Value::String(place.to_string()));
     }

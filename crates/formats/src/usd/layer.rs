@@ -79,7 +79,9 @@ impl Layer<'_> {
             return Ok(Some(Values::Spline(spline)));
         }
         if self.data.has_field(attribute, "spline") {
-            return Err(fault("holds a spline, which the binary form cannot be read with: save it as .usda"));
+            return Err(fault(
+                "holds a spline in a package with other layers, which is not read: unpack it, or save it as .usda",
+            ));
         }
         let Some(samples) = self.field(attribute, "timeSamples") else { return Ok(None) };
         let Value::TimeSamples(samples) = samples.as_ref() else { return Ok(None) };

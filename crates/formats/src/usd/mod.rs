@@ -1,4 +1,4 @@
-//! USD: `.usda` with splines, `.usdc` and `.usdz` with time samples.
+//! USD: `.usda` and `.usdc` with splines, `.usdz` with time samples.
 //!
 //! Times are time codes, `timeCodesPerSecond` of them a second; angles are in degrees. `xformOpOrder` lists the steps of a
 //! prim's transform like the factors of a product; `rotateXYZ` turns about x first, and matrices are written for vectors
@@ -6,6 +6,7 @@
 //! format cannot hold travels in the layer's `customLayerData`, see [`crate::extra_data`].
 
 mod attributes;
+mod binary;
 mod check;
 mod columns;
 mod compose;
@@ -20,7 +21,6 @@ mod spline;
 mod write;
 mod write_skeleton;
 
-use std::borrow::Cow;
 use std::cell::Cell;
 use std::collections::HashMap;
 use std::io::Cursor;
@@ -28,7 +28,6 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::Once;
 
-use anyhow::{Context as _, anyhow, ensure};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use nimble_curve_core::address::NodeRef;
@@ -39,9 +38,8 @@ use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
-use openusd::sdf::{AbstractData, Data, Value};
+use openusd::sdf::Data;
 use openusd::usda::parser::{ErrorHighlight, Parser};
-use openusd::usdc::{CrateData, CrateFile, CrateWriter};
 use openusd::usdz::ArchiveWriter;
 
 use crate::encoded::{Encoded, Plain};
@@ -64,9 +62,9 @@ const HOLDS: Capabilities =
 pub enum Form {
     /// Text, with splines.
     Text,
-    /// Binary, with time samples.
+    /// Binary, with splines.
     Binary,
-    /// A package of one binary layer.
+    /// A package of one binary layer with time samples.
     Package,
 }
 
@@ -123,7 +121,7 @@ pub fn files_beside(bytes: &[u8], path: &Path) -> Vec<PathBuf> {
 fn own_data_of(bytes: &[u8]) -> Result<(Data, Vec<Spline>), Fault> {
     let layer = if bytes.starts_with(USDZ_MAGIC) { first_of_package(bytes)? } else { bytes };
     if layer.starts_with(USDC_MAGIC) {
-        return Ok((binary_data(layer)?, Vec::new()));
+        return quietly(|| binary::read(layer));
     }
     let text = std::str::from_utf8(layer).map_err(|_| Fault::of_whole("this is not UTF-8 text"))?;
     text_data(text)
@@ -156,7 +154,7 @@ fn first_of_package(bytes: &[u8]) -> Result<&[u8], Fault> {
 }
 
 fn text_data(text: &str) -> Result<(Data, Vec<Spline>), Fault> {
-    let cut = spline::cut(text)?;
+    let cut = spline::text::cut(text)?;
     let mut parser = Parser::new(&cut.text);
     let parsed = quietly(|| parser.parse());
     match parsed {
@@ -202,55 +200,6 @@ fn of_beginning(complaint: &str) -> String {
         }
         _ => "the file ends in the middle: it was cut off, or a bracket is missing".into(),
     }
-}
-
-/// What a binary layer says, as far as it is read here: values of other kinds, such as those of meshes, stay where they are.
-fn binary_data(bytes: &[u8]) -> Result<Data, Fault> {
-    quietly(|| {
-        check::tables(bytes)?;
-        let file = CrateFile::open(Cursor::new(bytes)).map_err(|_| broken())?;
-        let readable = check::fields(bytes, &file);
-        // For each spec, by its path, the fields that can be read.
-        let mut fields: HashMap<&str, HashMap<&str, bool>> = HashMap::with_capacity(file.specs.len());
-        for spec in &file.specs {
-            let path = file.paths.get(spec.path_index).context("a spec has no path")?;
-            let set = file.fieldsets.get(spec.fieldset_index..).context("a spec has no fields")?;
-            let mut own: HashMap<&str, bool> = HashMap::new();
-            for index in set.iter().map_while(|index| *index) {
-                let field = file.fields.get(index).context("a spec has a field that is not there")?;
-                let name = file.tokens.get(field.token_index).context("a field has no name")?;
-                let name = if name == "properties" { "propertyChildren" } else { name.as_str() };
-                // Of two fields of one name it is not known which one counts.
-                *own.entry(name).or_insert(true) &= readable[index];
-            }
-            ensure!(fields.insert(path.as_str(), own).is_none(), "the spec '{path}' is there twice");
-        }
-        let data = CrateData::open(Cursor::new(bytes), true).map_err(|_| broken())?;
-        let mut made = Data::new();
-        for path in data.spec_paths() {
-            let Some(kind) = data.spec_type(&path) else { continue };
-            let known = fields.get(path.as_str());
-            let mut read = Vec::new();
-            for name in data.list_fields(&path).unwrap_or_default() {
-                let value = match known.is_some_and(|known| known.get(name.as_str()) == Some(&true)) {
-                    true => data.try_field(&path, &name).map_err(|_| broken())?.map(Cow::into_owned),
-                    false => None,
-                };
-                // That there is one is worth knowing, such as of references.
-                read.push((name, value.unwrap_or(Value::None)));
-            }
-            let spec = made.create_spec(path, kind);
-            for (name, value) in read {
-                spec.add(&name, value);
-            }
-        }
-        Ok(made)
-    })
-}
-
-/// In place of what the reader of binary layers says, which speaks of its own insides.
-fn broken() -> anyhow::Error {
-    anyhow!("it is broken: its tables do not fit together")
 }
 
 thread_local! {
@@ -316,7 +265,8 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     let space = asset.as_ref().map_or(own, Asset::space);
     let (mut adapted, respaced) = in_space(&adapted, &space);
     extra_data::remap_fates(&mut ledger, &respaced);
-    if options.form != Form::Text || options.skeletons {
+    // What shows packages reads samples alone.
+    if options.form == Form::Package || options.skeletons {
         let (baked, samples) = bake(&adapted, &BakeOptions::default());
         adapted = baked;
         for entry in &mut ledger.entries {
@@ -354,15 +304,13 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     }
     let bytes = match options.form {
         Form::Text => text.into_bytes(),
-        Form::Binary => binary(&text)?,
-        Form::Package => {
-            let layer = binary(&text)?;
-            quietly(|| {
-                let mut archive = ArchiveWriter::new(Cursor::new(Vec::new()));
-                archive.add_layer("scene.usdc", &layer)?;
-                Ok(archive.finish()?.into_inner())
-            })?
-        }
+        Form::Binary => quietly(|| binary::write(&text))?,
+        Form::Package => quietly(|| {
+            let layer = binary::write(&text)?;
+            let mut archive = ArchiveWriter::new(Cursor::new(Vec::new()));
+            archive.add_layer("scene.usdc", &layer)?;
+            Ok(archive.finish()?.into_inner())
+        })?,
     };
     let format = match options.form {
         Form::Text => Format::Usda,
@@ -379,15 +327,5 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         weights_elsewhere: options.skeletons,
         states: None,
         shifts: Vec::new(),
-    })
-}
-
-/// The binary form of a text without splines.
-fn binary(text: &str) -> Result<Vec<u8>, Fault> {
-    quietly(|| {
-        let data = openusd::usda::parse(text)?;
-        let mut out = Cursor::new(Vec::new());
-        CrateWriter::write(&data as &dyn AbstractData, &mut out)?;
-        crate_file::with_token_vectors(out.get_ref())
     })
 }

@@ -16,6 +16,7 @@ use super::columns::{Column, blended};
 use super::layer::{Layer, Values, numbers};
 use super::reader::Reader;
 use super::skeleton;
+use super::spline::Spline;
 use crate::error::Fault;
 use crate::grid::{self, Clock};
 use crate::steps::{Mapped, Step, StepKind, is_usable, map, straight, taken_apart};
@@ -32,7 +33,7 @@ pub struct Plain {
 
 /// The scene of a layer; `is_exact`: with keys where they are to the last digit, not on frames that they are almost on.
 pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>, is_exact: bool) -> Result<Plain, Fault> {
-    let mut notes = Vec::new();
+    let mut notes = Spline::notes(layer.splines);
     let codes = layer.number("timeCodesPerSecond").or(layer.number("framesPerSecond")).unwrap_or(24.0);
     let own_rate = format!("{codes}").parse::<FrameRate>().unwrap_or(FrameRate::FPS_24);
     // 29.97 means what it always does.

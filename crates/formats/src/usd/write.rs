@@ -17,7 +17,7 @@ use nimble_curve_core::value::Value;
 use super::attributes::{SEEN, USER, VISIBILITY};
 use super::names::{free_name, identifier, plain};
 use super::over::{Over, Prim};
-use super::spline;
+use super::spline::text::text;
 
 /// A layer, and the prims of the nodes in it.
 pub struct Written {
@@ -234,7 +234,7 @@ impl Writer<'_> {
             Driven::Curve(curve, is_angle) => {
                 let rise = if is_angle { 1_f64.to_degrees() } else { 1.0 };
                 let shown = |number: f64| if is_angle { degrees(number) } else { number };
-                let text = spline::text(curve, self.scene.rate, shown, rise, indent);
+                let text = text(curve, self.scene.rate, shown, rise, indent);
                 let _ = writeln!(self.text, "{indent}{kind} {name}.spline = {text}");
             }
             Driven::Rows(samples, row) => {

@@ -1,21 +1,22 @@
 //! Splines in the text form: cut out of the text before the rest is parsed, each with its knots.
 //!
-//! A knot is `time: value; pre (width, slope); post curve (width, slope)`, with `left & value` where it has two values;
-//! widths count in time codes, slopes in value per time code. Hermite knots have slopes alone: their handles are thirds.
+//! A knot is `time: value; pre (width, slope); post curve (width, slope)`, with `left & value` where it has two values. A
+//! word behind a slope is the rule that set the tangent.
 
-use nimble_curve_core::curve::{Behaviour, Curve, InnerLoop, Interpolation, Key, Tangent, Ticks};
-use nimble_curve_core::time::{FrameRate, TICKS_PER_SECOND};
+use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Tangent, Ticks};
+use nimble_curve_core::time::FrameRate;
 
+use super::{CLOCK, Knot, MARK, Outside, Spline};
 use crate::error::Fault;
-use crate::grid::Clock;
 use crate::steps::is_usable;
 
-/// The name of the attribute that stands for a spline in the text without splines.
-pub const MARK: &str = "nimbleCurveSpline";
-/// The name of the attribute beside it that tells what becomes of its times 0 and 1 where layers are composed.
-pub const CLOCK: &str = "nimbleCurveClock";
 /// The deepest nesting of braces, brackets and parentheses that is read: the parser behind this calls itself.
 const MAX_DEPTH: usize = 256;
+/// The rules that may set a tangent (*OpenUSD*, `TsTangentAlgorithm`), in layers of version 1.1.
+const RULES: [&str; 2] = ["autoEase", "custom"];
+/// How texts begin that hold rules, and what is the same without them.
+const WITH_RULES: &str = "#usda 1.1";
+const WITHOUT_RULES: &str = "#usda 1.0";
 
 /// A text without splines, and the splines.
 pub struct Cut {
@@ -40,38 +41,6 @@ impl Cut {
         let (here, there) = seam.checked_sub(1).map_or((0, 0), |seam| self.seams[seam]);
         lines(&whole[..there]) + lines(&self.text[here..start]) + 1
     }
-}
-
-/// A spline as it stands, times in time codes.
-#[derive(Clone, Debug, Default)]
-pub struct Spline {
-    is_hermite: bool,
-    before: Outside,
-    after: Outside,
-    inner: Option<[f64; 5]>,
-    knots: Vec<Knot>,
-}
-
-#[derive(Clone, Debug, Default, PartialEq)]
-enum Outside {
-    #[default]
-    Held,
-    Linear,
-    Sloped(f64),
-    Repeat,
-    Reset,
-    Oscillate,
-    None,
-}
-
-#[derive(Clone, Debug)]
-struct Knot {
-    time: f64,
-    left: Option<f64>,
-    value: f64,
-    pre: (Option<f64>, f64),
-    way: Interpolation,
-    post: (Option<f64>, f64),
 }
 
 /// Cuts the splines out of a text.
@@ -123,6 +92,9 @@ fn cut_out(text: &str, instead: impl Fn(&str, &str, usize) -> String) -> Result<
         }
     }
     made.text.push_str(&text[copied..]);
+    if made.text.starts_with(WITH_RULES) {
+        made.text.replace_range(..WITH_RULES.len(), WITHOUT_RULES);
+    }
     Ok(made)
 }
 
@@ -269,6 +241,24 @@ impl<'a> Scanner<'a> {
         Ok(all)
     }
 
+    /// The width and the slope of a tangent, or the slope alone; and whether a rule set it.
+    fn tangent(&mut self) -> Result<((Option<f64>, f64), bool), Fault> {
+        self.expect(b'(')?;
+        let (mut all, mut is_ruled) = (vec![self.number()?], false);
+        while self.is_next(b',')? {
+            let before = self.at;
+            match RULES.contains(&self.word()?) {
+                true => is_ruled = true,
+                false => {
+                    self.at = before;
+                    all.push(self.number()?);
+                }
+            }
+        }
+        self.expect(b')')?;
+        Ok((tangent(&all), is_ruled))
+    }
+
     /// What follows the name of a spline: `= { … }`.
     fn spline(&mut self) -> Result<Spline, Fault> {
         self.expect(b'=')?;
@@ -297,7 +287,7 @@ impl<'a> Scanner<'a> {
                     let time = word.trim_end_matches(':').parse::<f64>().ok().filter(|time| time.is_finite());
                     let shown: String = word.chars().take(24).collect();
                     let time = time.ok_or_else(|| self.fault(format!("'{shown}' is no part of a spline")))?;
-                    let knot = self.knot(time)?;
+                    let knot = self.knot(time, &mut spline)?;
                     if spline.knots.last().is_some_and(|last| last.time >= knot.time) {
                         return Err(
                             self.fault(format!("the knot at {time} is not later than the one before it"))
@@ -335,7 +325,7 @@ impl<'a> Scanner<'a> {
         })
     }
 
-    fn knot(&mut self, time: f64) -> Result<Knot, Fault> {
+    fn knot(&mut self, time: f64, of: &mut Spline) -> Result<Knot, Fault> {
         let before = self.at;
         if self.word()? != ":" {
             self.at = before;
@@ -349,7 +339,7 @@ impl<'a> Scanner<'a> {
             Knot { time, left, value, pre: (None, 0.0), way: Interpolation::Hold, post: (None, 0.0) };
         while self.is_next(b';')? {
             if self.is_next(b'{')? {
-                // Data of a knot's own.
+                of.has_data = true;
                 let mut open = 1;
                 while open > 0 {
                     match self.token()? {
@@ -362,7 +352,11 @@ impl<'a> Scanner<'a> {
                 continue;
             }
             match self.word()? {
-                "pre" => knot.pre = tangent(&self.numbers()?),
+                "pre" => {
+                    let (tangent, is_ruled) = self.tangent()?;
+                    knot.pre = tangent;
+                    of.has_rules |= is_ruled;
+                }
                 "post" => {
                     knot.way = match self.word()? {
                         "held" => Interpolation::Hold,
@@ -374,7 +368,9 @@ impl<'a> Scanner<'a> {
                     let at = self.at;
                     if self.is_next(b'(')? {
                         self.at = at;
-                        knot.post = tangent(&self.numbers()?);
+                        let (tangent, is_ruled) = self.tangent()?;
+                        knot.post = tangent;
+                        of.has_rules |= is_ruled;
                     }
                 }
                 _ => return Err(self.fault("a knot has pre and post, and nothing else")),
@@ -390,97 +386,6 @@ fn tangent(numbers: &[f64]) -> (Option<f64>, f64) {
         [width, slope, ..] => (Some(width.max(0.0)), *slope),
         [slope] => (None, *slope),
         [] => (None, 0.0),
-    }
-}
-
-/// How far a time may be from the frame that was meant, in seconds: less than half a tick, as keys may lie that close.
-const SLACK: f64 = 3e-10;
-
-impl Spline {
-    /// The same at other times: `start + scale · t` for each `t`.
-    pub fn retimed(&self, start: f64, scale: f64) -> Spline {
-        let mut made = self.clone();
-        for knot in &mut made.knots {
-            knot.time = start + scale * knot.time;
-            for (width, slope) in [&mut knot.pre, &mut knot.post] {
-                *width = width.map(|width| width * scale);
-                *slope /= scale;
-            }
-        }
-        for outside in [&mut made.before, &mut made.after] {
-            if let Outside::Sloped(slope) = outside {
-                *slope /= scale;
-            }
-        }
-        if let Some([from, to, ..]) = &mut made.inner {
-            (*from, *to) = (start + scale * *from, start + scale * *to);
-        }
-        made
-    }
-
-    /// The curve, its values multiplied by a factor (that of angles the radians of a degree).
-    ///
-    /// `codes` are time codes a second.
-    pub fn curve(
-        &self,
-        clock: &Clock,
-        codes: f64,
-        value: impl Fn(f64) -> f64,
-        rise: f64,
-    ) -> Result<Curve, String> {
-        let frame = TICKS_PER_SECOND as f64 / codes;
-        let per_second = codes;
-        let as_tangent = |(width, slope): (Option<f64>, f64), gap: Option<f64>| match (width, gap) {
-            (Some(width), Some(gap)) if !self.is_hermite && (width - gap / 3.0).abs() > 1e-6 * gap => {
-                Tangent::handle(width * frame, slope * width * rise)
-            }
-            _ => Tangent::slope(slope * rise * per_second),
-        };
-        let mut keys = Vec::with_capacity(self.knots.len());
-        let seconds = self.knots.iter().map(|knot| (knot.time / codes, SLACK + knot.time.abs() * 1e-12));
-        let times = clock.times(seconds, |_, _| false);
-        for ((index, knot), at) in self.knots.iter().enumerate().zip(times) {
-            let before = index.checked_sub(1).map(|before| &self.knots[before]);
-            let into = before
-                .filter(|before| before.way == Interpolation::Cubic)
-                .map(|before| knot.time - before.time);
-            let next = self.knots.get(index + 1);
-            let out = next.filter(|_| knot.way == Interpolation::Cubic).map(|next| next.time - knot.time);
-            if !at.is_allowed() {
-                return Err("a knot lies more than 36 days from the start".to_owned());
-            }
-            let mut key = Key::new(at, value(knot.value)).with_interpolation(knot.way);
-            key.tangent_in = as_tangent(knot.pre, into);
-            key.tangent_out = as_tangent(knot.post, out);
-            key.value_before = knot.left.map(&value).filter(|left| *left != key.value);
-            let slopes = (key.tangent_in.slope_per_second(), key.tangent_out.slope_per_second());
-            key.joined = key.value_before.is_none()
-                && (into.is_none() || out.is_none() || (slopes.0 - slopes.1).abs() <= 1e-9 * slopes.0.abs());
-            keys.push(key);
-        }
-        let behaviour = |outside: &Outside| match outside {
-            Outside::Held => Behaviour::Held,
-            Outside::Linear => Behaviour::Linear,
-            Outside::Sloped(slope) => Behaviour::Sloped(slope * rise * per_second),
-            Outside::Repeat => Behaviour::LoopOffset,
-            Outside::Reset => Behaviour::Loop,
-            Outside::Oscillate => Behaviour::LoopOscillate,
-            Outside::None => Behaviour::None,
-        };
-        let curve = Curve::new(keys).map_err(|error| error.to_string())?;
-        let mut curve = curve.with_behaviours(behaviour(&self.before), behaviour(&self.after));
-        if let Some([start, end, before, after, offset]) = self.inner {
-            let at = |time: f64| clock.time((time / codes, SLACK));
-            let region = InnerLoop {
-                start: at(start),
-                end: at(end),
-                before: before.max(0.0) as u32,
-                after: after.max(0.0) as u32,
-                value_offset: offset * rise,
-            };
-            curve.set_inner_loop(Some(region)).map_err(|error| error.to_string())?;
-        }
-        Ok(curve)
     }
 }
 
