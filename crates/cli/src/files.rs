@@ -9,6 +9,7 @@ use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
+use nimble_curve_formats::table::Columns;
 use nimble_curve_formats::{Assume, Encoded, Loaded, Saving};
 
 use crate::failure::Failure;
@@ -226,8 +227,19 @@ pub fn read(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
 /// The same, but what was mended is for the caller to say.
 pub fn read_quietly(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
     let loaded = nimble_curve_formats::read(path, assume.assumed())?;
-    for note in &loaded.notes {
+    remark(path, &loaded.notes);
+    Ok(loaded)
+}
+
+/// A table whose columns have names of their own, with what was assumed said.
+pub fn read_table(path: &Path, columns: &Columns, assume: InputArgs) -> Result<Loaded, Failure> {
+    let loaded = nimble_curve_formats::read_table(path, columns, assume.assumed())?;
+    remark(path, &loaded.notes);
+    Ok(loaded)
+}
+
+fn remark(path: &Path, notes: &[String]) {
+    for note in notes {
         terminal::remark(&format!("{}: {note}", path.display()));
     }
-    Ok(loaded)
 }

@@ -15,6 +15,7 @@ use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
 use crate::format::{Assume, ENDINGS, Format};
+use crate::table::{Columns, TableTimes};
 use crate::{bvh, collada, gltf, ncurve, table, usd};
 
 /// A scene from a file, with what had to be assumed.
@@ -36,17 +37,19 @@ pub struct Loaded {
 /// See [`FormatError`].
 pub fn read(path: &Path, assume: Assume) -> Result<Loaded, FormatError> {
     let failed = |source| FormatError::Read { path: path.to_owned(), source };
-    let bytes = if path == Path::new("-") {
+    read_bytes(&contents(path).map_err(failed)?, path, assume)
+}
+
+fn contents(path: &Path) -> io::Result<Vec<u8>> {
+    if path == Path::new("-") {
         let mut bytes = Vec::new();
-        io::stdin().lock().read_to_end(&mut bytes).map_err(failed)?;
-        bytes
-    } else {
-        if path.is_dir() {
-            return Err(failed(io::Error::other("it is a folder")));
-        }
-        fs::read(path).map_err(failed)?
-    };
-    read_bytes(&bytes, path, assume)
+        io::stdin().lock().read_to_end(&mut bytes)?;
+        return Ok(bytes);
+    }
+    if path.is_dir() {
+        return Err(io::Error::other("it is a folder"));
+    }
+    fs::read(path)
 }
 
 /// Reads the contents of a file; `path` names it in messages and its scene.
@@ -66,6 +69,21 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
         return Err(FormatError::UnknownFormat { path: path.to_owned(), known: ENDINGS.to_owned() });
     };
     in_format(bytes, format, path, assume)
+}
+
+/// Reads a table whose columns have other names than a reader knows.
+///
+/// # Errors
+/// See [`FormatError`]; also where the file is no table, or lacks a column that there is a name for.
+pub fn read_table(path: &Path, columns: &Columns, assume: Assume) -> Result<Loaded, FormatError> {
+    let failed = |source| FormatError::Read { path: path.to_owned(), source };
+    let bytes = contents(path).map_err(failed)?;
+    let bytes = transcoded(&bytes).map_err(|fault| fault.in_file(path))?;
+    if Format::of_content(&bytes).or_else(|| Format::of_path(path)) != Some(Format::Csv) {
+        return Err(Fault::of_whole("this is no table (.csv), whose columns could have names").in_file(path));
+    }
+    let renamed = text_of(&bytes).and_then(|text| columns.renamed(text)).map_err(|fault| fault.in_file(path))?;
+    in_format(renamed.as_bytes(), Format::Csv, path, assume)
 }
 
 /// What a file's scene is called where the format does not say.
@@ -260,6 +278,8 @@ pub struct Saving<'a> {
     pub keep_unit: bool,
     /// Write the scene's own up axis in formats that state none, BVH; else y, which is taken where none is said.
     pub keep_up: bool,
+    /// What the times of a table count: CSV.
+    pub times: TableTimes,
     /// Leave takes where they start, in formats that count seconds; else each starts at zero there.
     pub keep_start: bool,
     /// An asset that a layer is written over, which says only how it moves: USD.
@@ -351,7 +371,7 @@ pub fn encoded(
             };
             usd::write(scene, &options).map_err(cannot)
         }
-        Format::Csv => table::write(scene, &saving.tolerance).map_err(cannot),
+        Format::Csv => table::write(scene, &saving.tolerance, saving.times).map_err(cannot),
         Format::Collada => {
             let options = collada::WriteOptions {
                 without_extra: saving.without_extra,

@@ -23,6 +23,7 @@ pub mod usd;
 pub use encoded::Encoded;
 pub use error::FormatError;
 pub use files::{
+    read_table,
     Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes, write, write_bytes,
     write_bytes_by, write_encoded,
 };

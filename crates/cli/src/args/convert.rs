@@ -6,6 +6,7 @@ use clap::Args;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
+use nimble_curve_formats::table::TableTimes;
 
 use crate::choice::ChoiceArgs;
 use crate::files::{InputArgs, OverArgs, up_axis};
@@ -71,6 +72,12 @@ pub struct Convert {
     /// Write the numbers to a .bin file beside the document instead of into it: .gltf only
     #[arg(long)]
     pub buffer_beside: bool,
+    /// What the times of a table count: .csv only
+    #[arg(long, value_name = "WHAT", value_enum)]
+    pub times: Option<RowTimes>,
+    /// Names for the columns of the table that is read, as a TOML file of "column" = "what it is"
+    #[arg(long, value_name = "FILE")]
+    pub columns: Option<PathBuf>,
     /// Leave takes at their frames in formats that count seconds (glTF, COLLADA); else each starts at zero there
     #[arg(long)]
     pub keep_start: bool,
@@ -95,4 +102,28 @@ pub enum Controllers {
     Constant,
     /// A sample a frame
     Samples,
+}
+
+/// What the times of a table count.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum RowTimes {
+    /// Frames
+    Frames,
+    /// Seconds
+    Seconds,
+    /// Time code, HH:MM:SS:FF, from 00:00:00:00 at frame 0
+    Timecode,
+    /// Drop-frame time code, HH:MM:SS;FF, at 29.97 and 59.94 frames a second
+    DropFrame,
+}
+
+impl From<RowTimes> for TableTimes {
+    fn from(times: RowTimes) -> TableTimes {
+        match times {
+            RowTimes::Frames => TableTimes::Frames,
+            RowTimes::Seconds => TableTimes::Seconds,
+            RowTimes::Timecode => TableTimes::TimeCode,
+            RowTimes::DropFrame => TableTimes::DropFrame,
+        }
+    }
 }

@@ -15,6 +15,7 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::profile::read_profile;
+use nimble_curve_formats::table::{Columns, TableTimes};
 use nimble_curve_formats::{Format, Saving, output_format};
 
 use crate::args::{Controllers, Convert};
@@ -53,6 +54,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
             matches!(format, Format::Usda | Format::Usdc)
         }),
         (args.matrices, "--matrices", "COLLADA (.dae)", |format| format == Format::Collada),
+        (args.times.is_some(), "--times", "tables (.csv)", |format| format == Format::Csv),
         (args.buffer_beside, "--buffer-beside", "glTF as text (.gltf)", |format| format == Format::Gltf),
     ] {
         if is_set && !fits(output_format(path)?) {
@@ -60,7 +62,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
             return Err(Failure::new(format!("{file}: {option} is for {formats} only")));
         }
     }
-    let source = files::read(&args.file, args.input)?.scene;
+    let source = source(args)?;
     let stated = args.stated()?;
     let saving = Saving {
         tolerance: args.tolerance,
@@ -71,6 +73,7 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         buffer_beside: args.buffer_beside,
         keep_unit: stated.unit,
         keep_up: stated.up,
+        times: args.times.map_or(TableTimes::Frames, TableTimes::from),
         keep_start: args.keep_start,
         base: Some(&args.file),
     };
@@ -100,6 +103,13 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
     report::print_remarks(&mut out, &notes)?;
     report::print_noted(&mut out, &ledger, if args.controllers.is_some() { usize::MAX } else { 6 })?;
     Ok(report::close(&mut out, &gate::closing(&written.verdict, &scene))?)
+}
+
+/// The scene that is converted.
+fn source(args: &Convert) -> Result<Scene, Failure> {
+    let Some(names) = &args.columns else { return Ok(files::read(&args.file, args.input)?.scene) };
+    let columns = Columns::read(names)?;
+    files::read_table(&args.file, &columns, args.input).map(|loaded| loaded.scene)
 }
 
 /// Works on a scene and writes it, closer where the judge finds it farther off than it may be.

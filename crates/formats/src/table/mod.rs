@@ -2,9 +2,14 @@
 //!
 //! A first line that starts with `#` says rate, unit and up axis; the row of names says the units. Angles are in degrees,
 //! slopes in value per frame. A table of keys has the columns `take, channel, unit, order, frame, value` and more; a table
-//! of samples has a frame and then a column for each number. There is no rig in either: nodes are read without a hierarchy.
+//! of samples has a frame and then a column for each number. Times may be seconds or time code as well. There is no rig in
+//! either: nodes are read without a hierarchy.
 
+mod columns;
+mod keys;
 mod read;
+mod samples;
+mod times;
 mod write;
 
 use nimble_curve_core::ledger::{Entry, Fate};
@@ -16,7 +21,9 @@ use crate::encoded::{Encoded, by_address};
 use crate::error::Fault;
 use crate::format::Format;
 
+pub use columns::Columns;
 pub(crate) use read::read;
+pub use times::TableTimes;
 
 /// What a table of keys holds of an animation.
 const HOLDS: Capabilities =
@@ -45,13 +52,13 @@ const COLUMNS: [&str; 16] = [
 /// A table that holds a scene's animation.
 ///
 /// # Errors
-/// Where layers cannot be written together.
-pub fn write(scene: &Scene, tolerance: &Tolerance) -> Result<Encoded, Fault> {
+/// Where layers cannot be written together, or time code cannot say when a key is.
+pub fn write(scene: &Scene, tolerance: &Tolerance, times: TableTimes) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let mut adapted = adapted;
     crate::ends::keep_ranges(&mut adapted, &mut ledger);
-    let (text, left_out) = write::write(&adapted)?;
+    let (text, left_out) = write::write(&adapted, times)?;
     for (take, target) in left_out {
         let is_it = |entry: &&mut Entry| entry.take == take && entry.target.as_ref() == Some(&target);
         for entry in ledger.entries.iter_mut().filter(is_it) {

@@ -3,23 +3,23 @@
 use nimble_curve_core::address::{Addresses, COMPONENTS};
 use nimble_curve_core::angle::degrees;
 use nimble_curve_core::controller::{Controller, SampleKind, Samples};
-use nimble_curve_core::curve::{Behaviour, Curve, Discrete, Interpolation, Tangent, TangentMode};
+use nimble_curve_core::curve::{Behaviour, Curve, Discrete, Interpolation, Tangent, TangentMode, Ticks};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Scene, Target, Track};
 use nimble_curve_core::value::{Quantity, Value};
 
-use super::COLUMNS;
+use super::{COLUMNS, TableTimes};
 use crate::error::Fault;
 
 /// The text of a table, and the tracks that have no place in it.
-pub fn write(scene: &Scene) -> Result<(String, Vec<(String, Target)>), Fault> {
+pub fn write(scene: &Scene, times: TableTimes) -> Result<(String, Vec<(String, Target)>), Fault> {
     let mut table =
-        Table { scene, addresses: Addresses::new(scene), rows: csv::Writer::from_writer(Vec::new()) };
+        Table { scene, times, addresses: Addresses::new(scene), rows: csv::Writer::from_writer(Vec::new()) };
     let left_out = match table.common_grid() {
         Some(tracks) => table.samples(&tracks),
         None => table.keys(),
     };
-    let left_out = left_out.map_err(|error| Fault::of_whole(error.to_string()))?;
+    let left_out = left_out?;
     let bytes = table.rows.into_inner().map_err(|error| Fault::of_whole(error.to_string()))?;
     let unit = scene.space.unit_name().map_or_else(|| scene.space.metres_per_unit.to_string(), str::to_owned);
     let head =
@@ -29,6 +29,7 @@ pub fn write(scene: &Scene) -> Result<(String, Vec<(String, Target)>), Fault> {
 
 struct Table<'a> {
     scene: &'a Scene,
+    times: TableTimes,
     addresses: Addresses,
     rows: csv::Writer<Vec<u8>>,
 }
@@ -56,6 +57,14 @@ impl<'a> Table<'a> {
         all.iter().all(alike).then_some(all)
     }
 
+    fn record<I: IntoIterator<Item = T>, T: AsRef<[u8]>>(&mut self, row: I) -> Result<(), Fault> {
+        self.rows.write_record(row).map_err(|error| Fault::of_whole(error.to_string()))
+    }
+
+    fn shown_time(&self, time: Ticks) -> Result<String, Fault> {
+        self.times.shown(time, self.scene.rate)
+    }
+
     fn quantity(&self, target: &Target) -> Quantity {
         let kind = self.scene.rigs[target.rig].property_kind(target.node, &target.property);
         kind.map_or(Quantity::Number, |kind| kind.quantity())
@@ -69,8 +78,8 @@ impl<'a> Table<'a> {
         }
     }
 
-    fn samples(&mut self, tracks: &[(&Track, &Samples)]) -> csv::Result<Vec<(String, Target)>> {
-        let mut names = vec!["frame".to_owned()];
+    fn samples(&mut self, tracks: &[(&Track, &Samples)]) -> Result<Vec<(String, Target)>, Fault> {
+        let mut names = vec![self.times.column().to_owned()];
         for (track, samples) in tracks {
             let (quantity, address) = (self.quantity(&track.target), self.addresses.property(&track.target));
             let unit = match samples.kind {
@@ -85,22 +94,22 @@ impl<'a> Table<'a> {
                 _ => format!("{address}.{}{unit}", COMPONENTS[component]),
             }));
         }
-        self.rows.write_record(&names)?;
+        self.record(&names)?;
         let first = tracks[0].1;
         for index in 0..first.len() {
-            let mut row = vec![self.scene.rate.frame(first.time(index)).to_string()];
+            let mut row = vec![self.shown_time(first.time(index))?];
             for (_, samples) in tracks {
                 let is_angle = matches!(samples.kind, SampleKind::Euler(_));
                 let quantity = if is_angle { Quantity::Angle } else { Quantity::Number };
                 row.extend(samples.row(index).iter().map(|&number| shown(number, quantity).to_string()));
             }
-            self.rows.write_record(&row)?;
+            self.record(&row)?;
         }
         Ok(Vec::new())
     }
 
-    fn keys(&mut self) -> csv::Result<Vec<(String, Target)>> {
-        self.rows.write_record(COLUMNS)?;
+    fn keys(&mut self) -> Result<Vec<(String, Target)>, Fault> {
+        self.record(COLUMNS.map(|name| if name == "frame" { self.times.column() } else { name }))?;
         let mut left_out = Vec::new();
         let scene = self.scene;
         for take in &scene.takes {
@@ -118,8 +127,8 @@ impl<'a> Table<'a> {
         &mut self,
         take: &str,
         track: &Track,
-        start: nimble_curve_core::curve::Ticks,
-    ) -> csv::Result<bool> {
+        start: Ticks,
+    ) -> Result<bool, Fault> {
         let address = self.addresses.property(&track.target);
         let mut quantity = self.quantity(&track.target);
         let (curves, order): (Vec<Curve>, Option<RotationOrder>) = match &track.controller {
@@ -129,7 +138,7 @@ impl<'a> Table<'a> {
                 (angles.to_array().map(|angle| Curve::constant(start, angle)).to_vec(), Some(*order))
             }
             Controller::Constant(Value::Discrete(value)) => {
-                self.discrete(take, &address, self.scene.rate.frame(start), value)?;
+                self.discrete(take, &address, start, value)?;
                 return Ok(true);
             }
             Controller::Constant(value @ (Value::Number(_) | Value::Vector(_))) => {
@@ -148,7 +157,7 @@ impl<'a> Table<'a> {
             }
             Controller::Discrete(curve) => {
                 for (time, value) in curve.keys() {
-                    self.discrete(take, &address, self.scene.rate.frame(*time), value)?;
+                    self.discrete(take, &address, *time, value)?;
                 }
                 return Ok(true);
             }
@@ -169,20 +178,20 @@ impl<'a> Table<'a> {
         Ok(true)
     }
 
-    fn discrete(&mut self, take: &str, channel: &str, frame: f64, value: &Discrete) -> csv::Result<()> {
+    fn discrete(&mut self, take: &str, channel: &str, time: Ticks, value: &Discrete) -> Result<(), Fault> {
         let text = match value {
             Discrete::Switch(on) => if *on { "on" } else { "off" }.to_owned(),
             Discrete::Choice(text) | Discrete::Text(text) => text.clone(),
         };
-        let frame = frame.to_string();
+        let time = self.shown_time(time)?;
         let mut row = [""; COLUMNS.len()];
         let unit = match value {
             Discrete::Switch(_) => "switch",
             Discrete::Choice(_) => "choice",
             Discrete::Text(_) => "text",
         };
-        (row[0], row[1], row[2], row[4], row[5], row[7]) = (take, channel, unit, &frame, &text, "hold");
-        self.rows.write_record(row)
+        (row[0], row[1], row[2], row[4], row[5], row[7]) = (take, channel, unit, &time, &text, "hold");
+        self.record(row)
     }
 
     fn curve(
@@ -192,7 +201,7 @@ impl<'a> Table<'a> {
         quantity: Quantity,
         order: Option<RotationOrder>,
         curve: &Curve,
-    ) -> csv::Result<()> {
+    ) -> Result<(), Fault> {
         let rate = self.scene.rate;
         let unit = self.unit(quantity);
         let rise = if quantity == Quantity::Angle { 1_f64.to_degrees() } else { 1.0 };
@@ -231,7 +240,7 @@ impl<'a> Table<'a> {
                 channel.to_owned(),
                 unit.clone(),
                 order.map_or(String::new(), |order| order.name().to_owned()),
-                rate.frame(key.time).to_string(),
+                self.shown_time(key.time)?,
                 shown(key.value, quantity).to_string(),
                 key.value_before.map_or(String::new(), |left| shown(left, quantity).to_string()),
                 interpolation.to_owned(),
@@ -244,7 +253,7 @@ impl<'a> Table<'a> {
                 outside(curve.before),
                 outside(curve.after),
             ];
-            self.rows.write_record(&row)?;
+            self.record(&row)?;
         }
         Ok(())
     }
