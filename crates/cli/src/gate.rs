@@ -230,7 +230,8 @@ pub fn judged(
         .iter()
         .flat_map(|take| take.tracks())
         .any(|(_, track)| track.controller.samples().is_some());
-    let holds_curves = matches!(made.format, Format::Glb | Format::Gltf | Format::Collada | Format::Usda | Format::Usdc);
+    let holds_curves =
+        matches!(made.format, Format::Glb | Format::Gltf | Format::Collada | Format::Usda | Format::Usdc);
     // Curves of a format that writes samples go straight between these.
     let between = match origin.map_or(f64::INFINITY, |origin| origin.promise.between) {
         own if own.is_finite() && !has_samples => own,
@@ -242,6 +243,10 @@ pub fn judged(
     let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
     let verdict = promise.judged(source, &back.scene, limits, back.precision);
     let mut verdict = verdict.with_lengths_scaled(unit).with_frames(in_own);
+    // The nodes of a table have no parents: where they would be without says nothing.
+    if made.format == Format::Csv && verdict.limits.world.is_infinite() {
+        (verdict.world, verdict.world_turn) = (None, None);
+    }
     if let Some(Origin { source, promise }) = origin {
         verdict.missing.extend(promise.missing(source, scene));
     }

@@ -358,3 +358,39 @@ fn numbers_of_a_text_document_lie_beside_it_on_request() {
             .contains("is for glTF as text (.gltf) only")
     );
 }
+
+/// A table of a device under its own names, in and out again with its time code.
+#[test]
+fn tables_of_devices_are_read_by_the_names_that_are_given_and_keep_their_time_code() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let row = |frame: i32| format!("10:00:01;{frame:02},{},{},B\n", 1200 + frame, f64::from(frame) * 0.5);
+    let rows: String = (2..28).map(row).collect();
+    std::fs::write(at.join("arm.csv"), format!("Clock,Height,Pan,Unit\n{rows}")).unwrap();
+    let names = "\"Clock\" = \"timecode\"\n\"Height\" = \"lens:translation.y (mm)\"\n\"Pan\" = \"lens:rotation.y (deg yxz)\"\n\"Unit\" = \"-\"\n";
+    std::fs::write(at.join("arm.toml"), names).unwrap();
+    let refused = fail(at, &["convert", "arm.csv", "arm.ncurve"]);
+    assert!(refused.contains("arm.csv:1: the table has no column of times"), "{refused}");
+    succeed(at, &["convert", "arm.csv", "arm.ncurve", "--columns", "arm.toml"]);
+    let arm = scene(&at.join("arm.ncurve"));
+    assert_eq!(arm.rate.to_string(), "30000/1001");
+    let lens = places(&arm, &[arm.rate.frame(arm.takes[0].range.first)]);
+    assert!((lens[0]["lens"].y - 120.2).abs() < 1e-9, "{lens:?}");
+    succeed(at, &["convert", "arm.ncurve", "home.csv", "--times", "drop-frame"]);
+    let home = std::fs::read_to_string(at.join("home.csv")).unwrap();
+    assert!(home.contains(",10:00:01;02,120.2,") && home.contains(",10:00:01;27,"), "{home}");
+    succeed(at, &["convert", "home.csv", "home.ncurve"]);
+    let home = scene(&at.join("home.ncurve"));
+    assert_eq!((home.rate, home.takes[0].range), (arm.rate, arm.takes[0].range));
+    for (arguments, expected) in [
+        (["convert", "arm.ncurve", "x.dae", "--times", "seconds"], "--times is for tables (.csv) only"),
+        (["convert", "arm.ncurve", "x.csv", "--columns", "arm.toml"], "arm.ncurve: this is no table"),
+        (["convert", "arm.csv", "x.csv", "--columns", "home.csv"], "home.csv:"),
+        (["convert", "home.csv", "x.csv", "--columns", "arm.toml"], "home.csv:1: there is no column 'Clock'"),
+    ] {
+        let said = fail(at, &arguments);
+        assert!(said.contains(expected), "{said}");
+    }
+    std::fs::write(at.join("empty.toml"), "").unwrap();
+    succeed(at, &["convert", "home.csv", "again.csv", "--columns", "empty.toml"]);
+}

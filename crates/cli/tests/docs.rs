@@ -40,6 +40,13 @@ fn every_example_runs() {
     succeed(at, &["demo"]);
     // What somebody else is said to have changed.
     succeed(at, &["layers", "flatten", "nimble-demo/bramble.ncurve", "-o", "fixed.ncurve"]);
+    // Files that are shown.
+    let formats = std::fs::read_to_string(root().join("docs/formats.md")).unwrap();
+    for name in ["arm.csv", "arm.toml"] {
+        let (_, rest) = formats.split_once(&format!("`{name}`:\n```")).unwrap();
+        let shown = rest.split_once('\n').unwrap().1.split("```").next().unwrap();
+        std::fs::write(at.join(name), shown).unwrap();
+    }
     let mut texts = vec![root().join("README.md")];
     let docs = std::fs::read_dir(root().join("docs")).unwrap().map(|entry| entry.unwrap().path());
     let mut docs: Vec<PathBuf> = docs.filter(|path| path.extension().is_some_and(|e| e == "md")).collect();

@@ -82,7 +82,8 @@ pub fn read_table(path: &Path, columns: &Columns, assume: Assume) -> Result<Load
     if Format::of_content(&bytes).or_else(|| Format::of_path(path)) != Some(Format::Csv) {
         return Err(Fault::of_whole("this is no table (.csv), whose columns could have names").in_file(path));
     }
-    let renamed = text_of(&bytes).and_then(|text| columns.renamed(text)).map_err(|fault| fault.in_file(path))?;
+    let renamed =
+        text_of(&bytes).and_then(|text| columns.renamed(text)).map_err(|fault| fault.in_file(path))?;
     in_format(renamed.as_bytes(), Format::Csv, path, assume)
 }
 

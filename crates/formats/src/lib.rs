@@ -23,9 +23,8 @@ pub mod usd;
 pub use encoded::Encoded;
 pub use error::FormatError;
 pub use files::{
-    read_table,
-    Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes, write, write_bytes,
-    write_bytes_by, write_encoded,
+    Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes, read_table, write,
+    write_bytes, write_bytes_by, write_encoded,
 };
 pub use format::{Assume, ENDINGS, Format};
 pub use read_back::ReadBack;

@@ -33,8 +33,11 @@ impl Columns {
     pub fn renamed(&self, table: &str) -> Result<String, Fault> {
         let (head, rest) = without_head(table);
         let separator = delimiter(rest);
-        let mut reader =
-            csv::ReaderBuilder::new().delimiter(separator).has_headers(false).flexible(true).from_reader(rest.as_bytes());
+        let mut reader = csv::ReaderBuilder::new()
+            .delimiter(separator)
+            .has_headers(false)
+            .flexible(true)
+            .from_reader(rest.as_bytes());
         let mut row = csv::StringRecord::new();
         let cannot = || Fault::on_line(1, "the row of names cannot be read: check its quotes");
         reader.read_record(&mut row).map_err(|_| cannot())?;
@@ -42,7 +45,10 @@ impl Columns {
         let has = |name: &String| row.iter().any(|cell| cell.trim() == name);
         if let Some(missing) = self.0.keys().find(|name| !has(name)) {
             let some: Vec<&str> = row.iter().take(8).map(str::trim).collect();
-            return Err(Fault::on_line(1, format!("there is no column '{missing}': they are {}", some.join(", "))));
+            return Err(Fault::on_line(
+                1,
+                format!("there is no column '{missing}': they are {}", some.join(", ")),
+            ));
         }
         let mut writer = csv::WriterBuilder::new().delimiter(separator).from_writer(Vec::new());
         let names = row.iter().map(|cell| self.0.get(cell.trim()).map_or(cell, String::as_str));

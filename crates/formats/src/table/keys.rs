@@ -82,9 +82,7 @@ impl KeyTable {
             Ok(match cell(column).split_once(' ').unwrap_or((cell(column), "")) {
                 ("" | "held", _) => Behaviour::Held,
                 ("linear", _) => Behaviour::Linear,
-                ("sloped", slope) => {
-                    Behaviour::Sloped(risen(number(slope)?) * rate.fps())
-                }
+                ("sloped", slope) => Behaviour::Sloped(risen(number(slope)?) * rate.fps()),
                 ("loop-offset", _) => Behaviour::LoopOffset,
                 ("loop", _) => Behaviour::Loop,
                 ("loop-oscillate", _) => Behaviour::LoopOscillate,

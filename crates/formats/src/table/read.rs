@@ -100,7 +100,8 @@ fn column_of_times(names: &[String], rows: &[Row]) -> Result<(usize, Unit, Vec<S
             None => {}
         }
     }
-    let runs = |place: usize| rows.windows(2).any(|pair| pair[0].record.get(place) != pair[1].record.get(place));
+    let runs =
+        |place: usize| rows.windows(2).any(|pair| pair[0].record.get(place) != pair[1].record.get(place));
     // Time code says where a take starts, unless nothing synchronised it.
     let rank = |&(place, unit): &(usize, Unit)| match unit {
         Unit::TimeCode if runs(place) || rows.len() < 2 => 0,
@@ -147,7 +148,9 @@ impl Cells {
     pub fn parsed(self, cell: &str) -> Option<f64> {
         let number = match cell.parse::<f64>() {
             Ok(number) => number,
-            Err(_) if self.has_commas && cell.matches(',').count() == 1 => cell.replacen(',', ".", 1).parse().ok()?,
+            Err(_) if self.has_commas && cell.matches(',').count() == 1 => {
+                cell.replacen(',', ".", 1).parse().ok()?
+            }
             Err(_) => return None,
         };
         number.is_finite().then_some(number)

@@ -76,7 +76,13 @@ enum Column {
 
 impl Build {
     /// Reads the columns, of which those with times have been read.
-    pub fn samples(&mut self, names: &[String], rows: &[Row], times: &[Ticks], take: &str) -> Result<(), Fault> {
+    pub fn samples(
+        &mut self,
+        names: &[String],
+        rows: &[Row],
+        times: &[Ticks],
+        take: &str,
+    ) -> Result<(), Fault> {
         for (pair, row) in times.windows(2).zip(&rows[1.min(rows.len())..]) {
             if pair[0] >= pair[1] {
                 return Err(Fault::on_line(row.line, "its time is not later than that of the row before it"));
@@ -123,6 +129,9 @@ impl Build {
             }
             columns.push((place, component));
         }
+        if groups.is_empty() {
+            return Err(Fault::on_line(1, "the table has no column of numbers beside its times"));
+        }
         for group in &mut groups {
             group.columns.sort_by_key(|(_, component)| *component);
         }
@@ -130,7 +139,9 @@ impl Build {
             self.notes.push(format!("columns without numbers are left aside: {}", words.join(", ")));
         }
         if has_bare {
-            self.notes.push(format!("columns that name no node are numbers of '{take}' (convert --columns says otherwise)"));
+            self.notes.push(format!(
+                "columns that name no node are numbers of '{take}' (convert --columns says otherwise)"
+            ));
         }
         self.say_gaps(times, &values);
         let step = grid::step(times, self.rate);
@@ -160,15 +171,18 @@ impl Build {
 
     /// Says where cells are empty, and where rows are missing.
     fn say_gaps(&mut self, times: &[Ticks], values: &[Vec<Option<f64>>]) {
-        let empty: usize = values.iter().map(|column| column.iter().filter(|value| value.is_none()).count()).sum();
+        let empty: usize =
+            values.iter().map(|column| column.iter().filter(|value| value.is_none()).count()).sum();
         if empty > 0 {
-            self.notes.push(format!("{empty} cells are empty: what is before and after goes straight across them"));
+            self.notes
+                .push(format!("{empty} cells are empty: what is before and after goes straight across them"));
         }
         let steps = || times.windows(2).map(|pair| (pair[1] - pair[0]).as_f64());
         let mut all: Vec<f64> = steps().collect();
         all.sort_by(f64::total_cmp);
-        let Some(&usual) = all.get(all.len() / 2) else { return };
-        let missing: f64 = steps().map(|step| (step / usual).round() - 1.0).filter(|count| *count > 0.0).sum();
+        let Some(&usual) = all.get(all.len().saturating_sub(1) / 2) else { return };
+        let missing: f64 =
+            steps().map(|step| (step / usual).round() - 1.0).filter(|count| *count > 0.0).sum();
         if missing > 0.0 && missing < times.len() as f64 {
             self.notes.push(format!("{missing} rows are missing among the others: what is before and after goes straight across them"));
         }

@@ -18,8 +18,7 @@ pub enum Unit {
 
 /// What the column of a name counts, if times are in it.
 pub fn unit_of(name: &str) -> Option<Unit> {
-    let plain: String =
-        name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect();
+    let plain: String = name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect();
     Some(match plain.as_str() {
         "frame" | "frames" | "framenumber" | "frameindex" => Unit::Frames,
         "time" | "times" | "seconds" | "timeseconds" | "timesec" | "timestamp" => Unit::Seconds,
@@ -93,7 +92,9 @@ fn seconds(column: &[(usize, &str)], rates: Rates, cells: Cells, unit: f64) -> R
         // Somebody who states the rate counts in it.
         Some(rate) => Clock::exact(rate),
         None => Clock::of(&said, rates.given).unwrap_or_else(|| {
-            notes.push("its times fit no common rate: read at 24 frames a second (--rate says otherwise)".to_owned());
+            notes.push(
+                "its times fit no common rate: read at 24 frames a second (--rate says otherwise)".to_owned(),
+            );
             Clock::tolerant(FrameRate::FPS_24)
         }),
     };
@@ -199,7 +200,9 @@ fn codes(column: &[(usize, &str)], rates: Rates, is_in_order: bool) -> Result<Ti
         None => rate_of(base * repeats, is_drop).unwrap_or(FrameRate::FPS_24),
     };
     if rates.known().is_none() {
-        notes.push(format!("its time code counts {base} frames a second: read at {rate} (--rate says otherwise)"));
+        notes.push(format!(
+            "its time code counts {base} frames a second: read at {rate} (--rate says otherwise)"
+        ));
     }
     if repeats > 1 {
         notes.push(format!("{repeats} rows share each time code: they are spread evenly over it"));
@@ -295,7 +298,8 @@ impl TableTimes {
         let base = base_of(rate);
         let left_out = match is_drop {
             true if rate_of(base, true) != Some(rate) || dropped(base).is_none() => {
-                let why = format!("drop-frame time code is for 29.97 and 59.94 frames a second, this is {rate}");
+                let why =
+                    format!("drop-frame time code is for 29.97 and 59.94 frames a second, this is {rate}");
                 return Err(Fault::of_whole(why));
             }
             true => dropped(base).unwrap_or(0),
@@ -348,7 +352,10 @@ mod tests {
             for &way in ways {
                 let minute = i64::from(base) * 60;
                 let near = |middle: i64| (middle - 200).max(0)..middle + 200;
-                let frames = (0..3 * minute).chain(near(10 * minute)).chain(near(60 * minute)).chain(near(1430 * minute));
+                let frames = (0..3 * minute)
+                    .chain(near(10 * minute))
+                    .chain(near(60 * minute))
+                    .chain(near(1430 * minute));
                 let mut last = String::new();
                 for frame in frames {
                     let text = way.shown(rate.ticks(frame), rate).unwrap();
@@ -371,7 +378,16 @@ mod tests {
 
     #[test]
     fn what_is_no_time_code_is_none() {
-        for text in ["", "1:2", "00:00:00", "00:60:00:00", "00:00:00:xx", "00:00:00:00:00", "-1:00:00:00", "0:0:0:1.5.2"] {
+        for text in [
+            "",
+            "1:2",
+            "00:00:00",
+            "00:60:00:00",
+            "00:00:00:xx",
+            "00:00:00:00:00",
+            "-1:00:00:00",
+            "0:0:0:1.5.2",
+        ] {
             assert_eq!(Code::parse(text), None, "{text}");
         }
         let code = Code::parse("01:00:00:12.25").unwrap();

@@ -123,12 +123,7 @@ impl<'a> Table<'a> {
     }
 
     /// Writes a track; whether it has a place.
-    fn track(
-        &mut self,
-        take: &str,
-        track: &Track,
-        start: Ticks,
-    ) -> Result<bool, Fault> {
+    fn track(&mut self, take: &str, track: &Track, start: Ticks) -> Result<bool, Fault> {
         let address = self.addresses.property(&track.target);
         let mut quantity = self.quantity(&track.target);
         let (curves, order): (Vec<Curve>, Option<RotationOrder>) = match &track.controller {

@@ -72,7 +72,10 @@ pub fn is_open(step: &str, argument: &Arg) -> bool {
     match (step, id) {
         ("plot", "output") => true,
         ("clips split", "name")
-        | ("convert", "without_extra" | "skeletons" | "matrices" | "over_asset" | "buffer_beside" | "times" | "columns") => false,
+        | (
+            "convert",
+            "without_extra" | "skeletons" | "matrices" | "over_asset" | "buffer_beside" | "times" | "columns",
+        ) => false,
         _ => !matches!(
             id,
             "file"
