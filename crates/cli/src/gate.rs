@@ -235,7 +235,7 @@ pub fn judged(
     // Curves of a format that writes samples go straight between these.
     let between = match origin.map_or(f64::INFINITY, |origin| origin.promise.between) {
         own if own.is_finite() && !has_samples => own,
-        _ if holds_curves && !saving.skeletons && !saving.matrices && !has_samples => 1.0,
+        _ if holds_curves && !made.is_skeletal && !saving.matrices && !has_samples => 1.0,
         _ => f64::INFINITY,
     };
     let limits = Limits { between, ..limits(&promise.tolerance, promise.in_world(), &back.scene) };

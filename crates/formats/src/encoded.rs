@@ -27,8 +27,9 @@ pub struct Encoded {
     pub(crate) nodes: Vec<(String, NodeRef)>,
     /// Properties that only the extra data holds, or nothing at all, by take.
     pub(crate) hidden: Vec<(String, Target)>,
-    /// Whether numbers are weights of blend shapes there, on another node than here.
-    pub(crate) weights_elsewhere: bool,
+    /// Whether it is an animation of a skeleton: samples of joints, and numbers as weights of blend shapes, on another node than
+    /// here.
+    pub is_skeletal: bool,
     /// Its unit and axes, where the format does not state them and whoever hands it on has to.
     pub(crate) states: Option<Space>,
     /// What is added to the times of each take.

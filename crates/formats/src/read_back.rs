@@ -78,7 +78,7 @@ impl Encoded {
             Excuse::of(scene, take, target, why)
         };
         let mut excuses: Vec<Excuse> = self.hidden.iter().filter_map(excuse).collect();
-        if self.weights_elsewhere {
+        if self.is_skeletal {
             excuses.extend(numbers_of(scene));
         }
         let last = spans.iter().map(|span| span.range.last.as_f64().abs()).fold(0.0, f64::max);

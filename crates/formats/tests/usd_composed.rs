@@ -257,12 +257,55 @@ fn a_layer_over_an_asset_moves_it_and_keeps_all_else() {
         refused.contains("nodes that move are not in the asset") && !at.join("never.usda").exists(),
         "{refused}"
     );
-    let joints = at.join("joints.usda");
-    write(&otter, &joints, &Saving { skeletons: true, ..plain }).unwrap();
-    let refused = write(&otter, &at.join("never.usda"), &Saving { over: Some(&joints), ..plain })
-        .unwrap_err()
-        .to_string();
-    assert!(refused.contains("joint of a skeleton"), "{refused}");
+}
+
+/// A layer over an asset with a skeleton gives that another animation, of the joints that are in both.
+#[test]
+fn a_layer_over_a_skeleton_moves_its_joints_and_weights() {
+    use nimble_curve_core::scene::Scene;
+    use nimble_curve_formats::{Saving, write};
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let otter = crate::common::scene("bramble.ncurve");
+    let plain = Saving { without_extra: true, ..Saving::default() };
+    let asset = at.join("otter.usdc");
+    write(&otter, &asset, &Saving { skeletons: true, ..plain }).unwrap();
+    // The same rig, moved another way.
+    let mut moved: Scene = otter.clone();
+    for layer in &mut moved.takes[0].layers {
+        layer.tracks.retain(|track| {
+            let node = otter.rigs[0].node(track.target.node).unwrap();
+            !node.name.ends_with("arm_l") && !node.name.ends_with("hips")
+        });
+    }
+    // A rig that lacks a joint of the skeleton: what is between rests there.
+    let id = |name: &str| otter.rigs[0].nodes().find(|(_, node)| node.name.ends_with(name)).unwrap().0;
+    let keep = otter.rigs[0].nodes().map(|(id, _)| (0, id)).filter(|node| node.1 != id("spine_01")).collect();
+    let thin =
+        nimble_curve_core::ops::nodes::thin(&moved, &keep, nimble_curve_core::ops::Tolerance::default());
+    let thin = thin.unwrap().scene;
+    for (name, moved) in [("shot.usda", &moved), ("shot.usdc", &moved), ("thin.usda", &thin)] {
+        write(moved, &at.join(name), &Saving { over: Some(&asset), ..plain }).unwrap();
+        let back = read(&at.join(name), Assume::default()).unwrap().scene;
+        let frames: Vec<f64> = (1..84).map(|frame| otter.rate.ticks(frame).as_f64()).collect();
+        let take = &back.takes[0].name.clone();
+        let (here, there) =
+            (crate::common::motion(moved, "greet", &frames), crate::common::motion(&back, take, &frames));
+        let mut compared = 0;
+        for (a, b) in here.iter().zip(&there) {
+            for (node, (place, turn)) in a {
+                let Some((found, found_turn)) = b.get(&node.replace(':', "_")) else { continue };
+                assert!((*place - *found).length() < 2e-4, "{name} {node}: {place} {found}");
+                assert!(turn.angle_between(*found_turn) < 2e-3, "{name} {node}");
+                compared += 1;
+            }
+        }
+        assert!(compared > 30 * frames.len(), "{compared}");
+        let has = |property: &str| back.takes[0].tracks().any(|(_, track)| track.target.property == property);
+        assert!(has("whiskers") && has("blink"), "{name}");
+    }
+    let text = std::fs::read_to_string(at.join("shot.usda")).unwrap();
+    assert!(text.contains("@./otter.usdc@") && !text.contains("restTransforms"), "{text}");
 }
 
 /// A lamp that the standard's own library wrote as text and as binary: splines of doubles, floats and halves, Hermite and

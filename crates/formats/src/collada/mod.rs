@@ -160,7 +160,7 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         ledger,
         nodes,
         hidden,
-        weights_elsewhere: false,
+        is_skeletal: false,
         states: None,
         shifts: shifts.clone(),
     };

@@ -197,7 +197,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         ledger,
         nodes,
         hidden,
-        weights_elsewhere: false,
+        is_skeletal: false,
         states: None,
         shifts: written.shifts,
     })

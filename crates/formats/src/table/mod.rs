@@ -75,7 +75,7 @@ pub fn write(scene: &Scene, tolerance: &Tolerance, times: TableTimes) -> Result<
         ledger,
         nodes: by_address(scene),
         hidden,
-        weights_elsewhere: false,
+        is_skeletal: false,
         states: None,
         shifts: Vec::new(),
     })

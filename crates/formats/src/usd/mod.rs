@@ -7,6 +7,7 @@
 
 mod attributes;
 mod binary;
+mod bones;
 mod check;
 mod columns;
 mod compose;
@@ -47,7 +48,7 @@ use crate::error::Fault;
 use crate::extra_data::{self, Marks};
 use crate::format::{Assume, Format, USDC_MAGIC, USDZ_MAGIC};
 
-use self::over::Asset;
+use self::over::{Asset, Over};
 use self::spline::Spline;
 
 /// Where extra data stands in the layer's own data.
@@ -251,7 +252,7 @@ pub struct WriteOptions<'a> {
 /// A USD file that holds a scene.
 ///
 /// # Errors
-/// Where layers cannot be written together, or the binary form cannot be made.
+/// Where layers cannot be written together, the binary form cannot be made, or something moves that an asset does not have.
 pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
@@ -265,8 +266,10 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     let space = asset.as_ref().map_or(own, Asset::space);
     let (mut adapted, respaced) = in_space(&adapted, &space);
     extra_data::remap_fates(&mut ledger, &respaced);
+    let over = asset.as_ref().map(|asset| asset.over(&adapted)).transpose()?;
+    let is_skeletal = options.skeletons || over.as_ref().is_some_and(Over::has_skeletons);
     // What shows packages reads samples alone.
-    if options.form == Form::Package || options.skeletons {
+    if options.form == Form::Package || is_skeletal {
         let (baked, samples) = bake(&adapted, &BakeOptions::default());
         adapted = baked;
         for entry in &mut ledger.entries {
@@ -278,10 +281,12 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
             }
         }
     }
-    let over = asset.as_ref().map(|asset| asset.over(&adapted)).transpose()?;
-    let layer_of = |extra: Option<&str>| match options.skeletons {
-        true => write_skeleton::write(&adapted, extra).map_err(|error| Fault::of_whole(error.to_string())),
-        false => Ok(write::write(&adapted, extra, over.as_ref())),
+    let layer_of = |extra: Option<&str>| {
+        let written = match options.skeletons {
+            true => write_skeleton::write(&adapted, extra),
+            false => write::write(&adapted, extra, over.as_ref()),
+        };
+        written.map_err(|error| Fault::of_whole(error.to_string()))
     };
     let written = layer_of(None)?;
     let why = "USD holds one animation of transforms and numbers";
@@ -324,7 +329,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         ledger,
         nodes: written.paths,
         hidden,
-        weights_elsewhere: options.skeletons,
+        is_skeletal: is_skeletal,
         states: None,
         shifts: Vec::new(),
     })

@@ -8,6 +8,7 @@ use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::angle::degrees;
 use nimble_curve_core::controller::{Controller, Samples};
 use nimble_curve_core::curve::{Curve, Discrete};
+use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::rig::{AttributeKind, Node, NodeId, OpValue, Rig, TransformOp};
 use nimble_curve_core::rotation::{RotationOrder, principal_euler};
 use nimble_curve_core::scene::{Scene, Take, Target};
@@ -15,9 +16,13 @@ use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::value::Value;
 
 use super::attributes::{SEEN, USER, VISIBILITY};
+use super::bones::animation;
 use super::names::{free_name, identifier, plain};
-use super::over::{Over, Prim};
+use super::over::{Moved, Over, Prim};
 use super::spline::text::text;
+
+/// The prim below a skeleton that says how it moves.
+const MOTION: &str = "nimbleCurveMotion";
 
 /// A layer, and the prims of the nodes in it.
 pub struct Written {
@@ -30,7 +35,10 @@ pub struct Written {
 /// The layer of a scene whose tracks are angles, vectors and numbers on one layer; with extra data, if there is some.
 ///
 /// Over an asset it is a layer that stands on that, and says only what of it moves.
-pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Written {
+///
+/// # Errors
+/// Where a controller of a joint in a skeleton cannot be evaluated.
+pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Result<Written, EvaluateError> {
     let mut writer = Writer {
         scene,
         take: scene.takes.first(),
@@ -39,7 +47,7 @@ pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Written
         written: HashSet::new(),
     };
     match over {
-        Some(over) => writer.layer_over(extra, over),
+        Some(over) => writer.layer_over(extra, over)?,
         None => writer.layer(extra),
     }
     let mut left_out = Vec::new();
@@ -50,7 +58,7 @@ pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Written
             }
         }
     }
-    Written { text: writer.text, paths: writer.paths, left_out }
+    Ok(Written { text: writer.text, paths: writer.paths, left_out })
 }
 
 struct Writer<'a> {
@@ -159,7 +167,7 @@ impl Writer<'_> {
     }
 
     /// A layer that stands on an asset.
-    fn layer_over(&mut self, extra: Option<&str>, over: &Over) {
+    fn layer_over(&mut self, extra: Option<&str>, over: &Over) -> Result<(), EvaluateError> {
         let first = over.root.below.keys().next().map(String::as_str);
         let head = head(self.scene, self.take, extra, first);
         let sublayers = format!("#usda 1.0\n(\n    subLayers = [\n        @{}@\n    ]\n", over.reference);
@@ -176,7 +184,14 @@ impl Writer<'_> {
             }
             let path = format!("{above}/{name}");
             let node = prim.node.and_then(|(rig, id)| Some(((rig, id), self.scene.rigs.get(rig)?.node(id)?)));
-            let _ = writeln!(self.text, "\n{indent}over \"{name}\"\n{indent}{{");
+            let schema = match prim.moved.is_some() {
+                true => format!(" (\n{indent}    prepend apiSchemas = [\"SkelBindingAPI\"]\n{indent})"),
+                false => String::new(),
+            };
+            let _ = writeln!(self.text, "\n{indent}over \"{name}\"{schema}\n{indent}{{");
+            if let Some(moved) = &prim.moved {
+                self.skeleton(&path, moved)?;
+            }
             if let Some(((rig, id), node)) = node {
                 if prim.is_said {
                     self.body(rig, id, node, &indent);
@@ -187,6 +202,23 @@ impl Writer<'_> {
             let below = prim.below.iter().rev();
             open.extend(below.map(|(name, prim)| (name.as_str(), prim, path.clone(), depth + 1, true)));
         }
+        Ok(())
+    }
+
+    /// How a skeleton of an asset moves: an animation below it that it is bound to.
+    fn skeleton(&mut self, path: &str, moved: &Moved) -> Result<(), EvaluateError> {
+        let Some(take) = self.take else { return Ok(()) };
+        let _ = writeln!(self.text, "rel skel:animationSource = <{path}/{MOTION}>");
+        animation(&mut self.text, (self.scene, take, moved.rig), MOTION, &moved.bones, &moved.shapes)?;
+        let rig = &self.scene.rigs[moved.rig];
+        for bone in &moved.bones {
+            let Some((id, node)) = rig.nodes().nth(bone.position) else { continue };
+            self.paths.push((format!("{path}:{}", bone.joint), (moved.rig, id)));
+            let target = |op: &TransformOp| Target { rig: moved.rig, node: id, property: op.name.clone() };
+            self.written.extend(node.transform.iter().map(target));
+        }
+        self.written.extend(moved.shapes.iter().map(|(_, target)| target.clone()));
+        Ok(())
     }
 
     fn prim(&mut self, index: usize, rig: &Rig, id: NodeId, name: &str, indent: &str) {

@@ -4,15 +4,14 @@
 //! Every node of a rig is a joint. The animation has a sample a frame, as the standard knows nothing else; single numbers of
 //! all nodes are weights of blend shapes by their names.
 
-use std::collections::HashMap;
 use std::fmt::Write as _;
 
-use glam::{DAffine3, DMat3, DMat4, DQuat, DVec3};
-use nimble_curve_core::evaluate::{EvaluateError, Evaluator, Pose, PropertySampler};
-use nimble_curve_core::rig::{AttributeKind, NodeId, Rig};
-use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target};
-use nimble_curve_core::value::Value;
+use glam::{DAffine3, DMat4};
+use nimble_curve_core::evaluate::EvaluateError;
+use nimble_curve_core::rig::{NodeId, Rig};
+use nimble_curve_core::scene::{Scene, Target};
 
+use super::bones::{Above, Bone, animation, listed, shapes, tokens};
 use super::names::{identifier, plain};
 use super::write::{Written, head, matrix, prim_names};
 
@@ -46,7 +45,11 @@ pub fn write(scene: &Scene, extra: Option<&str>) -> Result<Written, EvaluateErro
         text.push_str("\n{\n");
         skeleton(&mut text, rig, &joints, take.map(|_| root.as_str()));
         if let Some(take) = take {
-            animation(&mut text, scene, take, index, &joints, &mut held)?;
+            let bone = |(position, joint)| Bone { joint, position, above: Above::Parent };
+            let bones: Vec<Bone> = joints.into_iter().enumerate().map(bone).collect();
+            let shapes = shapes(rig, index);
+            animation(&mut text, (scene, take, index), ANIMATION, &bones, &shapes)?;
+            held.extend(shapes.into_iter().map(|(_, target)| target));
         }
         text.push_str("}\n");
     }
@@ -90,14 +93,6 @@ fn joint_tokens(rig: &Rig, names: &[(NodeId, String)]) -> Vec<String> {
     tokens
 }
 
-fn listed<T>(items: impl Iterator<Item = T>, shown: impl Fn(T) -> String) -> String {
-    items.map(shown).collect::<Vec<_>>().join(", ")
-}
-
-fn tokens(names: &[String]) -> String {
-    format!("[{}]", listed(names.iter(), |name| format!("\"{name}\"")))
-}
-
 fn skeleton(text: &mut String, rig: &Rig, joints: &[String], animated_below: Option<&str>) {
     let rests: Vec<DAffine3> = rig.nodes().map(|(_, node)| node.rest()).collect();
     let worlds = rig.rest_world();
@@ -108,7 +103,7 @@ fn skeleton(text: &mut String, rig: &Rig, joints: &[String], animated_below: Opt
         "    def Skeleton \"{SKELETON}\" (\n        prepend apiSchemas = [\"SkelBindingAPI\"]\n    )\n    {{\n        \
          uniform token[] joints = {}\n        uniform matrix4d[] bindTransforms = [{}]\n        \
          uniform matrix4d[] restTransforms = [{}]\n",
-        tokens(joints),
+        tokens(joints.iter().map(String::as_str)),
         matrices(&mut binds.into_iter()),
         matrices(&mut rests.into_iter()),
     );
@@ -116,94 +111,4 @@ fn skeleton(text: &mut String, rig: &Rig, joints: &[String], animated_below: Opt
         let _ = writeln!(text, "        rel skel:animationSource = <{root}/{ANIMATION}>");
     }
     text.push_str("    }\n");
-}
-
-/// Three numbers as the standard keeps them, in single precision.
-fn triple(v: DVec3) -> String {
-    format!("({}, {}, {})", v.x as f32 + 0.0, v.y as f32 + 0.0, v.z as f32 + 0.0)
-}
-
-fn animation(
-    text: &mut String,
-    scene: &Scene,
-    take: &Take,
-    rig: usize,
-    joints: &[String],
-    held: &mut Vec<Target>,
-) -> Result<(), EvaluateError> {
-    let (first, last) =
-        (scene.rate.nearest_frame(take.range.first), scene.rate.nearest_frame(take.range.last));
-    let mut evaluator = Evaluator::new(scene, Some(take), rig)?;
-    let mut pose = Pose::default();
-    let mut before = vec![DQuat::IDENTITY; joints.len()];
-    let (mut translations, mut rotations, mut scales) = (String::new(), String::new(), String::new());
-    for frame in first..=last {
-        evaluator.pose_at(scene.rate.ticks(frame).as_f64(), &mut pose);
-        for (q, before) in pose.local_rotation.iter_mut().zip(&mut before) {
-            *q = if q.dot(*before) < 0.0 { -*q } else { *q };
-            *before = *q;
-        }
-        let moved = listed(pose.local.iter(), |m| triple(m.translation));
-        let turned = listed(pose.local_rotation.iter(), |q| {
-            format!("({}, {}, {}, {})", q.w as f32, q.x as f32 + 0.0, q.y as f32 + 0.0, q.z as f32 + 0.0)
-        });
-        // What is left when the rotation is taken off.
-        let grown = listed(pose.local.iter().zip(&pose.local_rotation), |(m, q)| {
-            let rest = DMat3::from_quat(q.conjugate()) * m.matrix3;
-            triple(DVec3::new(rest.x_axis.x, rest.y_axis.y, rest.z_axis.z))
-        });
-        for (rows, row) in [(&mut translations, moved), (&mut rotations, turned), (&mut scales, grown)] {
-            let _ = writeln!(rows, "            {frame}: [{row}],");
-        }
-    }
-    let _ = write!(
-        text,
-        "    def SkelAnimation \"{ANIMATION}\"\n    {{\n        uniform token[] joints = {}\n        \
-         float3[] translations.timeSamples = {{\n{translations}        }}\n        \
-         quatf[] rotations.timeSamples = {{\n{rotations}        }}\n        \
-         half3[] scales.timeSamples = {{\n{scales}        }}\n",
-        tokens(joints)
-    );
-    let shapes = shapes(&scene.rigs[rig], rig);
-    if !shapes.is_empty() {
-        let names: Vec<String> = shapes.iter().map(|(name, _)| name.clone()).collect();
-        let mut samplers = (shapes.iter())
-            .map(|(_, target)| PropertySampler::new(scene, take, target))
-            .collect::<Result<Vec<_>, _>>()?;
-        let _ = writeln!(text, "        uniform token[] blendShapes = {}", tokens(&names));
-        let _ = writeln!(text, "        float[] blendShapeWeights.timeSamples = {{");
-        for frame in first..=last {
-            let time = scene.rate.ticks(frame).as_f64();
-            let row = listed(samplers.iter_mut(), |sampler| match sampler.value_at(time) {
-                Value::Number(number) => format!("{}", number as f32 + 0.0),
-                _ => "0".to_owned(),
-            });
-            let _ = writeln!(text, "            {frame}: [{row}],");
-        }
-        text.push_str("        }\n");
-        held.extend(shapes.into_iter().map(|(_, target)| target));
-    }
-    text.push_str("    }\n");
-    Ok(())
-}
-
-/// The single numbers of all nodes of a rig, each by a name of its own.
-fn shapes(rig: &Rig, index: usize) -> Vec<(String, Target)> {
-    let mut taken: HashMap<String, usize> = HashMap::new();
-    let mut shapes = Vec::new();
-    for (id, node) in rig.nodes() {
-        for attribute in &node.attributes {
-            let is_number = matches!(attribute.kind, AttributeKind::Number { .. })
-                && matches!(rig.property_kind(id, &attribute.name), Some(PropertyKind::Number(_)));
-            if !is_number {
-                continue;
-            }
-            let wanted = identifier(&attribute.name);
-            let count = taken.entry(wanted.clone()).or_insert(0);
-            *count += 1;
-            let name = if *count == 1 { wanted } else { format!("{wanted}_{count}") };
-            shapes.push((name, Target { rig: index, node: id, property: attribute.name.clone() }));
-        }
-    }
-    shapes
 }
