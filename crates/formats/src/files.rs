@@ -374,7 +374,11 @@ pub fn encoded(
         }
         Format::Csv => table::write(scene, &saving.tolerance, saving.times).map_err(cannot),
         Format::Collada => {
+            let is_collada = |bytes: &[u8]| Format::of_content(bytes) == Some(Format::Collada);
+            let base = base_of(saving, is_collada)?;
+            let base = base.as_ref().map(|(bytes, _)| transcoded(bytes)).transpose().map_err(cannot)?;
             let options = collada::WriteOptions {
+                into: base.as_deref().map(text_of).transpose().map_err(cannot)?,
                 without_extra: saving.without_extra,
                 tolerance: saving.tolerance,
                 keep_start: saving.keep_start,
@@ -391,6 +395,18 @@ pub fn encoded(
     }
 }
 
+/// The contents of the file that the result is written into, where it is one of the same format, and its folder.
+fn base_of<'a>(
+    saving: &Saving<'a>,
+    is_same: impl Fn(&[u8]) -> bool,
+) -> Result<Option<(Vec<u8>, &'a Path)>, FormatError> {
+    let Some(base) = saving.base.filter(|base| *base != Path::new("-") && base.is_file()) else {
+        return Ok(None);
+    };
+    let bytes = fs::read(base).map_err(|source| FormatError::Read { path: base.to_owned(), source })?;
+    Ok(is_same(&bytes).then(|| (bytes, folder_of(base))))
+}
+
 /// A glTF file, whose numbers go to a file beside it if that has a name.
 fn encode_gltf(
     scene: &Scene,
@@ -399,15 +415,8 @@ fn encode_gltf(
     saving: &Saving<'_>,
     buffer: Option<&str>,
 ) -> Result<Encoded, FormatError> {
-    let base = match saving.base.filter(|base| *base != Path::new("-") && base.is_file()) {
-        Some(base) => {
-            let failed = |source| FormatError::Read { path: base.to_owned(), source };
-            let bytes = fs::read(base).map_err(failed)?;
-            let is_gltf = matches!(Format::of_content(&bytes), Some(Format::Gltf | Format::Glb));
-            is_gltf.then_some((bytes, folder_of(base)))
-        }
-        None => None,
-    };
+    let is_gltf = |bytes: &[u8]| matches!(Format::of_content(bytes), Some(Format::Gltf | Format::Glb));
+    let base = base_of(saving, is_gltf)?;
     let options = gltf::WriteOptions {
         binary: format == Format::Glb,
         without_extra: saving.without_extra,

@@ -4,6 +4,7 @@ mod common;
 
 mod bvh;
 mod collada;
+mod collada_into;
 mod findings;
 mod gltf;
 mod gltf_passed_on;

@@ -23,7 +23,7 @@ pub struct Morph<'a> {
     /// Position of the node.
     pub node: usize,
     /// What channels may call its weights: the ids of the source and of the array.
-    ids: [Option<&'a str>; 2],
+    pub ids: [Option<&'a str>; 2],
     /// Its weights, as numbers of the node.
     pub weights: Vec<Attribute>,
 }

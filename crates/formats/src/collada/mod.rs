@@ -6,6 +6,8 @@
 //! (*COLLADA 1.5.0 Specification*, chapter 4, "Curve Interpolation"). What the format cannot hold travels in an `<extra>`
 //! with a profile of our own, see [`crate::extra_data`].
 
+mod base;
+mod channels;
 mod curves;
 mod deform;
 mod matrices;
@@ -24,6 +26,7 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space};
 use nimble_curve_core::time::{FrameRate, Ticks};
 
+use self::base::Base;
 use crate::encoded::{Encoded, Plain};
 use crate::error::Fault;
 use crate::extra_data::{self, Marks};
@@ -114,7 +117,9 @@ impl Named for roxmltree::Node<'_, '_> {
 
 /// How to write.
 #[derive(Clone, Copy, Debug)]
-pub struct WriteOptions {
+pub struct WriteOptions<'a> {
+    /// The text of a document that is written into: everything but the animation stays.
+    pub into: Option<&'a str>,
     /// Leave out the extra data.
     pub without_extra: bool,
     /// How far curves may be from their source where COLLADA cannot hold them exactly.
@@ -129,10 +134,32 @@ pub struct WriteOptions {
 ///
 /// # Errors
 /// Where layers cannot be written together.
-pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
+pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
-    let space = Space { handedness: Handedness::Right, ..scene.space };
+    let document = options.into.map(parsed).transpose()?;
+    let base = document.as_ref().map(Base::open).transpose()?;
+    let base = match base {
+        Some(Ok(base)) => match base.matched(scene) {
+            Some(matched) => Some((base, matched)),
+            None => {
+                ledger.notes.push(not_kept("its nodes are others, or hang together in another way"));
+                None
+            }
+        },
+        Some(Err(why)) => {
+            ledger.notes.push(not_kept(why));
+            None
+        }
+        None => None,
+    };
+    // Meshes stay in the unit and the axes that they are in, and so does what moves them.
+    let space = base
+        .as_ref()
+        .map_or(Space { handedness: Handedness::Right, ..scene.space }, |(base, _)| base.space());
+    if space.metres_per_unit != scene.space.metres_per_unit || space.up != scene.space.up {
+        ledger.notes.push(format!("written in the unit and the axes of the file that it is written into ({} m, {} up), as its meshes are in them", space.metres_per_unit, space.up));
+    }
     let (adapted, respaced) = in_space(&adapted, &space);
     extra_data::remap_fates(&mut ledger, &respaced);
     let mut adapted = adapted;
@@ -146,7 +173,11 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         false => start_at_zero(&mut adapted),
     };
     let starts = if options.without_extra { &[][..] } else { &shifts[..] };
-    let written = write::write(&adapted, None, starts);
+    let document_of = |extra: Option<&str>| match &base {
+        Some((base, matched)) => base.write(&adapted, matched, extra, starts),
+        None => write::write(&adapted, extra, starts),
+    };
+    let written = document_of(None);
     let hidden = extra_data::note_left_out(
         &written.left_out,
         "COLLADA holds transforms only",
@@ -176,8 +207,12 @@ pub fn write(scene: &Scene, options: &WriteOptions) -> Result<Encoded, Fault> {
         origin.get(plain.ids.get(position(node)?)?.as_str()).copied()
     });
     let data = serde_json::to_string(&data).map_err(|error| Fault::of_whole(error.to_string()))?;
-    let whole = write::write(&adapted, Some(&data), starts);
+    let whole = document_of(Some(&data));
     Ok(made(whole.text, whole.ids))
+}
+
+fn not_kept(why: &str) -> String {
+    format!("of the file that it is written into nothing is kept, neither meshes nor materials: {why}")
 }
 
 /// Moves each take so that it starts at zero, whatever its first frame is; by how much.

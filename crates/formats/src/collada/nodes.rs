@@ -29,6 +29,10 @@ pub struct FileNode<'a, 'i> {
 /// All nodes of the scene, parents first.
 pub struct Hierarchy<'a, 'i> {
     pub list: Vec<FileNode<'a, 'i>>,
+    /// The scene that they stand in, where there is one.
+    pub scene: Option<Node<'a, 'i>>,
+    /// Whether some are instances of others, that stand elsewhere.
+    pub has_instances: bool,
 }
 
 impl<'a, 'i> Hierarchy<'a, 'i> {
@@ -40,7 +44,8 @@ impl<'a, 'i> Hierarchy<'a, 'i> {
         let first = || root.descendants().find(|node| node.has_tag_name_in("visual_scene"));
         let scene = url.and_then(|url| by_id.get(url).copied()).or_else(first);
         let mut list: Vec<FileNode<'a, 'i>> = Vec::new();
-        let Some(scene) = scene else { return Ok(Hierarchy { list }) };
+        let mut has_instances = false;
+        let Some(scene) = scene else { return Ok(Hierarchy { list, scene: None, has_instances }) };
         let is_below =
             |node: &Node<'_, '_>| node.has_tag_name_in("node") || node.has_tag_name_in("instance_node");
         let mut open: Vec<(Node<'a, 'i>, Option<usize>)> =
@@ -48,6 +53,7 @@ impl<'a, 'i> Hierarchy<'a, 'i> {
         open.reverse();
         while let Some((node, parent)) = open.pop() {
             let node = if node.has_tag_name_in("instance_node") {
+                has_instances = true;
                 let url = node.attribute("url").unwrap_or_default().trim_start_matches('#');
                 let target = by_id.get(url).filter(|target| target.has_tag_name_in("node"));
                 let target =
@@ -75,7 +81,7 @@ impl<'a, 'i> Hierarchy<'a, 'i> {
             let below: Vec<Node<'a, 'i>> = node.children().filter(is_below).collect();
             open.extend(below.into_iter().rev().map(|child| (child, Some(place))));
         }
-        Ok(Hierarchy { list })
+        Ok(Hierarchy { list, scene: Some(scene), has_instances })
     }
 
     pub fn rig(

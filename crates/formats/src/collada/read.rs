@@ -85,7 +85,8 @@ pub fn read(
     Ok(Plain { scene, ids: nodes.list.into_iter().map(|node| node.id).collect(), notes })
 }
 
-fn space(root: Node<'_, '_>) -> Space {
+/// The unit and the axes that a document states.
+pub fn space(root: Node<'_, '_>) -> Space {
     let asset = root.children().find(|node| node.has_tag_name_in("asset"));
     let child = |name: &str| asset.and_then(|asset| asset.children().find(|node| node.has_tag_name_in(name)));
     let metre = child("unit").and_then(|unit| unit.attribute("meter")?.trim().parse::<f64>().ok());
@@ -101,12 +102,16 @@ fn space(root: Node<'_, '_>) -> Space {
     }
 }
 
-/// The frame rate, where an `<extra>` says one.
+/// The frame rate, where an `<extra>` says one: our own, if it is there.
 fn stated_rate(root: Node<'_, '_>) -> Option<FrameRate> {
     let extras = root.descendants().filter(|node| node.has_tag_name_in("extra"));
     let rates =
         extras.flat_map(|extra| extra.descendants()).filter(|node| node.has_tag_name_in("frame_rate"));
-    rates.filter_map(|node| node.text()?.trim().parse().ok()).next()
+    let is_ours = |node: &Node<'_, '_>| {
+        node.parent().is_some_and(|above| above.attribute("profile") == Some(super::PROFILE))
+    };
+    let (ours, others): (Vec<_>, Vec<_>) = rates.partition(is_ours);
+    ours.into_iter().chain(others).filter_map(|node| node.text()?.trim().parse().ok()).next()
 }
 
 /// Where a take started, in seconds, that starts at zero in the file: our own note.
@@ -225,7 +230,7 @@ fn channels<'a, 'i>(
 }
 
 /// The animations at the top of the libraries.
-fn animations<'a, 'i>(root: Node<'a, 'i>) -> Vec<Node<'a, 'i>> {
+pub fn animations<'a, 'i>(root: Node<'a, 'i>) -> Vec<Node<'a, 'i>> {
     let libraries = root.children().filter(|node| node.has_tag_name_in("library_animations"));
     libraries
         .flat_map(|library| library.children())
@@ -234,14 +239,14 @@ fn animations<'a, 'i>(root: Node<'a, 'i>) -> Vec<Node<'a, 'i>> {
 }
 
 /// What follows the name of an element in a target.
-enum Member {
+pub enum Member {
     Whole,
     Named(String),
     Index(Vec<usize>),
 }
 
 /// The node and the transform element that a target like `hips/rotateX.ANGLE` means.
-fn resolve(
+pub fn resolve(
     target: &str,
     nodes: &Hierarchy<'_, '_>,
     by_node: &HashMap<&str, usize>,
@@ -309,7 +314,11 @@ fn groups(root: Node<'_, '_>, channels: &Channels, name: &str) -> (Vec<Group>, V
         let end = number("end").unwrap_or_else(|| last.fold(0.0, f64::max));
         clips.push((label, number("start").unwrap_or(0.0), end, own.collect()));
     }
-    let all: Vec<usize> = (0..tops.len()).collect();
+    // Others drive what is not read.
+    let read: HashSet<usize> = (channels.list.iter().map(|channel| channel.animation))
+        .chain(channels.weights.iter().map(|channel| channel.animation))
+        .collect();
+    let all: Vec<usize> = (0..tops.len()).filter(|top| read.contains(top)).collect();
     let parts: Vec<&Vec<usize>> = clips.iter().map(|(_, _, _, own)| own).collect();
     let disjoint = parts.len() > 1
         && parts.iter().all(|part| !part.is_empty())
@@ -325,8 +334,8 @@ fn groups(root: Node<'_, '_>, channels: &Channels, name: &str) -> (Vec<Group>, V
     }
     let ranges = clips.into_iter().map(|(label, start, end, _)| (label, start, end)).collect();
     // A file with one animation that has a name is a take of that name.
-    let named = match tops.as_slice() {
-        [only] => only.attribute("name").filter(|name| !name.is_empty()),
+    let named = match all.as_slice() {
+        [only] => tops[*only].attribute("name").filter(|name| !name.is_empty()),
         _ => None,
     };
     (vec![Group { name: named.unwrap_or(name).to_owned(), tops: all, range: None }], ranges)
