@@ -306,7 +306,7 @@ impl Edits<'_> {
     fn put_steps(&mut self, node: &FileNode<'_, '_>, lines: impl Iterator<Item = String>) {
         let indent = self.indent(node.xml).to_owned();
         let mut steps: String = lines.map(|line| format!("\n{indent}  {line}")).collect();
-        let asset = node.xml.children().filter(|child| child.has_tag_name_in("asset")).last();
+        let asset = node.xml.children().rfind(|child| child.has_tag_name_in("asset"));
         let at = match (asset, node.xml.first_child()) {
             (Some(asset), _) => asset.range().end,
             (None, Some(first)) => first.range().start,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use super::read::{delimiter, without_head};
+use super::cells::{delimiter, without_head};
 use crate::error::{Fault, FormatError};
 
 /// Column names of a table, each with the name that it is read by; `-` leaves a column aside.

@@ -15,7 +15,8 @@ use nimble_curve_core::time::FrameRate;
 use nimble_curve_core::value::Quantity;
 
 use super::COLUMNS;
-use super::read::{Build, Cells, Row, split};
+use super::build::{Build, split};
+use super::cells::{Cells, Row};
 use crate::error::Fault;
 
 /// Rows of keys, channel by channel in the order in which they come.

@@ -5,6 +5,8 @@
 //! of samples has a frame and then a column for each number. Times may be seconds or time code as well. There is no rig in
 //! either: nodes are read without a hierarchy.
 
+mod build;
+mod cells;
 mod columns;
 mod keys;
 mod read;

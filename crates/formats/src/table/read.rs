@@ -1,17 +1,11 @@
 //! From a table to a scene.
 
-use std::collections::HashMap;
-
-use glam::DVec3;
-use nimble_curve_core::address::{parts, unquoted};
-use nimble_curve_core::controller::Controller;
-use nimble_curve_core::curve::Ticks;
-use nimble_curve_core::rig::{Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig};
-use nimble_curve_core::rotation::RotationOrder;
-use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
+use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
-use nimble_curve_core::time::{FrameRate, TimeRange};
+use nimble_curve_core::time::FrameRate;
 
+use super::build::Build;
+use super::cells::{Cells, Row, delimiter, without_head};
 use super::keys::KeyTable;
 use super::times::{Rates, Times, Unit, times, unit_of};
 use crate::encoded::Plain;
@@ -58,16 +52,7 @@ pub fn read(text: &str, name: &str, assume: Space, rate: Option<FrameRate>) -> R
     let rates = Rates { given: rate, stated: head.rate };
     let Times { rate, instants, notes: more } = times(unit, &column, rates, cells, !is_of_keys)?;
     notes.extend(more);
-    let mut build = Build {
-        rate,
-        space: head.space,
-        cells,
-        rig: Rig::new(name),
-        nodes: HashMap::new(),
-        texts: Vec::new(),
-        takes: Vec::new(),
-        notes,
-    };
+    let mut build = Build::new(name, (rate, head.space), cells, notes);
     if is_of_keys {
         let mut keys = KeyTable::new(&names, cells, build.space)?;
         for (row, &time) in rows.iter().zip(&instants) {
@@ -80,12 +65,6 @@ pub fn read(text: &str, name: &str, assume: Space, rate: Option<FrameRate>) -> R
     let Build { rate, space, rig, takes, texts, notes, .. } = build;
     let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
     Ok(Plain { scene, keys: texts, notes, mended: Vec::new() })
-}
-
-/// A row of a table, and the line that it starts on.
-pub struct Row {
-    pub line: usize,
-    pub record: csv::StringRecord,
 }
 
 /// The column that says when rows are, what it counts, and the other ones that do.
@@ -118,51 +97,6 @@ fn column_of_times(names: &[String], rows: &[Row]) -> Result<(usize, Unit, Vec<S
     };
     let others = found.iter().filter(|(other, _)| *other != place).map(|(other, _)| names[*other].clone());
     Ok((place, unit, others.collect()))
-}
-
-/// The line that starts with `#`, where there is one, and the rest.
-pub fn without_head(text: &str) -> (&str, &str) {
-    match text.starts_with('#') {
-        true => text.split_at(text.find('\n').map_or(text.len(), |end| end + 1)),
-        false => ("", text),
-    }
-}
-
-/// What stands between the cells of a table, by its row of names.
-pub fn delimiter(text: &str) -> u8 {
-    let names = text.lines().next().unwrap_or_default();
-    let count = |sign: u8| names.bytes().filter(|byte| *byte == sign).count();
-    // Of as many the first.
-    [b',', b';', b'\t'].into_iter().rev().max_by_key(|sign| count(*sign)).unwrap_or(b',')
-}
-
-/// How cells are read.
-#[derive(Clone, Copy, Debug)]
-pub struct Cells {
-    /// Whether a comma may stand before decimals, as where it is not what stands between cells.
-    has_commas: bool,
-}
-
-impl Cells {
-    /// The number in a cell, if it is one.
-    pub fn parsed(self, cell: &str) -> Option<f64> {
-        let number = match cell.parse::<f64>() {
-            Ok(number) => number,
-            Err(_) if self.has_commas && cell.matches(',').count() == 1 => {
-                cell.replacen(',', ".", 1).parse().ok()?
-            }
-            Err(_) => return None,
-        };
-        number.is_finite().then_some(number)
-    }
-
-    /// The number in a cell of a line.
-    pub fn number(self, cell: &str, line: usize) -> Result<f64, Fault> {
-        self.parsed(cell).ok_or_else(|| {
-            let shown: String = cell.chars().take(24).collect();
-            Fault::on_line(line, format!("'{shown}' is not a finite number"))
-        })
-    }
 }
 
 /// What the line that starts with `#` says.
@@ -203,86 +137,5 @@ impl Head {
             }
         }
         Ok(())
-    }
-}
-
-/// The scene while it is built.
-pub struct Build {
-    pub rate: FrameRate,
-    pub space: Space,
-    pub cells: Cells,
-    pub rig: Rig,
-    /// The nodes by what the table calls them.
-    nodes: HashMap<String, NodeId>,
-    /// What the table calls each node of the rig, in their order.
-    texts: Vec<String>,
-    takes: Vec<Take>,
-    pub notes: Vec<String>,
-}
-
-/// A channel's node, property and component.
-pub fn split(channel: &str, line: usize) -> Result<(String, String, Option<usize>), Fault> {
-    let (node, property, component) = parts(channel).ok_or_else(|| {
-        let shown: String = channel.chars().take(60).collect();
-        Fault::on_line(line, format!("'{shown}' is not a channel: write NODE:ATTRIBUTE"))
-    })?;
-    Ok((node.to_owned(), property, component))
-}
-
-impl Build {
-    fn node(&mut self, name: &str) -> NodeId {
-        if let Some(&id) = self.nodes.get(name) {
-            return id;
-        }
-        let node = Node::new(unquoted(name), NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
-        // Without a parent this cannot fail.
-        let id = self.rig.add(None, node).expect("there is no parent to miss");
-        self.nodes.insert(name.to_owned(), id);
-        self.texts.push(name.to_owned());
-        id
-    }
-
-    /// The property of a node, made where it is not one that every node has.
-    pub fn property(
-        &mut self,
-        node: &str,
-        property: &str,
-        kind: AttributeKind,
-        order: Option<RotationOrder>,
-    ) -> Target {
-        let id = self.node(node);
-        if let Some(node) = self.rig.node_mut(id) {
-            let is_known = node.attribute(property).is_some();
-            match node.transform.iter_mut().find(|op| op.name == property) {
-                Some(op) => {
-                    if let (OpValue::Rotate { angles, .. }, Some(order)) = (op.value, order) {
-                        op.value = OpValue::Rotate { order, angles };
-                    }
-                }
-                None if !is_known => {
-                    node.attributes.push(Attribute { name: property.to_owned(), kind });
-                }
-                None => {}
-            }
-        }
-        Target { rig: 0, node: id, property: property.to_owned() }
-    }
-
-    pub fn push(&mut self, take: &str, target: Target, controller: Controller) {
-        let range = controller.range().unwrap_or(TimeRange::new(Ticks::ZERO, Ticks::ZERO));
-        let at = self.takes.iter().position(|found| found.name == take).unwrap_or_else(|| {
-            self.takes.push(Take {
-                name: take.to_owned(),
-                folder: None,
-                range,
-                clips: Vec::new(),
-                markers: Vec::new(),
-                layers: vec![Layer::base(Vec::new())],
-            });
-            self.takes.len() - 1
-        });
-        let take = &mut self.takes[at];
-        take.range = take.range.union(range);
-        take.layers[0].tracks.push(Track { target, controller });
     }
 }

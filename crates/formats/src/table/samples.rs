@@ -12,7 +12,8 @@ use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::value::Quantity;
 
-use super::read::{Build, Row, split};
+use super::build::{Build, split};
+use super::cells::Row;
 use super::times::unit_of;
 use crate::error::Fault;
 use crate::grid;

@@ -3,7 +3,7 @@
 use nimble_curve_core::curve::Ticks;
 use nimble_curve_core::time::FrameRate;
 
-use super::read::Cells;
+use super::cells::Cells;
 use crate::error::Fault;
 use crate::grid::Clock;
 
@@ -151,14 +151,16 @@ impl Code {
         }
         let left_out = u64::from(dropped(base)?);
         let minutes = u64::from(self.seconds / 60);
-        let is_none = self.seconds % 60 == 0 && minutes % 10 != 0 && u64::from(self.frame) < left_out;
+        let is_none = self.seconds.is_multiple_of(60)
+            && !minutes.is_multiple_of(10)
+            && u64::from(self.frame) < left_out;
         (!is_none).then(|| number - left_out * (minutes - minutes / 10))
     }
 }
 
 /// How many numbers drop-frame time code leaves out in nine of ten minutes, at 30 and 60 frames a second.
 fn dropped(base: u32) -> Option<u32> {
-    (base % 30 == 0 && base <= 120).then_some(base / 15)
+    (base.is_multiple_of(30) && base <= 120).then_some(base / 15)
 }
 
 /// The rate of a time code that counts so many frames a second.

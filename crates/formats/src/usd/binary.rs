@@ -9,11 +9,8 @@ use openusd::sdf::{AbstractData as _, Data, Path, SpecType, Value};
 use openusd::usdc::{CrateData, CrateFile};
 
 use super::spline::text::cut;
-use super::spline::{self, CLOCK, MARK, Spline};
+use super::spline::{self, CLOCK, FIELD, MARK, Spline};
 use super::{check, crate_file};
-
-/// The field of an attribute that holds its spline.
-pub const SPLINE: &str = "spline";
 
 /// What a binary layer says, as far as it is read here: values of other kinds, such as those of meshes, stay where they are.
 ///
@@ -47,7 +44,7 @@ pub fn read(bytes: &[u8]) -> Result<(Data, Vec<Spline>)> {
         let known = fields.get(path.as_str());
         let mut read = Vec::new();
         for name in data.list_fields(&path).unwrap_or_default() {
-            if name == SPLINE
+            if name == FIELD
                 && let Some(spline) = splines.get(path.as_str())
             {
                 let spec = made.create_spec(beside(&path, MARK)?, SpecType::Attribute);
@@ -93,7 +90,7 @@ fn splines<'a, R>(bytes: &[u8], file: &'a CrateFile<R>) -> Result<HashMap<&'a st
     for (index, field) in file.fields.iter().enumerate() {
         let name = file.tokens.get(field.token_index).context("a field has no name")?;
         let value = field.value_rep.0;
-        if name == SPLINE && value >> 48 == spline::binary::KIND {
+        if name == FIELD && value >> 48 == spline::binary::KIND {
             places.insert(index, (value & ((1 << 48) - 1)) as usize);
         }
     }
@@ -118,7 +115,7 @@ fn splines<'a, R>(bytes: &[u8], file: &'a CrateFile<R>) -> Result<HashMap<&'a st
 
 /// The path of what stands in for the spline of an attribute, or tells its times.
 fn beside(attribute: &Path, what: &str) -> Result<Path> {
-    Ok(Path::new(&format!("{}:{what}", attribute.as_str()))?)
+    Path::new(&format!("{}:{what}", attribute.as_str()))
 }
 
 /// A layer for composition with others: where it has splines, they are taken out, numbered from `first` on, and attributes
@@ -142,7 +139,7 @@ pub fn for_composition(bytes: &[u8], first: usize) -> Result<(Vec<u8>, Vec<Splin
         let own = splines.remove(path.as_str());
         let spec = made.create_spec(path.clone(), kind);
         for name in data.list_fields(&path).unwrap_or_default() {
-            if own.is_some() && name == SPLINE {
+            if own.is_some() && name == FIELD {
                 continue;
             }
             if let Some(value) = data.try_field(&path, &name)?.filter(|value| !matches!(**value, Value::None))
@@ -194,7 +191,7 @@ pub fn write(text: &str) -> Result<Vec<u8>> {
         let own = mark.as_str().strip_suffix(&ending).context("a spline was mislaid")?;
         let spec = data.spec_mut(&Path::new(own)?).context("a spline has no attribute")?;
         // A number in its place, which is set right when the bytes are there.
-        spec.add(SPLINE, Value::Int(number));
+        spec.add(FIELD, Value::Int(number));
         let name = mark.as_str().rsplit('.').next().unwrap_or_default();
         let prim = data.spec_mut(&mark.prim_path()).context("a spline has no prim")?;
         if let Some(Value::TokenVec(listed)) = prim.get("propertyChildren") {

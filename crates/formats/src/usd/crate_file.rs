@@ -11,8 +11,7 @@ use anyhow::{Context as _, Result, ensure};
 use openusd::sdf::AbstractData;
 use openusd::usdc::{CrateFile, CrateWriter};
 
-use super::binary::SPLINE;
-use super::spline::{self, Spline};
+use super::spline::{self, FIELD, Spline};
 
 /// The fields whose values are token vectors.
 const LISTS: [&str; 6] =
@@ -54,7 +53,7 @@ fn corrected(bytes: &[u8], splines: &[Spline]) -> Result<Vec<u8>> {
         if LISTS.contains(&name.as_str()) && value & ARRAY != 0 && value >> 48 & 0xff == TOKEN {
             value = (value & ((1 << 48) - 1)) | TOKEN_VECTOR << 48;
         }
-        if !splines.is_empty() && name == SPLINE && value >> 48 == (INLINED >> 48 | INT) {
+        if !splines.is_empty() && name == FIELD && value >> 48 == (INLINED >> 48 | INT) {
             let number = (value & 0xffff_ffff) as usize;
             value = spline::binary::KIND << 48 | made.len() as u64;
             spline::binary::write(splines.get(number).context("a spline was mislaid")?, &mut made);

@@ -329,7 +329,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         ledger,
         nodes: written.paths,
         hidden,
-        is_skeletal: is_skeletal,
+        is_skeletal,
         states: None,
         shifts: Vec::new(),
     })

@@ -11,6 +11,8 @@ use nimble_curve_core::time::TICKS_PER_SECOND;
 
 use crate::grid::Clock;
 
+/// The field of an attribute that holds its spline, in binary layers.
+pub const FIELD: &str = "spline";
 /// The name of the attribute that stands for a spline in a layer without splines, and holds its number.
 pub const MARK: &str = "nimbleCurveSpline";
 /// The name of the attribute beside it that tells what becomes of its times 0 and 1 where layers are composed.
