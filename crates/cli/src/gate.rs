@@ -416,15 +416,15 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
         })
         .collect();
     let style = if is_within(verdict) { Style::Good } else { Style::Bad };
-    lines.push(match farthest.as_slice() {
-        [] => (style, format!("judged on the result: {looked}, {}", the_same(verdict))),
-        [one] => (style, format!("judged on the result: {looked}, off by at most {one}")),
+    match farthest.as_slice() {
+        [] => lines.push((style, format!("judged on the result: {looked}, {}", the_same(verdict)))),
+        [one] => lines.push((style, format!("judged on the result: {looked}, off by at most {one}"))),
         several => {
             // A line each: together they are wider than a screen.
-            let list = several.join("\n  ");
-            (style, format!("judged on the result: {looked}, off by at most\n  {list}"))
+            lines.push((style, format!("judged on the result: {looked}, off by at most")));
+            lines.extend(several.iter().map(|off| (style, format!("  {off}"))));
         }
-    });
+    }
     lines.extend(between_samples(verdict, result));
     lines.extend(in_world(verdict, result).map(|text| (style, text)));
     lines.extend(summed(verdict, result).map(|text| (Style::Faint, text)));
@@ -442,7 +442,7 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
 }
 
 /// How far the result is from what is known between samples, where that was promised or is more than at samples.
-fn between_samples(verdict: &Verdict, result: &Scene) -> Option<Line> {
+fn between_samples(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     let promised = verdict.limits.between;
     let is_telling = |error: &MeasuredError| match promised.is_finite() {
         true => error.largest > TELLING * verdict.limits.of(error.quantity),
@@ -453,13 +453,14 @@ fn between_samples(verdict: &Verdict, result: &Scene) -> Option<Line> {
         .filter_map(|quantity| verdict.worst(quantity, true))
         .filter(|(_, error)| is_telling(error))
         .collect();
-    let (first, _) = worst.first()?;
+    let Some((first, _)) = worst.first() else { return Vec::new() };
     let what = if first.by_readings { ", from what they let expect" } else { "" };
     let places: Vec<String> = worst.iter().map(|(judged, error)| place(judged, error, result)).collect();
     let is_beyond =
         |(_, error): &(&Judged, MeasuredError)| error.largest > promised * verdict.limits.of(error.quantity);
     let style = if worst.iter().any(is_beyond) { Style::Warn } else { Style::Faint };
-    Some((style, format!("between samples{what}: {}", places.join("\n  "))))
+    let head = std::iter::once(format!("between samples{what}: {}", places[0]));
+    head.chain(places[1..].iter().map(|place| format!("  {place}"))).map(|line| (style, line)).collect()
 }
 
 /// What local errors add up to down the chains, where nothing was promised of that: looked at where they are largest.

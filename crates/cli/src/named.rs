@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use nimble_curve_core::address::is_hidden;
 use nimble_curve_core::scene::Take;
 use nimble_curve_core::time::{FrameRate, TimeRange};
 
@@ -41,7 +42,7 @@ impl<'a> Named<'a> {
         let Some(text) = path.to_str().filter(|text| text.contains('{')) else { return Ok(path.to_owned()) };
         let pattern = Pattern::parse(text, Hole::OF_FILES).map_err(Failure::new)?;
         Ok(PathBuf::from(pattern.path(|hole| match hole {
-            Hole::Folder => self.fill(hole),
+            Hole::Folder => safe_folder(&self.fill(hole)),
             hole => safe(&self.fill(hole)),
         })))
     }
@@ -63,9 +64,31 @@ impl<'a> Named<'a> {
     }
 }
 
-/// A name without what a file system would take for something else.
+/// A name as a part of a file's name: without what a file system would take for something else, no folder, and not one of
+/// the names that some systems keep for devices.
 pub fn safe(name: &str) -> String {
-    name.replace(['/', '\\', ':', '*', '?', '"', '<', '>', '|'], "_")
+    /// File systems allow 255 bytes, and other parts and an ending stand beside it.
+    const LONGEST: usize = 120;
+    const DEVICES: [&str; 6] = ["con", "prn", "aux", "nul", "com", "lpt"];
+    let plain = |c: char| if is_hidden(c) || "/\\:*?\"<>|".contains(c) { '_' } else { c };
+    let mut safe: String = name.chars().map(plain).collect();
+    safe.truncate(safe.floor_char_boundary(LONGEST));
+    let end = safe.trim_end_matches(['.', ' ']).len();
+    safe.replace_range(end.., &"_".repeat(safe.len() - end));
+    let stem = safe.split('.').next().unwrap_or_default().to_ascii_lowercase();
+    let number = stem.get(3..).unwrap_or_default();
+    let is_device = stem.get(..3).is_some_and(|head| DEVICES.contains(&head))
+        && match &stem[..3] {
+            "com" | "lpt" => number.len() == 1 && number.bytes().all(|digit| digit.is_ascii_digit()),
+            _ => number.is_empty(),
+        };
+    if is_device { format!("_{safe}") } else { safe }
+}
+
+/// A folder that a file names, part by part as [`safe`] has it: never above the one that it is put in.
+pub fn safe_folder(folder: &str) -> String {
+    let parts = folder.split(['/', '\\']).filter(|part| !part.is_empty() && *part != ".");
+    parts.map(safe).collect::<Vec<_>>().join("/")
 }
 
 /// A file's name without its ending; nothing for standard input.

@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::table::{Align, Table};
 use crate::terminal::Line;
-use crate::terminal::{self, Style};
+use crate::terminal::{self, MARK, Style};
 
 /// An amount with a unit that suits its size.
 pub fn amount(value: f64, quantity: Quantity, space: &Space) -> String {
@@ -263,8 +263,7 @@ pub fn head(out: &mut impl Write, title: &str, (style, outcome): &Line) -> io::R
 
 /// Prints the closing lines of a report: what the judge found.
 pub fn close(out: &mut impl Write, closing: &[Line]) -> io::Result<()> {
-    let lines = closing.iter().flat_map(|(style, text)| text.lines().map(move |line| (style, line)));
-    for (style, line) in lines {
+    for (style, line) in closing {
         let inside = line.len() - line.trim_start().len();
         let start = " ".repeat(2 + inside);
         for line in terminal::wrapped(&start, line.trim_start(), inside + 4) {
@@ -313,6 +312,7 @@ pub fn listed(items: &[&str], most: usize) -> String {
 
 /// Prints JSON for machines.
 pub fn print_json(out: &mut impl Write, value: &impl Serialize) -> io::Result<()> {
-    serde_json::to_writer_pretty(&mut *out, value)?;
-    writeln!(out)
+    // The sign that stands for styles is one that names may hold.
+    let text = serde_json::to_string_pretty(value)?.replace(MARK, &format!("\\u{:04x}", u32::from(MARK)));
+    text.lines().try_for_each(|line| writeln!(out, "{line}"))
 }

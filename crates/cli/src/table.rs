@@ -1,7 +1,9 @@
 //! Tables whose columns line up.
 
+use std::borrow::Cow;
 use std::io::{self, Write};
 
+use nimble_curve_core::address::visible;
 use unicode_width::UnicodeWidthStr as _;
 
 use crate::terminal::{self, Style};
@@ -35,11 +37,19 @@ impl Table {
     }
 
     pub fn row(&mut self, cells: impl IntoIterator<Item = impl Into<String>>) {
-        self.rows.push((cells.into_iter().map(Into::into).collect(), None));
+        self.push(cells, None);
     }
 
     pub fn styled(&mut self, style: Style, cells: impl IntoIterator<Item = impl Into<String>>) {
-        self.rows.push((cells.into_iter().map(Into::into).collect(), Some(style)));
+        self.push(cells, Some(style));
+    }
+
+    fn push(&mut self, cells: impl IntoIterator<Item = impl Into<String>>, style: Option<Style>) {
+        let shown = |cell: String| match visible(&cell) {
+            Cow::Borrowed(_) => cell,
+            Cow::Owned(shown) => shown,
+        };
+        self.rows.push((cells.into_iter().map(|cell| shown(cell.into())).collect(), style));
     }
 
     /// The table without the columns in which every cell is empty.
@@ -124,6 +134,9 @@ impl Table {
             }
         }
         let mut dropped = Vec::new();
+        if !terminal::is_wide() {
+            widths.iter_mut().flatten().for_each(|width| *width = (*width).min(LONGEST));
+        }
         let Some(most) = most else { return Fit { widths, dropped } };
         let full = widths.clone();
         loop {
@@ -186,6 +199,9 @@ struct Fit {
 
 /// Rows of bars are not made shorter than this.
 const FEWEST_BARS: usize = 10;
+
+/// Cells are not wider than this, whatever names there are, where they may not be as wide as they like.
+const LONGEST: usize = 160;
 
 /// Texts are not made shorter than this.
 const SHORTEST: usize = 14;
@@ -250,6 +266,18 @@ mod tests {
         }
         assert_eq!(table().fit(Some(44)).dropped, ["note"]);
         assert_eq!(table().fit(None).widths, [Some(29), Some(4), Some(24), Some(12)].map(|width| width));
+    }
+
+    #[test]
+    fn a_name_without_end_is_cut_and_what_does_not_show_is_shown() {
+        let mut table = Table::new(&[("channel", Align::Left), ("keys", Align::Right)]);
+        table.row(["x".repeat(100_000), "1".to_owned()]);
+        table.row(["a\nb\u{1b}[2J", "2"]);
+        let mut out = Vec::new();
+        table.print(&mut out).unwrap();
+        let text = String::from_utf8(out).unwrap();
+        assert!(text.lines().count() == 3 && text.lines().all(|line| line.chars().count() < 200), "{text}");
+        assert!(text.contains("a\\nb\\u001b[2J"), "{text}");
     }
 
     #[test]

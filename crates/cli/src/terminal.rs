@@ -3,6 +3,7 @@
 use std::io::{self, IsTerminal as _, Write};
 
 use anstyle::{AnsiColor, Style as Ansi};
+use nimble_curve_core::address::visible;
 
 /// The few ways in which text stands out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,6 +16,9 @@ pub enum Style {
     Bad,
 }
 
+/// What stands for the escape of a style until it is written: names may hold escapes of their own, which are not to act.
+pub const MARK: char = '\u{f4a7}';
+
 impl Style {
     /// The text with its style's marks; the streams below drop them where they would not show.
     pub fn paint(self, text: &str) -> String {
@@ -26,7 +30,10 @@ impl Style {
             Style::Warn => Ansi::new().fg_color(Some(AnsiColor::Yellow.into())),
             Style::Bad => Ansi::new().fg_color(Some(AnsiColor::Red.into())).bold(),
         };
-        format!("{style}{text}{style:#}")
+        let mark = MARK.to_string();
+        let [start, end] =
+            [format!("{style}"), format!("{style:#}")].map(|said| said.replace('\u{1b}', &mark));
+        format!("{start}{text}{end}")
     }
 }
 
@@ -52,10 +59,20 @@ impl Report {
 
 impl Write for Report {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        // Pieces are whole texts: those of a format, and what is filled in. Only the former begin lines.
+        let text = std::str::from_utf8(bytes).map(|text| {
+            let inside = text.trim_end_matches('\n');
+            match inside.trim_matches([' ', '\n']).is_empty() {
+                true => text.to_owned(),
+                false => safe(inside) + &text[inside.len()..],
+            }
+        });
+        let safe = text.as_ref().map_or(bytes, |text| text.as_bytes());
         match self {
-            Report::Out(stream) => stream.write(bytes),
-            Report::Err(stream) => stream.write(bytes),
+            Report::Out(stream) => stream.write_all(safe)?,
+            Report::Err(stream) => stream.write_all(safe)?,
         }
+        Ok(bytes.len())
     }
 
     fn flush(&mut self) -> io::Result<()> {
@@ -64,6 +81,12 @@ impl Write for Report {
             Report::Err(stream) => stream.flush(),
         }
     }
+}
+
+/// A text as it may go to a terminal, on one line: what does not show, such as escapes in names, is made visible, marks of
+/// styles act.
+fn safe(text: &str) -> String {
+    visible(text).replace(MARK, "\u{1b}")
 }
 
 /// Whether a person reads standard output.
@@ -79,9 +102,14 @@ pub fn be_wide() {
     WIDE.store(true, std::sync::atomic::Ordering::Relaxed);
 }
 
+/// Whether tables may be as wide as their contents.
+pub fn is_wide() -> bool {
+    WIDE.load(std::sync::atomic::Ordering::Relaxed)
+}
+
 /// How wide a table may be: as wide as the terminal; as it likes where there is none.
 pub fn width() -> Option<usize> {
-    if WIDE.load(std::sync::atomic::Ordering::Relaxed) || !is_read_by_a_person() {
+    if is_wide() || !is_read_by_a_person() {
         return None;
     }
     terminal_size::terminal_size().map(|(terminal_size::Width(columns), _)| usize::from(columns))
@@ -123,17 +151,35 @@ pub fn spark(values: &[f64]) -> String {
 
 /// One line of error on standard error.
 pub fn complain(sentence: &str) {
-    let _ = writeln!(anstream::stderr(), "{} {sentence}", Style::Bad.paint("error:"));
+    say(Style::Bad.paint("error:"), sentence);
 }
 
 /// One line of remark on standard error.
 pub fn remark(sentence: &str) {
-    let _ = writeln!(anstream::stderr(), "{} {sentence}", Style::Warn.paint("note:"));
+    say(Style::Warn.paint("note:"), sentence);
+}
+
+/// One line on standard error.
+pub fn tell(sentence: &str) {
+    // There is nobody to tell that nobody can be told.
+    let _ = writeln!(anstream::stderr(), "{}", safe(sentence));
+}
+
+fn say(head: String, sentence: &str) {
+    tell(&format!("{head} {sentence}"));
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn nothing_in_a_name_steers_a_terminal_and_styles_do() {
+        let name = "ca\u{1b}[31mrt\u{7}\n\u{202e}\u{9b}2J\u{f4a7}[1m";
+        let shown = safe(name);
+        assert_eq!(shown, "ca\\u001b[31mrt\\u0007\\n\\u202e\\u009b2J\u{1b}[1m");
+        assert_eq!(safe(&Style::Bad.paint("error:")), "\u{1b}[1m\u{1b}[31merror:\u{1b}[0m");
+    }
 
     #[test]
     fn bars_follow_the_values() {

@@ -12,6 +12,7 @@ mod convert;
 mod docs;
 mod faces;
 mod ground;
+mod hidden;
 mod judged;
 mod layers;
 mod lists;

@@ -2,6 +2,8 @@
 
 use std::fmt::Write as _;
 
+use nimble_curve_core::address::visible;
+
 use crate::Size;
 
 /// A picture in the making.
@@ -81,6 +83,7 @@ impl Svg {
             Anchor::Middle => "middle",
             Anchor::End => "end",
         };
+        let text = visible(text);
         let escaped = text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
         let _ = writeln!(
             self.text,

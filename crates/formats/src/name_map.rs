@@ -10,6 +10,7 @@ use nimble_curve_core::ops::carry::{
 use nimble_curve_core::ops::pairing::{Confidence, Proposal, Proposed};
 use nimble_curve_core::scene::NodeSet;
 use serde::Deserialize;
+use serde_json::Value as Json;
 use toml::{Spanned, Value};
 
 use crate::error::{Fault, FormatError};
@@ -196,7 +197,8 @@ fn number(source: String, value: Value) -> Result<AttributePair, Fault> {
 
 /// A name as a key or string of TOML.
 pub fn toml_text(name: &str) -> String {
-    Value::String(name.to_owned()).to_string()
+    // A text of JSON is one of TOML, but for one sign; and it stands on one line, whatever is in it.
+    Json::from(name).to_string().replace('\u{7f}', "\\u007f")
 }
 
 /// A name as a key of TOML: bare where it can be.

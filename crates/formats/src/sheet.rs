@@ -1,7 +1,9 @@
 //! Sheets for people and scripts: rows of texts and numbers as CSV, JSON or Markdown; and lists of clips read from CSV.
 
+use std::borrow::Cow;
 use std::path::Path;
 
+use nimble_curve_core::address::{is_formula, visible};
 use serde_json::{Map, Value};
 
 use crate::error::{Fault, FormatError};
@@ -30,19 +32,45 @@ impl SheetFormat {
     }
 }
 
-/// The text of a sheet: rows have a value for each heading.
-pub fn sheet_text(headings: &[&str], rows: &[Vec<Value>], format: SheetFormat) -> String {
+/// A text as a spreadsheet shows it: one that it would take for a formula begins with an apostrophe.
+pub fn neutral(text: &str) -> Cow<'_, str> {
+    // One that begins so already gets another, so that each comes back as it was.
+    let stands = text.trim_start_matches('\'');
+    if is_formula(stands) { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }
+}
+
+/// What [`neutral`] was made of.
+pub fn as_it_was(text: &str) -> &str {
+    match text.strip_prefix('\'') {
+        Some(rest) if is_formula(rest.trim_start_matches('\'')) => rest,
+        _ => text,
+    }
+}
+
+/// The text of a sheet: rows have a value for each heading; in CSV, `keeps_formulas` leaves texts that a spreadsheet would
+/// take for formulas as they are.
+pub fn sheet_text(
+    headings: &[&str],
+    rows: &[Vec<Value>],
+    format: SheetFormat,
+    keeps_formulas: bool,
+) -> String {
     let plain = |value: &Value| match value {
         Value::Null => String::new(),
         Value::String(text) => text.clone(),
         Value::Bool(yes) => if *yes { "yes" } else { "no" }.to_owned(),
         other => other.to_string(),
     };
+    // Numbers may begin with a minus sign.
+    let cell = |value: &Value| match value {
+        Value::String(text) if !keeps_formulas => neutral(text).into_owned(),
+        other => plain(other),
+    };
     match format {
         SheetFormat::Csv => {
             let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(Vec::new());
             let lines = std::iter::once(headings.iter().map(|heading| (*heading).to_owned()).collect())
-                .chain(rows.iter().map(|row| row.iter().map(plain).collect::<Vec<String>>()));
+                .chain(rows.iter().map(|row| row.iter().map(cell).collect::<Vec<String>>()));
             lines.for_each(|line| writer.write_record(line).expect("memory takes rows of any length"));
             let bytes = writer.into_inner().expect("memory takes everything");
             String::from_utf8(bytes).expect("rows are texts")
@@ -53,10 +81,10 @@ pub fn sheet_text(headings: &[&str], rows: &[Vec<Value>], format: SheetFormat) -
                 Value::Object(pairs.collect::<Map<_, _>>())
             };
             let all: Vec<Value> = rows.iter().map(object).collect();
-            serde_json::to_string_pretty(&all).unwrap_or_default() + "\n"
+            serde_json::to_string_pretty(&all).expect("values are JSON") + "\n"
         }
         SheetFormat::Markdown => {
-            let escaped = |text: String| text.replace('|', "\\|").replace('\n', " ");
+            let escaped = |text: String| visible(&text.replace('\n', " ").replace('|', "\\|")).into_owned();
             let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
             let mut text = line(headings.iter().map(|heading| (*heading).to_owned()).collect());
             let sides = (0..headings.len()).map(|column| {
@@ -127,7 +155,10 @@ pub fn parse_clip_list(text: &str) -> Result<Vec<ListedClip>, Fault> {
             number.ok_or_else(|| Fault::on_line(line, format!("'{text}' is not a frame")))
         };
         let text = |column: Option<usize>| {
-            column.and_then(|column| record.get(column)).filter(|text| !text.is_empty()).map(str::to_owned)
+            column
+                .and_then(|column| record.get(column))
+                .filter(|text| !text.is_empty())
+                .map(|text| as_it_was(text).to_owned())
         };
         let (from, to) = (frame(first)?, frame(last)?);
         if from > to {
@@ -153,14 +184,29 @@ mod tests {
     fn sheets_are_written_three_ways() {
         let rows = vec![vec![Value::from("a|b"), Value::from(3), Value::Null, Value::from(true)]];
         let heads = ["name", "first", "note", "loops"];
-        assert_eq!(sheet_text(&heads, &rows, SheetFormat::Csv), "name,first,note,loops\na|b,3,,yes\n");
-        let json: Value = serde_json::from_str(&sheet_text(&heads, &rows, SheetFormat::Json)).unwrap();
+        assert_eq!(sheet_text(&heads, &rows, SheetFormat::Csv, false), "name,first,note,loops\na|b,3,,yes\n");
+        let json: Value = serde_json::from_str(&sheet_text(&heads, &rows, SheetFormat::Json, false)).unwrap();
         assert_eq!(json, serde_json::json!([{"name": "a|b", "first": 3, "note": null, "loops": true}]));
-        let markdown = sheet_text(&heads, &rows, SheetFormat::Markdown);
+        let markdown = sheet_text(&heads, &rows, SheetFormat::Markdown, false);
         assert_eq!(
             markdown,
             "| name | first | note | loops |\n| --- | ---: | ---: | --- |\n| a\\|b | 3 |  | yes |\n"
         );
+    }
+
+    #[test]
+    fn texts_that_look_like_formulas_are_texts_and_come_back() {
+        for text in ["=1+1", "+x", "-x", "@x", "\tx", "'=x", "''=x", "plain", "'plain", ""] {
+            let shown = neutral(text);
+            assert!(!is_formula(&shown), "{shown}");
+            assert_eq!(as_it_was(&shown), text);
+        }
+        let rows = vec![vec![Value::from("=cmd|' /C calc'!A0"), Value::from(-3)]];
+        let sheet = |keeps| sheet_text(&["name", "first"], &rows, SheetFormat::Csv, keeps);
+        assert_eq!(sheet(false), "name,first\n'=cmd|' /C calc'!A0,-3\n");
+        assert_eq!(sheet(true), "name,first\n=cmd|' /C calc'!A0,-3\n");
+        let clips = parse_clip_list(&format!("{},last\n'=walk,1,24\n", "name,first")).unwrap();
+        assert_eq!(clips[0].name, "=walk");
     }
 
     #[test]

@@ -2,8 +2,10 @@
 //!
 //! A channel is `NODE:ATTRIBUTE.COMPONENT`, split at the last colon. A node is given by its name where that is
 //! unique, else by its path from its rig, `rig/parent/node`; of equal names under one parent the second is
-//! `name#2`. A part that holds `/`, `#`, `"`, white space or, in attributes, `.` or `:` is put into quotes.
+//! `name#2`. A part that holds `/`, `#`, `"`, white space, signs that do not show or, in attributes, `.` or `:` is put into
+//! quotes, and so is one that a spreadsheet would take for a formula. In quotes, `\n` and `\u001b` stand for signs that do not show.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 
 use thiserror::Error;
@@ -111,6 +113,12 @@ impl Addresses {
         if let Some(&node) = self.by_text.get(text) {
             return Ok(node);
         }
+        // What is in quotes may be written in several ways.
+        if let Some(&node) =
+            text.contains('"').then(|| canonical(text)).and_then(|text| self.by_text.get(&text))
+        {
+            return Ok(node);
+        }
         let tail = format!("/{}", written(text));
         let mut same = self.in_order.iter().filter(|node| self.texts[node].ends_with(&tail));
         match (same.next(), same.next()) {
@@ -180,17 +188,35 @@ impl Paths {
     }
 }
 
-/// A node's name as addresses have it: in quotes where it holds white space, `/`, `#` or `"`.
+/// A node's name as addresses have it, in quotes where it has to be.
 pub fn written(name: &str) -> String {
     quoted(name, "/#\"")
 }
 
-/// A part of an address, in quotes where it holds white space or one of `odd`.
+/// A part of an address, in quotes where it holds white space, what does not show, or one of `odd`.
 fn quoted(part: &str, odd: &str) -> String {
-    if !part.is_empty() && !part.contains(|c: char| c.is_whitespace() || odd.contains(c)) {
+    let is_odd = |c: char| c.is_whitespace() || is_hidden(c) || odd.contains(c);
+    if !part.is_empty() && !part.contains(is_odd) && !is_formula(part) {
         return part.to_owned();
     }
-    format!("\"{}\"", part.replace('\\', "\\\\").replace('"', "\\\""))
+    let inner = part.replace('\\', "\\\\").replace('"', "\\\"");
+    format!("\"{}\"", visible(&inner))
+}
+
+/// A node's address in the one way in which addresses are written here.
+fn canonical(address: &str) -> String {
+    let mut parts = Vec::new();
+    let mut rest = address;
+    while let Some(slash) = last_outside_quotes(rest, '/') {
+        parts.push(&rest[slash + 1..]);
+        rest = &rest[..slash];
+    }
+    parts.push(rest);
+    let part = |part: &&str| match last_outside_quotes(part, '#') {
+        Some(sign) => format!("{}{}", written(&unquoted(&part[..sign])), &part[sign..]),
+        None => written(&unquoted(part)),
+    };
+    parts.iter().rev().map(part).collect::<Vec<_>>().join("/")
 }
 
 /// A part of an address without its quotes.
@@ -199,16 +225,74 @@ pub fn unquoted(part: &str) -> String {
         return part.to_owned();
     };
     let mut plain = String::with_capacity(inner.len());
-    let mut escaped = false;
-    for c in inner.chars() {
-        if c == '\\' && !escaped {
-            escaped = true;
-        } else {
+    let mut units: Vec<u16> = Vec::new();
+    let mut rest = inner;
+    while let Some(c) = rest.chars().next() {
+        rest = &rest[c.len_utf8()..];
+        if c != '\\' {
+            take_units(&mut units, &mut plain);
             plain.push(c);
-            escaped = false;
+            continue;
+        }
+        let Some(next) = rest.chars().next() else { break };
+        rest = &rest[next.len_utf8()..];
+        let unit =
+            rest.get(..4).filter(|_| next == 'u').and_then(|digits| u16::from_str_radix(digits, 16).ok());
+        if let Some(unit) = unit {
+            rest = &rest[4..];
+            units.push(unit);
+            continue;
+        }
+        take_units(&mut units, &mut plain);
+        plain.push(match next {
+            'n' => '\n',
+            'r' => '\r',
+            't' => '\t',
+            other => other,
+        });
+    }
+    take_units(&mut units, &mut plain);
+    plain
+}
+
+/// Puts the signs that units of UTF-16 are behind a text.
+fn take_units(units: &mut Vec<u16>, text: &mut String) {
+    text.extend(char::decode_utf16(units.drain(..)).map(|sign| sign.unwrap_or(char::REPLACEMENT_CHARACTER)));
+}
+
+/// Whether a sign does not show, or changes how others do: what steers a terminal, turns the direction of writing, or ends a
+/// line.
+pub fn is_hidden(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{61c}' | '\u{200b}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}')
+        || matches!(c, '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
+}
+
+/// Whether a spreadsheet would take a text for a formula.
+pub fn is_formula(text: &str) -> bool {
+    text.starts_with(['=', '+', '-', '@', '\t', '\r'])
+}
+
+/// A text in which every sign shows: the hidden ones as `\n`, `\r`, `\t` or, as in JSON, `\u001b`.
+pub fn visible(text: &str) -> Cow<'_, str> {
+    if !text.contains(is_hidden) {
+        return Cow::Borrowed(text);
+    }
+    let mut shown = String::with_capacity(text.len() + 8);
+    for c in text.chars() {
+        match c {
+            '\n' => shown.push_str("\\n"),
+            '\r' => shown.push_str("\\r"),
+            '\t' => shown.push_str("\\t"),
+            c if is_hidden(c) => {
+                for unit in c.encode_utf16(&mut [0; 2]) {
+                    shown.push_str(&format!("\\u{unit:04x}"));
+                }
+            }
+            c => shown.push(c),
         }
     }
-    plain
+    Cow::Owned(shown)
 }
 
 /// The node, the attribute and the component, if it says one, of an address `NODE:ATTRIBUTE.COMPONENT`; `None` where it

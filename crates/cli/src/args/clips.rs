@@ -175,6 +175,9 @@ pub struct ClipsSheet {
     /// Sheet of the markers: .csv, .json or .md
     #[arg(long, value_name = "SHEET")]
     pub markers: Option<PathBuf>,
+    /// Leave names in .csv that begin like formulas as they are; else they begin with an apostrophe, as spreadsheets may act on them
+    #[arg(long)]
+    pub formulas: bool,
     #[command(flatten)]
     pub input: InputArgs,
 }

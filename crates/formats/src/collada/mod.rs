@@ -17,7 +17,7 @@ mod write;
 
 use std::collections::HashMap;
 
-use nimble_curve_core::address::NodeRef;
+use nimble_curve_core::address::{NodeRef, visible};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
 use nimble_curve_core::ops::retime::shifted;
@@ -207,7 +207,8 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         origin.get(plain.ids.get(position(node)?)?.as_str()).copied()
     });
     let data = serde_json::to_string(&data).map_err(|error| Fault::of_whole(error.to_string()))?;
-    let whole = document_of(Some(&data));
+    // XML holds no control characters; JSON can say them.
+    let whole = document_of(Some(&visible(&data)));
     Ok(made(whole.text, whole.ids))
 }
 

@@ -223,7 +223,11 @@ impl<'a> Restoring<'a> {
         let letters = |name: &str| -> String { name.chars().filter(|c| c.is_alphanumeric()).collect() };
         let is_other = |(now, then): (&NodeRef, &NodeRef)| {
             let (is, was) = (&self.node(*now)?.name, &self.then(*then)?.name);
-            (letters(is) != letters(was) || (is != was && letters(is).is_empty())).then_some(*now)
+            // Without a letter it is told by what stands in for signs.
+            let stands_in = |(is, was): (char, char)| is == was || matches!(is, '_' | ' ' | '\u{fffd}');
+            let is_plain =
+                || is.chars().count() == was.chars().count() && is.chars().zip(was.chars()).all(stands_in);
+            (letters(is) != letters(was) || (letters(is).is_empty() && !is_plain())).then_some(*now)
         };
         self.origin.iter().filter_map(is_other).collect()
     }

@@ -18,6 +18,7 @@ use super::COLUMNS;
 use super::build::{Build, split};
 use super::cells::{Cells, Row};
 use crate::error::Fault;
+use crate::sheet::as_it_was;
 
 /// Rows of keys, channel by channel in the order in which they come.
 pub struct KeyTable {
@@ -77,7 +78,7 @@ impl KeyTable {
             "" => None,
             order => Some(order.parse().map_err(|_| wrong(3, "rotation order"))?),
         };
-        let take = cell(0).to_owned();
+        let take = as_it_was(cell(0)).to_owned();
         let name = (take.clone(), cell(1).to_owned());
         let behaviour = |column: usize| -> Result<Behaviour, Fault> {
             Ok(match cell(column).split_once(' ').unwrap_or((cell(column), "")) {
@@ -98,8 +99,8 @@ impl KeyTable {
                 "off" | "false" | "0" => false,
                 _ => return Err(wrong(5, "on or off")),
             })),
-            "choice" => Some(Discrete::Choice(cell(5).to_owned())),
-            "text" => Some(Discrete::Text(cell(5).to_owned())),
+            "choice" => Some(Discrete::Choice(as_it_was(cell(5)).to_owned())),
+            "text" => Some(Discrete::Text(as_it_was(cell(5)).to_owned())),
             _ => None,
         };
         let key = match discrete {

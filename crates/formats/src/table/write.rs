@@ -10,6 +10,7 @@ use nimble_curve_core::value::{Quantity, Value};
 
 use super::{COLUMNS, TableTimes};
 use crate::error::Fault;
+use crate::sheet::neutral;
 
 /// The text of a table, and the tracks that have no place in it.
 pub fn write(scene: &Scene, times: TableTimes) -> Result<(String, Vec<(String, Target)>), Fault> {
@@ -176,7 +177,7 @@ impl<'a> Table<'a> {
     fn discrete(&mut self, take: &str, channel: &str, time: Ticks, value: &Discrete) -> Result<(), Fault> {
         let text = match value {
             Discrete::Switch(on) => if *on { "on" } else { "off" }.to_owned(),
-            Discrete::Choice(text) | Discrete::Text(text) => text.clone(),
+            Discrete::Choice(text) | Discrete::Text(text) => neutral(text).into_owned(),
         };
         let time = self.shown_time(time)?;
         let mut row = [""; COLUMNS.len()];
@@ -185,7 +186,8 @@ impl<'a> Table<'a> {
             Discrete::Choice(_) => "choice",
             Discrete::Text(_) => "text",
         };
-        (row[0], row[1], row[2], row[4], row[5], row[7]) = (take, channel, unit, &time, &text, "hold");
+        let take = neutral(take);
+        (row[0], row[1], row[2], row[4], row[5], row[7]) = (&take, channel, unit, &time, &text, "hold");
         self.record(row)
     }
 
@@ -231,7 +233,7 @@ impl<'a> Table<'a> {
                 Behaviour::None => "none".to_owned(),
             };
             let row: [String; COLUMNS.len()] = [
-                take.to_owned(),
+                neutral(take).into_owned(),
                 channel.to_owned(),
                 unit.clone(),
                 order.map_or(String::new(), |order| order.name().to_owned()),

@@ -110,7 +110,7 @@ pub(super) fn write_found(
             vec![json!(name), frame(clip.range.first), frame(clip.range.last), json!(take), json!("")]
         };
         let rows: Vec<Vec<Value>> = found.iter().map(row).collect();
-        let text = sheet_text(&["name", "first", "last", "take", "note"], &rows, format);
+        let text = sheet_text(&["name", "first", "last", "take", "note"], &rows, format, false);
         return Ok(nimble_curve_formats::write_bytes(text.as_bytes(), path)?);
     }
     let output = Output::new(path.to_owned(), OverArgs::default());

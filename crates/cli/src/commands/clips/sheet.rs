@@ -29,9 +29,9 @@ pub(super) struct Sheet {
 }
 
 impl Sheet {
-    pub(super) fn write(&self, headings: &[&str], path: &Path) -> Result<(), Failure> {
-        let format = sheet_format(path)?;
-        Ok(nimble_curve_formats::write_bytes(sheet_text(headings, &self.rows, format).as_bytes(), path)?)
+    pub(super) fn write(&self, headings: &[&str], path: &Path, keeps_formulas: bool) -> Result<(), Failure> {
+        let text = sheet_text(headings, &self.rows, sheet_format(path)?, keeps_formulas);
+        Ok(nimble_curve_formats::write_bytes(text.as_bytes(), path)?)
     }
 }
 
@@ -74,10 +74,10 @@ pub(super) fn run_sheet(args: &ClipsSheet) -> Result<(), Failure> {
     }
     let headings: Vec<&str> = args.columns.iter().map(String::as_str).collect();
     for (path, sheet) in &sheets {
-        sheet.write(&headings, path)?;
+        sheet.write(&headings, path, args.formulas)?;
     }
     for (path, sheet) in &markers {
-        sheet.write(&["marker", "file", "take", "frame"], path)?;
+        sheet.write(&["marker", "file", "take", "frame"], path, args.formulas)?;
     }
     for (path, sheet) in &sheets {
         done(path, &format!("{} of {}", counted(sheet.rows.len(), "clip"), counted(sheet.files, "file")))?;

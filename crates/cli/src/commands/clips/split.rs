@@ -17,7 +17,7 @@ use crate::args::{ClipsSplit, Start};
 use crate::failure::Failure;
 use crate::files::{self, Output, OverArgs};
 use crate::gate::{self, Origin, Promise};
-use crate::named::{Named, safe, stem};
+use crate::named::{Named, safe, safe_folder, stem};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{self, counted, frame, print_json};
 use crate::table::{Align, Table};
@@ -239,7 +239,7 @@ pub(super) fn file_names(
             index,
         };
         let name = pattern.path(|hole| match hole {
-            Hole::Folder => part.fill(hole),
+            Hole::Folder => safe_folder(&part.fill(hole)),
             Hole::Ending => own_ending.to_owned(),
             hole => safe(&part.fill(hole)),
         });

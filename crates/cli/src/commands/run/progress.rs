@@ -1,13 +1,15 @@
 //! How far a run is, for whoever waits.
 
-use std::io::{IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
+use nimble_curve_core::address::visible;
 
 use crate::batch::{Job, ProgressObserver, Record};
 use crate::report::listed;
+use crate::terminal;
 
 /// A bar in a terminal, else a line a file.
 pub struct Progress {
@@ -38,7 +40,7 @@ impl Progress {
 
     fn shown(bar: &ProgressBar, current: &[String]) {
         let names: Vec<&str> = current.iter().map(String::as_str).collect();
-        bar.set_message(listed(&names, 3));
+        bar.set_message(visible(&listed(&names, 3)).into_owned());
     }
 }
 
@@ -70,7 +72,7 @@ impl ProgressObserver for Progress {
                         format!("{before} → {after} keys, {:.2} s", record.seconds)
                     }
                 };
-                let _ = writeln!(anstream::stderr(), "{line}  {said}");
+                terminal::tell(&format!("{line}  {said}"));
             }
         }
     }

@@ -69,7 +69,7 @@ impl<'a> Summary<'a> {
                 rows.push(cells);
             }
         }
-        let text = sheet_text(&headings, &rows, self.format);
+        let text = sheet_text(&headings, &rows, self.format, false);
         Ok(nimble_curve_formats::write_bytes(text.as_bytes(), self.path)?)
     }
 }
