@@ -310,9 +310,15 @@ pub fn listed(items: &[&str], most: usize) -> String {
     text
 }
 
+/// Prints a text of several lines.
+pub fn print_text(out: &mut impl Write, text: &str) -> io::Result<()> {
+    text.split_inclusive('\n').try_for_each(|line| out.write_all(line.as_bytes()))
+}
+
 /// Prints JSON for machines.
 pub fn print_json(out: &mut impl Write, value: &impl Serialize) -> io::Result<()> {
     // The sign that stands for styles is one that names may hold.
     let text = serde_json::to_string_pretty(value)?.replace(MARK, &format!("\\u{:04x}", u32::from(MARK)));
-    text.lines().try_for_each(|line| writeln!(out, "{line}"))
+    print_text(out, &text)?;
+    writeln!(out)
 }

@@ -202,3 +202,29 @@ fn sheets_hold_no_formulas_unless_they_are_wanted() {
     let back = read(&at.join("odd.csv"), Assume::default()).unwrap().scene;
     assert_eq!(back.takes[0].name, "@quay");
 }
+
+/// Names that are no text are found on some file systems: such files are left aside, and that is said.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_file_whose_name_is_no_text_is_left_aside_by_recipes() {
+    use std::os::unix::ffi::OsStrExt as _;
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    std::fs::create_dir(at.join("in")).unwrap();
+    std::fs::copy(sample("cart.ncurve"), at.join("in/cart.ncurve")).unwrap();
+    std::fs::copy(sample("cart.ncurve"), at.join(std::ffi::OsStr::from_bytes(b"in/b\xffd.ncurve"))).unwrap();
+    // A link that leads back up is no way without end, and what it leads to is no source twice.
+    std::os::unix::fs::symlink("..", at.join("in/loop")).unwrap();
+    for pattern in ["in/*.ncurve", "./in/*.ncurve", "in/**/*.ncurve", "**/cart.ncurve"] {
+        std::fs::write(
+            at.join("pack.toml"),
+            format!("sources = [\"{pattern}\"]\noutput = \"out/{{stem}}.glb\"\n"),
+        )
+        .unwrap();
+        let said = run(at, &["run", "pack.toml", "--dry-run"]);
+        let errors = String::from_utf8_lossy(&said.stderr).into_owned();
+        let out = String::from_utf8_lossy(&said.stdout).into_owned();
+        assert!(said.status.success() && out.contains("1 file to do"), "{pattern}: {out}{errors}");
+        assert!(errors.contains("its name is no UTF-8, so it is left aside"), "{pattern}: {errors}");
+    }
+}

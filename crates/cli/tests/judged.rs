@@ -294,7 +294,8 @@ fn tables_with_one_component_are_read_and_others_are_said_no_to() {
     fs::write(at.join("one.csv"), "frame,hips:translation.y (m)\n0,1\n1,1.5\n2,1.25\n3,1\n").unwrap();
     succeed(at, &["convert", "one.csv", "one.ncurve"]);
     let one = scene(&at.join("one.ncurve"));
-    assert_eq!(place(&one, "hips", 1.0).y, 1.5);
+    // Metres, as its heading says, in a scene of centimetres.
+    assert_eq!(place(&one, "hips", 1.0).y, 150.0);
     fs::write(at.join("bad.csv"), "frame,hips:translation (m)\n0,1\n1,1.5\n").unwrap();
     let line = fail(at, &["convert", "bad.csv", "bad.ncurve"]);
     assert!(line.contains("write .x, .y or .z"), "{line}");

@@ -10,6 +10,7 @@ mod recipe;
 mod record;
 mod schema;
 mod shard;
+mod sources;
 mod worker_pool;
 
 pub use job::{JobRunner, Overwrite};

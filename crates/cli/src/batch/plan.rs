@@ -11,6 +11,7 @@ use rayon::prelude::*;
 use super::recipe::{Kind, Recipe, Stage};
 use super::record::{Digest, Outcome, Record, digest, digest_of_file};
 use super::shard::Shard;
+use super::sources;
 use crate::failure::Failure;
 use crate::pattern::{Hole, Pattern};
 use crate::step::Stated;
@@ -128,7 +129,7 @@ pub fn plan<'a>(
     choice: Choice<'a>,
 ) -> Result<Plan<'a>, Failure> {
     let mut notes = Vec::new();
-    let mut found = sources(recipe, &mut notes)?;
+    let mut found = sources::found(recipe, &mut notes)?;
     let written = written(records);
     // A pattern may take in what the recipe itself has written.
     found.retain(|source, _| !written.contains_key(source));
@@ -252,52 +253,9 @@ fn written(records: &BTreeMap<String, Record>) -> HashMap<String, Written> {
     all
 }
 
-/// The sources by name, each with its folders below the fixed part of its pattern.
-fn sources(recipe: &Recipe, notes: &mut Vec<String>) -> Result<BTreeMap<String, String>, Failure> {
-    let base = recipe.folder();
-    let options = glob::MatchOptions {
-        case_sensitive: true,
-        require_literal_separator: true,
-        require_literal_leading_dot: true,
-    };
-    let mut found = BTreeMap::new();
-    for pattern in &recipe.sources {
-        let full = match base.as_os_str().is_empty() || Path::new(pattern).is_absolute() {
-            true => pattern.clone(),
-            false => format!("{}/{pattern}", glob::Pattern::escape(&base.to_string_lossy())),
-        };
-        let fixed = fixed_part(pattern);
-        let paths = glob::glob_with(&full, options)
-            .map_err(|error| Failure::new(format!("'{pattern}' is no pattern: {}", error.msg)))?;
-        let before = found.len();
-        let mut count = 0;
-        for path in paths.flatten().filter(|path| path.is_file()) {
-            let Some(name) =
-                path.strip_prefix(base).unwrap_or(&path).to_str().map(|name| name.replace('\\', "/"))
-            else {
-                notes.push(format!("{}: its name is no UTF-8, so it is left aside", path.display()));
-                continue;
-            };
-            count += 1;
-            if recipe.except.iter().any(|except| except.matches_with(&name, options)) {
-                continue;
-            }
-            let folder = Path::new(&name).parent().and_then(|folder| folder.strip_prefix(&fixed).ok());
-            let folder = folder.and_then(Path::to_str).unwrap_or("").to_owned();
-            found.entry(name).or_insert(folder);
-        }
-        if count == 0 && recipe.sources.len() > 1 {
-            notes.push(format!("no file matches '{pattern}'"));
-        } else if count > 0 && found.len() == before {
-            notes.push(format!("'{pattern}' adds no source to those before it"));
-        }
-    }
-    Ok(found)
-}
-
 /// All files that a recipe reads, as far as they can be found.
 pub fn read_files(recipe: &Recipe) -> Vec<PathBuf> {
-    let Ok(found) = sources(recipe, &mut Vec::new()) else { return Vec::new() };
+    let Ok(found) = sources::found(recipe, &mut Vec::new()) else { return Vec::new() };
     let mut files: BTreeSet<PathBuf> = BTreeSet::new();
     for (source, folder) in &found {
         let stages = recipe.stages(|hole| fill(source, folder, hole)).unwrap_or_default();
@@ -306,15 +264,6 @@ pub fn read_files(recipe: &Recipe) -> Vec<PathBuf> {
     }
     files.extend(recipe.profile.iter().map(|(_, path)| path.clone()));
     files.into_iter().collect()
-}
-
-/// The folders of a pattern before the first wildcard.
-fn fixed_part(pattern: &str) -> PathBuf {
-    let folders = Path::new(pattern).parent().unwrap_or(Path::new(""));
-    folders
-        .components()
-        .take_while(|part| !part.as_os_str().to_string_lossy().contains(['*', '?', '[']))
-        .collect()
 }
 
 /// Refuses recipes that would write two sources to one file, before any work is done.

@@ -110,7 +110,7 @@ pub fn run(args: &Map) -> Result<(), Failure> {
     let mut out = Report::out();
     if let Some(path) = &args.output {
         if path.as_os_str() == "-" {
-            out.write_all(text.as_bytes())?;
+            report::print_text(&mut out, &text)?;
             return Ok(());
         }
         // A map may hold hours of somebody's work.

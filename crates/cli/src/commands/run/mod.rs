@@ -20,7 +20,7 @@ use crate::batch::{
     WorkerPool, is_stopping, plan, stop_at_interrupt,
 };
 use crate::failure::Failure;
-use crate::report::{counted, print_json};
+use crate::report::{counted, print_json, print_text};
 use crate::table::{Align, Table};
 use crate::terminal::{self, Report, Style};
 
@@ -30,7 +30,7 @@ const GLANCE: Duration = Duration::from_millis(400);
 pub fn run(args: &Run) -> Result<ExitCode, Failure> {
     let mut out = Report::out();
     if args.example {
-        out.write_all(EXAMPLE.as_bytes())?;
+        print_text(&mut out, EXAMPLE)?;
         return Ok(ExitCode::SUCCESS);
     }
     let Some(path) = &args.recipe else { return Err(Failure::new("name a recipe")) };
