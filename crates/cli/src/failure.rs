@@ -4,11 +4,13 @@ use std::io;
 use std::path::Path;
 
 use nimble_curve_core::evaluate::EvaluateError;
+use nimble_curve_core::ops::budget::TooMany;
 use nimble_curve_core::ops::carry::CarryError;
 use nimble_curve_core::ops::clips::JoinError;
 use nimble_curve_core::ops::cycle::CycleError;
 use nimble_curve_core::ops::layers::LayersError;
 use nimble_curve_core::ops::place::PlaceError;
+use nimble_curve_core::ops::profile::FitError;
 use nimble_curve_core::ops::reorder::ReorderError;
 use nimble_curve_core::ops::retime::RetimeError;
 use nimble_curve_core::ops::root::RootError;
@@ -39,6 +41,10 @@ pub enum Failure {
     Reorder(#[from] ReorderError),
     #[error(transparent)]
     Layers(#[from] LayersError),
+    #[error(transparent)]
+    Fit(#[from] FitError),
+    #[error(transparent)]
+    TooMany(#[from] TooMany),
     #[error(transparent)]
     Select(#[from] SelectError),
     #[error(transparent)]

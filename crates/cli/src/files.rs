@@ -31,9 +31,9 @@ pub struct InputArgs {
     /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it
     #[arg(long)]
     pub ignore_extra: bool,
-    /// USD: follow sublayers, references and payloads that lie outside the file's folder, too
+    /// Follow what lies outside the file's folder, too: sublayers, references and payloads of USD, buffers of glTF
     #[arg(long)]
-    pub layers_anywhere: bool,
+    pub files_anywhere: bool,
 }
 
 impl InputArgs {
@@ -43,7 +43,7 @@ impl InputArgs {
             metres_per_unit: self.unit,
             up: self.up,
             rate: self.rate,
-            layers_anywhere: self.layers_anywhere,
+            files_anywhere: self.files_anywhere,
             without_extra: self.ignore_extra,
         }
     }

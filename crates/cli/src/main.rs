@@ -18,10 +18,14 @@ mod table;
 mod terminal;
 mod words;
 
+use std::panic::AssertUnwindSafe;
 use std::process::ExitCode;
+use std::sync::{Mutex, PoisonError};
 
 use clap::Parser as _;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
+
+use crate::failure::Failure;
 
 /// The command line; a word that the trade has for a command is answered with the command.
 fn parsed() -> Result<args::Cli, ExitCode> {
@@ -48,12 +52,53 @@ fn main() -> ExitCode {
     if cli.wide {
         terminal::be_wide();
     }
-    match commands::run(cli) {
+    match caught(|| commands::run(cli)) {
         Ok(code) => code,
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
         Err(failure) => {
             failure.sentences().iter().for_each(|sentence| terminal::complain(sentence));
             ExitCode::FAILURE
         }
+    }
+}
+
+/// Runs a command; a fault of the program itself becomes one line that says what to do, and a code of its own.
+fn caught(command: impl FnOnce() -> Result<ExitCode, Failure>) -> Result<ExitCode, Failure> {
+    /// What programs of this language end with when they panic.
+    const PANICKED: u8 = 101;
+    static FAULT: Mutex<Option<String>> = Mutex::new(None);
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        if std::env::var_os("RUST_BACKTRACE").is_some_and(|asked| asked != "0") {
+            usual(info);
+        }
+        let said =
+            info.payload_as_str().unwrap_or("no reason given").lines().next().unwrap_or_default().to_owned();
+        let place = info.location().map(ToString::to_string).unwrap_or_default();
+        // The first one is the cause.
+        FAULT.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(format!("{said} at {place}"));
+    }));
+    std::panic::catch_unwind(AssertUnwindSafe(command)).unwrap_or_else(|_| {
+        let fault = FAULT.lock().unwrap_or_else(PoisonError::into_inner).take().unwrap_or_default();
+        let words: Vec<String> =
+            std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+        terminal::complain(&format!(
+            "this is a fault of nimble-curve {}, not of yours: please report it with this line and the file, 'nimble-curve {}': {fault}",
+            env!("CARGO_PKG_VERSION"),
+            words.join(" ")
+        ));
+        Ok(ExitCode::from(PANICKED))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_fault_of_the_program_ends_it_with_a_code_of_its_own() {
+        let code = caught(|| -> Result<ExitCode, Failure> { panic!("a fault\nof two lines") });
+        assert_eq!(format!("{:?}", code.unwrap()), format!("{:?}", ExitCode::from(101)));
+        assert!(caught(|| Err(Failure::new("no fault"))).is_err());
     }
 }

@@ -2,6 +2,7 @@
 
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::space::Space;
+use nimble_curve_core::validate::MOST_FRAMES;
 
 /// An angle in degrees or radians, as radians.
 pub fn angle(text: &str) -> Result<f64, String> {
@@ -28,6 +29,11 @@ pub fn frames(text: &str) -> Result<(f64, f64), String> {
     let (first, last) = (number(first)?, number(last)?);
     if first > last {
         return Err(format!("'{text}' ends before it starts: write the first frame first"));
+    }
+    if last - first > MOST_FRAMES as f64 {
+        return Err(format!(
+            "'{text}' is a range of more than {MOST_FRAMES} frames, which are not worked with at once"
+        ));
     }
     Ok((first, last))
 }

@@ -252,8 +252,8 @@ fn a_layer_over_an_asset_is_written_beside_it() {
     std::fs::create_dir(at.join("shots")).unwrap();
     succeed(at, &["convert", cart, "shots/shot.usda", "--over-asset", "asset.usda", "--without-extra"]);
     let said = run(at, &["inspect", "shots/shot.usda"]);
-    assert!(String::from_utf8_lossy(&said.stderr).contains("is not followed: say --layers-anywhere"));
-    let said = succeed(at, &["inspect", "shots/shot.usda", "--layers-anywhere"]);
+    assert!(String::from_utf8_lossy(&said.stderr).contains("is not followed: say --files-anywhere"));
+    let said = succeed(at, &["inspect", "shots/shot.usda", "--files-anywhere"]);
     assert!(said.contains("7 tracks"), "{said}");
     let refused = fail(at, &["convert", cart, "x.glb", "--over-asset", "asset.usda"]);
     assert!(refused.contains("--over-asset is for USD layers (.usda, .usdc) only"), "{refused}");

@@ -2,12 +2,13 @@
 
 use std::borrow::Cow;
 use std::fs;
-use std::io::{self, Read as _, Write as _};
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::budget::affordable;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
@@ -16,6 +17,7 @@ use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
 use crate::format::{Assume, ENDINGS, Format};
 use crate::table::{Columns, TableTimes};
+use crate::writing::write_bytes;
 use crate::{bvh, collada, gltf, ncurve, table, usd};
 
 /// A scene from a file, with what had to be assumed.
@@ -49,7 +51,16 @@ fn contents(path: &Path) -> io::Result<Vec<u8>> {
     if path.is_dir() {
         return Err(io::Error::other("it is a folder"));
     }
-    fs::read(path)
+    let mut file = fs::File::open(path)?;
+    let state = |file: &fs::File| file.metadata().map(|now| (now.is_file(), now.len(), now.modified().ok()));
+    let before = state(&file)?;
+    let mut bytes = Vec::with_capacity(if before.0 { before.1 as usize } else { 0 });
+    file.read_to_end(&mut bytes)?;
+    // What another program is just writing is no file yet.
+    if before.0 && (state(&file)? != before || bytes.len() as u64 != before.1) {
+        return Err(io::Error::other("it was changed while it was read: read it again"));
+    }
+    Ok(bytes)
 }
 
 /// Reads the contents of a file; `path` names it in messages and its scene.
@@ -105,7 +116,6 @@ pub(crate) fn in_format(
         valid.map_err(|invalid| Fault::in_part(invalid.place, invalid.what).in_file(path))?;
         return Ok(Loaded { scene: plain.scene, format, notes: plain.notes, mended: plain.mended });
     }
-    let folder = folder_of(path);
     let name = name_of(path);
     let (mut notes, mut mended) = (Vec::new(), Vec::new());
     let scene = match format {
@@ -138,8 +148,8 @@ pub(crate) fn in_format(
             scene
         }
         Format::Gltf | Format::Glb => {
-            let (scene, more) =
-                gltf::read(bytes, folder, name, assume.rate).map_err(|fault| fault.in_file(path))?;
+            let (scene, more) = gltf::read(bytes, beside(path, assume), name, assume.rate)
+                .map_err(|fault| fault.in_file(path))?;
             notes.extend(more);
             scene
         }
@@ -199,7 +209,7 @@ pub(crate) fn plain_of(
     let (name, failed) = (name_of(path), |fault: Fault| fault.in_file(path));
     match format {
         Format::Gltf | Format::Glb => {
-            gltf::read_plain(bytes, buffer, folder_of(path), name, assume.rate).map_err(failed)
+            gltf::read_plain(bytes, buffer, beside(path, assume), name, assume.rate).map_err(failed)
         }
         Format::Usda | Format::Usdc | Format::Usdz => {
             usd::read_plain(bytes, (path, name), assume).map_err(failed)
@@ -316,6 +326,9 @@ pub fn encoded(
 ) -> Result<Encoded, FormatError> {
     let cannot = |fault| cannot_hold(path, fault);
     scene.validate().map_err(|invalid| cannot(Fault::in_part(invalid.place, invalid.what)))?;
+    if matches!(format, Format::Bvh | Format::Usdz) || saving.skeletons || saving.matrices {
+        affordable(scene, None, scene.rate).map_err(|error| cannot(Fault::of_whole(error.to_string())))?;
+    }
     match format {
         Format::Ncurve => Ok(Encoded {
             format,
@@ -437,6 +450,11 @@ fn cannot_hold(path: &Path, fault: Fault) -> FormatError {
     FormatError::CannotHold { path: path.to_owned(), message }
 }
 
+/// Where the files lie that a glTF file names.
+fn beside(path: &Path, assume: Assume) -> gltf::Folder<'_> {
+    gltf::Folder { path: folder_of(path), anywhere: assume.files_anywhere }
+}
+
 /// The folder that a file lies in.
 fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
@@ -497,64 +515,4 @@ pub fn write_encoded(made: &Encoded, path: &Path) -> Result<(), FormatError> {
         write_bytes(buffer, &path.with_extension("bin"))?;
     }
     write_bytes(&made.bytes, path)
-}
-
-/// Writes a file, whole or not at all: to a temporary file beside it, which then takes its name.
-///
-/// # Errors
-/// [`FormatError::Write`]; nothing is left behind.
-pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
-    write_bytes_by(bytes, path, None)
-}
-
-/// The same, with a name for the temporary file: whoever writes again under that name takes away what a killed process left.
-///
-/// # Errors
-/// [`FormatError::Write`]; nothing is left behind.
-pub fn write_bytes_by(bytes: &[u8], path: &Path, temporary: Option<&str>) -> Result<(), FormatError> {
-    let failed = |source| FormatError::Write { path: path.to_owned(), source };
-    if path == Path::new("-") {
-        return io::stdout().lock().write_all(bytes).map_err(failed);
-    }
-    if path.is_dir() {
-        return Err(failed(io::Error::other("it is a folder")));
-    }
-    if fs::metadata(path).is_ok_and(|existing| !existing.is_file()) {
-        // A device or pipe is written to, never replaced.
-        return fs::OpenOptions::new()
-            .write(true)
-            .open(path)
-            .and_then(|mut file| file.write_all(bytes))
-            .map_err(failed);
-    }
-    let folder = folder_of(path);
-    if !folder.is_dir() {
-        return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
-    }
-    let mut builder = tempfile::Builder::new();
-    match temporary {
-        Some(name) => {
-            let _ = fs::remove_file(folder.join(name));
-            builder.prefix(name).rand_bytes(0)
-        }
-        None => builder.prefix(".nimble-curve-"),
-    };
-    let mut file = builder.tempfile_in(folder).map_err(failed)?;
-    file.write_all(bytes).and_then(|()| file.as_file().sync_data()).map_err(failed)?;
-    set_permissions(&file, path).map_err(failed)?;
-    file.persist(path).map_err(|error| failed(error.error))?;
-    Ok(())
-}
-
-/// Gives the temporary file the permissions of the file it replaces, or those of any new file.
-fn set_permissions(file: &tempfile::NamedTempFile, path: &Path) -> io::Result<()> {
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt as _;
-        let mode = fs::metadata(path).map_or(0o644, |existing| existing.permissions().mode());
-        file.as_file().set_permissions(fs::Permissions::from_mode(mode))?;
-    }
-    #[cfg(not(unix))]
-    let _ = (file, path);
-    Ok(())
 }

@@ -116,8 +116,8 @@ pub struct Assume {
     pub up: Option<UpAxis>,
     /// Frames per second.
     pub rate: Option<FrameRate>,
-    /// Follow layers that lie outside the folder of a file, too: USD.
-    pub layers_anywhere: bool,
+    /// Follow files that lie outside the folder of a file, too: layers of USD, buffers of glTF.
+    pub files_anywhere: bool,
     /// Read what the format says by itself, as other programs do, whatever extra data of ours is in it.
     pub without_extra: bool,
 }

@@ -19,12 +19,14 @@ pub mod sheet;
 mod steps;
 pub mod table;
 pub mod usd;
+mod writing;
 
 pub use encoded::Encoded;
 pub use error::FormatError;
 pub use files::{
     Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes, read_table, write,
-    write_bytes, write_bytes_by, write_encoded,
+    write_encoded,
 };
 pub use format::{Assume, ENDINGS, Format};
 pub use read_back::ReadBack;
+pub use writing::{write_bytes, write_bytes_by};

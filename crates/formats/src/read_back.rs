@@ -43,7 +43,7 @@ impl Encoded {
             None => Assume::default(),
         };
         // What it stands on is what it was written over, wherever that lies.
-        let assume = Assume { without_extra: true, layers_anywhere: true, ..assume };
+        let assume = Assume { without_extra: true, files_anywhere: true, ..assume };
         let plain = plain_of(&self.bytes, self.buffer.as_deref(), self.format, path, assume)?;
         if self.format == Format::Ncurve {
             let claim = Claim::same(scene, &plain.scene);

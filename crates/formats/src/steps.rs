@@ -5,6 +5,7 @@ use nimble_curve_core::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Ticks};
+use nimble_curve_core::parts::decomposed;
 use nimble_curve_core::rig::{OpValue, TransformOp};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::time::FrameRate;
@@ -225,7 +226,7 @@ fn window(steps: &[Step], rotates: &[usize]) -> Option<Vec<usize>> {
 
 fn of_matrix(matrix: DMat4) -> Option<Mapped> {
     let affine = glam::DAffine3::from_mat4(matrix);
-    let (scale, rotation, translation) = affine.to_scale_rotation_translation();
+    let (scale, rotation, translation) = decomposed(&affine);
     let again = glam::DAffine3::from_scale_rotation_translation(scale, rotation, translation);
     if !rotation.is_finite() || !again.abs_diff_eq(affine, 1e-5 * (1.0 + scale.abs().max_element())) {
         return None;
@@ -279,8 +280,7 @@ pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> [(&'static str, Sam
     let (mut moved, mut turned, mut sized) = (Vec::new(), Vec::new(), Vec::new());
     let mut last = DQuat::IDENTITY;
     for matrix in matrices {
-        let (scale, rotation, translation) =
-            glam::DAffine3::from_mat4(matrix).to_scale_rotation_translation();
+        let (scale, rotation, translation) = decomposed(&glam::DAffine3::from_mat4(matrix));
         let rotation = if rotation.is_finite() { rotation } else { last };
         last = if last.dot(rotation) < 0.0 { -rotation } else { rotation };
         moved.extend(translation.to_array());
@@ -296,11 +296,6 @@ pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> [(&'static str, Sam
         ("rotation", SampleKind::Quaternion, turned),
         ("scale", SampleKind::Vector, sized),
     ]
-}
-
-/// Whether a number of a file can be worked with: what is made of it, such as the length of an axis, is finite as well.
-pub fn is_usable(number: f64) -> bool {
-    number.abs() <= 1e100
 }
 
 /// Rows of numbers with straight lines, or great arcs, between them: samples where they lie on a grid of `step`, else keys.

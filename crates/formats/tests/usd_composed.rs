@@ -164,7 +164,7 @@ fn layers_elsewhere_are_named_and_followed_on_request_alone() {
     assert_eq!(count, 1, "{notes:?}");
     let refused = notes.iter().filter(|note| note.contains("lies outside its folder")).count();
     assert_eq!(refused, 2, "{notes:?}");
-    let (count, notes) = nodes(Assume { layers_anywhere: true, ..Assume::default() });
+    let (count, notes) = nodes(Assume { files_anywhere: true, ..Assume::default() });
     assert_eq!(count, 5, "{notes:?}");
 }
 

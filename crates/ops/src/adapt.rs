@@ -14,6 +14,7 @@ use nimble_curve_scene::controller::{
     Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{NodeId, OpValue, TransformOp};
 use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
@@ -193,7 +194,7 @@ fn adapt_tracks(scene: &Scene, holds: &Capabilities, tolerance: &Tolerance) -> (
         let Some(node) = result.rigs[rig].node_mut(id).filter(|_| *plan != Plan::Keep) else { continue };
         let (scale, rotation, translation) = match node.canonical() {
             Some(view) => (view.scale, view.rest_rotation(), view.translation),
-            None => node.rest().to_scale_rotation_translation(),
+            None => decomposed(&node.rest()),
         };
         node.transform = three_steps(translation, OpValue::Orient(rotation), scale);
     }
@@ -256,7 +257,7 @@ pub(super) fn as_wholes(
     wholes.put_into(&mut result);
     for (&(rig, id), &order) in nodes {
         let Some(node) = result.rigs[rig].node_mut(id) else { continue };
-        let (scale, rotation, translation) = node.rest().to_scale_rotation_translation();
+        let (scale, rotation, translation) = decomposed(&node.rest());
         let angles = nearest_euler(order, rotation, DVec3::ZERO);
         node.transform = three_steps(translation, OpValue::Rotate { order, angles }, scale);
     }

@@ -6,6 +6,7 @@ mod channel;
 pub mod adapt;
 mod anatomy;
 pub mod bake;
+pub mod budget;
 pub mod capture;
 pub mod carry;
 pub mod check;

@@ -7,6 +7,7 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, SampleKind};
 use nimble_curve_scene::evaluate::{EvaluateError, Pose};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target, Track};
@@ -68,7 +69,7 @@ impl Seam<'_> {
         let stands = parent.unwrap_or_default();
         let straight = |q: DQuat| angle_between(q, DQuat::IDENTITY) < NOTHING;
         let before = rig.node(node).and_then(|node| node.canonical()).map(|view| view.before);
-        let is_plain = straight(stands.to_scale_rotation_translation().1) && before.is_some_and(straight);
+        let is_plain = straight(decomposed(&stands).1) && before.is_some_and(straight);
         if !is_plain {
             return Err(cannot(TRANSLATION, "it rests turned: its axes are not those of the world"));
         }

@@ -11,9 +11,11 @@ use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::rig::{NodeId, OpValue};
 use nimble_curve_scene::scene::Scene;
 use nimble_curve_scene::space::{Space, UpAxis};
+use thiserror::Error;
 
 use super::adapt::{Capabilities, adapt};
 use super::bake::{BakeOptions, bake};
+use super::budget::{TooMany, affordable};
 use super::channel::Tolerance;
 use super::layers::LayersError;
 use super::reorder::{NewOrder, ReorderOptions, reorder};
@@ -69,11 +71,22 @@ pub struct Profile {
     pub names: NameRules,
 }
 
+/// Why a scene cannot be what a profile holds.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum FitError {
+    /// Layers cannot be written together.
+    #[error(transparent)]
+    Layers(#[from] LayersError),
+    /// Samples would be too many.
+    #[error(transparent)]
+    TooMany(#[from] TooMany),
+}
+
 /// A scene with nothing but what a profile holds, and what became of every track.
 ///
 /// # Errors
-/// Where layers cannot be written together, see [`LayersError`].
-pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(Scene, Ledger), LayersError> {
+/// See [`FitError`].
+pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(Scene, Ledger), FitError> {
     let (adapted, mut ledger) = adapt(scene, &profile.holds, tolerance)?;
     let space = Space {
         metres_per_unit: profile.metres_per_unit.unwrap_or(scene.space.metres_per_unit),
@@ -122,6 +135,7 @@ pub fn fit(scene: &Scene, profile: &Profile, tolerance: &Tolerance) -> Result<(S
         result.rate = rate;
     }
     if !profile.curves {
+        affordable(&result, None, profile.rate.unwrap_or(result.rate))?;
         let (baked, more) = bake(&result, &BakeOptions { rate: profile.rate, ..BakeOptions::default() });
         result = baked;
         ledger = ledger.followed_by(more);

@@ -6,6 +6,7 @@ use nimble_curve_curves::time::{TICKS_PER_SECOND, Ticks, TimeRange};
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::TRANSLATION;
 use nimble_curve_scene::rig::{NodeKind, Rig};
 use nimble_curve_scene::scene::{Scene, Take};
@@ -135,7 +136,7 @@ impl<'a> Body<'a> {
         let carrier = carrier(scene, take, rig);
         let parents = nodes.parent_positions();
         let above = std::iter::successors(carrier, |&node| parents[node]).collect();
-        let turns = |affine: &glam::DAffine3| affine.to_scale_rotation_translation().1;
+        let turns = |affine: &glam::DAffine3| decomposed(affine).1;
         let rest = carrier.map(|carrier| turns(&nodes.rest_world()[carrier]));
         let sampled = take.tracks().filter(|(_, track)| track.target.rig == rig).filter_map(|(_, track)| {
             if let Controller::Samples(own) = &track.controller {

@@ -25,7 +25,13 @@ pub struct Addresses {
     by_text: HashMap<String, NodeRef>,
     texts: HashMap<NodeRef, String>,
     in_order: Vec<NodeRef>,
+    /// The paths in each rig, and its nodes in their order.
+    paths: Vec<(Paths, Vec<NodeId>)>,
 }
+
+/// How long the paths of nodes that share names may be together, in bytes: beyond that such nodes are given by their place in
+/// their rig, as a deep rig has longer paths than it has anything else.
+const LONGEST_PATHS: usize = 1 << 26;
 
 /// An address that leads nowhere.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -66,18 +72,31 @@ impl Addresses {
         for (_, node) in rigs.iter().flat_map(Rig::nodes) {
             *count.entry(&node.name).or_default() += 1;
         }
-        let mut addresses =
-            Addresses { by_text: HashMap::new(), texts: HashMap::new(), in_order: Vec::new() };
+        let mut addresses = Addresses {
+            by_text: HashMap::new(),
+            texts: HashMap::new(),
+            in_order: Vec::new(),
+            paths: Vec::with_capacity(rigs.len()),
+        };
+        let mut length = 0;
         for (index, rig) in rigs.iter().enumerate() {
             let mut paths = Paths::new(&rig.name);
             for ((id, node), parent) in rig.nodes().zip(rig.parent_positions()) {
-                let path = paths.push(parent, &node.name).to_owned();
-                let text = if count[node.name.as_str()] == 1 { written(&node.name) } else { path.clone() };
-                addresses.by_text.insert(path, (index, id));
+                let position = paths.push(parent, &node.name);
+                let is_alone = count[node.name.as_str()] == 1;
+                if !is_alone {
+                    length += paths.length(position);
+                }
+                let text = match is_alone {
+                    true => written(&node.name),
+                    false if length <= LONGEST_PATHS => paths.path(position),
+                    false => format!("{}/#{}", paths.root, position + 1),
+                };
                 addresses.by_text.insert(text.clone(), (index, id));
                 addresses.texts.insert((index, id), text);
                 addresses.in_order.push((index, id));
             }
+            addresses.paths.push((paths, rig.nodes().map(|(id, _)| id).collect()));
         }
         addresses
     }
@@ -114,9 +133,14 @@ impl Addresses {
             return Ok(node);
         }
         // What is in quotes may be written in several ways.
-        if let Some(&node) =
-            text.contains('"').then(|| canonical(text)).and_then(|text| self.by_text.get(&text))
-        {
+        let canonical = if text.contains('"') { Cow::Owned(canonical(text)) } else { Cow::Borrowed(text) };
+        let by_path = || {
+            let found = |(rig, (paths, ids)): (usize, &(Paths, Vec<NodeId>))| {
+                paths.find(&canonical).map(|position| (rig, ids[position]))
+            };
+            self.paths.iter().enumerate().find_map(found)
+        };
+        if let Some(node) = self.by_text.get(&*canonical).copied().or_else(by_path) {
             return Ok(node);
         }
         let tail = format!("/{}", written(text));
@@ -162,30 +186,96 @@ impl Addresses {
     }
 }
 
-/// Makes the paths of a rig's nodes, one after the other, parents before children.
+/// The paths of a rig's nodes, which are put in one after the other, parents before children. What is kept of each is its own
+/// part.
 #[derive(Clone, Debug)]
 pub struct Paths {
     root: String,
-    paths: Vec<String>,
-    siblings: HashMap<(Option<usize>, String), usize>,
+    parts: Vec<Part>,
+    /// The nodes of one name below one node, in their order.
+    below: HashMap<(Option<usize>, String), Vec<usize>>,
+}
+
+/// The part of a path that is a node's own.
+#[derive(Clone, Debug)]
+struct Part {
+    parent: Option<usize>,
+    text: String,
+    /// The length of the whole path.
+    length: usize,
 }
 
 impl Paths {
     /// Paths in a rig of this name.
     pub fn new(rig: &str) -> Paths {
-        Paths { root: written(rig), paths: Vec::new(), siblings: HashMap::new() }
+        Paths { root: written(rig), parts: Vec::new(), below: HashMap::new() }
     }
 
-    /// The path of the next node, below the node at position `parent`.
-    pub fn push(&mut self, parent: Option<usize>, name: &str) -> &str {
-        let nth = self.siblings.entry((parent, name.to_owned())).or_default();
-        *nth += 1;
-        let above = parent.map_or(self.root.as_str(), |parent| self.paths[parent].as_str());
-        let name = written(name);
-        let path = if *nth == 1 { format!("{above}/{name}") } else { format!("{above}/{name}#{nth}") };
-        self.paths.push(path);
-        &self.paths[self.paths.len() - 1]
+    /// Puts in the next node, below the node at position `parent`; its position.
+    pub fn push(&mut self, parent: Option<usize>, name: &str) -> usize {
+        let (name, position) = (written(name), self.parts.len());
+        let same = self.below.entry((parent, name.clone())).or_default();
+        same.push(position);
+        let text = if same.len() == 1 { name } else { format!("{name}#{}", same.len()) };
+        let above = parent.map_or(self.root.len(), |parent| self.parts[parent].length);
+        self.parts.push(Part { parent, length: above + 1 + text.len(), text });
+        position
     }
+
+    /// The length of a node's path, in bytes.
+    fn length(&self, position: usize) -> usize {
+        self.parts[position].length
+    }
+
+    /// A node's path.
+    ///
+    /// # Panics
+    /// Where there is no node at that position.
+    pub fn path(&self, position: usize) -> String {
+        let above = std::iter::successors(Some(position), |&at| self.parts[at].parent);
+        let mut texts: Vec<&str> = above.map(|at| self.parts[at].text.as_str()).collect();
+        texts.push(&self.root);
+        texts.reverse();
+        texts.join("/")
+    }
+
+    /// The node that a path leads to, written as [`path`](Paths::path) does.
+    pub fn find(&self, path: &str) -> Option<usize> {
+        let mut parts = split_outside_quotes(path, '/').into_iter();
+        if parts.next() != Some(self.root.as_str()) {
+            return None;
+        }
+        let mut at = None;
+        for part in parts {
+            let (name, nth) = match last_outside_quotes(part, '#') {
+                Some(sign) => (&part[..sign], part[sign + 1..].parse::<usize>().ok()?),
+                None => (part, 1),
+            };
+            at = self.below.get(&(at, name.to_owned()))?.get(nth.checked_sub(1)?).copied();
+            at?;
+        }
+        at
+    }
+}
+
+/// A text taken apart at a sign that does not stand in quotes.
+fn split_outside_quotes(text: &str, sign: char) -> Vec<&str> {
+    let (mut inside, mut escaped, mut start) = (false, false, 0);
+    let mut parts = Vec::new();
+    for (position, c) in text.char_indices() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' if inside => escaped = true,
+            '"' => inside = !inside,
+            c if c == sign && !inside => {
+                parts.push(&text[start..position]);
+                start = position + sign.len_utf8();
+            }
+            _ => {}
+        }
+    }
+    parts.push(&text[start..]);
+    parts
 }
 
 /// A node's name as addresses have it, in quotes where it has to be.
@@ -205,18 +295,11 @@ fn quoted(part: &str, odd: &str) -> String {
 
 /// A node's address in the one way in which addresses are written here.
 fn canonical(address: &str) -> String {
-    let mut parts = Vec::new();
-    let mut rest = address;
-    while let Some(slash) = last_outside_quotes(rest, '/') {
-        parts.push(&rest[slash + 1..]);
-        rest = &rest[..slash];
-    }
-    parts.push(rest);
-    let part = |part: &&str| match last_outside_quotes(part, '#') {
+    let part = |part: &str| match last_outside_quotes(part, '#') {
         Some(sign) => format!("{}{}", written(&unquoted(&part[..sign])), &part[sign..]),
         None => written(&unquoted(part)),
     };
-    parts.iter().rev().map(part).collect::<Vec<_>>().join("/")
+    split_outside_quotes(address, '/').into_iter().map(part).collect::<Vec<_>>().join("/")
 }
 
 /// A part of an address without its quotes.

@@ -9,6 +9,7 @@ pub mod controller;
 pub mod evaluate;
 pub mod judge;
 pub mod ledger;
+pub mod parts;
 pub mod rig;
 pub mod scene;
 pub mod similar;

@@ -1,5 +1,6 @@
 //! Rigs: nodes in a hierarchy, their transforms as lists of operations, and their custom attributes.
 
+use crate::parts::decomposed;
 use glam::{DAffine3, DMat3, DMat4, DQuat, DVec3};
 use nimble_curve_curves::curve::Discrete;
 use nimble_curve_curves::rotation::{RotationOrder, quat_from_euler};
@@ -121,7 +122,7 @@ impl OpValue {
             OpValue::RotateAxis { axis, angle } => DQuat::from_axis_angle(axis, angle),
             OpValue::Rotate { order, angles } => quat_from_euler(order, angles),
             OpValue::Orient(q) => q.normalize(),
-            OpValue::Matrix(m) => DAffine3::from_mat4(m).to_scale_rotation_translation().1,
+            OpValue::Matrix(m) => decomposed(&DAffine3::from_mat4(m)).1,
             _ => DQuat::IDENTITY,
         }
     }
@@ -371,12 +372,21 @@ struct Entry {
     node: Node,
 }
 
-/// A parent that is not in the rig.
+/// How many nodes may hang below one another: what goes down a rig node by node is bounded by it.
+pub const MOST_DEEP: usize = 2000;
+
+/// Why a node cannot be added.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[error("the parent of '{child}' is not in the rig")]
-pub struct NoSuchParent {
-    /// Name of the node that was to be added.
-    pub child: String,
+pub enum AddError {
+    /// A parent that is not in the rig.
+    #[error("the parent of '{child}' is not in the rig")]
+    NoSuchParent {
+        /// Name of the node that was to be added.
+        child: String,
+    },
+    /// More than [`MOST_DEEP`] nodes below one another.
+    #[error("nodes are nested more than {MOST_DEEP} deep")]
+    TooDeep,
 }
 
 impl Rig {
@@ -388,10 +398,16 @@ impl Rig {
     /// Adds a node below `parent`, after all nodes there are.
     ///
     /// # Errors
-    /// [`NoSuchParent`] where the parent is not in the rig.
-    pub fn add(&mut self, parent: Option<NodeId>, node: Node) -> Result<NodeId, NoSuchParent> {
-        if parent.is_some_and(|parent| self.position(parent).is_none()) {
-            return Err(NoSuchParent { child: node.name });
+    /// [`AddError::NoSuchParent`] where the parent is not in the rig, [`AddError::TooDeep`] where it hangs too deep.
+    pub fn add(&mut self, parent: Option<NodeId>, node: Node) -> Result<NodeId, AddError> {
+        if let Some(parent) = parent {
+            if self.position(parent).is_none() {
+                return Err(AddError::NoSuchParent { child: node.name });
+            }
+            let above = std::iter::successors(Some(parent), |&id| self.parent(id));
+            if above.take(MOST_DEEP).count() >= MOST_DEEP {
+                return Err(AddError::TooDeep);
+            }
         }
         let id = NodeId(self.positions.len() as u32);
         self.positions.push(self.entries.len() as u32);
@@ -402,9 +418,11 @@ impl Rig {
     /// Adds a node between a node and its parent.
     ///
     /// # Errors
-    /// [`NoSuchParent`] where the node below is not in the rig.
-    pub fn insert_above(&mut self, below: NodeId, node: Node) -> Result<NodeId, NoSuchParent> {
-        let Some(position) = self.position(below) else { return Err(NoSuchParent { child: node.name }) };
+    /// [`AddError::NoSuchParent`] where the node below is not in the rig.
+    pub fn insert_above(&mut self, below: NodeId, node: Node) -> Result<NodeId, AddError> {
+        let Some(position) = self.position(below) else {
+            return Err(AddError::NoSuchParent { child: node.name });
+        };
         let id = NodeId(self.positions.len() as u32);
         let parent = self.entries[position].parent.replace(id);
         self.entries.insert(position, Entry { id, parent, node });

@@ -11,6 +11,18 @@ use crate::controller::{Controller, SampleKind, StackEntry, TcbKeys, Weight};
 use crate::rig::{AttributeKind, Node, OpValue};
 use crate::scene::{PropertyKind, Scene, Take, Track};
 
+/// The largest number that a scene may hold: what is made of it, such as the area between two axes, is a number still. It is
+/// about what fits single precision, in which most formats keep numbers.
+pub const LARGEST: f64 = 1e36;
+
+/// How many frames a take may last: two days of film at 24 a second, five hours of capture at 240.
+pub const MOST_FRAMES: i64 = 1 << 22;
+
+/// Whether a number can be worked with.
+pub fn is_usable(number: f64) -> bool {
+    number.abs() <= LARGEST
+}
+
 /// What is wrong with a scene, and where.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("{place}: {what}")]
@@ -29,7 +41,7 @@ impl Scene {
     pub fn validate(&self) -> Result<(), Invalid> {
         let invalid = |place: &str, what: String| Err(Invalid { place: place.to_owned(), what });
         let metres = self.space.metres_per_unit;
-        if !(metres.is_finite() && metres > 0.0) {
+        if !(1e-12..=1e12).contains(&metres) {
             return invalid("space", format!("a unit of {metres} metres is none"));
         }
         let addresses = Addresses::new(self);
@@ -54,6 +66,13 @@ impl Scene {
         let edges = ranges.flat_map(|TimeRange { first, last }| [first, last]);
         if edges.chain(take.markers.iter().map(|marker| marker.time)).any(|time| !time.is_allowed()) {
             return Some((here(), "a time lies more than 36 days from frame 0".to_owned()));
+        }
+        let frames = self.rate.frame(take.range.last - take.range.first);
+        if frames > MOST_FRAMES as f64 {
+            return Some((
+                here(),
+                format!("it lasts {frames:.0} frames: no more than {MOST_FRAMES} are worked with"),
+            ));
         }
         for layer in &take.layers {
             if let Some(what) = wrong_with_weight(&layer.weight) {
@@ -93,27 +112,26 @@ impl Scene {
 fn wrong_with_node(node: &Node) -> Option<&'static str> {
     let steps = node.transform.iter().find_map(|op| match op.value {
         OpValue::Translate(v) | OpValue::Scale(v) | OpValue::Shear(v) => {
-            (!v.is_finite()).then_some("a step of its transform is not finite")
+            (!all_usable(&v.to_array())).then_some("a step of its transform is not finite, or beyond 1e36")
         }
-        OpValue::RotateAxis { axis, angle } => {
-            (!(axis.is_finite() && angle.is_finite())).then_some("a turn of its transform is not finite")
-        }
-        OpValue::Rotate { angles, .. } => {
-            (!angles.is_finite()).then_some("an angle of its transform is not finite")
-        }
+        OpValue::RotateAxis { axis, angle } => (!(axis.is_finite() && is_usable(angle)))
+            .then_some("a turn of its transform is not finite, or beyond 1e36"),
+        OpValue::Rotate { angles, .. } => (!all_usable(&angles.to_array()))
+            .then_some("an angle of its transform is not finite, or beyond 1e36"),
         OpValue::Orient(q) => (!(q.is_finite() && q.length_squared() > 0.0))
             .then_some("a quaternion of its transform has no length"),
-        OpValue::Matrix(m) => (!m.is_finite()).then_some("a matrix of its transform is not finite"),
+        OpValue::Matrix(m) => (!all_usable(&m.to_cols_array()))
+            .then_some("a matrix of its transform is not finite, or beyond 1e36"),
     });
     let attributes = node.attributes.iter().find_map(|attribute| {
         let finite = match &attribute.kind {
             AttributeKind::Number { default, min, max, .. } => {
-                [Some(*default), *min, *max].into_iter().flatten().all(f64::is_finite)
+                is_usable(*default) && [*min, *max].into_iter().flatten().all(f64::is_finite)
             }
-            AttributeKind::Vector { default, .. } => default.is_finite(),
+            AttributeKind::Vector { default, .. } => all_usable(&default.to_array()),
             _ => true,
         };
-        (!finite).then_some("a default or limit of an attribute is not finite")
+        (!finite).then_some("a default or limit of an attribute is not finite, or beyond 1e36")
     });
     steps.or(attributes)
 }
@@ -157,11 +175,11 @@ pub fn fits(controller: &Controller, kind: PropertyKind) -> bool {
 }
 
 fn wrong_with_controller(controller: &Controller) -> Option<&'static str> {
-    const NOT_FINITE: &str = "it holds a number that is not finite";
+    const NOT_FINITE: &str = "it holds a number that is not finite, or beyond 1e36";
     match controller {
         Controller::Constant(value) => match value {
             Value::Quaternion(q) if q.length_squared() == 0.0 => Some("a quaternion has no length"),
-            value => value.numbers().is_some_and(|numbers| !all_finite(&numbers)).then_some(NOT_FINITE),
+            value => value.numbers().is_some_and(|numbers| !all_usable(&numbers)).then_some(NOT_FINITE),
         },
         Controller::Components(_) | Controller::Euler(_) => {
             controller.curves().iter().find_map(wrong_with_curve)
@@ -178,9 +196,10 @@ fn wrong_with_controller(controller: &Controller) -> Option<&'static str> {
         }
         Controller::Tcb(curve) => match &curve.keys {
             TcbKeys::Number(keys) => wrong_with_times(keys.iter().map(|key| key.time))
-                .or_else(|| (!keys.iter().all(|key| key.value.is_finite())).then_some(NOT_FINITE)),
-            TcbKeys::Vector(keys) => wrong_with_times(keys.iter().map(|key| key.time))
-                .or_else(|| (!keys.iter().all(|key| key.value.is_finite())).then_some(NOT_FINITE)),
+                .or_else(|| (!keys.iter().all(|key| is_usable(key.value))).then_some(NOT_FINITE)),
+            TcbKeys::Vector(keys) => wrong_with_times(keys.iter().map(|key| key.time)).or_else(|| {
+                (!keys.iter().all(|key| all_usable(&key.value.to_array()))).then_some(NOT_FINITE)
+            }),
             TcbKeys::Rotation(keys) => wrong_with_times(keys.iter().map(|key| key.time)).or_else(|| {
                 let whole = keys.iter().all(|key| key.value.is_finite() && key.value.length_squared() > 0.0);
                 (!whole).then_some("a key is no rotation")
@@ -192,7 +211,7 @@ fn wrong_with_controller(controller: &Controller) -> Option<&'static str> {
             if !samples.values.len().is_multiple_of(width) {
                 return Some("its samples are not whole: a row lacks numbers");
             }
-            if !all_finite(&samples.values) {
+            if !all_usable(&samples.values) {
                 return Some(NOT_FINITE);
             }
             if samples.kind == SampleKind::Quaternion
@@ -228,13 +247,13 @@ fn wrong_with_times(times: impl Iterator<Item = Ticks>) -> Option<&'static str> 
 
 fn wrong_with_curve(curve: &Curve) -> Option<&'static str> {
     let finite = |key: &nimble_curve_curves::curve::Key| {
-        key.value.is_finite()
-            && key.left_value().is_finite()
+        is_usable(key.value)
+            && is_usable(key.left_value())
             && !key.tangent_in.slope_per_second().is_nan()
             && !key.tangent_out.slope_per_second().is_nan()
     };
     if !curve.keys().iter().all(finite) {
-        return Some("a key or tangent is not finite");
+        return Some("a key or tangent is not finite, or beyond 1e36");
     }
     wrong_with_times(curve.keys().iter().map(|key| key.time))
 }
@@ -246,8 +265,8 @@ fn wrong_with_weight(weight: &Weight) -> Option<&'static str> {
     }
 }
 
-fn all_finite(numbers: &[f64]) -> bool {
-    numbers.iter().all(|number| number.is_finite())
+fn all_usable(numbers: &[f64]) -> bool {
+    numbers.iter().copied().all(is_usable)
 }
 
 #[cfg(test)]

@@ -98,3 +98,21 @@ fn fixed_part(pattern: &str) -> PathBuf {
         .take_while(|part| !part.as_os_str().to_string_lossy().contains(['*', '?', '[']))
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_fixed_part_of_a_pattern_ends_at_its_first_wildcard() {
+        for (pattern, fixed) in [
+            ("exports/**/*.bvh", "exports"),
+            ("a/b/c.bvh", "a/b"),
+            ("*.bvh", ""),
+            ("a/b?/c/*", "a"),
+            ("/x/*/y", "/x"),
+        ] {
+            assert_eq!(fixed_part(pattern), Path::new(fixed), "{pattern}");
+        }
+    }
+}

@@ -5,8 +5,9 @@ use std::path::Path;
 use nimble_curve_core::judge::Sampling;
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
+use nimble_curve_core::ops::budget::affordable;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_core::time::TimeRange;
+use nimble_curve_core::time::{FrameRate, TimeRange};
 
 use crate::args::Bake;
 use crate::failure::Failure;
@@ -22,6 +23,10 @@ impl Step for Bake {
         let scene = thinned.as_ref().map_or(whole, |thinned| &thinned.scene);
         let frame = |frame: f64| scene.rate.ticks_at(frame);
         let range = self.frames.map(|(first, last)| TimeRange::new(frame(first), frame(last)));
+        let rate = self.to_rate.unwrap_or(scene.rate);
+        let sampled =
+            rate.denominator().checked_mul(self.step).and_then(|den| FrameRate::new(rate.numerator(), den));
+        affordable(scene, range, sampled.unwrap_or(rate))?;
         let (result, ledger) = bake(
             scene,
             &BakeOptions {

@@ -5,6 +5,7 @@ use std::path::Path;
 use nimble_curve_core::judge::{Sampling, Scope};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::budget::affordable;
 use nimble_curve_core::ops::controllers::{ConvertOptions, convert_controllers};
 use nimble_curve_core::ops::conversion::ControllerType;
 use nimble_curve_core::ops::nodes::Thinned;
@@ -218,6 +219,9 @@ fn worked_on(source: &Scene, file: &Path, args: &Convert) -> Result<Worked, Fail
             Controllers::Samples => ControllerType::Samples(scene.rate),
         };
         let options = ConvertOptions { form, only: chosen, tolerance: args.tolerance };
+        if matches!(form, ControllerType::Samples(_)) {
+            affordable(&scene, None, scene.rate)?;
+        }
         let (changed, more) = convert_controllers(&scene, &options);
         scene = changed;
         take_in(&mut ledger, more);

@@ -3,6 +3,7 @@
 use super::lines::Lines;
 use super::motion::with_points;
 use crate::error::Fault;
+use nimble_curve_core::rig::MOST_DEEP;
 
 /// What one column of the motion drives.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,9 +25,6 @@ pub struct Joint {
     /// Which position components have a channel.
     pub position: [bool; 3],
 }
-
-/// The deepest nesting of joints that is read.
-const MAX_DEPTH: usize = 2000;
 
 /// All joints, and what the columns of the motion drive.
 #[derive(Debug, Default)]
@@ -51,10 +49,10 @@ impl Hierarchy {
                 "MOTION" if open.is_empty() && !hierarchy.joints.is_empty() => return Ok(hierarchy),
                 "MOTION" => return Err(lines.fault("MOTION comes before all joints are closed with }")),
                 "ROOT" if open.is_empty() => open.push(hierarchy.add(None, rest, false, lines)?),
+                "JOINT" | "END" if open.len() >= MOST_DEEP => {
+                    return Err(lines.fault(format!("joints are nested more than {MOST_DEEP} deep")));
+                }
                 "JOINT" if !open.is_empty() => {
-                    if open.len() >= MAX_DEPTH {
-                        return Err(lines.fault(format!("joints are nested more than {MAX_DEPTH} deep")));
-                    }
                     open.push(hierarchy.add(open.last().copied(), rest, false, lines)?);
                 }
                 "END" if rest.to_ascii_uppercase().starts_with("SITE") && !open.is_empty() => {

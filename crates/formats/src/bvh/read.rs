@@ -126,7 +126,7 @@ fn rig_of(name: &str, joints: &[Joint]) -> (Rig, Vec<NodeId>) {
     for joint in joints {
         let kind = if joint.is_end { NodeKind::End } else { NodeKind::Joint };
         let node = Node::new(&joint.name, kind, DVec3::from_array(joint.offset), order_of(&joint.rotation));
-        // Parents were added before, so this cannot fail.
+        // Parents were added before, and how deep joints are was looked at, so this cannot fail.
         ids.push(rig.add(joint.parent.map(|parent| ids[parent]), node).expect("the parent comes first"));
     }
     (rig, ids)

@@ -8,12 +8,12 @@ use nimble_curve_core::curve::{
     Behaviour, Curve, Interpolation, Key, Tangent, TangentMode, TangentShape, Ticks,
 };
 use nimble_curve_core::time::{MAX_TICKS, TICKS_PER_SECOND};
+use nimble_curve_core::validate::is_usable;
 use roxmltree::Node;
 
 use super::Named;
 use crate::error::Fault;
 use crate::grid::{self, Clock};
-use crate::steps::is_usable;
 
 /// How far a time may be from the one that was meant, in seconds: files have six digits or single precision.
 pub fn slack(seconds: f64) -> f64 {

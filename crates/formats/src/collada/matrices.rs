@@ -82,6 +82,8 @@ fn of_rig(
         for ((at, _), values) in own.iter().zip(&mut values) {
             let above = parents[*at].map(|parent| pose.world[parent].inverse());
             let local = above.map_or(pose.world[*at], |above| above * pose.world[*at]);
+            // Below one without size, nothing is seen of where it stands.
+            let local = if local.is_finite() { local } else { pose.local[*at] };
             values.extend(DMat4::from(local).to_cols_array());
         }
     }

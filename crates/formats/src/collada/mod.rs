@@ -63,7 +63,45 @@ pub(crate) fn read_plain(text: &str, name: &str, rate: Option<FrameRate>) -> Res
     Ok(Plain { scene: plain.scene, keys: plain.ids, notes: plain.notes, mended: Vec::new() })
 }
 
+/// The most attributes of an element: the parser behind this looks at each for each.
+const MOST_ATTRIBUTES: usize = 256;
+
+/// Refuses a text with an element of more attributes than are read.
+fn has_few_attributes(text: &str) -> Result<(), Fault> {
+    let bytes = text.as_bytes();
+    let skipped = |at: usize, start: &str, end: &str| {
+        let rest = text.get(at..).filter(|rest| rest.starts_with(start))?;
+        Some(rest.find(end).map_or(text.len(), |length| at + length))
+    };
+    let (mut at, mut is_inside, mut quote, mut count) = (0, false, None, 0);
+    while let Some(&byte) = bytes.get(at) {
+        match (quote, byte) {
+            (Some(open), byte) if byte == open => quote = None,
+            (Some(_), _) => {}
+            (None, b'<') => {
+                let end = skipped(at, "<!--", "-->").or_else(|| skipped(at, "<![CDATA[", "]]>"));
+                (at, is_inside, count) = (end.unwrap_or(at), end.is_none(), 0);
+            }
+            (None, b'>') => is_inside = false,
+            (None, b'"' | b'\'') if is_inside => {
+                (quote, count) = (Some(byte), count + 1);
+                if count > MOST_ATTRIBUTES {
+                    let line = bytes[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+                    return Err(Fault::on_line(
+                        line,
+                        format!("an element has more than {MOST_ATTRIBUTES} attributes, which are not read"),
+                    ));
+                }
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+    Ok(())
+}
+
 fn parsed(text: &str) -> Result<roxmltree::Document<'_>, Fault> {
+    has_few_attributes(text)?;
     let options =
         roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
     roxmltree::Document::parse_with_options(text, options).map_err(|error| match error {

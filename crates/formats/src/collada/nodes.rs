@@ -120,10 +120,8 @@ impl<'a, 'i> Hierarchy<'a, 'i> {
                 locked: Vec::new(),
                 attributes: Vec::new(),
             };
-            // Parents were added before, so this cannot fail.
-            ids.push(
-                rig.add(node.parent.map(|parent| ids[parent]), rig_node).expect("the parent comes first"),
-            );
+            let parent = node.parent.map(|parent| ids[parent]);
+            ids.push(rig.add(parent, rig_node).map_err(|error| fault(node.xml, error.to_string()))?);
             all.push(mapped);
         }
         Ok((rig, ids, all))

@@ -50,6 +50,7 @@ pub fn read(
     let deformers = Deformers::read(&nodes.list, &by_id)?;
     let channels = channels(root, &by_id, &nodes, &deformers)?;
     let mut notes = channels.notes.clone();
+    notes.extend(unit_note(root));
     let stated = || stated_rate(root).filter(|_| with_hints);
     let times = channels.samplers().flat_map(|sampler| sampler.seconds.iter().map(|&s| (s, slack(s))));
     let clock = Clock::of(&times.collect::<Vec<Said>>(), rate.or_else(stated)).unwrap_or_else(|| {
@@ -100,6 +101,16 @@ pub fn space(root: Node<'_, '_>) -> Space {
         up,
         handedness: Handedness::Right,
     }
+}
+
+/// That the unit that is stated is none, where that is so.
+fn unit_note(root: Node<'_, '_>) -> Option<String> {
+    let asset = root.children().find(|node| node.has_tag_name_in("asset"))?;
+    let said = asset.children().find(|node| node.has_tag_name_in("unit"))?.attribute("meter")?;
+    let is_one = said.trim().parse::<f64>().is_ok_and(|metre| metre.is_finite() && metre > 0.0);
+    (!is_one).then(|| {
+        format!("it states '{}' metres as its unit: took one metre (--unit says otherwise)", shown(said))
+    })
 }
 
 /// The frame rate, where an `<extra>` says one: our own, if it is there.

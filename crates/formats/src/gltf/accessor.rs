@@ -2,9 +2,8 @@
 
 use std::borrow::Cow;
 use std::cell::{Cell, OnceCell};
-use std::path::Path;
 
-use super::container;
+use super::container::{self, Folder};
 use super::document::{Accessor, Document, SparsePart};
 use crate::error::Fault;
 
@@ -15,7 +14,7 @@ const MOST_ZEROS: usize = 1 << 20;
 pub struct Numbers<'a> {
     document: &'a Document,
     binary: Option<&'a [u8]>,
-    folder: &'a Path,
+    folder: Folder<'a>,
     /// Buffers are read when they are first asked for: those of meshes and pictures never are.
     buffers: Vec<OnceCell<Result<Cow<'a, [u8]>, String>>>,
     /// How many numbers may still be asked for, so that a small file cannot ask for many.
@@ -23,7 +22,7 @@ pub struct Numbers<'a> {
 }
 
 impl<'a> Numbers<'a> {
-    pub fn new(document: &'a Document, binary: Option<&'a [u8]>, folder: &'a Path) -> Numbers<'a> {
+    pub fn new(document: &'a Document, binary: Option<&'a [u8]>, folder: Folder<'a>) -> Numbers<'a> {
         let buffers = document.buffers.iter().map(|_| OnceCell::new()).collect();
         Numbers { document, binary, folder, buffers, budget: Cell::new(4 * MOST_ZEROS) }
     }
@@ -34,7 +33,12 @@ impl<'a> Numbers<'a> {
             return Err(fault("there is no such buffer".into()));
         };
         let loaded = cell.get_or_init(|| {
-            let bytes = container::buffer(buffer.uri.as_deref(), self.binary, index, self.folder)?;
+            let bytes = container::buffer(
+                (buffer.uri.as_deref(), buffer.byte_length),
+                self.binary,
+                index,
+                self.folder,
+            )?;
             if bytes.len() < buffer.byte_length {
                 return Err(format!(
                     "has {} bytes, but says {}: it is cut off",

@@ -1,6 +1,8 @@
 //! The outside of glTF: the binary container, and buffers inside, beside or within the text.
 
 use std::borrow::Cow;
+use std::fs::File;
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
 use base64::Engine as _;
@@ -76,12 +78,21 @@ pub fn close(json: &[u8], binary: &[u8]) -> Vec<u8> {
     bytes
 }
 
-/// The bytes of a buffer, or why they are not to be had.
+/// Where the files of a document lie.
+#[derive(Clone, Copy, Debug)]
+pub struct Folder<'a> {
+    /// The folder of the document.
+    pub path: &'a Path,
+    /// Whether files outside of it are read, too.
+    pub anywhere: bool,
+}
+
+/// The bytes of a buffer, or why they are not to be had; of a file no more than `length`.
 pub fn buffer<'a>(
-    uri: Option<&str>,
+    (uri, length): (Option<&str>, usize),
     binary: Option<&'a [u8]>,
     index: usize,
-    folder: &Path,
+    folder: Folder<'_>,
 ) -> Result<Cow<'a, [u8]>, String> {
     match uri {
         None if index == 0 => {
@@ -90,9 +101,24 @@ pub fn buffer<'a>(
         None => Err("has no uri".to_owned()),
         Some(uri) if uri.starts_with("data:") => decoded(uri).map(Cow::Owned),
         Some(uri) => {
-            let path = beside(uri, folder)?;
-            let bytes = std::fs::read(&path)
-                .map_err(|error| format!("'{}' cannot be read: {error}", path.display()))?;
+            let path = beside(uri, folder.path)?;
+            let failed = |error: io::Error| format!("'{}' cannot be read: {error}", path.display());
+            // Links count by what they lead to.
+            let (place, own) =
+                (path.canonicalize().map_err(failed)?, folder.path.canonicalize().map_err(failed)?);
+            if !folder.anywhere && !place.starts_with(own) {
+                return Err(format!("'{}' lies outside its folder: say --files-anywhere", path.display()));
+            }
+            if !place.is_file() {
+                return Err(format!("'{}' is no file", path.display()));
+            }
+            let file = File::open(&place).map_err(failed)?;
+            let there = file.metadata().map_err(failed)?.len();
+            if there < length as u64 {
+                return Err(format!("has {there} bytes, but says {length}: it is cut off"));
+            }
+            let mut bytes = Vec::with_capacity(length);
+            file.take(length as u64).read_to_end(&mut bytes).map_err(failed)?;
             Ok(Cow::Owned(bytes))
         }
     }

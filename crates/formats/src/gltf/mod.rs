@@ -34,7 +34,7 @@ use crate::format::Format;
 
 use self::document::Document;
 
-pub use container::files_beside;
+pub use container::{Folder, files_beside};
 
 /// Where extra data stands in the document.
 const EXTRAS: &str = "nimbleCurve";
@@ -58,7 +58,7 @@ const HOLDS: Capabilities = Capabilities {
 /// With the part of the document that is wrong.
 pub fn read(
     bytes: &[u8],
-    folder: &Path,
+    folder: Folder<'_>,
     name: &str,
     rate: Option<FrameRate>,
 ) -> Result<(Scene, Vec<String>), Fault> {
@@ -87,7 +87,7 @@ fn marks(document: &Document, plain: &read::Plain) -> Marks {
 pub(crate) fn read_plain(
     bytes: &[u8],
     buffer: Option<&[u8]>,
-    folder: &Path,
+    folder: Folder<'_>,
     name: &str,
     rate: Option<FrameRate>,
 ) -> Result<Plain, Fault> {
@@ -249,6 +249,7 @@ fn extra_data(
 ) -> Result<Value, Fault> {
     let text = serde_json::to_vec(document).map_err(|error| Fault::of_whole(error.to_string()))?;
     let read = read::document(&text)?;
+    let folder = Folder { path: folder, anywhere: true };
     let file = read::File { binary: Some(binary), folder, with_starts: true };
     let plain = read::read(&read, &file, "", Some(scene.rate))?;
     let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
@@ -271,7 +272,8 @@ impl Base {
     fn open(bytes: &[u8], folder: &Path, to: &Path) -> Result<Base, Fault> {
         let container = container::open(bytes)?;
         let read = read::document(container.json)?;
-        let file = read::File { binary: container.binary, folder, with_starts: true };
+        let all = Folder { path: folder, anywhere: true };
+        let file = read::File { binary: container.binary, folder: all, with_starts: true };
         let plain = read::read(&read, &file, "", None)?;
         let addresses = Addresses::new(&plain.scene);
         let texts = addresses.texts().map(str::to_owned);
@@ -282,7 +284,7 @@ impl Base {
         if let Some(first) = read.buffers.first()
             && first.uri.is_some()
         {
-            binary = container::buffer(first.uri.as_deref(), container.binary, 0, folder)
+            binary = container::buffer((first.uri.as_deref(), first.byte_length), container.binary, 0, all)
                 .map_err(|message| Fault::in_part("buffer 0", message))?;
             if let Some(object) = document["buffers"][0].as_object_mut() {
                 object.remove("uri");

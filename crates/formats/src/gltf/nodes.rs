@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use glam::{DAffine3, DMat4, DQuat, DVec3};
+use nimble_curve_core::parts::decomposed;
 use nimble_curve_core::rig::{
     Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, Rig, ScaleInheritance, TransformOp,
 };
@@ -126,8 +127,8 @@ pub fn rig(
             locked: Vec::new(),
             attributes: morphs(document, index)?,
         };
-        // Parents were added before, so this cannot fail.
-        ids[index] = rig.add(parent.map(|parent| ids[parent]), node).expect("the parent comes first");
+        let added = rig.add(parent.map(|parent| ids[parent]), node);
+        ids[index] = added.map_err(|error| Fault::in_part(format!("node {index}"), error))?;
     }
     Ok((rig, ids))
 }
@@ -156,7 +157,7 @@ fn transform(node: &document::Node) -> Vec<TransformOp> {
     let mut scale = node.scale.map_or(DVec3::ONE, DVec3::from_array);
     if let Some(matrix) = node.matrix {
         let affine = DAffine3::from_mat4(DMat4::from_cols_array(&matrix));
-        let (s, r, t) = affine.to_scale_rotation_translation();
+        let (s, r, t) = decomposed(&affine);
         let again = DAffine3::from_scale_rotation_translation(s, r, t);
         if !again.abs_diff_eq(affine, 1e-5 * (1.0 + s.max_element().abs())) || !r.is_finite() {
             return vec![op("matrix", OpValue::Matrix(DMat4::from_cols_array(&matrix)))];

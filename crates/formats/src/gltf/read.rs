@@ -1,7 +1,6 @@
 //! From a glTF document to a scene.
 
 use std::collections::HashSet;
-use std::path::Path;
 
 use glam::{DQuat, DVec4};
 use nimble_curve_core::controller::{
@@ -14,6 +13,7 @@ use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, TimeRange};
 
 use super::accessor::Numbers;
+use super::container::Folder;
 use super::document::{Animation, Document, Driven, POINTER};
 use super::humanoid::Humanoid;
 use super::nodes::{add_numbers, leave_out_scene, parents_first, rig, unit};
@@ -50,7 +50,7 @@ pub struct File<'a> {
     /// The binary chunk.
     pub binary: Option<&'a [u8]>,
     /// The folder of buffers beside it.
-    pub folder: &'a Path,
+    pub folder: Folder<'a>,
     /// Whether takes start where our own note beside them says, and keys are on frames that they are almost on; other programs do not know it.
     pub with_starts: bool,
 }

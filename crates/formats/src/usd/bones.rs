@@ -6,6 +6,7 @@ use std::fmt::Write as _;
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 use nimble_curve_core::evaluate::{EvaluateError, Evaluator, Pose, PropertySampler};
+use nimble_curve_core::parts::decomposed;
 use nimble_curve_core::rig::{AttributeKind, Rig};
 use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target};
 use nimble_curve_core::value::Value;
@@ -39,7 +40,9 @@ impl Bone {
         };
         let above = on.map_or(DAffine3::IDENTITY, |on| pose.world[on]) * place;
         let local = above.inverse() * world;
-        let (_, rotation, _) = local.to_scale_rotation_translation();
+        // Below one without size, nothing is seen of where it stands.
+        let local = if local.is_finite() { local } else { pose.local[self.position] };
+        let (_, rotation, _) = decomposed(&local);
         (local, rotation)
     }
 }

@@ -91,7 +91,7 @@ fn notes(stage: &Stage, layers: &[PathBuf], folder: &FilePath, refused: &BTreeSe
     }
     notes.extend(refused.iter().map(|path| {
         let path = path.display();
-        format!("{path} lies outside its folder and is not followed: say --layers-anywhere")
+        format!("{path} lies outside its folder and is not followed: say --files-anywhere")
     }));
     // A layer that was refused is said above to be; one of its name that is broken is another.
     let is_refused = |said: &str| {
@@ -167,7 +167,8 @@ impl Resolver for Shelf {
         // In a package, the package is what lies somewhere.
         let text = found.to_string_lossy().into_owned();
         let file = PathBuf::from(text.split('[').next().unwrap_or(&text));
-        let place = fs::canonicalize(&file).ok()?;
+        // A pipe or a device has no end that could be waited for.
+        let place = fs::canonicalize(&file).ok().filter(|place| place.is_file())?;
         if self.folder.as_ref().is_some_and(|folder| !place.starts_with(folder)) {
             self.served.borrow_mut().refused.insert(file);
             return None;

@@ -1,5 +1,6 @@
 //! A layer of a USD file: what its fields say, and the values of its attributes over time.
 
+use nimble_curve_core::validate::is_usable;
 use std::borrow::Cow;
 use std::collections::HashSet;
 
@@ -7,7 +8,6 @@ use openusd::sdf::{AbstractData as _, Data, Path, Value};
 
 use super::spline::{MARK, Spline};
 use crate::error::Fault;
-use crate::steps::is_usable;
 
 /// A layer and the splines that were cut out of it.
 pub struct Layer<'a> {

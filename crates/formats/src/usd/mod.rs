@@ -79,7 +79,7 @@ pub fn read(
     assume: Assume,
 ) -> Result<(Scene, Vec<String>), Fault> {
     let rate = assume.rate;
-    let (data, splines, followed) = data_of(bytes, path, assume.layers_anywhere)?;
+    let (data, splines, followed) = data_of(bytes, path, assume.files_anywhere)?;
     let layer = layer::Layer { data: &data, splines: &splines };
     let decoded = layer.own(EXTRA).map(|extra| STANDARD.decode(extra.trim())).transpose();
     let decoded = decoded.map_err(|_| Fault::in_part("extra data", "is broken: it is not base64"))?;
@@ -92,7 +92,7 @@ pub fn read(
 
 /// The scene as any other program reads it.
 pub(crate) fn read_plain(bytes: &[u8], (path, name): (&Path, &str), assume: Assume) -> Result<Plain, Fault> {
-    let (data, splines, followed) = data_of(bytes, path, assume.layers_anywhere)?;
+    let (data, splines, followed) = data_of(bytes, path, assume.files_anywhere)?;
     let plain = read::read(&layer::Layer { data: &data, splines: &splines }, name, assume.rate, true)?;
     let notes = [followed, plain.notes].concat();
     Ok(Plain { scene: plain.scene, keys: plain.paths, notes, mended: Vec::new() })

@@ -58,7 +58,7 @@ impl Asset {
     /// # Errors
     /// Where it cannot be read.
     pub fn read(bytes: &[u8], path: &Path, folder: &Path) -> Result<Asset, Fault> {
-        let assume = Assume { layers_anywhere: true, ..Assume::default() };
+        let assume = Assume { files_anywhere: true, ..Assume::default() };
         let plain = read_plain(bytes, (path, "asset"), assume)?;
         let reference = relative(path, folder)
             .map_err(|error| Fault::of_whole(format!("the asset '{}': {error}", path.display())))?;

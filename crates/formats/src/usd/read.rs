@@ -10,6 +10,7 @@ use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::{Layer as SceneLayer, Scene, Take, Target, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use nimble_curve_core::time::{FrameRate, TimeRange};
+use nimble_curve_core::validate::is_usable;
 use openusd::sdf::{AbstractData as _, Path};
 
 use super::columns::{Column, blended};
@@ -19,7 +20,7 @@ use super::skeleton;
 use super::spline::Spline;
 use crate::error::Fault;
 use crate::grid::{self, Clock};
-use crate::steps::{Mapped, Step, StepKind, is_usable, map, straight, taken_apart};
+use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
 
 /// What a layer says, without our extra data.
 pub struct Plain {
@@ -34,6 +35,15 @@ pub struct Plain {
 /// The scene of a layer; `is_exact`: with keys where they are to the last digit, not on frames that they are almost on.
 pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>, is_exact: bool) -> Result<Plain, Fault> {
     let mut notes = Spline::notes(layer.splines);
+    for (field, instead) in
+        [("timeCodesPerSecond", "24"), ("framesPerSecond", "24"), ("metersPerUnit", "0.01")]
+    {
+        if layer.field(&Path::abs_root(), field).is_some() && layer.number(field).is_none() {
+            notes.push(format!(
+                "it states a {field} that is none: where nothing else says it, {instead} is taken"
+            ));
+        }
+    }
     let codes = layer.number("timeCodesPerSecond").or(layer.number("framesPerSecond")).unwrap_or(24.0);
     let own_rate = format!("{codes}").parse::<FrameRate>().unwrap_or(FrameRate::FPS_24);
     // 29.97 means what it always does.
@@ -148,7 +158,7 @@ impl Reader<'_> {
             locked: Vec::new(),
             attributes,
         };
-        let fault = |error: nimble_curve_core::rig::NoSuchParent| Fault::in_part(path.as_str(), error);
+        let fault = |error: nimble_curve_core::rig::AddError| Fault::in_part(path.as_str(), error);
         let id = self.rig.add(parent, node).map_err(fault)?;
         self.paths.push(path.as_str().to_owned());
         self.transform_tracks(id, &mapped, &drives)?;

@@ -4,17 +4,19 @@ use std::collections::HashMap;
 
 use glam::{DAffine3, DMat4, DQuat, DVec3};
 use nimble_curve_core::controller::SampleKind;
+use nimble_curve_core::parts::decomposed;
 use nimble_curve_core::rig::{
     Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, ScaleInheritance, TransformOp,
 };
 use nimble_curve_core::scene::{Target, Track};
+use nimble_curve_core::validate::is_usable;
 use nimble_curve_core::value::Quantity;
 use openusd::sdf::{AbstractData as _, Path, Value};
 
 use super::reader::Reader;
 use crate::error::Fault;
 use crate::grid;
-use crate::steps::{is_usable, straight};
+use crate::steps::straight;
 
 /// The joints of a skeleton, by their paths in it.
 type ByName = HashMap<String, NodeId>;
@@ -42,7 +44,7 @@ pub fn read(reader: &mut Reader<'_>, skeleton: &Path, parent: Option<NodeId>) ->
         let (above, name) = joint.rsplit_once('/').unwrap_or(("", joint));
         let above = if above.is_empty() { parent } else { ids.get(above).copied().or(parent) };
         let rest = rests.get(index).map_or(DAffine3::IDENTITY, |matrix| DAffine3::from_mat4(*matrix));
-        let (scale, rotation, translation) = rest.to_scale_rotation_translation();
+        let (scale, rotation, translation) = decomposed(&rest);
         let rotation = if rotation.is_finite() { rotation } else { DQuat::IDENTITY };
         let op = |name: &str, value| TransformOp { name: name.to_owned(), value, inverse: false };
         let node = Node {

@@ -10,6 +10,7 @@ use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::evaluate::NodeSampler;
 use nimble_curve_scene::ledger::{Entry, Fate, MeasuredError};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
@@ -161,7 +162,7 @@ impl<'a> Followed<'a> {
         let sampler = NodeSampler::new(self.scene, Some(self.take), self.node);
         let mut sampler = sampler.map_err(|_| NotConvertible::NoValue)?;
         Ok(move |time: f64| {
-            let (scale, rotation, translation) = sampler.local_at(time).0.to_scale_rotation_translation();
+            let (scale, rotation, translation) = decomposed(&sampler.local_at(time).0);
             match kind {
                 PropertyKind::Rotation => Value::Quaternion(rotation),
                 PropertyKind::Scale => Value::Vector(scale),

@@ -7,6 +7,7 @@ use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::evaluate::{PropertySampler, Sampler};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{Node, OpValue, ROTATION, TRANSLATION, TransformOp};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
 
@@ -51,7 +52,7 @@ impl OwnSteps {
             |steps: &[TransformOp]| steps.iter().fold(DAffine3::IDENTITY, |all, step| all * acting(step));
         let (between, inside) = (product(&others[..from]), product(&others[to..]));
         // What is sized outside the turn would not turn with it.
-        let (scale, _, _) = between.to_scale_rotation_translation();
+        let (scale, _, _) = decomposed(&between);
         ((scale - DVec3::ONE).abs().max_element() < 1e-9).then(|| OwnSteps {
             place: first.name.clone(),
             turn,
@@ -160,7 +161,7 @@ impl Restated<'_> {
     }
 
     fn rotation_of(affine: DAffine3) -> DQuat {
-        affine.to_scale_rotation_translation().1
+        decomposed(&affine).1
     }
 
     /// The turn between what rests.

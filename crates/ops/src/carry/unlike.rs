@@ -6,6 +6,7 @@ use glam::DAffine3;
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{Node, OpValue, ROTATION, SCALE, TRANSLATION, TransformOp};
 use nimble_curve_scene::scene::{Scene, Target, Track};
 
@@ -196,7 +197,7 @@ impl Unlike {
 /// Whether a node's steps shear, or may: a place, a turn and a size do not say that.
 fn is_sheared(node: &Node) -> bool {
     let rest = node.rest();
-    let (scale, turn, place) = rest.to_scale_rotation_translation();
+    let (scale, turn, place) = decomposed(&rest);
     let plain = DAffine3::from_scale_rotation_translation(scale, turn, place);
     let can_shear = |step: &TransformOp| matches!(step.value, OpValue::Shear(_));
     node.transform.iter().any(can_shear) || !plain.abs_diff_eq(rest, 1e-9 * (1.0 + place.length()))

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, NodeRef, without_namespace};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::rig::{AttributeKind, Node, OpValue};
 use nimble_curve_scene::scene::{Scene, Target};
@@ -73,7 +74,7 @@ fn rests(node: &Node, other: &Node) -> Option<String> {
         OpValue::Rotate { order, .. } => Some(order),
         _ => None,
     };
-    let turn = |node: &Node| node.rest().to_scale_rotation_translation().1;
+    let turn = |node: &Node| decomposed(&node.rest()).1;
     let angle = angle_between(turn(node), turn(other));
     if angle > ALIKE {
         return Some(format!("turned by {:.1} deg at rest", angle.to_degrees()));

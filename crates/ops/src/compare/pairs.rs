@@ -7,6 +7,7 @@ use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::{Addresses, NodeRef, matches, without_namespace};
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 use nimble_curve_scene::similar::similar_address;
 
@@ -35,7 +36,7 @@ pub(super) struct Rest {
 impl Rest {
     pub fn of(scene: &Scene) -> Rest {
         let world: Vec<Vec<DAffine3>> = scene.rigs.iter().map(|rig| rig.rest_world()).collect();
-        let turns = |affine: &DAffine3| affine.to_scale_rotation_translation().1;
+        let turns = |affine: &DAffine3| decomposed(affine).1;
         let rotation = world.iter().map(|rig| rig.iter().map(turns).collect()).collect();
         Rest { world, rotation }
     }

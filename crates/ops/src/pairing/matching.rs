@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::address::{Addresses, without_namespace};
+use nimble_curve_scene::parts::decomposed;
 
 use super::named::Named;
 use super::numbers::numbers;
@@ -429,8 +430,7 @@ impl Matching<'_> {
         let target = |at: usize| targets[at].clone();
         let ends = self.ends();
         let measured = |a: usize, b: usize| {
-            let rotation =
-                |body: &Body<'_>, at: usize| body.world[at].to_scale_rotation_translation().1.normalize();
+            let rotation = |body: &Body<'_>, at: usize| decomposed(&body.world[at]).1.normalize();
             let orientation = angle_between(rotation(self.from, a), rotation(self.onto, b));
             // To the nearest pair below both.
             let below = ends

@@ -8,6 +8,7 @@ use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::ledger::{Entry, Ledger};
+use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{NodeId, OpValue};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
@@ -74,8 +75,7 @@ impl Carrier {
         let (rest, own_straight) = plain(id).ok_or_else(|| RootError::RestsTurned(address.clone()))?;
         let above = std::iter::successors(rig.parent(id), |id| rig.parent(*id));
         let all_straight = above.into_iter().all(|id| {
-            let turned =
-                rig.node(id).map_or(DQuat::IDENTITY, |node| node.rest().to_scale_rotation_translation().1);
+            let turned = rig.node(id).map_or(DQuat::IDENTITY, |node| decomposed(&node.rest()).1);
             plain(id).is_some_and(|(_, straight)| straight) && angle_between(turned, DQuat::IDENTITY) < 1e-9
         });
         if !own_straight || !all_straight {

@@ -17,24 +17,28 @@ pub(super) fn read_rig(file: &dto::Rig, units: &Units) -> Result<rig::Rig, Fault
     let mut rig = rig::Rig::new(&file.name);
     // Parents stand before their children, so addresses are looked up among the nodes read so far.
     let mut paths = Paths::new(&file.name);
-    let mut by_address: HashMap<String, Option<NodeId>> = HashMap::new();
+    let mut ids: Vec<NodeId> = Vec::with_capacity(file.nodes.len());
+    let mut by_name: HashMap<String, Option<NodeId>> = HashMap::new();
     for node in &file.nodes {
         let part = || format!("rig '{}', node '{}'", file.name, node.name);
-        let find = |address: &String| match by_address.get(address) {
+        let find = |address: &String| match by_name.get(address) {
             Some(Some(id)) => Ok(*id),
             Some(None) => Err(format!("parent: several nodes are called '{address}': give its path")),
-            None => Err(format!("parent: there is no node '{address}' before it: list parents first")),
+            None => match paths.find(address) {
+                Some(position) => Ok(ids[position]),
+                None => Err(format!("parent: there is no node '{address}' before it: list parents first")),
+            },
         };
         let parent =
             node.parent.as_ref().map(find).transpose().map_err(|message| Fault::in_part(part(), message))?;
         let read = read_node(node, units).map_err(|message| Fault::in_part(part(), message))?;
         let id = rig.add(parent, read).map_err(|error| Fault::in_part(part(), error))?;
-        let path = paths.push(parent.and_then(|parent| rig.position(parent)), &node.name).to_owned();
-        by_address.insert(path, Some(id));
+        paths.push(parent.and_then(|parent| rig.position(parent)), &node.name);
+        ids.push(id);
         // Names stand as they are, or as addresses are written.
         let (plain, written) = (node.name.clone(), address::written(&node.name));
         for name in std::iter::once(plain).chain((written != node.name).then_some(written)) {
-            by_address.entry(name).and_modify(|found| *found = None).or_insert(Some(id));
+            by_name.entry(name).and_modify(|found| *found = None).or_insert(Some(id));
         }
     }
     Ok(rig)

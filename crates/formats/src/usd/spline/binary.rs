@@ -7,9 +7,9 @@
 use anyhow::{Context as _, Result, bail, ensure};
 use half::f16;
 use nimble_curve_core::curve::Interpolation;
+use nimble_curve_core::validate::is_usable;
 
 use super::{Knot, Outside, Spline};
-use crate::steps::is_usable;
 
 /// The type of a spline in a value's representation.
 pub const KIND: u64 = 59;

@@ -5,10 +5,10 @@
 
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Tangent, Ticks};
 use nimble_curve_core::time::FrameRate;
+use nimble_curve_core::validate::is_usable;
 
 use super::{CLOCK, Knot, MARK, Outside, Spline};
 use crate::error::Fault;
-use crate::steps::is_usable;
 
 /// The deepest nesting of braces, brackets and parentheses that is read: the parser behind this calls itself.
 const MAX_DEPTH: usize = 256;

@@ -1,0 +1,185 @@
+//! Files written whole or not at all: to a temporary file beside them, which then takes their name.
+//!
+//! The name of a temporary file tells which process it belongs to, so that what one that was killed left is known for what it
+//! is, and taken away by whoever writes there next.
+
+use std::collections::HashSet;
+use std::fs;
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use crate::error::FormatError;
+
+/// How names of temporary files begin; the machine, the process and something that no other has follow.
+const PREFIX: &str = ".nimble-curve-";
+
+/// After how long a temporary file of another machine counts as left over, where it cannot be seen whether its process is there.
+const LEFT_OVER: Duration = Duration::from_secs(24 * 3600);
+
+/// Writes a file, whole or not at all. A link stays, and what it leads to is written; devices and pipes are written to.
+///
+/// # Errors
+/// [`FormatError::Write`]; nothing is left behind.
+pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
+    write_bytes_by(bytes, path, None)
+}
+
+/// The same, with a name for the temporary file: whoever writes again under that name takes away what a killed process left.
+///
+/// # Errors
+/// [`FormatError::Write`]; nothing is left behind.
+pub fn write_bytes_by(bytes: &[u8], path: &Path, temporary: Option<&str>) -> Result<(), FormatError> {
+    let failed = |source| FormatError::Write { path: path.to_owned(), source };
+    if path == Path::new("-") {
+        return io::stdout().lock().write_all(bytes).map_err(failed);
+    }
+    let target = target_of(path).map_err(failed)?;
+    if target.is_dir() {
+        return Err(failed(io::Error::other("it is a folder")));
+    }
+    if fs::metadata(&target).is_ok_and(|existing| !existing.is_file()) {
+        // A device or pipe is written to, never replaced.
+        return fs::OpenOptions::new()
+            .write(true)
+            .open(&target)
+            .and_then(|mut file| file.write_all(bytes))
+            .map_err(failed);
+    }
+    let folder = folder_of(&target);
+    if !folder.is_dir() {
+        return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
+    }
+    let own = format!("{PREFIX}{}-{}-", machine(), std::process::id());
+    let mut builder = tempfile::Builder::new();
+    match temporary {
+        Some(name) => {
+            removed(&folder.join(name)).map_err(failed)?;
+            builder.prefix(name).rand_bytes(0)
+        }
+        None => {
+            take_away_left_overs(folder);
+            builder.prefix(&own)
+        }
+    };
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt as _;
+        // What everybody may do is for the user's mask to say.
+        builder.permissions(fs::Permissions::from_mode(0o666));
+    }
+    let mut file = builder.tempfile_in(folder).map_err(failed)?;
+    file.write_all(bytes).and_then(|()| file.as_file().sync_data()).map_err(failed)?;
+    if let Ok(existing) = fs::metadata(&target) {
+        file.as_file().set_permissions(existing.permissions()).map_err(failed)?;
+    }
+    file.persist(&target).map_err(|error| failed(error.error))?;
+    Ok(())
+}
+
+/// The file that is written: what a link leads to, or would, where there is nothing yet.
+fn target_of(path: &Path) -> io::Result<PathBuf> {
+    /// How many links may follow one another, as systems have it.
+    const MOST_LINKS: usize = 40;
+    let mut target = path.to_owned();
+    for _ in 0..MOST_LINKS {
+        match fs::symlink_metadata(&target) {
+            Ok(found) if found.is_symlink() => target = folder_of(&target).join(fs::read_link(&target)?),
+            _ => return Ok(target),
+        }
+    }
+    Err(io::Error::other("its links lead in a circle"))
+}
+
+/// The folder that a file lies in.
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// The machine's name, as far as file names allow it.
+fn machine() -> String {
+    let named = fs::read_to_string("/proc/sys/kernel/hostname").ok();
+    let named =
+        named.or_else(|| std::env::var("HOSTNAME").ok()).or_else(|| std::env::var("COMPUTERNAME").ok());
+    let named = named.unwrap_or_default();
+    named.trim().chars().filter(char::is_ascii_alphanumeric).take(24).collect()
+}
+
+/// Takes away the temporary files of processes that are gone, once in each folder. That it cannot be done is no reason not to write.
+fn take_away_left_overs(folder: &Path) {
+    static SEEN: Mutex<Option<HashSet<PathBuf>>> = Mutex::new(None);
+    let mut seen = SEEN.lock().unwrap_or_else(PoisonError::into_inner);
+    if !seen.get_or_insert_default().insert(folder.to_owned()) {
+        return;
+    }
+    let Ok(entries) = fs::read_dir(folder) else { return };
+    for entry in entries.flatten() {
+        let name = entry.file_name();
+        let Some(owner) = name.to_str().and_then(|name| name.strip_prefix(PREFIX)) else { continue };
+        let mut parts = owner.split('-');
+        let (Some(on), Some(process), Some(_)) = (parts.next(), parts.next(), parts.next()) else { continue };
+        let Ok(process) = process.parse::<u32>() else { continue };
+        let is_old = || {
+            let age = entry.metadata().ok().and_then(|found| found.modified().ok()?.elapsed().ok());
+            age.is_some_and(|age| age > LEFT_OVER)
+        };
+        let is_gone = match on == machine() && Path::new("/proc/self").exists() {
+            true => !Path::new(&format!("/proc/{process}")).exists(),
+            false => is_old(),
+        };
+        if is_gone {
+            // Somebody else may be quicker, or not allow it: it stays a stranger's file then.
+            fs::remove_file(entry.path()).ok();
+        }
+    }
+}
+
+/// Takes a file away that may not be there.
+fn removed(path: &Path) -> io::Result<()> {
+    match fs::remove_file(path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[cfg(target_os = "linux")]
+    #[test]
+    fn links_stay_and_what_killed_runs_left_goes() {
+        use std::os::unix::fs::{PermissionsExt as _, symlink};
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        fs::create_dir(at.join("elsewhere")).unwrap();
+        fs::write(at.join("elsewhere/real.txt"), "old").unwrap();
+        fs::set_permissions(at.join("elsewhere/real.txt"), fs::Permissions::from_mode(0o640)).unwrap();
+        symlink("elsewhere/real.txt", at.join("link")).unwrap();
+        symlink("link", at.join("second")).unwrap();
+        symlink("elsewhere/new.txt", at.join("ahead")).unwrap();
+        symlink("circle", at.join("circle")).unwrap();
+        let (own, other) = (format!("{PREFIX}{}-", machine()), format!("{PREFIX}another-"));
+        let mine = format!("{own}{}-x", std::process::id());
+        let left = [format!("{own}4194999-abc"), format!("{other}4194999-abc"), mine, format!("{PREFIX}odd")];
+        left.iter().for_each(|name| fs::write(at.join(name), "part").unwrap());
+        write_bytes(b"new", &at.join("second")).unwrap();
+        write_bytes(b"new", &at.join("ahead")).unwrap();
+        write_bytes(b"new", &at.join("plain")).unwrap();
+        let is_link = |name: &str| fs::symlink_metadata(at.join(name)).unwrap().is_symlink();
+        assert!(is_link("link") && is_link("second") && is_link("ahead"));
+        let text = |name: &str| fs::read_to_string(at.join(name)).unwrap();
+        assert_eq!(
+            [text("elsewhere/real.txt"), text("elsewhere/new.txt"), text("plain")],
+            ["new", "new", "new"]
+        );
+        let mode = |name: &str| fs::metadata(at.join(name)).unwrap().permissions().mode() & 0o777;
+        assert_eq!(mode("elsewhere/real.txt"), 0o640);
+        let there = |name: &String| at.join(name).exists();
+        assert_eq!(left.iter().map(there).collect::<Vec<_>>(), [false, true, true, true]);
+        let error = write_bytes(b"new", &at.join("circle")).unwrap_err().to_string();
+        assert!(error.contains("lead in a circle"), "{error}");
+        assert!(fs::read_dir(at.join("elsewhere")).unwrap().count() == 2);
+    }
+}
