@@ -3,6 +3,7 @@
 mod common;
 
 mod bad_input;
+mod bounded;
 mod called;
 mod carry;
 mod check;

@@ -111,6 +111,8 @@ impl<'a> Writer<'a> {
 
     /// Gives each node that has none an id that is not `taken`.
     pub fn name_nodes(&mut self, taken: &mut HashSet<String>) {
+        // The next number to try of each name: nodes of one name may be many.
+        let mut next: HashMap<String, usize> = HashMap::new();
         for (index, rig) in self.scene.rigs.iter().enumerate() {
             for (id, node) in rig.nodes() {
                 if self.ids.contains_key(&(index, id)) {
@@ -118,11 +120,10 @@ impl<'a> Writer<'a> {
                 }
                 let wanted = id_of(&node.name);
                 let mut name = wanted.clone();
-                for number in 2.. {
-                    if taken.insert(name.clone()) {
-                        break;
-                    }
+                while !taken.insert(name.clone()) {
+                    let number = next.entry(wanted.clone()).or_insert(2);
                     name = format!("{wanted}-{number}");
+                    *number += 1;
                 }
                 self.ids.insert((index, id), name);
             }

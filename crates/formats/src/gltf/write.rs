@@ -1,6 +1,6 @@
 //! From a scene of translations, quaternions and scales to a glTF document.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::rig::{AttributeKind, Node, NodeId, NodeKind, OpValue, Rig};
@@ -201,12 +201,16 @@ impl Writer {
 
     /// Hangs nodes that were there already below the parents that they have now: a root may have come between.
     fn hang(&mut self, scene: &Scene, known: &[(usize, NodeId)]) {
+        let mut held: HashSet<(usize, u64)> = HashSet::new();
+        for (parent, node) in self.list("nodes").iter().enumerate() {
+            let children = node.get("children").and_then(Value::as_array).into_iter().flatten();
+            held.extend(children.filter_map(|child| Some((parent, child.as_u64()?))));
+        }
         for &(index, id) in known {
             let place = self.places[&(index, id)];
             let parent = scene.rigs.get(index).and_then(|rig| rig.parent(id));
             let Some(&parent) = parent.and_then(|parent| self.places.get(&(index, parent))) else { continue };
-            let holds = |list: &Value| list.as_array().is_some_and(|list| list.contains(&json!(place)));
-            if self.list("nodes")[parent].get("children").is_some_and(holds) {
+            if held.contains(&(parent, place as u64)) {
                 continue;
             }
             for (list, key) in [("nodes", "children"), ("scenes", "nodes")] {

@@ -121,11 +121,11 @@ impl Writer<'_> {
                     file.translation = unless(v.to_array().map(f64::to_bits), [0; 3]).map(|_| vector(v));
                 }
                 ("scale", OpValue::Scale(v)) => file.scale = unless(v, DVec3::ONE).map(vector),
-                ("before", _) => file.before = Some(self.op(op, false)),
-                ("after", _) => file.after = Some(self.op(op, false)),
+                ("before", _) => file.before = Some(Box::new(self.op(op, false))),
+                ("after", _) => file.after = Some(Box::new(self.op(op, false))),
                 _ => {
                     let at_rest = OpValue::Rotate { order: RotationOrder::Xyz, angles: DVec3::ZERO };
-                    file.rotation = unless(op.value, at_rest).map(|_| self.op(op, false));
+                    file.rotation = unless(op.value, at_rest).map(|_| Box::new(self.op(op, false)));
                 }
             }
         }

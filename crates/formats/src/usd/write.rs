@@ -113,6 +113,8 @@ pub fn head(scene: &Scene, take: Option<&Take>, extra: Option<&str>, first: Opti
 /// Prim names of all nodes, unique among their siblings; the roots of all rigs are siblings.
 pub fn prim_names(scene: &Scene) -> Vec<Vec<(NodeId, String)>> {
     let mut taken: HashSet<(Option<NodeRef>, String)> = HashSet::new();
+    // The next number to try of each name: equal siblings may be many.
+    let mut next: HashMap<(Option<NodeRef>, String), usize> = HashMap::new();
     let mut all = Vec::new();
     for (index, rig) in scene.rigs.iter().enumerate() {
         let mut names = Vec::with_capacity(rig.len());
@@ -120,11 +122,10 @@ pub fn prim_names(scene: &Scene) -> Vec<Vec<(NodeId, String)>> {
             let parent = rig.parent(id).map(|parent| (index, parent));
             let wanted = identifier(&node.name);
             let mut name = wanted.clone();
-            for number in 2.. {
-                if taken.insert((parent, name.clone())) {
-                    break;
-                }
+            while !taken.insert((parent, name.clone())) {
+                let number = next.entry((parent, wanted.clone())).or_insert(2);
                 name = format!("{wanted}_{number}");
+                *number += 1;
             }
             names.push((id, name));
         }

@@ -1,7 +1,9 @@
 //! The inventory: what else both scenes hold beside motion, and what is missing on one side.
 
+use std::collections::HashMap;
+
 use super::claim::Claim;
-use crate::address::Addresses;
+use crate::address::{Addresses, NodeRef};
 use crate::scene::{Scene, Take};
 
 /// How much of a scene a result is expected to hold, from the most to the least.
@@ -108,8 +110,12 @@ fn between(
 
 fn nodes(source: &Scene, result: &Scene, claim: &Claim, missing: &mut Vec<String>) {
     let addresses = Addresses::new(source);
+    let mut partners: HashMap<NodeRef, NodeRef> = HashMap::with_capacity(claim.nodes.len());
+    for &(from, to) in &claim.nodes {
+        partners.entry(from).or_insert(to);
+    }
     for &node in addresses.nodes() {
-        let Some((_, to)) = claim.nodes.iter().find(|(from, _)| *from == node) else {
+        let Some(to) = partners.get(&node) else {
             missing.push(format!("the node {} is not in the result", addresses.node(node)));
             continue;
         };

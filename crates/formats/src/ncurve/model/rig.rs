@@ -59,13 +59,13 @@ pub struct Node {
     pub translation: Option<[Num; 3]>,
     /// A constant rotation before the animated one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub before: Option<Op>,
+    pub before: Option<Box<Op>>,
     /// The animated rotation at rest: `rotate` or `orient`; Euler order xyz at zero where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub rotation: Option<Op>,
+    pub rotation: Option<Box<Op>>,
     /// A constant rotation after the animated one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub after: Option<Op>,
+    pub after: Option<Box<Op>>,
     /// Scale at rest; 1 where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub scale: Option<[Num; 3]>,
