@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::table::{Align, Table};
 use crate::terminal::Line;
-use crate::terminal::{self, MARK, Style};
+use crate::terminal::{self, Style};
 
 /// An amount with a unit that suits its size.
 pub fn amount(value: f64, quantity: Quantity, space: &Space) -> String {
@@ -317,8 +317,6 @@ pub fn print_text(out: &mut impl Write, text: &str) -> io::Result<()> {
 
 /// Prints JSON for machines.
 pub fn print_json(out: &mut impl Write, value: &impl Serialize) -> io::Result<()> {
-    // The sign that stands for styles is one that names may hold.
-    let text = serde_json::to_string_pretty(value)?.replace(MARK, &format!("\\u{:04x}", u32::from(MARK)));
-    print_text(out, &text)?;
+    print_text(out, &serde_json::to_string_pretty(value)?)?;
     writeln!(out)
 }

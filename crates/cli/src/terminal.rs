@@ -1,6 +1,8 @@
 //! Colour and streams: colour only where a terminal shows it, results and messages kept apart.
 
+use std::hash::{BuildHasher as _, RandomState};
 use std::io::{self, IsTerminal as _, Write};
+use std::sync::LazyLock;
 
 use anstyle::{AnsiColor, Style as Ansi};
 use nimble_curve_core::address::visible;
@@ -16,8 +18,10 @@ pub enum Style {
     Bad,
 }
 
-/// What stands for the escape of a style until it is written: names may hold escapes of their own, which are not to act.
-pub const MARK: char = '\u{f4a7}';
+/// What stands for the escape of a style until it is written: names may hold escapes of their own, which are not to act, and
+/// no file can know what stands for ours.
+static MARK: LazyLock<String> =
+    LazyLock::new(|| format!("\u{f4a7}{:016x}", RandomState::new().hash_one(std::process::id())));
 
 impl Style {
     /// The text with its style's marks; the streams below drop them where they would not show.
@@ -30,9 +34,8 @@ impl Style {
             Style::Warn => Ansi::new().fg_color(Some(AnsiColor::Yellow.into())),
             Style::Bad => Ansi::new().fg_color(Some(AnsiColor::Red.into())).bold(),
         };
-        let mark = MARK.to_string();
         let [start, end] =
-            [format!("{style}"), format!("{style:#}")].map(|said| said.replace('\u{1b}', &mark));
+            [format!("{style}"), format!("{style:#}")].map(|said| said.replace('\u{1b}', &MARK));
         format!("{start}{text}{end}")
     }
 }
@@ -86,7 +89,7 @@ impl Write for Report {
 /// A text as it may go to a terminal, on one line: what does not show, such as escapes in names, is made visible, marks of
 /// styles act.
 fn safe(text: &str) -> String {
-    visible(text).replace(MARK, "\u{1b}")
+    visible(text).replace(&**MARK, "\u{1b}")
 }
 
 /// Whether a person reads standard output.
@@ -177,7 +180,7 @@ mod tests {
     fn nothing_in_a_name_steers_a_terminal_and_styles_do() {
         let name = "ca\u{1b}[31mrt\u{7}\n\u{202e}\u{9b}2J\u{f4a7}[1m";
         let shown = safe(name);
-        assert_eq!(shown, "ca\\u001b[31mrt\\u0007\\n\\u202e\\u009b2J\u{1b}[1m");
+        assert_eq!(shown, "ca\\u001b[31mrt\\u0007\\n\\u202e\\u009b2J\u{f4a7}[1m");
         assert_eq!(safe(&Style::Bad.paint("error:")), "\u{1b}[1m\u{1b}[31merror:\u{1b}[0m");
     }
 
