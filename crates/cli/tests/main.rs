@@ -10,6 +10,7 @@ mod check;
 mod clips;
 mod compare;
 mod convert;
+mod dependencies;
 mod docs;
 mod faces;
 mod ground;
