@@ -159,3 +159,25 @@ fn units_stay_those_of_the_meshes_and_other_hierarchies_are_said() {
     let (_, notes) = into(at, &scene, true);
     assert!(notes.iter().any(|note| note.contains("instances of others")), "{notes:?}");
 }
+
+/// A name that XML does not allow is that of the node that stands for it, and no second node.
+#[test]
+fn odd_names_are_found_again_and_a_document_of_one_line_is_written_into() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    std::fs::write(at.join("lantern.dae"), LANTERN.replace(['\n', '\r'], " ")).unwrap();
+    let mut scene = read(&at.join("lantern.dae"), Assume::default()).unwrap().scene;
+    let tip = scene.rigs[0].nodes().find(|(_, node)| node.name == "tip").unwrap().0;
+    scene.rigs[0].node_mut(tip).unwrap().name = "tip\u{1}\n".to_owned();
+    std::fs::write(
+        at.join("lantern.dae"),
+        LANTERN.replace("name=\"tip\"", "name=\"tip\u{fffd} \"").replace(['\n', '\r'], " "),
+    )
+    .unwrap();
+    let (text, notes) = into(at, &scene, false);
+    assert!(!notes.iter().any(|note| note.contains("nothing is kept")), "{notes:?}");
+    std::fs::write(at.join("out.dae"), text).unwrap();
+    let back = read(&at.join("out.dae"), Assume::default()).unwrap().scene;
+    let names: Vec<&str> = back.rigs[0].nodes().map(|(_, node)| node.name.as_str()).collect();
+    assert_eq!(names, ["lantern", "handle", "tip\u{1}\n", "shade", "lamp"]);
+}

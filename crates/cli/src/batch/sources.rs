@@ -1,5 +1,6 @@
 //! The sources of a recipe: files whose names match its patterns.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -43,7 +44,10 @@ pub fn found(recipe: &Recipe, notes: &mut Vec<String>) -> Result<BTreeMap<String
                 notes.push(format!("{}: its name is no UTF-8, so it is left aside", path.display()));
                 continue;
             };
-            if !parsed.matches_with(&name, MATCHING) {
+            // A pattern of whole paths says them from the root on.
+            let is_whole = Path::new(pattern).is_absolute();
+            let told = if is_whole { path.to_string_lossy() } else { Cow::Borrowed(name.as_str()) };
+            if !parsed.matches_with(&told, MATCHING) {
                 continue;
             }
             count += 1;

@@ -8,7 +8,7 @@ use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
-use nimble_curve_core::rig::Rig;
+use nimble_curve_core::rig::{Node as RigNode, Rig};
 use nimble_curve_core::scene::{Scene, Take, Target};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::Ticks;
@@ -17,7 +17,7 @@ use roxmltree::{Document, Node, NodeId};
 use super::deform::Deformers;
 use super::nodes::{FileNode, Hierarchy};
 use super::read::{animations, read, resolve, space};
-use super::write::{Below, Writer, Written, below, elements};
+use super::write::{Below, Writer, Written, allowed, below, elements};
 use super::{Named, PROFILE};
 use crate::error::Fault;
 
@@ -68,7 +68,9 @@ impl<'a> Base<'a> {
             // A path starts with the name of its rig, which a document has no place for.
             let tail = text.split_once('/').map_or(text, |(_, tail)| tail);
             let path = format!("\"\"/{tail}");
-            let place = [text, &path, name].into_iter().find_map(|text| theirs.find(text).ok());
+            // What XML does not allow in a name stands there as something else.
+            let written = allowed(name);
+            let place = [text, &path, name, &written].into_iter().find_map(|text| theirs.find(text).ok());
             let place = place.and_then(|(_, id)| own_rig.position(id)).filter(|place| !taken.contains(place));
             let Some(place) = place else { continue };
             let above = scene.rigs[rig].parent(id).map(|parent| found.get(&(rig, parent)).copied());
@@ -110,7 +112,7 @@ impl<'a> Base<'a> {
         }
         writer.name_nodes(&mut taken);
         writer.weights = self.weights(matched);
-        let mut edits = Edits { text: self.document.input_text(), all: Vec::new() };
+        let mut edits = Edits { text: self.document.input_text(), all: Vec::new(), filled: HashMap::new() };
         for (index, rig) in scene.rigs.iter().enumerate() {
             self.nodes(&mut edits, &mut writer, (scene, index, rig), matched);
         }
@@ -160,6 +162,7 @@ impl<'a> Base<'a> {
         let tracks = scene.takes.iter().flat_map(Take::tracks);
         let moving: HashSet<NodeRef> =
             tracks.map(|(_, track)| (track.target.rig, track.target.node)).collect();
+        let resting: Vec<&RigNode> = self.scene.rigs[0].nodes().map(|(_, node)| node).collect();
         for (id, node) in rig.nodes() {
             let place = matched.get(&(index, id));
             let parent = rig.parent(id).map(|parent| matched.get(&(index, parent)));
@@ -182,9 +185,7 @@ impl<'a> Base<'a> {
                 let id = &writer.ids[&(index, id)];
                 edits.put(file.xml.range().start + "<node".len(), format!(" id=\"{id}\""));
             }
-            let rests =
-                self.scene.rigs[0].nodes().nth(place).is_some_and(|(_, own)| own.transform == node.transform);
-            if rests && !moving.contains(&(index, id)) {
+            if resting[place].transform == node.transform && !moving.contains(&(index, id)) {
                 continue;
             }
             for element in &file.elements {
@@ -259,6 +260,8 @@ fn channels<'a, 'i>(animation: Node<'a, 'i>) -> impl Iterator<Item = Node<'a, 'i
 struct Edits<'t> {
     text: &'t str,
     all: Vec<(Range<usize>, String)>,
+    /// Which of them fills an element that had no content, by where that ends.
+    filled: HashMap<usize, usize>,
 }
 
 impl Edits<'_> {
@@ -271,12 +274,10 @@ impl Edits<'_> {
     /// Takes an element out, with its line where nothing else is on it.
     fn take_out(&mut self, range: Range<usize>) {
         let start = self.line(range.start);
-        let rest = &self.text[range.end..];
-        let end = rest.find('\n').filter(|end| rest[..*end].trim().is_empty());
-        let range = match end.filter(|_| self.text[..start].ends_with('\n')) {
-            Some(end) => start..range.end + end + 1,
-            None => range,
-        };
+        // No farther than the blanks: a document may be one line.
+        let rest = self.text[range.end..].trim_start_matches([' ', '\t', '\r']);
+        let has_line = rest.starts_with('\n') && self.text[..start].ends_with('\n');
+        let range = if has_line { start..self.text.len() - rest.len() + 1 } else { range };
         self.all.push((range, String::new()));
     }
 
@@ -337,9 +338,15 @@ impl Edits<'_> {
     fn fill(&mut self, node: Node<'_, '_>, text: &str) {
         let slash = node.range().end - 2..node.range().end;
         let close = format!("</{}>", node.tag_name().name());
-        match self.all.iter_mut().find(|(range, _)| *range == slash) {
-            Some((_, filled)) => filled.insert_str(filled.len() - close.len(), text),
-            None => self.all.push((slash, format!(">{text}{close}"))),
+        match self.filled.get(&slash.end) {
+            Some(&at) => {
+                let filled = &mut self.all[at].1;
+                filled.insert_str(filled.len() - close.len(), text);
+            }
+            None => {
+                self.filled.insert(slash.end, self.all.len());
+                self.all.push((slash, format!(">{text}{close}")));
+            }
         }
     }
 

@@ -58,17 +58,25 @@ pub fn below(rig: &Rig) -> Below {
     below
 }
 
-/// Text with the characters that XML keeps for itself escaped, and those that it does not allow replaced.
+/// A text with what XML does not allow replaced.
+pub fn allowed(text: &str) -> String {
+    let allowed = |c: char| match c {
+        '\n' | '\t' | '\r' => ' ',
+        c if c.is_control() || c == '\u{fffe}' || c == '\u{ffff}' => '\u{fffd}',
+        c => c,
+    };
+    text.chars().map(allowed).collect()
+}
+
+/// The same, with the characters that XML keeps for itself escaped.
 pub fn escaped(text: &str) -> String {
     let mut safe = String::with_capacity(text.len());
-    for c in text.chars() {
+    for c in allowed(text).chars() {
         match c {
             '&' => safe.push_str("&amp;"),
             '<' => safe.push_str("&lt;"),
             '>' => safe.push_str("&gt;"),
             '"' => safe.push_str("&quot;"),
-            '\n' | '\t' | '\r' => safe.push(' '),
-            c if c.is_control() || c == '\u{fffe}' || c == '\u{ffff}' => safe.push('\u{fffd}'),
             c => safe.push(c),
         }
     }

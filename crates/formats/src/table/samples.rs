@@ -154,16 +154,18 @@ impl Build {
 
     /// The numbers of a column; none where a cell is empty.
     fn column(&self, rows: &[Row], place: usize) -> Result<Column, Fault> {
-        let cell = |row: &Row| row.record.get(place).unwrap_or_default().to_owned();
+        fn cell(row: &Row, place: usize) -> &str {
+            row.record.get(place).unwrap_or_default()
+        }
         let is_empty = |cell: &str| cell.is_empty() || cell.eq_ignore_ascii_case("nan");
-        let is_number = |row: &Row| self.cells.parsed(&cell(row)).is_some();
+        let is_number = |row: &Row| self.cells.parsed(cell(row, place)).is_some();
         if !rows.iter().any(is_number) {
-            return match rows.iter().find(|row| cell(row).parse::<f64>().is_ok_and(f64::is_infinite)) {
-                Some(row) => self.cells.number(&cell(row), row.line).map(|_| Column::Words),
+            return match rows.iter().find(|row| cell(row, place).parse::<f64>().is_ok_and(f64::is_infinite)) {
+                Some(row) => self.cells.number(cell(row, place), row.line).map(|_| Column::Words),
                 None => Ok(Column::Words),
             };
         }
-        let number = |row: &Row| match row.record.get(place).unwrap_or_default() {
+        let number = |row: &Row| match cell(row, place) {
             cell if is_empty(cell) => Ok(None),
             cell => self.cells.number(cell, row.line).map(Some),
         };

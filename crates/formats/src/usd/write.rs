@@ -212,8 +212,9 @@ impl Writer<'_> {
         let _ = writeln!(self.text, "rel skel:animationSource = <{path}/{MOTION}>");
         animation(&mut self.text, (self.scene, take, moved.rig), MOTION, &moved.bones, &moved.shapes)?;
         let rig = &self.scene.rigs[moved.rig];
+        let nodes: Vec<(NodeId, &Node)> = rig.nodes().collect();
         for bone in &moved.bones {
-            let Some((id, node)) = rig.nodes().nth(bone.position) else { continue };
+            let (id, node) = nodes[bone.position];
             self.paths.push((format!("{path}:{}", bone.joint), (moved.rig, id)));
             let target = |op: &TransformOp| Target { rig: moved.rig, node: id, property: op.name.clone() };
             self.written.extend(node.transform.iter().map(target));
