@@ -7,6 +7,7 @@ use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::ops::budget::TooMany;
 use nimble_curve_core::ops::carry::CarryError;
 use nimble_curve_core::ops::clips::JoinError;
+use nimble_curve_core::ops::control_rig::SolveError;
 use nimble_curve_core::ops::cycle::CycleError;
 use nimble_curve_core::ops::layers::LayersError;
 use nimble_curve_core::ops::place::PlaceError;
@@ -41,6 +42,8 @@ pub enum Failure {
     Reorder(#[from] ReorderError),
     #[error(transparent)]
     Layers(#[from] LayersError),
+    #[error(transparent)]
+    Solve(#[from] SolveError),
     #[error(transparent)]
     Fit(#[from] FitError),
     #[error(transparent)]

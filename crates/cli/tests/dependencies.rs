@@ -22,6 +22,10 @@ const ALLOWED: [&str; 11] = [
 const TWICE: [&str; 3] = ["base64", "miniz_oxide", "syn"];
 
 fn packages() -> Vec<serde_json::Value> {
+    metadata()["packages"].as_array().unwrap().clone()
+}
+
+fn metadata() -> serde_json::Value {
     let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());
     let manifest = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../Cargo.toml");
     let output = std::process::Command::new(cargo)
@@ -30,8 +34,102 @@ fn packages() -> Vec<serde_json::Value> {
         .output()
         .unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let metadata: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
-    metadata["packages"].as_array().unwrap().clone()
+    serde_json::from_slice(&output.stdout).unwrap()
+}
+
+/// The packages of which code is in the program, on whatever system: what it needs to run, not what builds or tests it.
+fn linked_in() -> Vec<serde_json::Value> {
+    let metadata = metadata();
+    let packages = metadata["packages"].as_array().unwrap();
+    let nodes: BTreeMap<&str, &serde_json::Value> = (metadata["resolve"]["nodes"].as_array().unwrap().iter())
+        .map(|node| (node["id"].as_str().unwrap(), node))
+        .collect();
+    let program = packages.iter().find(|package| package["name"] == "nimble-curve").unwrap();
+    let mut seen = BTreeSet::new();
+    let mut open = vec![program["id"].as_str().unwrap()];
+    while let Some(id) = open.pop() {
+        if !seen.insert(id) {
+            continue;
+        }
+        for needed in nodes[id]["deps"].as_array().unwrap() {
+            let kinds = needed["dep_kinds"].as_array().unwrap();
+            if kinds.iter().any(|kind| kind["kind"].is_null()) {
+                open.push(needed["pkg"].as_str().unwrap());
+            }
+        }
+    }
+    let is_other = |package: &&serde_json::Value| {
+        seen.contains(package["id"].as_str().unwrap()) && !package["source"].is_null()
+    };
+    packages.iter().filter(is_other).cloned().collect()
+}
+
+/// The texts that come with a package: those of MIT where that is one of the ways, as they are the shortest, else all.
+fn texts(package: &serde_json::Value) -> Vec<String> {
+    let folder = Path::new(package["manifest_path"].as_str().unwrap()).parent().unwrap();
+    let mut names: Vec<String> = (std::fs::read_dir(folder).unwrap())
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .filter(|name| {
+            let plain = name.to_lowercase();
+            ["licen", "copying", "notice", "unlicense"].iter().any(|word| plain.starts_with(word))
+                && folder.join(name).is_file()
+        })
+        .collect();
+    names.sort();
+    let mit: Vec<String> = names.iter().filter(|name| name.to_lowercase().contains("mit")).cloned().collect();
+    let licence = package["license"].as_str().unwrap();
+    let chosen = if mit.is_empty() || licence.contains("AND") { names } else { mit };
+    let text = |name: &String| {
+        let lines = std::fs::read_to_string(folder.join(name)).unwrap();
+        lines.lines().map(str::trim_end).collect::<Vec<_>>().join("\n").trim().to_owned()
+    };
+    chosen.iter().map(text).collect()
+}
+
+/// What `--licences` prints.
+fn notices() -> String {
+    let mut names = Vec::new();
+    let mut by_text: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let mut without = Vec::new();
+    for package in linked_in() {
+        let name = format!("{} {}", package["name"].as_str().unwrap(), package["version"].as_str().unwrap());
+        let texts = texts(&package);
+        if texts.is_empty() {
+            without.push(name.clone());
+        }
+        for text in texts {
+            by_text.entry(text).or_default().push(name.clone());
+        }
+        let licence = package["license"].as_str().unwrap().replace('/', " OR ").replace("  ", " ");
+        names.push(format!("  {name}: {licence}"));
+    }
+    names.sort();
+    let mut of_texts: Vec<(Vec<String>, String)> = by_text.into_iter().map(|(text, of)| (of, text)).collect();
+    of_texts.sort();
+    let font = include_str!("../../draw/fonts/LICENSE.txt");
+    let mut page = format!(
+        "nimble-curve is MIT OR Apache-2.0. In it are these, on one system or another:\n\n{}\n  the font DejaVu Sans: see below\n\n\
+         These come without a text of their licence: {}.\n",
+        names.join("\n"),
+        without.join(", ")
+    );
+    let rule = "-".repeat(80);
+    for (of, text) in of_texts {
+        page += &format!("\n{rule}\n{}\n\n{text}\n", of.join(", "));
+    }
+    page + &format!("\n{rule}\nthe font DejaVu Sans\n\n{}\n", font.trim())
+}
+
+#[test]
+fn the_notices_are_those_of_what_is_linked_in() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("NOTICES.txt");
+    let made = notices();
+    if std::env::var_os("NIMBLE_CURVE_WRITE_DOCS").is_some() {
+        std::fs::write(&path, &made).unwrap();
+    }
+    let kept = std::fs::read_to_string(&path).unwrap();
+    assert!(kept == made, "NOTICES.txt is not what is linked in; NIMBLE_CURVE_WRITE_DOCS=1 writes it anew");
+    assert!(crate::common::succeed(Path::new("."), &["--licences"]) == made);
 }
 
 /// Whether an expression of licences leaves a way that is allowed: one of several, all of what is joined.

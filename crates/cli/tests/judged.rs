@@ -57,7 +57,14 @@ fn one(tracks: &[(&str, &str, Controller)], frames: TimeRange) -> Scene {
     });
     let layer = Layer::base(tracks.collect());
     let takes = vec![take(vec![layer], frames)];
-    Scene { rate: RATE, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes }
+    Scene {
+        rate: RATE,
+        space: Space::METRES_Y_UP,
+        rigs: vec![rig],
+        sets: Vec::new(),
+        constraints: Vec::new(),
+        takes,
+    }
 }
 
 fn curve(keys: &[(i64, f64, Interpolation)]) -> Curve {

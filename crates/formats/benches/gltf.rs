@@ -45,6 +45,7 @@ fn scene() -> Scene {
         space: Space::METRES_Y_UP,
         rigs: vec![rig],
         sets: Vec::new(),
+        constraints: Vec::new(),
         takes: vec![Take {
             name: "take".into(),
             folder: None,

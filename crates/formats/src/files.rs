@@ -9,6 +9,7 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::budget::affordable;
+use nimble_curve_core::ops::control_rig::solved;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
@@ -342,6 +343,12 @@ pub fn encoded(
             shifts: Vec::new(),
         }),
         Format::Bvh => {
+            let free = solved(scene, &saving.tolerance.times(0.5))
+                .map_err(|error| cannot(Fault::of_whole(error.to_string())))?;
+            let (scene, solving) = match &free {
+                Some((free, ledger)) => (free, Some(ledger)),
+                None => (scene, None),
+            };
             let space = Space {
                 metres_per_unit: if saving.keep_unit { scene.space.metres_per_unit } else { 0.01 },
                 up: if saving.keep_up { scene.space.up } else { UpAxis::Y },
@@ -352,6 +359,10 @@ pub fn encoded(
             let (text, mut ledger, written) = bvh::written(&spaced, take).map_err(cannot)?;
             crate::extra_data::remap_fates(&mut ledger, &respaced);
             ledger.notes.extend(bvh::stated(&scene.space, &space));
+            if let Some(solving) = solving {
+                ledger = solving.clone().followed_by(ledger);
+                ledger.notes.push("joints were solved, as the format holds no constraints".to_owned());
+            }
             let keys = written.nodes.into_iter().enumerate();
             Ok(Encoded {
                 format,

@@ -92,6 +92,7 @@ fn moving(curves: Vec<Curve>, first: Ticks, last: Ticks) -> Scene {
         space: Space::METRES_Y_UP,
         rigs: vec![rig],
         sets: Vec::new(),
+        constraints: Vec::new(),
         takes: vec![take],
     }
 }

@@ -5,6 +5,7 @@ mod common;
 mod bvh;
 mod collada;
 mod collada_into;
+mod constraints;
 mod findings;
 mod gltf;
 mod gltf_passed_on;

@@ -152,6 +152,7 @@ proptest! {
             space: Space::CENTIMETRES_Z_UP,
             rigs: vec![rig],
             sets: Vec::new(),
+            constraints: Vec::new(),
             takes: vec![Take {
                 name: "t".into(), folder: None, range: TimeRange::new(Ticks(-7), Ticks(123_456_789)),
                 clips: Vec::new(), markers: Vec::new(), layers: vec![layer],

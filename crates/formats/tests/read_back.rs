@@ -52,6 +52,7 @@ fn a_muted_layer_excuses_no_other_motion() {
             space: Space::METRES_Y_UP,
             rigs: vec![rig.clone()],
             sets: Vec::new(),
+            constraints: Vec::new(),
             takes: vec![take],
         }
     };

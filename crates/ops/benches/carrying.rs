@@ -59,6 +59,7 @@ fn scene(order: RotationOrder, turned: bool, animated: bool) -> Scene {
         space: Space::METRES_Y_UP,
         rigs: vec![rig],
         sets: Vec::new(),
+        constraints: Vec::new(),
         takes: if animated { vec![take] } else { Vec::new() },
     }
 }

@@ -21,6 +21,7 @@ use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Tr
 
 use self::wholes::Wholes;
 use super::channel::{Tolerance, count, each_track, keys_added, property};
+use super::control_rig::{SolveOptions, solve};
 use super::conversion::{
     ControllerType, ConversionContext, ConvertedController, NotConvertible, convert_controller,
     quaternion_keys, with_path,
@@ -53,6 +54,24 @@ pub struct Capabilities {
     pub lists: bool,
 }
 
+/// A scene as files without constraints hold it: joints solved, controls as they are.
+///
+/// # Errors
+/// Where constraints cannot be worked out.
+fn unconstrained(
+    scene: &Scene,
+    holds: &Capabilities,
+    tolerance: &Tolerance,
+) -> Result<(Scene, Ledger), LayersError> {
+    // Half of the tolerance for each of the two.
+    let half = tolerance.times(0.5);
+    let options = SolveOptions { tolerance: half, ..SolveOptions::default() };
+    let made = solve(scene, &options)?;
+    let (adapted, mut after) = adapt(&Scene { constraints: Vec::new(), ..made.scene }, holds, &half)?;
+    after.notes.push("joints were solved, as the format holds no constraints".to_owned());
+    Ok((adapted, made.ledger.followed_by(after)))
+}
+
 /// A scene with nothing but what is held, and what became of every track.
 ///
 /// # Errors
@@ -62,6 +81,9 @@ pub fn adapt(
     holds: &Capabilities,
     tolerance: &Tolerance,
 ) -> Result<(Scene, Ledger), LayersError> {
+    if !scene.constraints.is_empty() {
+        return unconstrained(scene, holds, tolerance);
+    }
     let needs_flattening = |take: &Take| {
         take.layers.len() > 1
             || take.layers.iter().any(|base| base.muted || base.weight.constant() != Some(1.0))

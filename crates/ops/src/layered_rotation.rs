@@ -74,7 +74,14 @@ impl<'a> LayeredRotation<'a> {
                 markers: Vec::new(),
                 layers: take.layers.iter().map(layer).collect(),
             });
-            Scene { rate: scene.rate, space: scene.space, rigs, sets: Vec::new(), takes: takes.collect() }
+            Scene {
+                rate: scene.rate,
+                space: scene.space,
+                rigs,
+                sets: Vec::new(),
+                constraints: Vec::new(),
+                takes: takes.collect(),
+            }
         };
         let old = alone(&scene.rigs[from.rig], from, true);
         let new = alone(rig, onto, false);

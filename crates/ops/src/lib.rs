@@ -13,6 +13,7 @@ pub mod check;
 pub mod clips;
 pub mod compare;
 mod contact;
+pub mod control_rig;
 pub mod controllers;
 pub mod conversion;
 pub mod cycle;
@@ -41,6 +42,7 @@ pub mod survey;
 pub mod travel;
 pub mod unbake;
 pub mod unwind;
+mod vectors;
 
 pub use anatomy::feet;
 pub use channel::Tolerance;

@@ -153,7 +153,7 @@ fn bare(scene: &Scene, keep: &BTreeSet<NodeRef>) -> (Scene, Vec<(NodeRef, NodeRe
             rigs.push(own);
         }
     }
-    (Scene { rigs, takes: Vec::new(), ..scene.clone() }, pairs)
+    (Scene { rigs, takes: Vec::new(), constraints: Vec::new(), ..scene.clone() }, pairs)
 }
 
 /// Takes away what the nodes of a scene lock.

@@ -81,6 +81,9 @@ pub fn apart(scene: &Scene) -> Cow<'_, Scene> {
             (target.rig, target.node) = (rig, node);
         }
     }
+    let moved = |node: NodeRef| places.get(&node).copied();
+    // Each node has a place.
+    apart.constraints = scene.constraints.iter().filter_map(|own| own.with_nodes(moved)).collect();
     Cow::Owned(apart)
 }
 
@@ -112,7 +115,7 @@ fn bodies(scene: &Scene, index: usize) -> Vec<Tree> {
     }
     let named = |top: NodeId| rig.node(top).map_or("", |node| &node.name);
     let walks = |tree: &Tree| {
-        let alone = Scene { rigs: vec![tree.rig.clone()], takes: Vec::new(), ..scene.clone() };
+        let alone = Scene::new(scene.rate, scene.space).with_rig(tree.rig.clone());
         has_legs(&alone, 0)
     };
     let all = tops.iter().map(|&top| (top, part(named(top), &|id| top_of(id) == Some(top))));

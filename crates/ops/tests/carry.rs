@@ -47,6 +47,7 @@ fn scene(order: RotationOrder, rests: [DQuat; 2], controllers: Option<[Controlle
         space: Space::METRES_Y_UP,
         rigs: vec![rig],
         sets: Vec::new(),
+        constraints: Vec::new(),
         takes: takes.into_iter().collect(),
     }
 }

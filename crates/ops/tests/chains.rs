@@ -67,7 +67,14 @@ fn scene(joints: &[Joint], side: usize) -> Scene {
         layers: vec![Layer::base(tracks.collect())],
     };
     let takes = if side == 0 { vec![take] } else { Vec::new() };
-    Scene { rate: RATE, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes }
+    Scene {
+        rate: RATE,
+        space: Space::METRES_Y_UP,
+        rigs: vec![rig],
+        sets: Vec::new(),
+        constraints: Vec::new(),
+        takes,
+    }
 }
 
 /// The same chain that is shifted by curves, too.

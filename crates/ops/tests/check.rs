@@ -88,6 +88,7 @@ impl Figure {
             space: Space::METRES_Y_UP,
             rigs: vec![rig],
             sets: Vec::new(),
+            constraints: Vec::new(),
             takes: vec![take],
         };
         let mut figure = Figure { scene, ids };

@@ -232,5 +232,5 @@ fn walker(places: &[Curve], turns: &[Curve], order: RotationOrder, z_up: bool) -
         layers: vec![Layer::base(tracks)],
     };
     let space = if z_up { Space::CENTIMETRES_Z_UP } else { Space::CENTIMETRES_Y_UP };
-    Scene { rate: RATE, space, rigs: vec![rig], sets: Vec::new(), takes: vec![take] }
+    Scene { rate: RATE, space, rigs: vec![rig], sets: Vec::new(), constraints: Vec::new(), takes: vec![take] }
 }

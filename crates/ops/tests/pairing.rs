@@ -156,6 +156,7 @@ fn scene(joints: &[(String, Option<usize>, DVec3)]) -> Scene {
         space: Space::METRES_Y_UP,
         rigs: vec![rig],
         sets: Vec::new(),
+        constraints: Vec::new(),
         takes: Vec::new(),
     }
 }
@@ -303,6 +304,7 @@ fn what_both_files_tell_is_sure_whatever_nodes_are_called() {
             space: Space::METRES_Y_UP,
             rigs: vec![rig],
             sets: Vec::new(),
+            constraints: Vec::new(),
             takes: Vec::new(),
         }
     };

@@ -148,6 +148,7 @@ fn whole() -> Scene {
         space: Space::METRES_Y_UP,
         rigs: vec![bramble, cart],
         sets: vec![set],
+        constraints: Vec::new(),
         takes: vec![take, rest],
     }
 }

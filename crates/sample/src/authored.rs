@@ -64,6 +64,7 @@ pub fn scene() -> Scene {
         space: Space::CENTIMETRES_Z_UP,
         rigs: vec![rig],
         sets: vec![set("arms", &["courier:*arm_?", "courier:hand_?"]), set("tail", &["courier:tail_*"])],
+        constraints: Vec::new(),
         takes: vec![take],
     }
 }

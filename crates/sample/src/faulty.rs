@@ -160,6 +160,7 @@ pub fn scene() -> Scene {
         space: Space::CENTIMETRES_Y_UP,
         rigs: vec![rig, crate_rig],
         sets: Vec::new(),
+        constraints: Vec::new(),
         takes: vec![
             rush,
             take("sway", 24.0, vec![Layer::base(vec![swing(0.4)])]),

@@ -2,11 +2,12 @@
 //!
 //! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
 //! names, proportions and rotation orders; `moss`, a badger apprentice, captured with hips at the origin, and again with a parcel in one scene;
-//! a parcel cart with turning wheels and a weather vane; a timeline with six clips; and a file full of faults.
+//! a parcel cart with turning wheels and a weather vane; a dock crane whose joints follow controls; a timeline with six clips; and a file full of faults.
 
 pub mod apprentice;
 pub mod authored;
 pub mod cart;
+pub mod crane;
 pub mod faulty;
 pub mod handover;
 pub mod otter;
@@ -39,6 +40,7 @@ pub fn files() -> Vec<(&'static str, String)> {
         ("bramble.ncurve", own(&authored::scene())),
         ("stilt.ncurve", own(&stilt::scene())),
         ("cart.ncurve", own(&cart::scene())),
+        ("crane.ncurve", own(&crane::scene())),
         ("rounds.ncurve", own(&rounds::scene())),
         ("faulty.ncurve", own(&faulty::scene())),
         ("handover.ncurve", own(&handover::scene())),

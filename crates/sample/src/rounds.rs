@@ -278,5 +278,12 @@ pub fn scene() -> Scene {
         ],
         layers: vec![Layer::base(tracks)],
     };
-    Scene { rate: RATE, space: Space::CENTIMETRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes: vec![take] }
+    Scene {
+        rate: RATE,
+        space: Space::CENTIMETRES_Y_UP,
+        rigs: vec![rig],
+        sets: Vec::new(),
+        constraints: Vec::new(),
+        takes: vec![take],
+    }
 }

@@ -127,6 +127,7 @@ pub fn scene() -> Scene {
             set("legs", &["*_Hip", "*_Knee", "*_Hock", "*_Claws"]),
             set("wings", &["*_Wing", "*_Elbow", "*_Pinion"]),
         ],
+        constraints: Vec::new(),
         takes: Vec::new(),
     }
 }

@@ -175,7 +175,14 @@ pub fn scene() -> Scene {
         markers: Vec::new(),
         layers: vec![Layer::base(tracks)],
     };
-    Scene { rate, space: Space::CENTIMETRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes: vec![take] }
+    Scene {
+        rate,
+        space: Space::CENTIMETRES_Y_UP,
+        rigs: vec![rig],
+        sets: Vec::new(),
+        constraints: Vec::new(),
+        takes: vec![take],
+    }
 }
 
 /// With four decimals, as capture is exported.

@@ -5,6 +5,7 @@
 
 pub mod address;
 pub mod choice;
+pub mod constraint;
 pub mod controller;
 pub mod evaluate;
 pub mod judge;

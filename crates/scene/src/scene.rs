@@ -6,6 +6,8 @@ use nimble_curve_curves::curve::Ticks;
 use nimble_curve_curves::time::{FrameRate, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 
+use crate::address::NodeRef;
+use crate::constraint::Constraint;
 use crate::controller::{Controller, Weight};
 use crate::rig::{AttributeKind, NodeId, OpValue, Rig};
 use crate::space::Space;
@@ -21,6 +23,8 @@ pub struct Scene {
     pub rigs: Vec<Rig>,
     /// Named lists of node patterns.
     pub sets: Vec<NodeSet>,
+    /// What drives nodes by others, in the order in which it acts.
+    pub constraints: Vec<Constraint>,
     /// The animations.
     pub takes: Vec<Take>,
 }
@@ -190,7 +194,7 @@ impl PropertyKind {
 impl Scene {
     /// A scene without anything in it.
     pub fn new(rate: FrameRate, space: Space) -> Scene {
-        Scene { rate, space, rigs: Vec::new(), sets: Vec::new(), takes: Vec::new() }
+        Scene { rate, space, rigs: Vec::new(), sets: Vec::new(), constraints: Vec::new(), takes: Vec::new() }
     }
 
     /// The same with one more rig.
@@ -230,7 +234,11 @@ impl Scene {
                 track.target.node = place.copied().unwrap_or(track.target.node);
             }
         }
-        Scene { rigs, takes, sets: self.sets.clone(), ..*self }
+        let moved = |(rig, node): NodeRef| Some((rig, *places.get(rig)?.get(&node)?));
+        // All of them have a place: what a constraint names is in the scene.
+        let constraints =
+            self.constraints.iter().filter_map(|constraint| constraint.with_nodes(moved)).collect();
+        Scene { rigs, takes, constraints, sets: self.sets.clone(), ..*self }
     }
 }
 

@@ -8,6 +8,7 @@
 
 pub mod between;
 pub mod capture;
+pub mod controls;
 pub mod curve;
 pub mod greedy;
 pub mod random;

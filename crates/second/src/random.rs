@@ -2,18 +2,35 @@
 
 use serde_json::{Value, json};
 
-/// Numbers that a seed gives (SplitMix64, after Steele, Lea and Flood, 2014).
+/// Numbers that a seed gives (SplitMix64, after Steele, Lea and Flood, 2014), or bytes while there are any.
 #[derive(Clone, Debug)]
-pub struct Chance(u64);
+pub struct Chance {
+    state: u64,
+    /// Given bytes, from the last to the first.
+    given: Vec<u8>,
+}
 
 impl Chance {
     pub fn new(seed: u64) -> Chance {
-        Chance(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ 0x5DEE_CE66_D1CE_4E5B)
+        let state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ 0x5DEE_CE66_D1CE_4E5B;
+        Chance { state, given: Vec::new() }
+    }
+
+    /// Two bytes a decision, so that who changes one of them (a fuzzer) changes one thing of what is made.
+    pub fn of_bytes(bytes: &[u8]) -> Chance {
+        Chance { given: bytes.iter().rev().copied().collect(), ..Chance::new(bytes.len() as u64) }
     }
 
     pub fn bits(&mut self) -> u64 {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
+        if let (Some(high), Some(low)) = (self.given.pop(), self.given.pop()) {
+            // The high bits decide on a number, the low ones on a choice.
+            return (u64::from(high) << 56)
+                | (u64::from(low) << 48)
+                | (u64::from(high) << 8)
+                | u64::from(low);
+        }
+        self.state = self.state.wrapping_add(0x9E37_79B9_7F4A_7C15);
+        let mut z = self.state;
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
         z ^ (z >> 31)
@@ -521,7 +538,12 @@ fn rotation(chance: &mut Chance, contents: &Contents, range: (i64, i64), order: 
 
 /// The text of a scene; samples are at its rate.
 pub fn text(seed: u64, contents: &Contents) -> String {
-    let mut made = scene(&mut Chance::new(seed), contents);
+    text_by(&mut Chance::new(seed), contents)
+}
+
+/// The text of a scene that these numbers make.
+pub fn text_by(chance: &mut Chance, contents: &Contents) -> String {
+    let mut made = scene(chance, contents);
     let rate = made["rate"].clone();
     with_rate(&mut made["takes"], &rate);
     made.to_string()

@@ -169,7 +169,14 @@ pub fn scene(layers: Vec<nimble_curve_scene::scene::Layer>) -> nimble_curve_scen
         markers: Vec::new(),
         layers,
     };
-    Scene { rate: RATE, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes: vec![take] }
+    Scene {
+        rate: RATE,
+        space: Space::METRES_Y_UP,
+        rigs: vec![rig],
+        sets: Vec::new(),
+        constraints: Vec::new(),
+        takes: vec![take],
+    }
 }
 
 /// A track on the node of [`scene`].

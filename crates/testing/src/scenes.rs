@@ -537,7 +537,14 @@ pub fn any_scene(contents: Contents) -> impl Strategy<Value = Scene> {
                 take.name = format!("{} {index}", take.name);
             }
             let set = NodeSet { name: "hands".into(), patterns: vec!["*arm*".into(), "a:*".into()] };
-            Scene { rate: RATE, space, rigs, sets: with_set.then_some(set).into_iter().collect(), takes }
+            Scene {
+                rate: RATE,
+                space,
+                rigs,
+                sets: with_set.then_some(set).into_iter().collect(),
+                constraints: Vec::new(),
+                takes,
+            }
         })
     })
 }

@@ -16,6 +16,7 @@ pub use self::reorder::Reorder;
 pub use self::unbake::{Bake, Bound, Keys, Seen, Unbake};
 
 mod clips;
+mod rig;
 mod root;
 mod run;
 
@@ -28,6 +29,7 @@ use crate::files::InputArgs;
 use crate::quantity;
 
 pub use self::clips::*;
+pub use self::rig::{Rig, RigAction, RigSolve};
 pub use self::root::*;
 pub use self::run::*;
 
@@ -41,8 +43,11 @@ pub struct Cli {
     /// Print tables as wide as they are, also where the terminal is narrower
     #[arg(long, global = true, display_order = 1000)]
     pub wide: bool,
+    /// Print the notices of all that is linked in, and end
+    #[arg(long, exclusive = true)]
+    pub licences: bool,
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 #[derive(Clone, Debug, Subcommand)]
@@ -54,6 +59,7 @@ pub enum Command {
     Reorder(Reorder),
     Map(Map),
     Carry(Box<Carry>),
+    Rig(Rig),
     Layers(Layers),
     Clips(Clips),
     Root(Root),

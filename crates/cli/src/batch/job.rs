@@ -484,7 +484,7 @@ fn followed(first: StepOutput, mut then: StepOutput) -> StepOutput {
 fn plain_split() -> Result<ClipsSplit, Failure> {
     let cli = Cli::try_parse_from(["nimble-curve", "clips", "split", "--output=-", "--", "-"]);
     match cli.map_err(|error| Failure::new(error.to_string()))?.command {
-        Command::Clips(clips) => match clips.action {
+        Some(Command::Clips(clips)) => match clips.action {
             Some(ClipsAction::Split(args)) => Ok(args),
             _ => Err(Failure::new("clips split is no split")),
         },

@@ -16,6 +16,7 @@ const FILES: &[(&str, &[u8])] = &[
     ("bramble.ncurve", include_bytes!("../../demo/bramble.ncurve")),
     ("stilt.ncurve", include_bytes!("../../demo/stilt.ncurve")),
     ("cart.ncurve", include_bytes!("../../demo/cart.ncurve")),
+    ("crane.ncurve", include_bytes!("../../demo/crane.ncurve")),
     ("rounds.ncurve", include_bytes!("../../demo/rounds.ncurve")),
     ("faulty.ncurve", include_bytes!("../../demo/faulty.ncurve")),
     ("handover.ncurve", include_bytes!("../../demo/handover.ncurve")),
@@ -54,6 +55,10 @@ const STEPS: &[(&str, &str)] = &[
     (
         "... and unbaked last, as closely as it will be seen: near, mid or far.",
         "unbake @/stilt_samples.ncurve --seen mid -o @/stilt_sparse.ncurve --no-other-tolerances",
+    ),
+    (
+        "The dock crane's joints follow controls, which is what animators key. For other programs they get keys of their own.",
+        "rig solve @/crane.ncurve -o @/crane_joints.ncurve",
     ),
     (
         "The parcel cart's wheels turn many times, and its weather vane goes through gimbal lock. The best order for each:",

@@ -15,6 +15,7 @@ mod man;
 mod map;
 mod plot;
 mod reorder;
+mod rig;
 mod root;
 mod run;
 mod schema;
@@ -27,7 +28,16 @@ use crate::failure::Failure;
 
 /// Runs a command.
 pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
-    match cli.command {
+    if cli.licences {
+        crate::report::print_text(&mut crate::terminal::Report::out(), include_str!("../../NOTICES.txt"))?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let Some(command) = cli.command else {
+        return Err(Failure::new(
+            "no command is given: see 'nimble-curve --help', or start with 'nimble-curve demo'",
+        ));
+    };
+    match command {
         Command::Check(args) => return check::run(&args),
         Command::Compare(args) => return compare::run(&args),
         Command::Run(args) => return run::run(&args),
@@ -38,6 +48,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Reorder(args) => reorder::run(&args),
         Command::Map(args) => map::run(&args),
         Command::Carry(args) => carry::run(&args),
+        Command::Rig(args) => rig::run(&args),
         Command::Layers(args) => layers::run(&args),
         Command::Clips(args) => clips::run(&args),
         Command::Root(args) => root::run(&args),

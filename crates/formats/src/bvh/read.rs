@@ -58,7 +58,10 @@ pub fn read(bytes: &[u8], name: &str, space: Space) -> Result<(Scene, Vec<String
         layers: vec![Layer::base(tracks)],
     };
     let takes = if frames == 0 { Vec::new() } else { vec![take] };
-    Ok((Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes }, lines.mended))
+    Ok((
+        Scene { rate, space, rigs: vec![rig], sets: Vec::new(), constraints: Vec::new(), takes },
+        lines.mended,
+    ))
 }
 
 /// The least bytes that so many frames take: a digit and a space a number.

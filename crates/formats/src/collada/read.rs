@@ -82,7 +82,7 @@ pub fn read(
     };
     let takes = file.takes(name, with_hints, &mut notes);
     notes.extend(clock.note());
-    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
+    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), constraints: Vec::new(), takes };
     Ok(Plain { scene, ids: nodes.list.into_iter().map(|node| node.id).collect(), notes })
 }
 

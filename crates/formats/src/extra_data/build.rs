@@ -28,7 +28,13 @@ pub fn of(
         .iter()
         .filter_map(|&node| Some((from.node(node).to_owned(), to.node(origin(node)?).to_owned())));
     let keys: Keys = from.nodes().iter().map(|&node| (node, from.node(node).to_owned())).collect();
-    let mut bare = Scene { rigs: scene.rigs.clone(), sets: scene.sets.clone(), takes: Vec::new(), ..*scene };
+    let mut bare = Scene {
+        rigs: scene.rigs.clone(),
+        sets: scene.sets.clone(),
+        constraints: scene.constraints.clone(),
+        takes: Vec::new(),
+        ..*scene
+    };
     let placed = (plain.space != scene.space).then(|| in_space(plain, &scene.space).0);
     let held: HashMap<(&str, NodeRef, &str), &Controller> = (placed.as_ref().unwrap_or(plain).takes.iter())
         .flat_map(|take| take.tracks().map(move |(_, track)| (take, track)))

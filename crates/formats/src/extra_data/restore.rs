@@ -78,7 +78,7 @@ fn keys_of(extra_data: &ExtraData, plain: &Scene, marks: &Marks) -> Keys {
 
 /// The addresses of a plain scene without the names of its rigs, which are those of files.
 pub(super) fn nameless(plain: &Scene) -> Addresses {
-    let mut bare = Scene { rigs: plain.rigs.clone(), sets: Vec::new(), takes: Vec::new(), ..*plain };
+    let mut bare = Scene { rigs: plain.rigs.clone(), ..Scene::new(plain.rate, plain.space) };
     for (index, rig) in bare.rigs.iter_mut().enumerate() {
         rig.name = format!("rig{index}");
     }
@@ -177,6 +177,16 @@ impl<'a> Restoring<'a> {
                 "{moved_rests} nodes rest elsewhere than when they were written: they rest as they are now"
             ));
         }
+        let driven = self.driven();
+        let lets_go =
+            !self.original.constraints.is_empty() && (!same_nodes || self.any_was_solved_anew(&driven));
+        if lets_go {
+            notes.push(
+                "what constraints drive was changed since it was written: its curves win, and the constraints were let go"
+                    .to_owned(),
+            );
+            whole_again.extend(driven);
+        }
         let mut takes = Vec::with_capacity(self.plain.takes.len());
         for take in &self.plain.takes {
             takes.push(self.take(take, &rigs, &place, &whole_again, &mut notes));
@@ -193,7 +203,8 @@ impl<'a> Restoring<'a> {
         if same_nodes {
             takes.extend(hidden.cloned());
         }
-        let scene = Scene { rigs, takes, ..self.original };
+        let constraints = if lets_go { Vec::new() } else { self.original.constraints };
+        let scene = Scene { rigs, takes, constraints, ..self.original };
         Ok((scene, notes))
     }
 
@@ -211,6 +222,22 @@ impl<'a> Restoring<'a> {
             let names = self.extra_data.tracks.keys().chain(self.tracks.keys());
             names.into_iter().any(|take| self.is_changed(take, &channel))
         })
+    }
+
+    /// The nodes, as they are now, that constraints drove.
+    fn driven(&self) -> HashSet<NodeRef> {
+        let then: HashSet<NodeRef> = (self.original.constraints.iter())
+            .flat_map(|own| own.driven().into_iter().chain([own.node]))
+            .collect();
+        self.origin.iter().filter(|(_, own)| then.contains(own)).map(|(now, _)| *now).collect()
+    }
+
+    /// Whether somebody gave nodes that constraints drove other curves, or new takes.
+    fn any_was_solved_anew(&self, driven: &HashSet<NodeRef>) -> bool {
+        let is_new = |take: &&Take| !self.extra_data.tracks.contains_key(&take.name);
+        let mut fresh = self.plain.takes.iter().filter(is_new).flat_map(|take| take.tracks());
+        fresh.any(|(_, track)| driven.contains(&(track.target.rig, track.target.node)))
+            || driven.iter().any(|node| self.any_track_changed(*node))
     }
 
     pub(super) fn channel(&self, node: NodeRef, property: &str) -> String {

@@ -126,7 +126,14 @@ pub fn read(
         takes.extend(take);
     }
     notes.extend(clock.note());
-    let scene = Scene { rate, space: Space::METRES_Y_UP, rigs: vec![rig], sets: Vec::new(), takes };
+    let scene = Scene {
+        rate,
+        space: Space::METRES_Y_UP,
+        rigs: vec![rig],
+        sets: Vec::new(),
+        constraints: Vec::new(),
+        takes,
+    };
     Ok(Plain { scene, places: order.into_iter().map(|(place, _)| place).collect(), notes })
 }
 

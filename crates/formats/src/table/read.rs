@@ -63,7 +63,7 @@ pub fn read(text: &str, name: &str, assume: Space, rate: Option<FrameRate>) -> R
         build.samples(&names, &rows, &instants, name)?;
     }
     let Build { rate, space, rig, takes, texts, notes, .. } = build;
-    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
+    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), constraints: Vec::new(), takes };
     Ok(Plain { scene, keys: texts, notes, mended: Vec::new() })
 }
 

@@ -86,7 +86,7 @@ pub fn read(layer: &Layer<'_>, name: &str, rate: Option<FrameRate>, is_exact: bo
             layers: vec![SceneLayer::base(tracks)],
         }],
     };
-    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), takes };
+    let scene = Scene { rate, space, rigs: vec![rig], sets: Vec::new(), constraints: Vec::new(), takes };
     Ok(Plain { scene, paths, notes })
 }
 

@@ -17,12 +17,12 @@ use nimble_curve_scene::similar::similar_address;
 use super::map::{NameMap, NumberRange};
 use super::output::Output;
 use super::tracks::{OnLayer, Tracks, base_layer, common_samples};
-use super::vectors::{linear_number, signed_axes};
 use super::{CarryError, Job, links};
 use crate::names::other_side;
 use crate::rigs::RigPairing;
 use crate::rotation_conversion::ConvertedRotation;
 use crate::sampled_function::{SampledFunction, union_times};
+use crate::vectors::{linear_number, signed_axes};
 
 /// Where attributes go.
 #[derive(Debug, Default)]
@@ -129,7 +129,7 @@ impl Job<'_> {
             }
             (PropertyKind::Vector(a), Some(PropertyKind::Vector(b))) if a == b => {
                 let factor = if a == Quantity::Length { self.scale } else { 1.0 };
-                let linear = super::vectors::Linear::new(
+                let linear = crate::vectors::Linear::new(
                     glam::DQuat::IDENTITY,
                     factor,
                     glam::DVec3::ZERO,

@@ -17,8 +17,8 @@ use nimble_curve_scene::space::AxisMap;
 use super::links::NodePairing;
 use super::map::PairSpace;
 use super::side::Side;
-use super::vectors::signed_axes;
 use super::{CarryOptions, Job};
+use crate::vectors::signed_axes;
 
 impl Job<'_> {
     /// The claim of all takes on this pair of rigs, what was left out not yet excused; takes of the result begin at `own`. The turns of `free` nodes were to change.

@@ -13,6 +13,9 @@ pub enum CarryError {
         "the map's rule rename '{0}' to '{1}' pairs no node: no source node of the first name has a partner of the second"
     )]
     EmptyRule(String, String),
+    /// What constraints drive in the source cannot be solved.
+    #[error(transparent)]
+    Solve(#[from] crate::control_rig::SolveError),
     /// The source has no animation.
     #[error("the source has no take: there is nothing to carry")]
     NoTake,

@@ -9,8 +9,8 @@ use super::Job;
 use super::links::NodePairing;
 use super::output::Output;
 use super::tracks::{OnLayer, Tracks};
-use super::vectors::Linear;
 use crate::rotation_conversion::ConvertedRotation;
+use crate::vectors::Linear;
 
 /// Rotations and places closer than this, in radians and parts of their length, are the same.
 const SAME: f64 = 1e-9;

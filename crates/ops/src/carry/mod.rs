@@ -56,7 +56,6 @@ mod still;
 mod tracks;
 mod translations;
 mod unlike;
-mod vectors;
 
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -66,6 +65,7 @@ pub use map::{AttributePair, Chain, NameMap, NodePair, NumberRange, PairSpace, R
 pub use pose::{held, keyed, pose_from};
 
 use super::anatomy::has_legs;
+use super::control_rig::solved;
 use super::rotation_conversion::SAMPLED_ONLY;
 use super::{RigPairing, Tolerance};
 use nimble_curve_curves::fit::Handles;
@@ -196,8 +196,33 @@ pub fn carry(
     map: &NameMap,
     options: &CarryOptions,
 ) -> Result<Carried, CarryError> {
-    carry_said(source, target, map, options, &Unsaid::new())
+    if source.constraints.is_empty() && target.constraints.is_empty() {
+        return carry_said(source, target, map, options, &Unsaid::new());
+    }
+    // Of a rig with controls goes over what its joints do.
+    let part = options.tolerance.times(SOLVING);
+    let solved = solved(source, &part)?;
+    let source = solved.as_ref().map_or(source, |(scene, _)| scene);
+    let free = Scene { constraints: Vec::new(), ..target.clone() };
+    let rest = match solved {
+        Some(_) => CarryOptions { tolerance: options.tolerance.times(1.0 - SOLVING), ..options.clone() },
+        None => options.clone(),
+    };
+    let mut carried = carry_said(source, &free, map, &rest, &Unsaid::new())?;
+    if solved.is_some() {
+        carried.ledger.notes.push("the source's joints were solved first: constraints drive them".to_owned());
+    }
+    if !target.constraints.is_empty() {
+        let count = target.constraints.len();
+        carried.ledger.notes.push(format!(
+            "the target's joints have the keys: its {count} constraints, which would drive them, are not in the result"
+        ));
+    }
+    Ok(carried)
 }
+
+/// The part of the tolerance that solving a rig with controls takes.
+const SOLVING: f64 = 0.25;
 
 /// The same, where the own steps of some nodes of the target cannot say what comes to them.
 fn carry_said(

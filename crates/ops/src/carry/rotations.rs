@@ -17,10 +17,10 @@ use super::Job;
 use super::links::{Factor, NodePairing};
 use super::map::PairSpace;
 use super::output::{Made, Output};
-use super::side::snapped;
 use super::tracks::{Tracks, base_layer};
 use crate::layered_rotation::{Change, LayeredRotation, mixes_angles};
 use crate::rotation_conversion::{ConvertedRotation, RotationConversion};
+use crate::vectors::snapped_turn as snapped;
 
 /// What a linked node's rotation is made of.
 #[derive(Clone, Debug)]

@@ -135,8 +135,3 @@ impl<'a> Side<'a> {
         std::iter::successors(Some(id), |&id| self.rig.parent(id))
     }
 }
-
-/// The identity where a rotation differs from it by rounding alone.
-pub(super) fn snapped(q: DQuat) -> DQuat {
-    if angle_between(q, DQuat::IDENTITY) < 1e-9 { DQuat::IDENTITY } else { q }
-}

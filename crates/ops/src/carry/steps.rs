@@ -12,10 +12,10 @@ use nimble_curve_scene::rig::{Node, OpValue, ROTATION, TRANSLATION, TransformOp}
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
 
 use super::CarryOptions;
-use super::vectors::Linear;
 use crate::conversion::{ControllerType, ConversionContext, convert_controller, refitted_numbers};
 use crate::rotation_conversion::RotationConversion;
 use crate::sampled_function::{SampledFunction, union_times};
+use crate::vectors::Linear;
 
 /// A list of steps that can say any place, and any turn or those about some axes: place · rests · turn · rests.
 #[derive(Clone, Debug)]

@@ -16,11 +16,11 @@ use super::Job;
 use super::links::NodePairing;
 use super::output::Output;
 use super::tracks::{Tracks, base_layer, common_samples};
-use super::vectors::Linear;
 use crate::conversion::{ConversionContext, refitted_numbers};
 use crate::linear::{Sum, Sums};
 use crate::rotation_conversion::{ConvertedRotation, SAMPLED_ONLY};
 use crate::sampled_function::SampledFunction;
+use crate::vectors::Linear;
 
 impl Job<'_> {
     /// What a linked node's translation becomes on all layers of a take.

@@ -7,7 +7,7 @@ use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::Samples;
-use nimble_curve_scene::evaluate::{EvaluateError, Poses, PropertySampler};
+use nimble_curve_scene::evaluate::{ChannelSampler, EvaluateError, Poses};
 use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::scene::{Take, Target};
 use rayon::prelude::*;
@@ -132,8 +132,8 @@ fn channels(
     }
     let rate = pairs.first.rate;
     let difference = |(own, theirs): &(Target, Target)| -> Result<ChannelDifference, EvaluateError> {
-        let mut first = PropertySampler::new(pairs.first, a, own)?;
-        let mut second = PropertySampler::new(pairs.second, b, theirs)?;
+        let mut first = ChannelSampler::new(pairs.first, a, own)?;
+        let mut second = ChannelSampler::new(pairs.second, b, theirs)?;
         let mut error = MeasuredError::none(first.kind().quantity());
         for &time in times {
             error.take(apart(&first.value_at(time), &second.value_at(time)), time);

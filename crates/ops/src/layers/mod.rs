@@ -10,6 +10,8 @@ pub use self::set::{LayerSettings, set};
 use nimble_curve_scene::evaluate::EvaluateError;
 use thiserror::Error;
 
+use crate::control_rig::SolveError;
+
 use super::conversion::NotConvertible;
 
 /// Why layers cannot be changed.
@@ -36,6 +38,9 @@ pub enum LayersError {
     /// The other scene has no take to compare with.
     #[error("the other file has no take '{0}' to take the difference from")]
     NoTake(String),
+    /// What constraints drive cannot be solved, for formats that hold none.
+    #[error(transparent)]
+    Solve(#[from] SolveError),
     /// A weight that is not finite.
     #[error("a weight must be a finite number")]
     Weight,

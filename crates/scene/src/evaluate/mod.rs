@@ -1,12 +1,17 @@
 //! Evaluation: values of properties under all layers, and poses by forward kinematics.
 
+mod channel;
 mod mix;
 mod pose;
 mod sampler;
+mod setting;
+mod solve;
 
+pub use channel::ChannelSampler;
 pub use mix::neutral;
 pub use pose::{Evaluator, NodeSampler, Pose, Poses};
 pub use sampler::{PropertySampler, Sampler};
+pub use solve::{driving, solvable};
 
 use thiserror::Error;
 
@@ -31,6 +36,9 @@ pub enum EvaluateError {
         /// The controller's type.
         controller: &'static str,
     },
+    /// Nodes or numbers that drive one another in a circle.
+    #[error("constraints go in a circle: {0}")]
+    Circle(String),
     /// A rig, node or property that is not in the scene.
     #[error("{0} is not in the scene")]
     Missing(String),

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::rotation::quat_from_euler;
-use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
 
+use super::solve::{Solver, Stand};
 use super::{EvaluateError, PropertySampler};
 use crate::address::NodeRef;
 use crate::rig::{Node, NodeId, OpValue, Rig, ScaleInheritance};
@@ -29,6 +29,8 @@ pub struct Pose {
 #[derive(Debug)]
 pub struct Evaluator<'a> {
     nodes: Vec<NodePlan<'a>>,
+    /// Where constraints act in the scene: they are solved for what is wanted, by position.
+    solved: Option<(Box<Solver<'a>>, Vec<Option<NodeRef>>)>,
 }
 
 #[derive(Debug)]
@@ -42,6 +44,8 @@ struct NodePlan<'a> {
 #[derive(Debug)]
 pub struct NodeSampler<'a> {
     steps: Vec<Step<'a>>,
+    /// Where constraints drive the node.
+    solved: Option<(Box<Solver<'a>>, NodeRef)>,
 }
 
 #[derive(Debug)]
@@ -75,6 +79,13 @@ impl<'a> Evaluator<'a> {
     ) -> Result<Evaluator<'a>, EvaluateError> {
         let nodes_of: &Rig =
             scene.rigs.get(rig).ok_or_else(|| EvaluateError::Missing(format!("rig {rig}")))?;
+        if !scene.constraints.is_empty() {
+            let ids = nodes_of.nodes().map(|(id, _)| (rig, id));
+            let wanted: Vec<Option<NodeRef>> =
+                ids.zip(wanted).map(|(node, wanted)| wanted.then_some(node)).collect();
+            let solver = Solver::new(scene, take, wanted.iter().copied().flatten())?;
+            return Ok(Evaluator { nodes: Vec::new(), solved: Some((Box::new(solver), wanted)) });
+        }
         let mut nodes = Vec::with_capacity(nodes_of.len());
         let mut drivers: HashMap<NodeId, Vec<(&Layer, &Track)>> = HashMap::new();
         for (layer, track) in take.into_iter().flat_map(Take::active_tracks) {
@@ -84,16 +95,15 @@ impl<'a> Evaluator<'a> {
         }
         for (((id, node), parent), wanted) in nodes_of.nodes().zip(nodes_of.parent_positions()).zip(wanted) {
             if !wanted {
-                let node = NodeSampler { steps: Vec::new() };
+                let node = NodeSampler { steps: Vec::new(), solved: None };
                 nodes.push(NodePlan { parent: None, inherits: ScaleInheritance::Full, node });
                 continue;
             }
             let drivers = drivers.get(&id).map_or(&[][..], Vec::as_slice);
-            let range = take.map(|take| take.range);
-            let sampler = NodeSampler::of(scene, range, (rig, id), node, drivers)?;
+            let sampler = NodeSampler::own(scene, take, (rig, id), node, drivers)?;
             nodes.push(NodePlan { parent, inherits: node.inherits, node: sampler });
         }
-        Ok(Evaluator { nodes })
+        Ok(Evaluator { nodes, solved: None })
     }
 
     /// Computes the pose at a time in ticks into `pose`, whose memory is used again.
@@ -102,6 +112,17 @@ impl<'a> Evaluator<'a> {
         pose.local_rotation.clear();
         pose.world.clear();
         pose.world_rotation.clear();
+        if let Some((solver, wanted)) = &mut self.solved {
+            solver.solve(time);
+            for node in wanted {
+                let stand = node.and_then(|node| solver.stand(node)).copied().unwrap_or(Stand::START);
+                pose.local.push(stand.local);
+                pose.local_rotation.push(stand.rotation);
+                pose.world.push(stand.world);
+                pose.world_rotation.push(stand.turn);
+            }
+            return;
+        }
         for node in &mut self.nodes {
             let (local, rotation) = node.node.local_at(time);
             let (world, world_rotation) = match node.parent {
@@ -128,6 +149,18 @@ impl<'a> Evaluator<'a> {
     /// The world rotations of all nodes at some instants, in ticks: those of a node one after another, in order of
     /// [`Rig::nodes`]. Node by node that is several times as fast as pose by pose.
     pub fn world_rotations(&mut self, times: &[f64]) -> Vec<DQuat> {
+        if let Some((solver, wanted)) = &mut self.solved {
+            let mut rotations = vec![DQuat::IDENTITY; wanted.len() * times.len()];
+            for (index, &time) in times.iter().enumerate() {
+                solver.solve(time);
+                for (place, node) in wanted.iter().enumerate() {
+                    if let Some(stand) = node.and_then(|node| solver.stand(node)) {
+                        rotations[place * times.len() + index] = stand.turn;
+                    }
+                }
+            }
+            return rotations;
+        }
         let mut rotations = Vec::with_capacity(self.nodes.len() * times.len());
         for node in &mut self.nodes {
             if node.node.steps.is_empty() && node.parent.is_none() {
@@ -159,16 +192,20 @@ impl<'a> NodeSampler<'a> {
     ) -> Result<NodeSampler<'a>, EvaluateError> {
         let found = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
         let of = found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))?;
+        if scene.is_driven(node) {
+            let solver = Box::new(Solver::new(scene, take, [node])?);
+            return Ok(NodeSampler { steps: Vec::new(), solved: Some((solver, node)) });
+        }
         let drivers: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
             .filter(|(_, track)| (track.target.rig, track.target.node) == node)
             .collect();
-        NodeSampler::of(scene, take.map(|take| take.range), node, of, &drivers)
+        NodeSampler::own(scene, take, node, of, &drivers)
     }
 
-    /// The sampler of a node with some tracks on it, in order of their layers.
-    fn of(
+    /// The sampler of a node by its own curves and couples, with some tracks on it, in order of their layers.
+    pub(super) fn own(
         scene: &'a Scene,
-        range: Option<TimeRange>,
+        take: Option<&'a Take>,
         (rig, id): NodeRef,
         node: &Node,
         drivers: &[(&'a Layer, &'a Track)],
@@ -177,7 +214,9 @@ impl<'a> NodeSampler<'a> {
         for op in &node.transform {
             let drivers: Vec<(&Layer, &Track)> =
                 drivers.iter().filter(|(_, track)| track.target.property == op.name).copied().collect();
-            if drivers.is_empty() {
+            let target = Target { rig, node: id, property: op.name.clone() };
+            let is_coupled = !scene.constraints.is_empty() && scene.couples_on(&target).next().is_some();
+            if drivers.is_empty() && !is_coupled {
                 let (affine, rotation) = placed(op.value, op.inverse);
                 match steps.last_mut() {
                     Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
@@ -185,17 +224,23 @@ impl<'a> NodeSampler<'a> {
                 }
                 continue;
             }
-            let target = Target { rig, node: id, property: op.name.clone() };
-            let driver = Box::new(PropertySampler::of_tracks(scene, &target, &drivers, range)?);
+            let range = take.map(|take| take.range);
+            let own = PropertySampler::of_tracks(scene, &target, &drivers, range)?;
+            let driver = Box::new(own.with_couples(scene, take, &target, 0)?);
             steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
         }
         let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
         steps.retain(does_something);
-        Ok(NodeSampler { steps })
+        Ok(NodeSampler { steps, solved: None })
     }
 
     /// The local transform at a time in ticks, and its rotation part, scale left out.
     pub fn local_at(&mut self, time: f64) -> (DAffine3, DQuat) {
+        if let Some((solver, node)) = &mut self.solved {
+            solver.solve(time);
+            let stand = solver.stand(*node).copied().unwrap_or(Stand::START);
+            return (stand.local, stand.rotation);
+        }
         let mut place: Option<(DAffine3, DQuat)> = None;
         for step in &mut self.steps {
             let (affine, turn) = match step {
@@ -214,6 +259,9 @@ impl<'a> NodeSampler<'a> {
 
     /// The rotation part of the local transform at a time in ticks, scale left out.
     pub fn rotation_at(&mut self, time: f64) -> DQuat {
+        if self.solved.is_some() {
+            return self.local_at(time).1;
+        }
         let turns = self.steps.iter_mut().filter_map(|step| match step {
             Step::Still(_, turn) => Some(*turn),
             Step::Driven { rest, .. } if !rest.turns() => None,
@@ -241,7 +289,7 @@ fn placed(value: OpValue, inverse: bool) -> (DAffine3, DQuat) {
 }
 
 /// A matrix with its columns brought to length 1.
-fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
+pub(super) fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
     let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
     glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
 }

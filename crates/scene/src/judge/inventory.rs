@@ -47,6 +47,21 @@ pub fn inventory(source: &Scene, result: &Scene, claim: &Claim, scope: Scope) ->
         }
     }
     nodes(source, result, claim, &mut missing);
+    if scope < Scope::MotionAlone {
+        for constraint in &source.constraints {
+            let there = |own: &&crate::constraint::Constraint| {
+                own.name == constraint.name && own.kind.name() == constraint.kind.name()
+            };
+            let count = |scene: &Scene| scene.constraints.iter().filter(there).count();
+            if count(result) < count(source) {
+                missing.push(format!(
+                    "the constraint '{}' ({}) is not in the result",
+                    constraint.name,
+                    constraint.kind.name()
+                ));
+            }
+        }
+    }
     missing
 }
 

@@ -14,7 +14,7 @@ use super::means::{Amount, Edit, Edited};
 use super::sides::{Sides, components, largest, turn_from, turned};
 use super::verdict::{Judged, Limits, Part, Verdict};
 use crate::address::{Addresses, NodeRef};
-use crate::evaluate::{NodeSampler, PropertySampler};
+use crate::evaluate::{NodeSampler, PropertySampler, driving};
 use crate::ledger::MeasuredError;
 use crate::rig::{Node, OpValue};
 use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
@@ -86,9 +86,17 @@ impl<'a> Scenes<'a> {
             drivers.iter().filter(|(_, track)| node.op(&track.target.property).is_some()).copied().collect()
         };
         let (theirs, ours) = (steps(theirs, other), steps(ours, own));
+        let all = self.constrained((from, to));
         let is_plain = self.claim.space.is_identity() && self.span.clock.is_same();
         let edit = self.claim.edits.iter().find(|edit| (edit.take, edit.node) == (self.span.source, from));
-        if is_plain && edit.is_none() && other.transform == own.transform && are_same(&theirs, &ours) {
+        let is_alike = match &all {
+            None => true,
+            Some((theirs, ours)) => {
+                are_same(theirs, ours) && self.source.constraints == self.result.constraints
+            }
+        };
+        let is_still_so = is_alike && other.transform == own.transform && are_same(&theirs, &ours);
+        if is_plain && edit.is_none() && is_still_so {
             verdict.same += 3;
             return;
         }
@@ -138,7 +146,7 @@ impl<'a> Scenes<'a> {
                 };
                 drivers.iter().filter(matters).copied().collect()
             };
-            let sides = (moving(&theirs, other), moving(&ours, own));
+            let sides = all.clone().unwrap_or_else(|| (moving(&theirs, other), moving(&ours, own)));
             local.part = part.clone();
             let quantity = match part {
                 Part::Rotation => Quantity::Angle,
@@ -161,9 +169,19 @@ impl<'a> Scenes<'a> {
                 };
                 animated.or_else(first).unwrap_or_else(|| part.name().to_owned())
             };
-            let named = (property(&sides.0, other), property(&sides.1, own));
+            let named = (property(&theirs, other), property(&ours, own));
             verdict.judged.push(self.judged(from, to, part, named, quantity, &seen));
         }
+    }
+
+    /// All that has a part in where a pair of nodes is, where constraints drive one of them.
+    fn constrained(&self, (from, to): (NodeRef, NodeRef)) -> Option<(Drivers<'a>, Drivers<'a>)> {
+        let is_driven = |scene: &Scene, node| !scene.constraints.is_empty() && scene.is_driven(node);
+        if !is_driven(self.source, from) && !is_driven(self.result, to) {
+            return None;
+        }
+        let (source_take, result_take) = self.takes();
+        Some((driving_tracks(self.source, source_take, from), driving_tracks(self.result, result_take, to)))
     }
 
     fn attributes(
@@ -204,8 +222,8 @@ impl<'a> Scenes<'a> {
                 }
                 continue;
             };
-            let source = PropertySampler::new(self.source, self.takes().0, &targets.0);
-            let result = PropertySampler::new(self.result, self.takes().1, &targets.1);
+            let source = PropertySampler::coupled(self.source, Some(self.takes().0), &targets.0);
+            let result = PropertySampler::coupled(self.result, Some(self.takes().1), &targets.1);
             let (source, result) = match (source, result) {
                 (Ok(source), Ok(result)) => (source, result),
                 (Err(error), _) | (_, Err(error)) => {
@@ -274,6 +292,24 @@ pub fn kind_of(scene: &Scene, target: &Target) -> Option<PropertyKind> {
 
 pub fn drivers(take: &Take, (rig, node): NodeRef) -> Drivers<'_> {
     take.active_tracks().filter(|(_, track)| track.target.rig == rig && track.target.node == node).collect()
+}
+
+/// The tracks of all that drives a node, of what is above it as well.
+fn driving_tracks<'a>(scene: &Scene, take: &'a Take, node: NodeRef) -> Drivers<'a> {
+    let Ok((nodes, properties)) = driving(scene, [node]) else {
+        // What goes in a circle is told by who works it out.
+        return drivers(take, node);
+    };
+    let nodes: BTreeSet<NodeRef> = nodes.into_iter().collect();
+    let is_step = |track: &Track| {
+        let of = node_of(scene, (track.target.rig, track.target.node));
+        of.is_some_and(|of| of.op(&track.target.property).is_some())
+    };
+    let has_part = |(_, track): &(&Layer, &Track)| {
+        let node = (track.target.rig, track.target.node);
+        nodes.contains(&node) && is_step(track) || properties.contains(&track.target)
+    };
+    take.active_tracks().filter(has_part).collect()
 }
 
 /// Whether two lists of drivers are the same to the bit, and come to the same.

@@ -12,7 +12,7 @@ use super::sides::turned;
 use super::verdict::Verdict;
 use crate::address::NodeRef;
 use crate::controller::Samples;
-use crate::evaluate::{EvaluateError, Poses};
+use crate::evaluate::{EvaluateError, Poses, driving};
 use crate::ledger::MeasuredError;
 use crate::scene::{Scene, Take};
 
@@ -81,9 +81,15 @@ impl Pair<'_> {
 /// The baked data on each node of a scene, and on those above it.
 fn sampled<'a>(scene: &Scene, take: &'a Take, (rig, node): NodeRef) -> Vec<&'a Samples> {
     let Some(of) = scene.rigs.get(rig) else { return Vec::new() };
-    let upwards: HashSet<_> = std::iter::successors(Some(node), |id| of.parent(*id)).collect();
+    let upwards: HashSet<NodeRef> = match scene.constraints.is_empty() {
+        true => std::iter::successors(Some(node), |id| of.parent(*id)).map(|id| (rig, id)).collect(),
+        // What cannot be worked out is told where it is looked at.
+        false => {
+            driving(scene, [(rig, node)]).map_or(HashSet::new(), |(nodes, _)| nodes.into_iter().collect())
+        }
+    };
     let tracks = take.active_tracks().map(|(_, track)| track);
-    let own = tracks.filter(|track| track.target.rig == rig && upwards.contains(&track.target.node));
+    let own = tracks.filter(|track| upwards.contains(&(track.target.rig, track.target.node)));
     let mut grids: Vec<&Samples> = own.filter_map(|track| track.controller.samples()).collect();
     // One of each grid is enough.
     grids.sort_by_key(|samples| (samples.start, samples.len(), samples.rate.ticks_per_frame().to_bits()));

@@ -1,5 +1,6 @@
 //! Scenes as their JSON has them, and what their properties come to.
 
+mod constraints;
 mod controllers;
 mod mixing;
 use std::cell::OnceCell;
@@ -8,6 +9,7 @@ use std::collections::HashMap;
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 use serde_json::Value as Json;
 
+pub use self::constraints::{Placed, Solved};
 use self::controllers::Controller;
 use self::mixing::{needs_branch, placed, under};
 use crate::curve::Curve;
@@ -125,6 +127,11 @@ pub struct Scene {
     pub unit: f64,
     /// All nodes of all rigs.
     pub nodes: Vec<Node>,
+    /// What drives nodes by others, as it stands in the file.
+    pub constraints: Vec<Json>,
+    /// Which way turns about a line go: 1, and -1 in spaces of the left hand.
+    hand: f64,
+    paths: Vec<String>,
     /// Animations.
     pub takes: Vec<Take>,
 }
@@ -270,19 +277,7 @@ impl Scene {
                 nodes.push(made);
             }
         }
-        let find = |address: &str| -> usize {
-            let plain = address.trim_matches('"');
-            let named: Vec<usize> = (0..nodes.len()).filter(|at| nodes[*at].name == plain).collect();
-            match named.as_slice() {
-                [only] => *only,
-                _ => {
-                    let bare = address.replace('"', "");
-                    (0..nodes.len())
-                        .find(|at| paths[*at] == bare)
-                        .unwrap_or_else(|| panic!("no node {address}"))
-                }
-            }
-        };
+        let find = |address: &str| find(&nodes, &paths, address);
         let mut takes = Vec::new();
         for take in json["takes"].as_array().into_iter().flatten() {
             let mut layers = Vec::new();
@@ -312,7 +307,15 @@ impl Scene {
             });
         }
         let unit = json["space"]["metres_per_unit"].as_f64().unwrap();
-        Scene { rate, unit, nodes, takes }
+        let constraints = json.get("constraints").and_then(Json::as_array).cloned().unwrap_or_default();
+        let is_left = json["space"].get("handedness").and_then(Json::as_str) == Some("left");
+        let hand = if is_left { -1.0 } else { 1.0 };
+        Scene { rate, unit, nodes, constraints, hand, paths, takes }
+    }
+
+    /// The node of an address.
+    pub fn find(&self, address: &str) -> usize {
+        find(&self.nodes, &self.paths, address)
     }
 
     /// All that moves a property in a take, from the lowest layer up, layers that do not count left out.
@@ -396,6 +399,18 @@ impl Scene {
             }
         }
         (all, sampled)
+    }
+}
+
+fn find(nodes: &[Node], paths: &[String], address: &str) -> usize {
+    let plain = address.trim_matches('"');
+    let named: Vec<usize> = (0..nodes.len()).filter(|at| nodes[*at].name == plain).collect();
+    match named.as_slice() {
+        [only] => *only,
+        _ => {
+            let bare = address.replace('"', "");
+            (0..nodes.len()).find(|at| paths[*at] == bare).unwrap_or_else(|| panic!("no node {address}"))
+        }
     }
 }
 

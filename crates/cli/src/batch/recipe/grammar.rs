@@ -4,16 +4,17 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Arg, CommandFactory as _};
 use nimble_curve_core::similar::similar;
 
-use crate::args::{Cli, ClipsAction, ClipsSplit, Command, CycleAction, LayersAction, RootAction};
+use crate::args::{Cli, ClipsAction, ClipsSplit, Command, CycleAction, LayersAction, RigAction, RootAction};
 use crate::step::Step;
 
 /// The commands that are steps.
-pub const STEPS: [&str; 26] = [
+pub const STEPS: [&str; 27] = [
     "convert",
     "unbake",
     "bake",
     "reorder",
     "carry",
+    "rig solve",
     "layers flatten",
     "layers difference",
     "layers set",
@@ -145,6 +146,9 @@ pub fn as_step(command: Command) -> Option<Kind> {
             LayersAction::Flatten(args) => Box::new(args),
             LayersAction::Difference(args) => Box::new(args),
             LayersAction::Set(args) => Box::new(args),
+        },
+        Command::Rig(rig) => match rig.action? {
+            RigAction::Solve(args) => Box::new(args),
         },
         Command::Root(root) => match root.action {
             RootAction::Lift(args) => Box::new(args),

@@ -321,7 +321,7 @@ impl Recipe {
         }
         let parsed = self.program.clone().try_get_matches_from(words);
         let cli = parsed.and_then(|matches| Cli::from_arg_matches(&matches)).map_err(sentence)?;
-        as_step(cli.command).ok_or_else(|| (None, "cannot be a step".to_owned()))
+        cli.command.and_then(as_step).ok_or_else(|| (None, "cannot be a step".to_owned()))
     }
 }
 

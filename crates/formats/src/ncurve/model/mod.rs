@@ -1,7 +1,12 @@
 //! The shapes of the file, as serde and the JSON Schema see them. What they mean is in docs/format.md.
 
+mod constraints;
 mod curves;
 mod rig;
+pub use self::constraints::{
+    Aim, Bend, Constraint, Couple, EndTurn, Follow, Lean, Limb, Offset, Other, Roll, Setting, Source,
+    StretchBy, Towards,
+};
 pub use self::curves::{
     Behaviour, Curve, DiscreteKey, DiscreteValue, Euler, InnerLoop, Interpolation, Key, KeyAxis,
     QuaternionCurve, QuaternionInterpolation, QuaternionKey, Tangent, TangentMode, TcbCurve, TcbKey,
@@ -46,6 +51,9 @@ pub struct File {
     /// Named lists of node patterns; `*` stands for any run of characters.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub sets: BTreeMap<String, Vec<String>>,
+    /// What drives nodes by others, in the order in which it acts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub constraints: Vec<Constraint>,
     /// The animations.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub takes: Vec<Take>,

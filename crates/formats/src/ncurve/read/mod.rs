@@ -1,6 +1,8 @@
 //! From the shapes of the file to a scene.
 
+mod constraints;
 mod nodes;
+
 use glam::{DMat4, DQuat, DVec3, DVec4};
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::controller as ctl;
@@ -73,9 +75,11 @@ pub fn scene(file: &dto::File) -> Result<Scene, Fault> {
         sets: (file.sets.iter())
             .map(|(name, patterns)| scene::NodeSet { name: name.clone(), patterns: patterns.clone() })
             .collect(),
+        constraints: Vec::new(),
         takes: Vec::new(),
     };
     let addresses = Addresses::new(&scene);
+    scene.constraints = constraints::read_all(&scene, &addresses, units, &file.constraints)?;
     let reader = Reader { scene: &scene, addresses: &addresses, units };
     scene.takes = file.takes.iter().map(|take| reader.take(take)).collect::<Result<_, _>>()?;
     Ok(scene)

@@ -2,6 +2,7 @@
 
 use glam::{DMat3, DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, combine};
+use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, Procedural, SampleKind, Samples, StackEntry, TcbCurve, TcbKey, TcbKeys,
@@ -47,7 +48,7 @@ impl Linear {
             (turn * turn.transpose()).abs_diff_eq(DMat3::IDENTITY, 1e-9) && turn.determinant() > 0.0;
         if is_turn {
             let factor = if (size - 1.0).abs() < 1e-12 { factor } else { factor * size };
-            let turn = super::side::snapped(DQuat::from_mat3(&turn).normalize());
+            let turn = snapped_turn(DQuat::from_mat3(&turn).normalize());
             return Linear::new(turn, factor, from, to, rest, target_rest);
         }
         let offset = to - matrix * from * factor;
@@ -195,8 +196,13 @@ fn permuted((source, sign): ([usize; 3], [f64; 3]), v: DVec3) -> DVec3 {
     DVec3::from_array(std::array::from_fn(|component| sign[component] * v[source[component]]))
 }
 
+/// The identity where a rotation differs from it by rounding alone.
+pub(super) fn snapped_turn(q: DQuat) -> DQuat {
+    if angle_between(q, DQuat::IDENTITY) < 1e-9 { DQuat::IDENTITY } else { q }
+}
+
 /// The signed permutation that a rotation is but for rounding, if it is one.
-pub(super) fn signed_axes(matrix: &DMat3) -> Option<([usize; 3], [f64; 3])> {
+pub(crate) fn signed_axes(matrix: &DMat3) -> Option<([usize; 3], [f64; 3])> {
     let (mut source, mut sign) = ([0; 3], [0.0; 3]);
     for component in 0..3 {
         let row = matrix.row(component);

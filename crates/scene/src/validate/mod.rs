@@ -1,6 +1,8 @@
 //! What makes a scene one that everything else may rely on: finite numbers, controllers that fit their properties, times in
 //! range. Readers, the gate before writing and fuzzers all ask here.
 
+mod constraints;
+
 use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
@@ -51,6 +53,14 @@ impl Scene {
                     return invalid(addresses.node((index, id)), what.to_owned());
                 }
             }
+        }
+        if let Some((which, what)) = constraints::wrong_with_constraints(self) {
+            let place = match which.and_then(|index| self.constraints.get(index)) {
+                Some(own) if !own.name.is_empty() => format!("constraint '{}'", own.name),
+                Some(own) => format!("a constraint on '{}'", addresses.node(own.node)),
+                None => "constraints".to_owned(),
+            };
+            return invalid(&place, what);
         }
         for take in &self.takes {
             if let Some((place, what)) = self.wrong_with_take(take, &addresses) {
@@ -295,7 +305,14 @@ mod tests {
             layers: vec![Layer::base(vec![Track { target, controller }])],
         };
         let space = Space::METRES_Y_UP;
-        Scene { rate: FrameRate::FPS_24, space, rigs: vec![rig], sets: Vec::new(), takes: vec![take] }
+        Scene {
+            rate: FrameRate::FPS_24,
+            space,
+            rigs: vec![rig],
+            sets: Vec::new(),
+            constraints: Vec::new(),
+            takes: vec![take],
+        }
     }
 
     #[test]

@@ -1,5 +1,7 @@
 //! From a scene to the shapes of the file.
 
+mod constraints;
+
 use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::controller as ctl;
@@ -12,9 +14,9 @@ use nimble_curve_core::space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_core::value::{Quantity, Value};
 
-use super::model as dto;
-use super::number::{Double, Num};
-use super::units::{Scale, Units};
+use crate::ncurve::model as dto;
+use crate::ncurve::number::{Double, Num};
+use crate::ncurve::units::{Scale, Units};
 
 /// The axes of a rotation, in order.
 const AXES: [dto::KeyAxis; 3] = [dto::KeyAxis::X, dto::KeyAxis::Y, dto::KeyAxis::Z];
@@ -61,6 +63,9 @@ pub fn file(scene: &Scene) -> dto::File {
         },
         rigs: (0..scene.rigs.len()).map(|index| writer.rig(index)).collect(),
         sets: scene.sets.iter().map(|set| (set.name.clone(), set.patterns.clone())).collect(),
+        constraints: (scene.constraints.iter())
+            .map(|constraint| constraints::written(scene, &addresses, writer.units, constraint))
+            .collect(),
         takes: scene.takes.iter().map(|take| writer.take(take)).collect(),
     }
 }

@@ -3,6 +3,8 @@
 //! Every node's own axes are renamed along with the world's, `q' = C·q·C⁻¹` with a signed permutation C: rotation orders are
 //! renamed, angles change signs, and no key moves.
 
+mod constraints;
+
 use glam::{DAffine3, DMat4, DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::value::{Quantity, Value};
@@ -16,7 +18,7 @@ use nimble_curve_scene::rig::{AttributeKind, Node, OpValue, TransformOp};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Track};
 use nimble_curve_scene::space::{AxisMap, Space};
 
-use super::channel::each_track;
+use crate::channel::each_track;
 
 /// A scene said in another space. Sheared steps become matrices where the axes change; tracks on them are left out.
 ///
@@ -55,10 +57,12 @@ pub fn in_space(scene: &Scene, to: &Space) -> (Scene, Ledger) {
 }
 
 /// A scene seen in a mirror across the plane that is normal to an axis (0, 1 or 2) of its space.
-pub(super) fn mirrored(scene: &Scene, axis: usize) -> (Scene, Ledger) {
+pub(crate) fn mirrored(scene: &Scene, axis: usize) -> (Scene, Ledger) {
     let mut sign = [1.0; 3];
     sign[axis] = -1.0;
-    along(scene, &AxisMap { source: [0, 1, 2], sign, scale: 1.0 })
+    let (mut result, ledger) = along(scene, &AxisMap { source: [0, 1, 2], sign, scale: 1.0 });
+    result.constraints.iter_mut().for_each(constraints::twisted_back);
+    (result, ledger)
 }
 
 fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
@@ -83,6 +87,8 @@ fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
         let moved = Track { target: track.target.clone(), controller };
         (Some(moved), Some(Entry { fate: Fate::Exact, ..kept }))
     });
+    result.constraints =
+        scene.constraints.iter().map(|own| constraints::respaced(&map, scene, own)).collect();
     for rig in &mut result.rigs {
         let ids: Vec<_> = rig.nodes().map(|(id, _)| id).collect();
         for id in ids {

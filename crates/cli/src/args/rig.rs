@@ -1,0 +1,56 @@
+//! What `rig` takes.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use nimble_curve_core::ops::Tolerance;
+
+use crate::files::{InputArgs, OutputArgs};
+use crate::quantity;
+
+/// Show what drives what, and solve joints that controls drive
+#[derive(Args, Clone, Debug)]
+#[command(args_conflicts_with_subcommands = true)]
+pub struct Rig {
+    #[command(subcommand)]
+    pub action: Option<RigAction>,
+    /// File whose rigs to show; - is standard input
+    #[arg(required = true)]
+    pub file: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Clone, Debug, Subcommand)]
+pub enum RigAction {
+    Solve(RigSolve),
+}
+
+/// Give joints curves of their own, with few keys, so that they need no controls any more
+#[derive(Args, Clone, Debug)]
+pub struct RigSolve {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// Nodes to solve, by name, address, pattern with * or as @SET; all that are driven where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',')]
+    pub only: Vec<String>,
+    /// How far joints may be off in the world where they cannot be exact
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
+    pub tolerance: Tolerance,
+    /// A sample on each frame in place of keys
+    #[arg(long)]
+    pub sampled: bool,
+    /// Leave controls in, with their keys; they drive nothing any more
+    #[arg(long)]
+    pub keep_controls: bool,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
