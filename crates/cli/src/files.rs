@@ -14,7 +14,7 @@ use nimble_curve_formats::{Assume, Encoded, Loaded, Saving};
 
 use crate::failure::Failure;
 use crate::gate::{self, Origin};
-use crate::{quantity, terminal};
+use crate::{quantity, sheet, terminal};
 
 /// What to take for granted where a file does not say.
 #[derive(Args, Clone, Copy, Debug, Default)]
@@ -228,7 +228,7 @@ pub fn read(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
 pub fn read_quietly(path: &Path, assume: InputArgs) -> Result<Loaded, Failure> {
     let loaded = nimble_curve_formats::read(path, assume.assumed())?;
     remark(path, &loaded.notes);
-    Ok(loaded)
+    Ok(Loaded { scene: sheet::attached(loaded.scene, path), ..loaded })
 }
 
 /// A table whose columns have names of their own, with what was assumed said.

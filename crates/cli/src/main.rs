@@ -13,6 +13,7 @@ mod pattern;
 mod pose;
 mod quantity;
 mod report;
+mod sheet;
 mod step;
 mod table;
 mod terminal;
@@ -52,7 +53,11 @@ fn main() -> ExitCode {
     if cli.wide {
         terminal::be_wide();
     }
-    match caught(|| commands::run(cli)) {
+    let work = || {
+        cli.sheet.as_deref().map(sheet::attach_from).transpose()?;
+        commands::run(cli)
+    };
+    match caught(work) {
         Ok(code) => code,
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
         Err(failure) => {

@@ -14,6 +14,7 @@ use nimble_curve_formats::Saving;
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output, Written};
 use crate::gate::{self, Origin, Promise};
+use crate::sheet;
 use crate::terminal::Line;
 use crate::terminal::{self, Style};
 
@@ -227,7 +228,7 @@ impl SceneCache {
         if let Some(scene) = kept.get(&key) {
             return Ok(Arc::clone(scene));
         }
-        let scene = Arc::new(nimble_curve_formats::read(path, input.assumed())?.scene);
+        let scene = Arc::new(sheet::attached(nimble_curve_formats::read(path, input.assumed())?.scene, path));
         kept.insert(key, Arc::clone(&scene));
         Ok(scene)
     }

@@ -9,6 +9,7 @@ mod carry;
 mod check;
 mod clips;
 mod compare;
+mod controls;
 mod convert;
 mod dependencies;
 mod docs;

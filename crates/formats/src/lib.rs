@@ -14,6 +14,7 @@ pub mod name_map;
 pub mod ncurve;
 pub mod profile;
 mod read_back;
+pub mod rig_sheet;
 pub mod said;
 pub mod sheet;
 mod steps;

@@ -10,6 +10,9 @@ use nimble_curve_curves::value::Quantity;
 use nimble_curve_ops::adapt::{Capabilities, Rotations};
 use nimble_curve_ops::check::{CheckOptions, Code, Finding, Severity, check};
 use nimble_curve_ops::profile::{Case, NameRules, Profile};
+use nimble_curve_scene::constraint::{
+    Constraint, ConstraintKind, EndTurn, Limb, Offset, Setting, Source, StretchBy, Towards,
+};
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, StackEntry, Weight,
 };
@@ -159,6 +162,46 @@ impl Figure {
             range: TimeRange::new(rate.ticks(*first), rate.ticks(*last)),
             note: None,
         }));
+    }
+
+    /// A leg that reaches for a goal at some height, its knee towards a pole, with a weight that an attribute holds.
+    fn legged(&mut self, height: f64, pole: [f64; 3], weight: f64) {
+        let mut control = |name: &'static str, place: [f64; 3]| {
+            let mut node = Node::new(name, NodeKind::Control, DVec3::from_array(place), RotationOrder::Xyz);
+            let kind =
+                AttributeKind::Number { default: weight, min: None, max: None, quantity: Quantity::Number };
+            node.attributes = vec![Attribute { name: "ik".into(), kind }];
+            let id = self.scene.rigs[0].add(None, node).unwrap();
+            self.ids.insert(name, id);
+            id
+        };
+        let (sole, knee) = (control("sole", [0.1, height, 0.0]), control("knee", pole));
+        let full = Setting::Constant(1.0);
+        let offset = Offset { position: DVec3::ZERO, turn: glam::DQuat::IDENTITY, scale: DVec3::ONE };
+        let limb = Limb {
+            lower: (0, self.ids["shin_l"]),
+            end: (0, self.ids["foot_l"]),
+            goal: Source { node: (0, sole), weight: full.clone(), offset: Some(offset) },
+            pole: Some(Towards::Node((0, knee))),
+            bends_other: false,
+            hinge: None,
+            stretch: Setting::Constant(0.0),
+            stretch_by: StretchBy::Translation,
+            slack: 0.0,
+            end_turn: EndTurn::Goal,
+            twist: Setting::Constant(0.0),
+            lengths: [full.clone(), full],
+        };
+        let weight = match weight {
+            1.0 => Setting::Constant(1.0),
+            _ => Setting::Attribute(Target::new(0, sole, "ik")),
+        };
+        self.scene.constraints.push(Constraint {
+            name: "leg".into(),
+            node: (0, self.ids["thigh_l"]),
+            weight,
+            kind: ConstraintKind::Limb(Box::new(limb)),
+        });
     }
 
     fn scaled(&mut self, name: &str, scale: [f64; 3]) {
@@ -452,6 +495,41 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             },
         ),
         (Code::BeyondLimits, "head:smile", Some((30.0, 30.0)), |f| f.attribute(0.79), |f| f.attribute(0.8)),
+        (
+            Code::DrivenKeys,
+            "shin_l:rotation",
+            None,
+            |f| {
+                f.legged(0.06, [0.1, 0.5, 1.0], 1.0);
+                f.drive("shin_l", "rotation", euler(0, &[(1.0, 0.0), (48.0, 9.0)]));
+            },
+            |f| {
+                f.legged(0.06, [0.1, 0.5, 1.0], 0.999);
+                f.drive("shin_l", "rotation", euler(0, &[(1.0, 0.0), (48.0, 9.0)]));
+            },
+        ),
+        // The leg is 0.85 m long, from hips at 0.9 m.
+        (
+            Code::OutOfReach,
+            "thigh_l",
+            Some((1.0, 48.0)),
+            |f| f.legged(0.04, [0.1, 0.5, 1.0], 1.0),
+            |f| f.legged(0.0501, [0.1, 0.5, 1.0], 1.0),
+        ),
+        (
+            Code::PoleOnLine,
+            "thigh_l",
+            Some((1.0, 48.0)),
+            |f| f.legged(0.07, [0.1, -1.0, 0.05], 1.0),
+            |f| f.legged(0.07, [0.1, -1.0, 0.2], 1.0),
+        ),
+        (
+            Code::HalfSwitch,
+            "thigh_l",
+            Some((1.0, 48.0)),
+            |f| f.legged(0.07, [0.1, 0.5, 1.0], 0.5),
+            |f| f.legged(0.07, [0.1, 0.5, 1.0], 0.9999),
+        ),
         (
             Code::LockedMoves,
             "tail:rotation",

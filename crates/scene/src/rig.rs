@@ -346,6 +346,14 @@ impl Node {
         })
     }
 
+    /// The rotation part of the local transform at rest, scale left out.
+    pub fn rest_rotation(&self) -> DQuat {
+        self.transform.iter().fold(DQuat::IDENTITY, |product, op| {
+            let turn = op.value.rotation();
+            product * if op.inverse { turn.conjugate() } else { turn }
+        })
+    }
+
     /// Whether a channel is locked; `component` is 0, 1, 2 for x, y, z.
     pub fn is_locked(&self, property: &str, component: Option<usize>) -> bool {
         self.locked.iter().any(|locked| match locked.split_once('.') {

@@ -136,18 +136,13 @@ fn solved_joints_stand_where_their_controls_put_them() {
         let written = nimble_curve_formats::ncurve::write(&made.scene);
         let off = off_at_quarters(&Scene::read(&text), &Scene::read(&written));
         cases += 1;
-        if off.straightest < 0.02 {
-            // At its full reach a limb's angles go as a root does: no curve follows that.
+        let is_held = off.place <= 0.05 && off.turn <= 0.1_f64.to_radians() * (1.0 + 1e-6);
+        if !is_held && off.straightest < 0.02 {
+            // Where a limb comes to its full length its angles go as a root does: no curve follows that.
             stretched += 1;
             continue;
         }
-        assert!(
-            off.place <= 0.05 && off.turn <= 0.1_f64.to_radians() * (1.0 + 1e-6),
-            "seed {seed} {:?}: {} units, {} deg",
-            off.worst,
-            off.place,
-            off.turn.to_degrees()
-        );
+        assert!(is_held, "seed {seed} {:?}: {} units, {} deg", off.worst, off.place, off.turn.to_degrees());
         let keys = made.scene.takes[0].value_count();
         println!("seed {seed}: {:.4} units, {:.4} deg, {keys} keys", off.place, off.turn.to_degrees());
     }

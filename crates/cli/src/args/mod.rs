@@ -29,7 +29,7 @@ use crate::files::InputArgs;
 use crate::quantity;
 
 pub use self::clips::*;
-pub use self::rig::{Rig, RigAction, RigSolve};
+pub use self::rig::{Rig, RigAction, RigSheet, RigSolve};
 pub use self::root::*;
 pub use self::run::*;
 
@@ -43,6 +43,9 @@ pub struct Cli {
     /// Print tables as wide as they are, also where the terminal is narrower
     #[arg(long, global = true, display_order = 1000)]
     pub wide: bool,
+    /// What drives what, as a rig sheet: for files that hold no constraints, in place of their own where they do
+    #[arg(long, global = true, value_name = "FILE", display_order = 1001)]
+    pub sheet: Option<PathBuf>,
     /// Print the notices of all that is linked in, and end
     #[arg(long, exclusive = true)]
     pub licences: bool,

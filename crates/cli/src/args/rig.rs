@@ -27,6 +27,22 @@ pub struct Rig {
 #[derive(Clone, Debug, Subcommand)]
 pub enum RigAction {
     Solve(RigSolve),
+    Sheet(RigSheet),
+}
+
+/// Write what drives what as a rig sheet: a short text, for any file of the character
+#[derive(Args, Clone, Debug)]
+pub struct RigSheet {
+    /// File with constraints; - is standard input
+    pub file: PathBuf,
+    /// File to write; standard output where left out
+    #[arg(short, long, value_name = "SHEET")]
+    pub output: Option<PathBuf>,
+    /// Replace the sheet where it is there already
+    #[arg(long)]
+    pub replace: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
 }
 
 /// Give joints curves of their own, with few keys, so that they need no controls any more

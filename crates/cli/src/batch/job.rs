@@ -15,7 +15,7 @@ use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::value::Quantity;
 use nimble_curve_formats::profile::read_profile;
-use nimble_curve_formats::{FormatError, Saving, encoded, output_format, write_bytes_by};
+use nimble_curve_formats::{FormatError, Loaded, Saving, encoded, output_format, write_bytes_by};
 
 use super::plan::{Job, Plan};
 use super::recipe::{Kind, Recipe, Stage};
@@ -27,6 +27,7 @@ use crate::gate::{self, Origin, Promise};
 use crate::named::{Named, safe};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{LedgerJson, print_json};
+use crate::sheet;
 use crate::step::{SceneCache, Stated, StepOutput};
 
 /// Whether files are replaced that are there and not as a run wrote them.
@@ -158,6 +159,7 @@ impl<'a> JobRunner<'a> {
     /// The files of a job.
     fn made(&self, job: &Job) -> Result<Vec<Product>, JobError> {
         let loaded = nimble_curve_formats::read(&job.path, self.recipe.input.assumed())?;
+        let loaded = Loaded { scene: sheet::attached(loaded.scene, &job.path), ..loaded };
         let before = loaded.scene.takes.iter().map(Take::value_count).sum();
         let output = &self.recipe.output;
         let is_split = |stage: &Arc<Stage>| matches!(stage.kind, Kind::Split(_));

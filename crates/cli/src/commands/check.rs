@@ -247,6 +247,10 @@ fn remedy(finding: &Finding, path: &Path) -> String {
             format!("nimble-curve layers set {file} --layer {place} --unmute -o OUT, or layers flatten")
         }
         Code::BeyondLimits => "widen the limits in the rig, or give the range in the name map".into(),
+        Code::DrivenKeys => format!("nimble-curve rig {file}, and key what drives it"),
+        Code::OutOfReach => "bring the goal nearer, or give the limb stretch or slack".into(),
+        Code::PoleOnLine => "move the pole aside".into(),
+        Code::HalfSwitch => "key the switch as a hold: 0 or 1".into(),
         Code::LockedMoves => "unlock the channel in the rig, or leave it out with --except".into(),
         Code::UnitScale => {
             format!("say the unit with --unit, or nimble-curve convert {file} OUT --to-unit UNIT")

@@ -11,9 +11,10 @@ use nimble_curve_core::ops::control_rig::{SolveError, SolveOptions, Solved, solv
 use nimble_curve_core::ops::nodes::thin;
 use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_formats::rig_sheet::rig_sheet;
 use serde::Serialize;
 
-use crate::args::{Rig, RigAction, RigSolve};
+use crate::args::{Rig, RigAction, RigSheet, RigSolve};
 use crate::failure::Failure;
 use crate::files;
 use crate::gate::InWorld;
@@ -27,6 +28,7 @@ pub fn run(args: &Rig) -> Result<(), Failure> {
     match &args.action {
         None => show(args),
         Some(RigAction::Solve(args)) => run_solve(args),
+        Some(RigAction::Sheet(args)) => run_sheet(args),
     }
 }
 
@@ -193,6 +195,21 @@ impl Step for RigSolve {
     fn closer(&self, factor: f64) -> Option<RigSolve> {
         Some(RigSolve { tolerance: self.tolerance.times(factor), ..self.clone() })
     }
+}
+
+fn run_sheet(args: &RigSheet) -> Result<(), Failure> {
+    let scene = files::read(&args.file, args.input)?.scene;
+    let text = rig_sheet(&scene).map_err(|fault| Failure::from(fault.in_file(&args.file)))?;
+    let mut out = Report::out();
+    let Some(path) = &args.output else { return Ok(report::print_text(&mut out, &text)?) };
+    if path.exists() && !args.replace {
+        let there = format!("{}: is there already: say --replace to write over it", path.display());
+        return Err(Failure::new(there));
+    }
+    nimble_curve_formats::write_bytes(text.as_bytes(), path)?;
+    let what = format!("{} on a sheet", counted(scene.constraints.len(), "constraint"));
+    report::head(&mut out, &format!("{} → {}", args.file.display(), path.display()), &(Style::Good, what))?;
+    Ok(())
 }
 
 /// All nodes but controls, and the locators that served them.

@@ -7,7 +7,12 @@ mod read;
 mod units;
 mod write;
 
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::constraint::Constraint;
+use nimble_curve_core::rig::Attribute;
 use nimble_curve_core::scene::Scene;
+use nimble_curve_core::space::Space;
+use nimble_curve_core::time::FrameRate;
 use serde::Deserialize;
 
 use crate::error::Fault;
@@ -43,6 +48,35 @@ fn wrong_version(version: u64) -> Fault {
     } else {
         format!("there is no version {version} of the format: write \"ncurve\": {}", model::VERSION)
     })
+}
+
+/// A constraint as it stands in a file.
+pub(crate) use model::Constraint as FileConstraint;
+
+/// Constraints of a file on the rigs of a scene.
+pub(crate) fn read_constraints(
+    scene: &Scene,
+    addresses: &Addresses,
+    constraints: &[FileConstraint],
+) -> Result<Vec<Constraint>, Fault> {
+    read::constraints::read_all(scene, addresses, units::Units::new(scene.rate), constraints)
+}
+
+/// An attribute as it stands in a file; a rate matters to none.
+pub(crate) fn read_attribute(json: &str) -> Result<Attribute, String> {
+    let file: model::Attribute = serde_json::from_str(json).map_err(|error| crate::said::json(&error))?;
+    read::nodes::attribute(&file, &units::Units::new(FrameRate::FPS_24))
+}
+
+/// The text of an attribute as it stands in a file.
+pub(crate) fn write_attribute(scene: &Scene, attribute: &Attribute) -> String {
+    serde_json::to_string(&write::attribute(scene, attribute)).expect("the model is valid JSON")
+}
+
+/// A space as it stands in a file.
+pub(crate) fn read_space(json: &str) -> Result<Space, String> {
+    let file: model::Space = serde_json::from_str(json).map_err(|error| crate::said::json(&error))?;
+    read::space(&file)
 }
 
 /// The text of a file that holds a scene.

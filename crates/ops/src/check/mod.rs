@@ -1,5 +1,6 @@
 //! Check: what would go wrong later, each finding with its place.
 
+mod controls;
 mod keys;
 mod motion;
 mod names;
@@ -88,6 +89,12 @@ pub enum Code {
     BeyondLimits,
     /// Keys on a locked channel.
     LockedMoves,
+    /// Keys on a joint that constraints drive wholly.
+    DrivenKeys,
+    /// A limb too short for its goal.
+    OutOfReach,
+    /// A pole close to the line of its limb.
+    PoleOnLine,
     /// A character of an unlikely size.
     UnitScale,
     /// A scale that is not the same along all axes.
@@ -120,13 +127,15 @@ pub enum Code {
     LocatorMoves,
     /// A weight left below full.
     PartialWeight,
+    /// A switch between constraints that is left half way.
+    HalfSwitch,
     /// Ends that nearly meet.
     NearlyLoops,
 }
 
 impl Code {
     /// All codes, the worst first.
-    pub const ALL: [Code; 37] = [
+    pub const ALL: [Code; 41] = [
         Code::NotANumber,
         Code::Flip,
         Code::NegativeScale,
@@ -147,6 +156,9 @@ impl Code {
         Code::SilentLayer,
         Code::BeyondLimits,
         Code::LockedMoves,
+        Code::DrivenKeys,
+        Code::OutOfReach,
+        Code::PoleOnLine,
         Code::UnitScale,
         Code::UnevenScale,
         Code::RestScale,
@@ -163,6 +175,7 @@ impl Code {
         Code::NoRoot,
         Code::LocatorMoves,
         Code::PartialWeight,
+        Code::HalfSwitch,
         Code::NearlyLoops,
     ];
 
@@ -220,6 +233,11 @@ impl Code {
             }
             Code::BeyondLimits => ("beyond-limits", "values beyond the limits of their attribute"),
             Code::LockedMoves => ("locked-moves", "keys on locked channels"),
+            Code::DrivenKeys => {
+                ("driven-keys", "keys on joints that constraints drive: they count for nothing")
+            }
+            Code::OutOfReach => ("out-of-reach", "a limb that is too short for its goal"),
+            Code::PoleOnLine => ("pole-on-line", "a pole close to the line of its limb, which spins there"),
             Code::UnitScale => ("unit-scale", "a character of an unlikely size: is the unit right?"),
             Code::UnevenScale => {
                 ("uneven-scale", "scale that differs between the axes: shears what is below")
@@ -238,6 +256,7 @@ impl Code {
             Code::NoRoot => ("no-root", "the hips travel, and no root stands above them"),
             Code::LocatorMoves => ("locator-moves", "ends and locators among what is animated"),
             Code::PartialWeight => ("partial-weight", "weights left below 100%"),
+            Code::HalfSwitch => ("half-switch", "the weight of a constraint between none and all"),
             Code::NearlyLoops => ("nearly-loops", "the ends nearly meet"),
         }
     }
@@ -332,6 +351,7 @@ pub fn check(scene: &Scene, options: &CheckOptions<'_>) -> Result<Vec<Finding>, 
         findings.extend(found.into_iter().flatten());
         findings.extend(rotations::near_poles(scene, take, &addresses)?);
         findings.extend(motion::findings(scene, take, &addresses)?);
+        findings.extend(controls::findings(scene, take, &addresses)?);
     }
     if let Some(rig) = options.rig {
         findings.extend(target::findings(scene, &addresses, rig));

@@ -30,7 +30,7 @@ pub struct Pose {
 pub struct Evaluator<'a> {
     nodes: Vec<NodePlan<'a>>,
     /// Where constraints act in the scene: they are solved for what is wanted, by position.
-    solved: Option<(Box<Solver<'a>>, Vec<Option<NodeRef>>)>,
+    solved: Option<(Box<Solver<'a>>, Vec<Option<usize>>)>,
 }
 
 #[derive(Debug)]
@@ -84,7 +84,8 @@ impl<'a> Evaluator<'a> {
             let wanted: Vec<Option<NodeRef>> =
                 ids.zip(wanted).map(|(node, wanted)| wanted.then_some(node)).collect();
             let solver = Solver::new(scene, take, wanted.iter().copied().flatten())?;
-            return Ok(Evaluator { nodes: Vec::new(), solved: Some((Box::new(solver), wanted)) });
+            let places = wanted.into_iter().map(|node| solver.place_of(node?)).collect();
+            return Ok(Evaluator { nodes: Vec::new(), solved: Some((Box::new(solver), places)) });
         }
         let mut nodes = Vec::with_capacity(nodes_of.len());
         let mut drivers: HashMap<NodeId, Vec<(&Layer, &Track)>> = HashMap::new();
@@ -114,8 +115,8 @@ impl<'a> Evaluator<'a> {
         pose.world_rotation.clear();
         if let Some((solver, wanted)) = &mut self.solved {
             solver.solve(time);
-            for node in wanted {
-                let stand = node.and_then(|node| solver.stand(node)).copied().unwrap_or(Stand::START);
+            for place in wanted {
+                let stand = place.map_or(&Stand::START, |place| solver.stand_at(place));
                 pose.local.push(stand.local);
                 pose.local_rotation.push(stand.rotation);
                 pose.world.push(stand.world);
@@ -153,9 +154,9 @@ impl<'a> Evaluator<'a> {
             let mut rotations = vec![DQuat::IDENTITY; wanted.len() * times.len()];
             for (index, &time) in times.iter().enumerate() {
                 solver.solve(time);
-                for (place, node) in wanted.iter().enumerate() {
-                    if let Some(stand) = node.and_then(|node| solver.stand(node)) {
-                        rotations[place * times.len() + index] = stand.turn;
+                for (position, place) in wanted.iter().enumerate() {
+                    if let Some(place) = place {
+                        rotations[position * times.len() + index] = solver.stand_at(*place).turn;
                     }
                 }
             }
@@ -232,6 +233,11 @@ impl<'a> NodeSampler<'a> {
         let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
         steps.retain(does_something);
         Ok(NodeSampler { steps, solved: None })
+    }
+
+    /// Whether the node never leaves its rest.
+    pub(super) fn is_still(&self) -> bool {
+        self.solved.is_none() && self.steps.iter().all(|step| matches!(step, Step::Still(..)))
     }
 
     /// The local transform at a time in ticks, and its rotation part, scale left out.

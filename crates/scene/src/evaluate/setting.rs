@@ -1,6 +1,6 @@
 //! Numbers that steer constraints: settings read from attributes, and couples.
 
-use glam::DVec3;
+use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::Discrete;
 use nimble_curve_curves::rotation::{RotationOrder, nearest_euler};
 use nimble_curve_curves::value::Value;
@@ -139,11 +139,14 @@ fn number(value: &Value, rest: &Value, component: usize) -> f64 {
     }
 }
 
-/// A rotation's angles in the order that its node has at rest.
+/// A rotation's angles in the order that its node has at rest; xyz where that rests as a quaternion.
 fn in_order(value: &Value, rest: &Value) -> (RotationOrder, DVec3) {
     let (order, near) = match rest {
         Value::Euler { order, angles } => (*order, *angles),
-        _ => (RotationOrder::Xyz, DVec3::ZERO),
+        rest => {
+            let turn = rest.rotation().unwrap_or(DQuat::IDENTITY);
+            (RotationOrder::Xyz, nearest_euler(RotationOrder::Xyz, turn, DVec3::ZERO))
+        }
     };
     match value {
         Value::Euler { order: own, angles } if *own == order => (order, *angles),

@@ -139,7 +139,8 @@ fn wrong_couple(scene: &Scene, couple: &Couple) -> Option<String> {
             Some(PropertyKind::Number(_)) => channel.component == 0,
             Some(PropertyKind::Vector(_) | PropertyKind::Scale) => channel.component < 3,
             Some(PropertyKind::Rotation) => {
-                channel.component < 3 && step.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. }))
+                channel.component < 3
+                    && step.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. } | OpValue::Orient(_)))
             }
             Some(PropertyKind::Discrete) if !is_driven => {
                 let attribute = rig.node(target.node).and_then(|node| node.attribute(&target.property));

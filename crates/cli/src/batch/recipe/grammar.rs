@@ -149,6 +149,7 @@ pub fn as_step(command: Command) -> Option<Kind> {
         },
         Command::Rig(rig) => match rig.action? {
             RigAction::Solve(args) => Box::new(args),
+            RigAction::Sheet(_) => return None,
         },
         Command::Root(root) => match root.action {
             RootAction::Lift(args) => Box::new(args),

@@ -1,7 +1,7 @@
 //! From the shapes of the file to a scene.
 
-mod constraints;
-mod nodes;
+pub(super) mod constraints;
+pub(super) mod nodes;
 
 use glam::{DMat4, DQuat, DVec3, DVec4};
 use nimble_curve_core::address::Addresses;
@@ -53,24 +53,9 @@ pub fn scene(file: &dto::File) -> Result<Scene, Fault> {
     let rate: FrameRate = file.rate.parse().map_err(|error| Fault::in_part("rate", error))?;
     let units = Units::new(rate);
     let rigs = file.rigs.iter().map(|rig| read_rig(rig, &units)).collect::<Result<Vec<_>, _>>()?;
-    let metres_per_unit = plain(&file.space.metres_per_unit);
-    if metres_per_unit <= 0.0 {
-        return Err(Fault::in_part("space", "metres_per_unit must be above zero"));
-    }
     let mut scene = Scene {
         rate,
-        space: space::Space {
-            metres_per_unit,
-            up: match file.space.up {
-                dto::Up::X => space::UpAxis::X,
-                dto::Up::Y => space::UpAxis::Y,
-                dto::Up::Z => space::UpAxis::Z,
-            },
-            handedness: match file.space.handedness {
-                dto::Handedness::Right => space::Handedness::Right,
-                dto::Handedness::Left => space::Handedness::Left,
-            },
-        },
+        space: space(&file.space).map_err(|message| Fault::in_part("space", message))?,
         rigs,
         sets: (file.sets.iter())
             .map(|(name, patterns)| scene::NodeSet { name: name.clone(), patterns: patterns.clone() })
@@ -83,6 +68,26 @@ pub fn scene(file: &dto::File) -> Result<Scene, Fault> {
     let reader = Reader { scene: &scene, addresses: &addresses, units };
     scene.takes = file.takes.iter().map(|take| reader.take(take)).collect::<Result<_, _>>()?;
     Ok(scene)
+}
+
+/// Units and axes.
+pub fn space(file: &dto::Space) -> Read<space::Space> {
+    let metres_per_unit = plain(&file.metres_per_unit);
+    if metres_per_unit <= 0.0 {
+        return Err("metres_per_unit must be above zero".into());
+    }
+    Ok(space::Space {
+        metres_per_unit,
+        up: match file.up {
+            dto::Up::X => space::UpAxis::X,
+            dto::Up::Y => space::UpAxis::Y,
+            dto::Up::Z => space::UpAxis::Z,
+        },
+        handedness: match file.handedness {
+            dto::Handedness::Right => space::Handedness::Right,
+            dto::Handedness::Left => space::Handedness::Left,
+        },
+    })
 }
 
 struct Reader<'a> {

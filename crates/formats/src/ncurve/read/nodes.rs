@@ -149,7 +149,7 @@ pub(super) fn euler(file: &dto::Rotate, angle: Scale) -> Read<(RotationOrder, DV
     Ok((order(&file.order)?, angles))
 }
 
-pub(super) fn attribute(file: &dto::Attribute, units: &Units) -> Read<rig::Attribute> {
+pub fn attribute(file: &dto::Attribute, units: &Units) -> Read<rig::Attribute> {
     use rig::AttributeKind;
     let mut found = Vec::new();
     if let Some(number) = &file.number {

@@ -70,6 +70,12 @@ pub fn file(scene: &Scene) -> dto::File {
     }
 }
 
+/// An attribute of a node of a scene.
+pub fn attribute(scene: &Scene, attribute: &rig::Attribute) -> dto::Attribute {
+    let addresses = Addresses::new(scene);
+    Writer { scene, addresses: &addresses, units: Units::new(scene.rate) }.attribute(attribute)
+}
+
 struct Writer<'a> {
     scene: &'a Scene,
     addresses: &'a Addresses,

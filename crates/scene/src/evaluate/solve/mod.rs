@@ -40,8 +40,9 @@ impl Stand {
 
     /// Where a node stands below another, or in the world.
     fn below(parent: Option<&Stand>, inherits: ScaleInheritance, parts: &Parts) -> Stand {
-        let local = parts.local();
-        let frame = DMat3::from_quat(parts.rotation) * parts.mirror();
+        let turned = DMat3::from_quat(parts.rotation);
+        let local = DAffine3 { matrix3: turned * parts.size, translation: parts.translation };
+        let frame = parts.mirrored(turned);
         let Some(above) = parent else {
             return Stand { local, rotation: parts.rotation, world: local, turn: parts.rotation, frame };
         };
@@ -77,6 +78,16 @@ impl Parts {
         DAffine3 { matrix3: DMat3::from_quat(self.rotation) * self.size, translation: self.translation }
     }
 
+    /// A matrix with its columns mirrored as the scale is.
+    fn mirrored(&self, matrix: DMat3) -> DMat3 {
+        let sign = |column: DVec3, size: f64| if size < 0.0 { -column } else { column };
+        DMat3::from_cols(
+            sign(matrix.x_axis, self.size.x_axis.x),
+            sign(matrix.y_axis, self.size.y_axis.y),
+            sign(matrix.z_axis, self.size.z_axis.z),
+        )
+    }
+
     /// The signs of the scale.
     fn mirror(&self) -> DMat3 {
         let sign = |size: f64| if size < 0.0 { -1.0 } else { 1.0 };
@@ -95,6 +106,8 @@ struct Solved<'a> {
     parent: Option<usize>,
     inherits: ScaleInheritance,
     own: NodeSampler<'a>,
+    /// Whether its own curves leave it where it rests.
+    is_still: bool,
     /// What acts on it, in order.
     parts: Vec<Part>,
     /// Where it stands at rest.
@@ -107,8 +120,10 @@ impl Solver<'_> {
         for setting in &mut self.settings {
             setting.1 = setting.0.at(time);
         }
-        for index in 0..self.nodes.len() {
-            self.own[index] = Parts::of(self.nodes[index].own.local_at(time));
+        for (own, node) in self.own.iter_mut().zip(&mut self.nodes) {
+            if !node.is_still {
+                *own = Parts::of(node.own.local_at(time));
+            }
         }
         for index in 0..self.nodes.len() {
             let mut parts = self.own[index];

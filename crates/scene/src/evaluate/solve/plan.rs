@@ -157,24 +157,28 @@ impl<'a> Solver<'a> {
             }
         }
         let mut nodes: Vec<Solved<'a>> = Vec::with_capacity(places.len());
+        let mut resting: Vec<Parts> = Vec::with_capacity(places.len());
         for &node in &planner.found {
             let of = planner.of(node)?;
             let own = drivers.get(&node).map_or(&[][..], Vec::as_slice);
             let parent = scene.rigs[node.0].parent(node.1).and_then(|above| places.get(&(node.0, above)));
-            let rests = NodeSampler::own(scene, None, node, of, &[])?.local_at(0.0);
+            let at_rest = Parts::of((of.rest(), of.rest_rotation()));
             let above = parent.map(|&parent| nodes[parent].rest);
-            let rest = Stand::below(above.as_ref(), of.inherits, &Parts::of(rests));
+            let rest = Stand::below(above.as_ref(), of.inherits, &at_rest);
+            resting.push(at_rest);
+            let sampler = NodeSampler::own(scene, take, node, of, own)?;
             nodes.push(Solved {
+                is_still: sampler.is_still(),
                 parent: parent.copied(),
                 inherits: of.inherits,
-                own: NodeSampler::own(scene, take, node, of, own)?,
+                own: sampler,
                 parts: Vec::new(),
                 rest,
             });
         }
         let count = nodes.len();
         let mut solver = Solver {
-            own: vec![Parts::of((glam::DAffine3::IDENTITY, glam::DQuat::IDENTITY)); count],
+            own: resting,
             stands: vec![Stand::START; count],
             nodes,
             places,
@@ -221,6 +225,16 @@ impl<'a> Solver<'a> {
     pub(super) fn place(&self, node: NodeRef) -> Result<usize, EvaluateError> {
         let found = self.places.get(&node).copied();
         found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))
+    }
+
+    /// The place of a node among those that are solved.
+    pub fn place_of(&self, node: NodeRef) -> Option<usize> {
+        self.places.get(&node).copied()
+    }
+
+    /// Where the node at a place stands.
+    pub fn stand_at(&self, place: usize) -> &Stand {
+        &self.stands[place]
     }
 
     /// Where a node stands among those that are solved.

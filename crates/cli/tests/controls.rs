@@ -1,0 +1,221 @@
+//! `rig`: what drives what, joints solved, sheets; and rigs with controls in other commands. What a result does is compared by the
+//! second evaluator, which solves constraints by formulas of its own.
+
+use std::fs;
+use std::path::Path;
+
+use nimble_curve_second::scene::{Scene, Solved};
+use tempfile::tempdir;
+
+use crate::common::{fail, run, sample, succeed};
+
+fn crane() -> String {
+    sample("crane.ncurve").display().to_string()
+}
+
+/// The largest distance, in cm, and the name of the node that has it, at quarters of frames.
+fn apart(source: &str, result: &str) -> (f64, String) {
+    let (source, result) = (Scene::read(source), Scene::read(result));
+    let mut worst = (0.0, String::new());
+    for quarter in 4..=4 * 96 {
+        let frame = f64::from(quarter) * 0.25;
+        let (from, to) = (Solved::new(&source, Some((0, frame))), Solved::new(&result, Some((0, frame))));
+        for (at, node) in result.nodes.iter().enumerate() {
+            let theirs = from.placed(source.find(&node.name)).world.translation;
+            let off = (theirs - to.placed(at).world.translation).length();
+            if off > worst.0 {
+                worst = (off, node.name.clone());
+            }
+        }
+    }
+    worst
+}
+
+fn text(at: &Path, name: &str) -> String {
+    fs::read_to_string(at.join(name)).unwrap()
+}
+
+#[test]
+fn what_drives_what_is_shown() {
+    let folder = tempdir().unwrap();
+    let said = succeed(folder.path(), &["rig", &crane()]);
+    for part in [
+        "7 joints, 5 controls, 5 constraints",
+        "boom, jib, hook",
+        "hook_ctrl, pole elbow_ctrl",
+        "0.5 of hook",
+        "drum:rotation.x",
+        "hook_ctrl:translation.y",
+        "2 keys in unload",
+    ] {
+        assert!(said.contains(part), "{part}: {said}");
+    }
+    let json: serde_json::Value =
+        serde_json::from_str(&succeed(folder.path(), &["rig", &crane(), "--json"])).unwrap();
+    assert_eq!(json.as_array().unwrap().len(), 5);
+    assert_eq!(json[1]["kind"], "limb");
+    assert_eq!(json[1]["driven"], serde_json::json!(["boom", "jib", "hook"]));
+    let none = sample("cart.ncurve").display().to_string();
+    assert!(succeed(folder.path(), &["rig", &none]).contains("nothing is driven"));
+    assert!(
+        fail(folder.path(), &["rig", "solve", &none, "-o", "out.ncurve"])
+            .contains("no constraint drives anything")
+    );
+}
+
+#[test]
+fn solved_joints_move_as_their_controls_move_them() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let source = fs::read_to_string(sample("crane.ncurve")).unwrap();
+    succeed(at, &["rig", "solve", &crane(), "-o", "out.ncurve"]);
+    let result = text(at, "out.ncurve");
+    let (off, node) = apart(&source, &result);
+    assert!(off <= 0.05, "{node}: {off} cm");
+    assert!(!result.contains("_ctrl") && !result.contains("constraints"), "controls go");
+    let scene = Scene::read(&result);
+    assert_eq!(scene.nodes.len(), 8);
+    // A looser bound needs fewer keys, and is held.
+    let keys = |text: &str| text.matches("\"frame\"").count();
+    succeed(at, &["rig", "solve", &crane(), "-o", "loose.ncurve", "--tolerance", "1deg,1cm"]);
+    let loose = text(at, "loose.ncurve");
+    assert!(keys(&loose) < keys(&result), "{} and {}", keys(&loose), keys(&result));
+    assert!(apart(&source, &loose).0 <= 1.0);
+    // What follows rigidly has its control's keys.
+    let cab = |text: &str, name: &str| -> serde_json::Value {
+        let file: serde_json::Value = serde_json::from_str(text).unwrap();
+        let tracks = file["takes"][0]["layers"][0]["tracks"].as_array().unwrap().clone();
+        tracks.into_iter().find(|track| track["channel"] == name).unwrap()["controller"].clone()
+    };
+    assert_eq!(cab(&result, "cab:rotation"), cab(&source, "cab_ctrl:rotation"));
+}
+
+#[test]
+fn controls_stay_where_that_is_asked_and_samples_come() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let source = fs::read_to_string(sample("crane.ncurve")).unwrap();
+    succeed(at, &["rig", "solve", &crane(), "-o", "out.ncurve", "--keep-controls"]);
+    let result = text(at, "out.ncurve");
+    assert!(result.contains("hook_ctrl:translation") && !result.contains("constraints"));
+    assert!(apart(&source, &result).0 <= 0.05);
+    // One limb alone: the rest is driven still.
+    succeed(at, &["rig", "solve", &crane(), "-o", "arm.ncurve", "--keep-controls", "--only", "boom"]);
+    let arm = text(at, "arm.ncurve");
+    let scene = Scene::read(&arm);
+    assert_eq!(scene.constraints.len(), 4);
+    assert!(apart(&source, &arm).0 <= 0.05);
+    assert!(
+        fail(at, &["rig", "solve", &crane(), "-o", "x.ncurve", "--only", "quay"])
+            .contains("no constraint drives 'quay'")
+    );
+    succeed(
+        at,
+        &["rig", "solve", &crane(), "-o", "sampled.ncurve", "--sampled", "--keep-controls", "--json"],
+    );
+    let sampled = Scene::read(&text(at, "sampled.ncurve"));
+    let from = Scene::read(&source);
+    for frame in 1..=96 {
+        let frame = f64::from(frame);
+        let solved = Solved::new(&from, Some((0, frame)));
+        for (index, node) in sampled.nodes.iter().enumerate() {
+            let theirs = solved.placed(from.find(&node.name)).world.translation;
+            let off = (theirs - sampled.world(0, index, frame).0.translation).length();
+            assert!(off < 1e-6, "{} at {frame}: {off}", node.name);
+        }
+    }
+}
+
+#[test]
+fn a_sheet_is_written_once_and_attached_to_any_file_of_the_character() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let source = fs::read_to_string(sample("crane.ncurve")).unwrap();
+    succeed(at, &["rig", "sheet", &crane(), "-o", "crane.toml"]);
+    assert!(fail(at, &["rig", "sheet", &crane(), "-o", "crane.toml"]).contains("--replace"));
+    succeed(at, &["rig", "sheet", &crane(), "-o", "crane.toml", "--replace"]);
+    assert_eq!(succeed(at, &["rig", "sheet", &crane()]), text(at, "crane.toml"));
+    // The same take as another program has it: no constraints, no attributes, metres.
+    let mut bare: serde_json::Value = serde_json::from_str(&source).unwrap();
+    bare.as_object_mut().unwrap().remove("constraints");
+    fs::write(at.join("bare.ncurve"), bare.to_string()).unwrap();
+    succeed(at, &["convert", "bare.ncurve", "metres.glb", "--without-extra", "--keep-start"]);
+    let said = succeed(at, &["rig", "metres.glb", "--rate", "24", "--sheet", "crane.toml"]);
+    assert!(said.contains("7 joints, 5 controls, 5 constraints"), "{said}");
+    succeed(
+        at,
+        &[
+            "convert",
+            "metres.glb",
+            "again.ncurve",
+            "--rate",
+            "24",
+            "--sheet",
+            "crane.toml",
+            "--to-unit",
+            "cm",
+        ],
+    );
+    // The controls' own turns became quaternions on the way, within their tolerance.
+    let (off, node) = apart(&source, &text(at, "again.ncurve"));
+    assert!(off <= 0.3, "{node}: {off} cm");
+    // A file without its nodes is read as it is, and that is said.
+    let cart = sample("cart.ncurve").display().to_string();
+    let output = run(at, &["rig", &cart, "--sheet", "crane.toml"]);
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert!(output.status.success() && said.contains("read without the rig sheet"), "{said}");
+    for (sheet, expected) in [
+        ("constraints = 3", "holds no constraint"),
+        ("[[constraints]]\nnode = ", "broken.toml:2"),
+        ("metres_per_unit = 0.01\nup = \"y\"\nsize = 3", "no field 'size'"),
+        ("metres_per_unit = 0.01\nup = \"y\"\n[[constraints]]\nnode = \"boom\"\nfolow = 3", "folow"),
+    ] {
+        fs::write(at.join("broken.toml"), sheet).unwrap();
+        let said = fail(at, &["rig", &crane(), "--sheet", "broken.toml"]);
+        assert!(said.contains(expected), "{sheet}: {said}");
+    }
+}
+
+#[test]
+fn other_commands_go_by_what_constraints_make_of_the_joints() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let source = fs::read_to_string(sample("crane.ncurve")).unwrap();
+    // Carried onto the same joints: they move as they did.
+    succeed(at, &["rig", "solve", &crane(), "-o", "joints.ncurve"]);
+    let mut rest: serde_json::Value = serde_json::from_str(&text(at, "joints.ncurve")).unwrap();
+    rest["takes"] = serde_json::json!([]);
+    fs::write(at.join("rest.ncurve"), rest.to_string()).unwrap();
+    let said =
+        run(at, &["carry", &crane(), "--target", "rest.ncurve", "-o", "carried.ncurve", "--scale", "1"]);
+    let errors = String::from_utf8_lossy(&said.stderr).into_owned();
+    assert!(said.status.success(), "{errors}");
+    let told = String::from_utf8_lossy(&said.stdout).into_owned() + &errors;
+    assert!(told.contains("joints were solved first"), "{told}");
+    let (off, node) = apart(&source, &text(at, "carried.ncurve"));
+    assert!(off <= 1.0, "{node}: {off} cm");
+    // Onto a rig with constraints: its joints have the keys, and it is said that the constraints are gone.
+    let said = run(
+        at,
+        &[
+            "carry",
+            "joints.ncurve",
+            "--target",
+            &crane(),
+            "-o",
+            "onto.ncurve",
+            "--scale",
+            "1",
+            "--without-target-takes",
+        ],
+    );
+    let told = String::from_utf8_lossy(&said.stdout).into_owned() + &String::from_utf8_lossy(&said.stderr);
+    assert!(said.status.success() && told.contains("constraints, which would drive them"), "{told}");
+    // Curves of controls are made sparse, reordered and baked; constraints stay, and all moves on.
+    succeed(at, &["reorder", &crane(), "--to", "zyx", "--only", "hook_ctrl", "-o", "reordered.ncurve"]);
+    let reordered = text(at, "reordered.ncurve");
+    assert!(reordered.contains("constraints") && apart(&source, &reordered).0 < 0.5);
+    succeed(at, &["check", &crane()]);
+    succeed(at, &["rig", "solve", &crane(), "-o", "beside.ncurve", "--keep-controls"]);
+    succeed(at, &["compare", &crane(), "beside.ncurve", "--tolerance", "0.1deg,0.5mm"]);
+}
