@@ -181,7 +181,7 @@ pub fn between_files(
     let mut worked = step.work(&scene, file, &shelf)?;
     let mut saving = Saving { base: Some(file), ..Saving::default() };
     let allowed = saving.tolerance;
-    let promised = worked.promise.as_ref().map(|promise| promise.tolerance);
+    let promised = worked.promise.as_ref().map(|promise| (promise.tolerance, promise.world));
     let mut factor = 1.0;
     let mut written = None;
     for attempt in 1..=ATTEMPTS {
@@ -197,8 +197,8 @@ pub fn between_files(
         saving.tolerance = allowed.times(factor);
         worked = closer.work(&scene, file, &shelf)?;
         // What was promised is what was asked for.
-        if let (Some(promise), Some(tolerance)) = (&mut worked.promise, promised) {
-            promise.tolerance = tolerance;
+        if let (Some(promise), Some((tolerance, world))) = (&mut worked.promise, promised) {
+            (promise.tolerance, promise.world) = (tolerance, world);
         }
     }
     if let Some(written) = &written {

@@ -165,7 +165,8 @@ fn a_sheet_is_written_once_and_attached_to_any_file_of_the_character() {
     let said = String::from_utf8(output.stderr).unwrap();
     assert!(output.status.success() && said.contains("read without the rig sheet"), "{said}");
     for (sheet, expected) in [
-        ("constraints = 3", "holds no constraint"),
+        ("constraints = 3", "'constraints' is a list"),
+        ("constraints = []", "holds no constraint"),
         ("[[constraints]]\nnode = ", "broken.toml:2"),
         ("metres_per_unit = 0.01\nup = \"y\"\nsize = 3", "no field 'size'"),
         ("metres_per_unit = 0.01\nup = \"y\"\n[[constraints]]\nnode = \"boom\"\nfolow = 3", "folow"),
@@ -215,6 +216,21 @@ fn other_commands_go_by_what_constraints_make_of_the_joints() {
     succeed(at, &["reorder", &crane(), "--to", "zyx", "--only", "hook_ctrl", "-o", "reordered.ncurve"]);
     let reordered = text(at, "reordered.ncurve");
     assert!(reordered.contains("constraints") && apart(&source, &reordered).0 < 0.5);
+    // Controls that are samples: at their frames the joints are where these put them.
+    succeed(at, &["bake", &crane(), "-o", "baked.ncurve"]);
+    succeed(at, &["rig", "solve", "baked.ncurve", "-o", "from_samples.ncurve"]);
+    let (from, made) = (Scene::read(&source), Scene::read(&text(at, "from_samples.ncurve")));
+    for frame in (1..=96).map(f64::from) {
+        let solved = Solved::new(&from, Some((0, frame)));
+        for (index, node) in made.nodes.iter().enumerate() {
+            let theirs = solved.placed(from.find(&node.name)).world.translation;
+            let off = (theirs - made.world(0, index, frame).0.translation).length();
+            assert!(off <= 0.05, "{} at {frame}: {off} cm", node.name);
+        }
+    }
+    // Tables and capture files hold what the joints do.
+    succeed(at, &["convert", &crane(), "crane.csv"]);
+    succeed(at, &["convert", &crane(), "crane.bvh", "--nodes", "@joints"]);
     succeed(at, &["check", &crane()]);
     succeed(at, &["rig", "solve", &crane(), "-o", "beside.ncurve", "--keep-controls"]);
     succeed(at, &["compare", &crane(), "beside.ncurve", "--tolerance", "0.1deg,0.5mm"]);

@@ -281,6 +281,15 @@ impl Constraint {
         }
     }
 
+    /// Whether it changes the transform of a node.
+    pub fn drives(&self, node: NodeRef) -> bool {
+        match &self.kind {
+            ConstraintKind::Limb(limb) => [self.node, limb.lower, limb.end].contains(&node),
+            ConstraintKind::Couple(_) | ConstraintKind::Other { .. } => false,
+            _ => self.node == node,
+        }
+    }
+
     /// The nodes that have to stand where they stand before this can be worked out.
     pub fn sources(&self) -> Vec<NodeRef> {
         match &self.kind {
@@ -382,15 +391,17 @@ impl Constraint {
 }
 
 impl Scene {
-    /// The constraints that change where nodes of a rig stand, in the order in which they act.
-    pub fn constraints_on(&self, node: NodeRef) -> impl Iterator<Item = (usize, &Constraint)> {
-        (self.constraints.iter().enumerate())
-            .filter(move |(_, constraint)| constraint.driven().contains(&node))
-    }
-
     /// Whether anything drives a node beside its own curves.
     pub fn is_driven(&self, node: NodeRef) -> bool {
-        self.constraints.iter().any(|constraint| constraint.driven().contains(&node))
+        self.constraints.iter().any(|constraint| constraint.drives(node))
+    }
+
+    /// Whether couples drive a number of a node.
+    pub fn is_coupled(&self, node: NodeRef) -> bool {
+        self.constraints.iter().any(|constraint| match &constraint.kind {
+            ConstraintKind::Couple(couple) => (couple.channel.target.rig, couple.channel.target.node) == node,
+            _ => false,
+        })
     }
 
     /// What drives a property by couples, in the order in which they add up.

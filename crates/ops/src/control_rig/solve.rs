@@ -86,6 +86,9 @@ const ON_FRAMES: usize = 3;
 /// Into how many parts frames are divided for keys afterwards.
 const FINE: u32 = 8;
 
+/// At how many instants of a take the world is looked at, about.
+const MOST_LOOKS: i64 = 40_000;
+
 /// A scene without constraints, or as it is where it has none: for whoever knows no constraints.
 ///
 /// # Errors
@@ -251,7 +254,7 @@ fn attempt(
     let keys = rate.numerator().checked_mul(parts).and_then(|fine| FrameRate::new(fine, rate.denominator()));
     let keys = keys.unwrap_or(rate);
     let mut result = scene.clone();
-    for (&(rig, id), _) in &touched.steps {
+    for &(rig, id) in touched.steps.keys() {
         if let Some(node) = result.rigs[rig].node_mut(id) {
             node.transform = with_three_steps(node);
         }
@@ -556,10 +559,11 @@ fn put(take: &mut Take, job: &Job<'_>, made: Vec<Made>, ledger: &mut Ledger) {
     let mut before: BTreeMap<Target, usize> = BTreeMap::new();
     let mut folded: BTreeSet<String> = BTreeSet::new();
     for (index, layer) in take.layers.iter_mut().enumerate() {
-        let name = layer.name.clone();
+        let (name, is_active) = (layer.name.clone(), layer.is_active());
         layer.tracks.retain(|track| {
             let books = crate::channel::Bookkeeper { addresses: job.addresses, take: job.take };
-            if !goes(&track.target) {
+            // What does not count stays as it is.
+            if !goes(&track.target) || !is_active {
                 ledger.entries.push(books.kept(index, track));
                 return true;
             }
@@ -650,9 +654,14 @@ fn beyond(scene: &Scene, result: &Scene, tolerance: &Tolerance) -> Result<f64, S
         let rate = scene.rate;
         let (first, last) =
             (rate.frame(from.range.first).floor() as i64, rate.frame(from.range.last).ceil() as i64);
-        let quarter = rate.ticks_per_frame() * 0.25;
-        for step in first * 4..=last * 4 {
-            let time: f64 = step as f64 * quarter;
+        // Between samples nobody knows the motion.
+        let is_sampled = from.active_tracks().any(|(_, track)| track.controller.samples().is_some());
+        let parts: i64 = if is_sampled { 1 } else { 4 };
+        let part = rate.ticks_per_frame() / parts as f64;
+        // Of takes of hours no more instants than of one of minutes.
+        let stride = ((last - first) * parts / MOST_LOOKS + 1) as usize;
+        for step in (first * parts..=last * parts).step_by(stride) {
+            let time: f64 = step as f64 * part;
             let time = time.clamp(Ticks::as_f64(from.range.first), from.range.last.as_f64());
             source.at(time);
             made.at(time);

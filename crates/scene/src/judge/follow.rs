@@ -11,7 +11,7 @@ use super::node::{Drivers, Number, Scenes, drivers, kind_of};
 use super::sides::{Sides, components, turn_from, turned};
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
-use crate::evaluate::{EvaluateError, NodeSampler, PropertySampler};
+use crate::evaluate::{ChannelSampler, EvaluateError, NodeSampler};
 use crate::rig::{ROTATION, TRANSLATION};
 use crate::scene::{PropertyKind, Scene, Take};
 
@@ -110,8 +110,8 @@ impl<'a> Scenes<'a> {
             return verdict;
         };
         let (source_take, result_take) = self.takes();
-        let source = PropertySampler::new(self.source, source_take, &amount.source);
-        let result = PropertySampler::new(self.result, result_take, &amount.result);
+        let source = ChannelSampler::new(self.source, source_take, &amount.source);
+        let result = ChannelSampler::new(self.result, result_take, &amount.result);
         let (source, result) = match (source, result) {
             (Ok(source), Ok(result)) => (source, result),
             (Err(error), _) | (_, Err(error)) => {

@@ -14,7 +14,7 @@ use super::means::{Amount, Edit, Edited};
 use super::sides::{Sides, components, largest, turn_from, turned};
 use super::verdict::{Judged, Limits, Part, Verdict};
 use crate::address::{Addresses, NodeRef};
-use crate::evaluate::{NodeSampler, PropertySampler, driving};
+use crate::evaluate::{ChannelSampler, NodeSampler, PropertySampler, driving};
 use crate::ledger::MeasuredError;
 use crate::rig::{Node, OpValue};
 use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
@@ -176,7 +176,9 @@ impl<'a> Scenes<'a> {
 
     /// All that has a part in where a pair of nodes is, where constraints drive one of them.
     fn constrained(&self, (from, to): (NodeRef, NodeRef)) -> Option<(Drivers<'a>, Drivers<'a>)> {
-        let is_driven = |scene: &Scene, node| !scene.constraints.is_empty() && scene.is_driven(node);
+        let is_driven = |scene: &Scene, node| {
+            !scene.constraints.is_empty() && (scene.is_driven(node) || scene.is_coupled(node))
+        };
         if !is_driven(self.source, from) && !is_driven(self.result, to) {
             return None;
         }
@@ -222,8 +224,8 @@ impl<'a> Scenes<'a> {
                 }
                 continue;
             };
-            let source = PropertySampler::coupled(self.source, Some(self.takes().0), &targets.0);
-            let result = PropertySampler::coupled(self.result, Some(self.takes().1), &targets.1);
+            let source = ChannelSampler::new(self.source, self.takes().0, &targets.0);
+            let result = ChannelSampler::new(self.result, self.takes().1, &targets.1);
             let (source, result) = match (source, result) {
                 (Ok(source), Ok(result)) => (source, result),
                 (Err(error), _) | (_, Err(error)) => {
@@ -508,8 +510,8 @@ pub struct Number<'a> {
     /// The function that it is of the source's, where it is not the same.
     pub then: Option<&'a Amount>,
     pub kind: PropertyKind,
-    pub source: PropertySampler<'a>,
-    pub result: PropertySampler<'a>,
+    pub source: ChannelSampler<'a>,
+    pub result: ChannelSampler<'a>,
 }
 
 impl Number<'_> {

@@ -175,7 +175,36 @@ fn circle_of_couples(scene: &Scene) -> Option<String> {
             break;
         }
     }
-    let first = left.into_iter().min()?;
-    let addresses = crate::address::Addresses::new(scene);
-    Some(format!("couples go in a circle: {} is driven by itself", addresses.property(first)))
+    let addresses = || crate::address::Addresses::new(scene);
+    if let Some(first) = left.into_iter().min() {
+        return Some(format!("couples go in a circle: {} is driven by itself", addresses().property(first)));
+    }
+    // Each way over couples is worked out by itself.
+    let mut ways: HashMap<&Target, usize> = HashMap::new();
+    let mut open: Vec<&Target> = reads.keys().copied().collect();
+    while !open.is_empty() {
+        let before = open.len();
+        open.retain(|target| {
+            let known =
+                |read: &&Target| if reads.contains_key(read) { ways.get(read).copied() } else { Some(1) };
+            let counts: Option<Vec<usize>> = reads[target].iter().map(known).collect();
+            let Some(counts) = counts else { return true };
+            ways.insert(target, counts.iter().fold(1, |sum: usize, count| sum.saturating_add(*count)));
+            false
+        });
+        if open.len() == before {
+            break;
+        }
+    }
+    let (most, count) =
+        ways.into_iter().max_by_key(|(target, count)| (*count, std::cmp::Reverse(*target)))?;
+    (count > MOST_WAYS).then(|| {
+        format!(
+            "couples lead to {} over more than {MOST_WAYS} ways: couple it to fewer numbers",
+            addresses().property(most)
+        )
+    })
 }
+
+/// Over how many ways couples may lead to a number.
+const MOST_WAYS: usize = 4096;
