@@ -16,8 +16,7 @@ use crate::scene::{Scene, Target};
 /// The letters of components.
 pub const COMPONENTS: [&str; 4] = ["x", "y", "z", "w"];
 
-/// A node of a scene.
-pub type NodeRef = (usize, NodeId);
+pub use crate::rig::NodeRef;
 
 /// The addresses of all nodes of a scene, both ways.
 #[derive(Clone, Debug)]

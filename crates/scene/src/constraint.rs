@@ -4,8 +4,8 @@
 
 use glam::{DQuat, DVec3};
 
-use crate::address::NodeRef;
-use crate::scene::{Scene, Target};
+use crate::rig::NodeRef;
+use crate::target::Target;
 
 /// What drives a node by others.
 #[derive(Clone, Debug, PartialEq)]
@@ -387,31 +387,5 @@ impl Constraint {
             ConstraintKind::Aim(_) | ConstraintKind::Couple(_) | ConstraintKind::Other { .. } => {}
         }
         settings
-    }
-}
-
-impl Scene {
-    /// Whether anything drives a node beside its own curves.
-    pub fn is_driven(&self, node: NodeRef) -> bool {
-        self.constraints.iter().any(|constraint| constraint.drives(node))
-    }
-
-    /// Whether couples drive a number of a node.
-    pub fn is_coupled(&self, node: NodeRef) -> bool {
-        self.constraints.iter().any(|constraint| match &constraint.kind {
-            ConstraintKind::Couple(couple) => (couple.channel.target.rig, couple.channel.target.node) == node,
-            _ => false,
-        })
-    }
-
-    /// What drives a property by couples, in the order in which they add up.
-    pub fn couples_on<'a>(
-        &'a self,
-        target: &'a Target,
-    ) -> impl Iterator<Item = (&'a Constraint, &'a Couple)> {
-        self.constraints.iter().filter_map(move |constraint| match &constraint.kind {
-            ConstraintKind::Couple(couple) if couple.channel.target == *target => Some((constraint, couple)),
-            _ => None,
-        })
     }
 }

@@ -20,6 +20,9 @@ pub const SCALE: &str = "scale";
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct NodeId(pub u32);
 
+/// A node of a scene: which rig, from 0, and which of its nodes.
+pub type NodeRef = (usize, NodeId);
+
 /// What a node is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub enum NodeKind {

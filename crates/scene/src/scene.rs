@@ -6,11 +6,12 @@ use nimble_curve_curves::curve::Ticks;
 use nimble_curve_curves::time::{FrameRate, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 
-use crate::address::NodeRef;
 use crate::constraint::Constraint;
 use crate::controller::{Controller, Weight};
-use crate::rig::{AttributeKind, NodeId, OpValue, Rig};
+use crate::rig::{AttributeKind, NodeId, NodeRef, OpValue, Rig};
 use crate::space::Space;
+
+pub use crate::target::Target;
 
 /// Everything in a file: time, space, rigs, node sets and takes.
 #[derive(Clone, Debug, PartialEq)]
@@ -133,24 +134,6 @@ impl Layer {
     /// Whether nothing counts of what lies under its tracks.
     pub fn is_whole(&self) -> bool {
         !self.muted && self.mode == LayerMode::Override && self.weight.constant() == Some(1.0)
-    }
-}
-
-/// A property of a node, in a scene of several rigs.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Target {
-    /// Which rig, from 0.
-    pub rig: usize,
-    /// Which node.
-    pub node: NodeId,
-    /// A step of the node's transform or one of its attributes, by name.
-    pub property: String,
-}
-
-impl Target {
-    /// A property of a node of a rig.
-    pub fn new(rig: usize, node: NodeId, property: impl Into<String>) -> Target {
-        Target { rig, node, property: property.into() }
     }
 }
 

@@ -36,6 +36,10 @@ pub fn run(args: &Inspect) -> Result<(), Failure> {
     if scene.rigs.is_empty() {
         writeln!(out, "  no rig")?;
     }
+    if !scene.constraints.is_empty() {
+        let count = counted(scene.constraints.len(), "constraint");
+        writeln!(out, "  by    {count}, which nimble-curve rig shows")?;
+    }
     for set in &scene.sets {
         writeln!(out, "  set   {}: {}", set.name, set.patterns.join(" "))?;
     }

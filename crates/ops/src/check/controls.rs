@@ -3,7 +3,7 @@
 use glam::{DAffine3, DVec3};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::constraint::{Constraint, ConstraintKind, Limb, Setting, Towards};
-use nimble_curve_scene::evaluate::{EvaluateError, Poses, PropertySampler};
+use nimble_curve_scene::evaluate::{CoupledSampler, EvaluateError, Poses};
 use nimble_curve_scene::rig::Rig;
 use nimble_curve_scene::scene::{Scene, Take};
 
@@ -109,7 +109,7 @@ impl Stretch {
 /// A constraint that is looked at frame by frame.
 struct Watched<'a> {
     constraint: &'a Constraint,
-    weight: Option<PropertySampler<'a>>,
+    weight: Option<CoupledSampler<'a>>,
     limb: Option<Reaching<'a>>,
     half: Option<Stretch>,
     unreached: Option<Stretch>,
@@ -134,7 +134,7 @@ impl<'a> Watched<'a> {
     ) -> Result<Option<Watched<'a>>, EvaluateError> {
         let weight = match &constraint.weight {
             Setting::Attribute(target) | Setting::Remaining(target) => {
-                Some(PropertySampler::coupled(scene, Some(take), target)?)
+                Some(CoupledSampler::new(scene, Some(take), target)?)
             }
             Setting::Constant(_) | Setting::Is(..) => None,
         };

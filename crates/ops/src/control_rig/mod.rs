@@ -2,6 +2,11 @@
 
 mod anchor;
 mod drivers;
+mod error;
+mod in_world;
 mod solve;
+mod touched;
+mod written;
 
-pub use solve::{SolveError, SolveOptions, Solved, solve, solved};
+pub use error::SolveError;
+pub use solve::{SolveOptions, Solved, solve, solved};

@@ -1,9 +1,9 @@
 //! Properties as all that drives them makes them: layers, couples, constraints.
 
+use glam::{DMat3, DVec3};
 use nimble_curve_curves::value::Value;
 
-use super::{EvaluateError, NodeSampler, PropertySampler};
-use crate::parts::decomposed;
+use super::{CoupledSampler, EvaluateError, NodeSampler};
 use crate::rig::{Canonical, Node, ROTATION, SCALE, TRANSLATION};
 use crate::scene::{PropertyKind, Scene, Take, Target};
 
@@ -16,7 +16,7 @@ pub struct ChannelSampler<'a> {
 
 #[derive(Debug)]
 enum Source<'a> {
-    Own(Box<PropertySampler<'a>>),
+    Own(Box<CoupledSampler<'a>>),
     /// A step of a node that constraints drive.
     Solved {
         node: NodeSampler<'a>,
@@ -36,7 +36,7 @@ impl<'a> ChannelSampler<'a> {
         take: &'a Take,
         target: &Target,
     ) -> Result<ChannelSampler<'a>, EvaluateError> {
-        let own = PropertySampler::coupled(scene, Some(take), target)?;
+        let own = CoupledSampler::new(scene, Some(take), target)?;
         let kind = own.kind();
         let node = (target.rig, target.node);
         let is_step = [TRANSLATION, ROTATION, SCALE].contains(&target.property.as_str());
@@ -67,7 +67,10 @@ impl<'a> ChannelSampler<'a> {
                     ROTATION => Value::Quaternion(
                         (view.before.conjugate() * turn * view.after.conjugate()).normalize(),
                     ),
-                    SCALE => Value::Vector(decomposed(&local).0),
+                    SCALE => {
+                        let size = DMat3::from_quat(turn.conjugate()) * local.matrix3;
+                        Value::Vector(DVec3::new(size.x_axis.x, size.y_axis.y, size.z_axis.z))
+                    }
                     _ => Value::Vector(local.translation),
                 }
             }

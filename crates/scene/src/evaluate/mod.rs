@@ -1,13 +1,15 @@
 //! Evaluation: values of properties under all layers, and poses by forward kinematics.
 
 mod channel;
+mod coupled;
 mod mix;
+mod own;
 mod pose;
 mod sampler;
-mod setting;
 mod solve;
 
 pub use channel::ChannelSampler;
+pub use coupled::CoupledSampler;
 pub use mix::neutral;
 pub use pose::{Evaluator, NodeSampler, Pose, Poses};
 pub use sampler::{PropertySampler, Sampler};

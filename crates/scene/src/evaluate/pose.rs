@@ -2,15 +2,14 @@
 
 use std::collections::HashMap;
 
-use glam::{DAffine3, DQuat, DVec3};
-use nimble_curve_curves::rotation::quat_from_euler;
-use nimble_curve_curves::value::Value;
+use glam::{DAffine3, DQuat};
 
+use super::EvaluateError;
+use super::own::{OwnSampler, unscaled};
 use super::solve::{Solver, Stand};
-use super::{EvaluateError, PropertySampler};
 use crate::address::NodeRef;
-use crate::rig::{Node, NodeId, OpValue, Rig, ScaleInheritance};
-use crate::scene::{Layer, Scene, Take, Target, Track};
+use crate::rig::{NodeId, Rig, ScaleInheritance};
+use crate::scene::{Layer, Scene, Take, Track};
 
 /// The transforms of all nodes at an instant, in order of [`Rig::nodes`].
 #[derive(Clone, Debug, Default)]
@@ -37,23 +36,21 @@ pub struct Evaluator<'a> {
 struct NodePlan<'a> {
     parent: Option<usize>,
     inherits: ScaleInheritance,
-    node: NodeSampler<'a>,
+    node: OwnSampler<'a>,
 }
 
-/// Evaluates the transform of one node relative to its parent.
+/// Evaluates the transform of one node relative to its parent, constraints counted.
 #[derive(Debug)]
 pub struct NodeSampler<'a> {
-    steps: Vec<Step<'a>>,
-    /// Where constraints drive the node.
-    solved: Option<(Box<Solver<'a>>, NodeRef)>,
+    source: Source<'a>,
 }
 
 #[derive(Debug)]
-enum Step<'a> {
-    /// Steps that stand still, multiplied together: the whole, and its rotation part.
-    Still(DAffine3, DQuat),
-    /// A step that is animated.
-    Driven { rest: OpValue, inverse: bool, driver: Box<PropertySampler<'a>> },
+enum Source<'a> {
+    /// By its own curves.
+    Own(OwnSampler<'a>),
+    /// Where constraints drive it.
+    Solved(Box<Solver<'a>>, NodeRef),
 }
 
 impl<'a> Evaluator<'a> {
@@ -96,12 +93,12 @@ impl<'a> Evaluator<'a> {
         }
         for (((id, node), parent), wanted) in nodes_of.nodes().zip(nodes_of.parent_positions()).zip(wanted) {
             if !wanted {
-                let node = NodeSampler { steps: Vec::new(), solved: None };
+                let node = OwnSampler::NOTHING;
                 nodes.push(NodePlan { parent: None, inherits: ScaleInheritance::Full, node });
                 continue;
             }
             let drivers = drivers.get(&id).map_or(&[][..], Vec::as_slice);
-            let sampler = NodeSampler::own(scene, take, (rig, id), node, drivers)?;
+            let sampler = OwnSampler::new(scene, take, (rig, id), node, drivers)?;
             nodes.push(NodePlan { parent, inherits: node.inherits, node: sampler });
         }
         Ok(Evaluator { nodes, solved: None })
@@ -164,7 +161,7 @@ impl<'a> Evaluator<'a> {
         }
         let mut rotations = Vec::with_capacity(self.nodes.len() * times.len());
         for node in &mut self.nodes {
-            if node.node.steps.is_empty() && node.parent.is_none() {
+            if node.node.is_nothing() && node.parent.is_none() {
                 rotations.resize(rotations.len() + times.len(), DQuat::IDENTITY);
                 continue;
             }
@@ -195,124 +192,32 @@ impl<'a> NodeSampler<'a> {
         let of = found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))?;
         if scene.is_driven(node) {
             let solver = Box::new(Solver::new(scene, take, [node])?);
-            return Ok(NodeSampler { steps: Vec::new(), solved: Some((solver, node)) });
+            return Ok(NodeSampler { source: Source::Solved(solver, node) });
         }
         let drivers: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
             .filter(|(_, track)| (track.target.rig, track.target.node) == node)
             .collect();
-        NodeSampler::own(scene, take, node, of, &drivers)
-    }
-
-    /// The sampler of a node by its own curves and couples, with some tracks on it, in order of their layers.
-    pub(super) fn own(
-        scene: &'a Scene,
-        take: Option<&'a Take>,
-        (rig, id): NodeRef,
-        node: &Node,
-        drivers: &[(&'a Layer, &'a Track)],
-    ) -> Result<NodeSampler<'a>, EvaluateError> {
-        let mut steps = Vec::with_capacity(node.transform.len());
-        for op in &node.transform {
-            let drivers: Vec<(&Layer, &Track)> =
-                drivers.iter().filter(|(_, track)| track.target.property == op.name).copied().collect();
-            let target = Target { rig, node: id, property: op.name.clone() };
-            let is_coupled = !scene.constraints.is_empty() && scene.couples_on(&target).next().is_some();
-            if drivers.is_empty() && !is_coupled {
-                let (affine, rotation) = placed(op.value, op.inverse);
-                match steps.last_mut() {
-                    Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
-                    _ => steps.push(Step::Still(affine, rotation)),
-                }
-                continue;
-            }
-            let range = take.map(|take| take.range);
-            let own = PropertySampler::of_tracks(scene, &target, &drivers, range)?;
-            let driver = Box::new(own.with_couples(scene, take, &target, 0)?);
-            steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
-        }
-        let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
-        steps.retain(does_something);
-        Ok(NodeSampler { steps, solved: None })
-    }
-
-    /// Whether the node never leaves its rest.
-    pub(super) fn is_still(&self) -> bool {
-        self.solved.is_none() && self.steps.iter().all(|step| matches!(step, Step::Still(..)))
+        OwnSampler::new(scene, take, node, of, &drivers).map(|own| NodeSampler { source: Source::Own(own) })
     }
 
     /// The local transform at a time in ticks, and its rotation part, scale left out.
     pub fn local_at(&mut self, time: f64) -> (DAffine3, DQuat) {
-        if let Some((solver, node)) = &mut self.solved {
-            solver.solve(time);
-            let stand = solver.stand(*node).copied().unwrap_or(Stand::START);
-            return (stand.local, stand.rotation);
+        match &mut self.source {
+            Source::Own(own) => own.local_at(time),
+            Source::Solved(solver, node) => {
+                solver.solve(time);
+                let stand = solver.stand(*node).copied().unwrap_or(Stand::START);
+                (stand.local, stand.rotation)
+            }
         }
-        let mut place: Option<(DAffine3, DQuat)> = None;
-        for step in &mut self.steps {
-            let (affine, turn) = match step {
-                Step::Still(affine, turn) => (*affine, *turn),
-                Step::Driven { rest, inverse, driver } => {
-                    placed(with_value(*rest, driver.value_at(time)), *inverse)
-                }
-            };
-            place = Some(match place {
-                Some((local, rotation)) => (local * affine, rotation * turn),
-                None => (affine, turn),
-            });
-        }
-        place.unwrap_or((DAffine3::IDENTITY, DQuat::IDENTITY))
     }
 
     /// The rotation part of the local transform at a time in ticks, scale left out.
     pub fn rotation_at(&mut self, time: f64) -> DQuat {
-        if self.solved.is_some() {
-            return self.local_at(time).1;
+        match &mut self.source {
+            Source::Own(own) => own.rotation_at(time),
+            Source::Solved(..) => self.local_at(time).1,
         }
-        let turns = self.steps.iter_mut().filter_map(|step| match step {
-            Step::Still(_, turn) => Some(*turn),
-            Step::Driven { rest, .. } if !rest.turns() => None,
-            Step::Driven { rest, inverse, driver } => {
-                let turn = match driver.value_at(time) {
-                    Value::Euler { order, angles } => quat_from_euler(order, angles),
-                    value => with_value(*rest, value).rotation(),
-                };
-                Some(if *inverse { turn.conjugate() } else { turn })
-            }
-        });
-        turns.reduce(|turn, next| turn * next).unwrap_or(DQuat::IDENTITY)
-    }
-}
-
-/// A step's transform, and its rotation part.
-fn placed(value: OpValue, inverse: bool) -> (DAffine3, DQuat) {
-    let turn = value.rotation();
-    let affine = match value {
-        // The matrix of a rotation that is known already.
-        OpValue::Rotate { .. } | OpValue::RotateAxis { .. } | OpValue::Orient(_) => DAffine3::from_quat(turn),
-        other => other.affine(),
-    };
-    if inverse { (affine.inverse(), turn.conjugate()) } else { (affine, turn) }
-}
-
-/// A matrix with its columns brought to length 1.
-pub(super) fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
-    let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
-    glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
-}
-
-/// A step with an animated value in place of the one at rest.
-fn with_value(rest: OpValue, value: Value) -> OpValue {
-    match (rest, value) {
-        (OpValue::Translate(_), Value::Vector(v)) => OpValue::Translate(v),
-        (OpValue::Scale(_), Value::Vector(v)) => OpValue::Scale(v),
-        (OpValue::Shear(_), Value::Vector(v)) => OpValue::Shear(v),
-        (OpValue::RotateAxis { axis, .. }, Value::Number(angle)) => OpValue::RotateAxis { axis, angle },
-        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Euler { order, angles }) => {
-            OpValue::Rotate { order, angles }
-        }
-        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Quaternion(q)) => OpValue::Orient(q),
-        (OpValue::Matrix(_), Value::Matrix(m)) => OpValue::Matrix(*m),
-        (rest, _) => rest,
     }
 }
 

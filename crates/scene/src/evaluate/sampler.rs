@@ -7,7 +7,6 @@ use nimble_curve_curves::tcb::Clock;
 use nimble_curve_curves::time::{TICKS_PER_SECOND, TimeRange};
 use nimble_curve_curves::value::Value;
 
-use super::setting::Coupled;
 use super::{EvaluateError, mix};
 use crate::address::Addresses;
 use crate::controller::{Controller, SampleKind, Samples, StackEntry, TcbKeys, Weight};
@@ -214,8 +213,6 @@ pub struct PropertySampler<'a> {
     rest: Value,
     kind: PropertyKind,
     layers: Vec<Blend<'a>>,
-    /// What couples add to it.
-    coupled: Vec<Coupled<'a>>,
 }
 
 impl<'a> PropertySampler<'a> {
@@ -261,40 +258,12 @@ impl<'a> PropertySampler<'a> {
             layers.push(Blend::new(kind, layer.mode, layer.rotations, &layer.weight, sampler));
         }
         follow_turns(&rest, &mut layers, range);
-        Ok(PropertySampler { rest, kind, layers, coupled: Vec::new() })
+        Ok(PropertySampler { rest, kind, layers })
     }
 
-    /// A sampler of a property with what couples add to it; without a take it rests.
-    ///
-    /// # Errors
-    /// As [`PropertySampler::new`], and where couples go in a circle.
-    pub fn coupled(
-        scene: &'a Scene,
-        take: Option<&'a Take>,
-        target: &Target,
-    ) -> Result<PropertySampler<'a>, EvaluateError> {
-        let tracks: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
-            .filter(|(_, track)| track.target == *target)
-            .collect();
-        let own = PropertySampler::of_tracks(scene, target, &tracks, take.map(|take| take.range))?;
-        own.with_couples(scene, take, target, 0)
-    }
-
-    /// The same with what couples add; `depth` is how many couples led here.
-    pub(super) fn with_couples(
-        mut self,
-        scene: &'a Scene,
-        take: Option<&'a Take>,
-        target: &Target,
-        depth: usize,
-    ) -> Result<PropertySampler<'a>, EvaluateError> {
-        self.coupled = Coupled::onto(scene, take, target, depth)?;
-        Ok(self)
-    }
-
-    /// Whether any layer animates the property, or a couple does.
+    /// Whether any layer animates the property.
     pub fn is_driven(&self) -> bool {
-        !self.layers.is_empty() || !self.coupled.is_empty()
+        !self.layers.is_empty()
     }
 
     /// The value where nothing drives it.
@@ -309,12 +278,11 @@ impl<'a> PropertySampler<'a> {
 
     /// The value at a time in ticks, all layers counted.
     pub fn value_at(&mut self, time: f64) -> Value {
-        let own = match self.layers.as_mut_slice() {
+        match self.layers.as_mut_slice() {
             // What lies under it does not matter.
             [only] if only.replaces() => only.sampler.value_at(time),
             layers => layers.iter_mut().fold(self.rest.clone(), |value, layer| layer.on(value, time)),
-        };
-        self.coupled.iter_mut().fold(own, |value, coupled| coupled.added_to(value, &self.rest, time))
+        }
     }
 }
 

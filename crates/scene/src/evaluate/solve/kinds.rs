@@ -1,13 +1,14 @@
 //! What the kinds of constraints come to: following, aiming, rolling. Limbs have a file of their own.
 
-use glam::{DMat3, DQuat, DVec3};
+use glam::{DQuat, DVec3};
 use nimble_curve_curves::rotation::{RotationOrder, nearest_euler, quat_from_euler};
 
-use super::limb::LimbPlan;
-use super::plan::{basis, unit};
-use super::{Parts, Solver, Stand, turn_of};
+use super::beside::{Beside, place_of, sizes, turned_into};
+use super::limb::{LimbPlan, Solution};
+use super::stand::{Parts, basis, turn_of, unit};
+use super::state::State;
 use crate::address::NodeRef;
-use crate::constraint::{Aim, Constraint, ConstraintKind, Follow, Roll, Source, Towards};
+use crate::constraint::{Aim, Constraint, ConstraintKind, Follow, Roll, Source};
 use crate::evaluate::EvaluateError;
 use crate::rig::OpValue;
 use crate::rig::ROTATION;
@@ -38,78 +39,33 @@ enum Kind<'a> {
     Roll { roll: &'a Roll, source: Option<usize>, fraction: usize },
 }
 
-/// A source with where the node stands beside it.
-#[derive(Clone, Copy, Debug)]
-pub struct Beside {
-    pub place: usize,
-    /// Its setting.
-    pub weight: usize,
-    /// A point in its space.
-    pub position: DVec3,
-    /// The frame of what follows, in its own.
-    pub frame: DMat3,
-    /// Factors: what follows is of its size times these.
-    pub scale: DVec3,
-}
-
-impl Beside {
-    /// How a node stands beside a source: as is said, else as both rest.
-    pub fn new(
-        solver: &Solver<'_>,
-        node: usize,
-        source: &Source,
-        weight: usize,
-    ) -> Result<Beside, EvaluateError> {
-        let place = solver.place(source.node)?;
-        let (theirs, own) = (solver.nodes[place].rest, solver.nodes[node].rest);
-        let rest_scale = sizes(own.world.matrix3) / sizes(theirs.world.matrix3);
-        Ok(match source.offset {
-            Some(offset) => Beside {
-                place,
-                weight,
-                position: offset.position,
-                // A turn given beside a mirrored source is one of what is mirrored.
-                frame: DMat3::from_quat(offset.turn.normalize()),
-                scale: offset.scale,
-            },
-            None => Beside {
-                place,
-                weight,
-                position: theirs.world.inverse().transform_point3(own.world.translation),
-                frame: theirs.frame.transpose() * own.frame,
-                scale: rest_scale,
-            },
-        })
-    }
-}
-
 impl<'a> Prepared<'a> {
     /// `first` is the place of the constraint's settings, the weight first, in the order of [`Constraint::settings`].
     pub fn new(
-        solver: &Solver<'a>,
+        state: &State,
         scene: &Scene,
         constraint: &'a Constraint,
         first: usize,
     ) -> Result<Prepared<'a>, EvaluateError> {
-        let node = solver.place(constraint.node)?;
+        let node = state.place(constraint.node)?;
         let kind = match &constraint.kind {
             ConstraintKind::Follow(follow) => {
                 let beside =
-                    |(index, source): (usize, &Source)| Beside::new(solver, node, source, first + 1 + index);
+                    |(index, source): (usize, &Source)| Beside::new(state, node, source, first + 1 + index);
                 let sources = follow.sources.iter().enumerate().map(beside).collect::<Result<_, _>>()?;
                 Kind::Follow { follow, sources, order: order_of(scene, constraint.node) }
             }
             ConstraintKind::Aim(aim) => Kind::Aim {
                 aim,
-                at: solver.place(aim.at)?,
-                up: place_of(solver, aim.up.as_ref().map(|(_, towards)| towards))?,
+                at: state.place(aim.at)?,
+                up: place_of(state, aim.up.as_ref().map(|(_, towards)| towards))?,
             },
             ConstraintKind::Limb(limb) => {
-                Kind::Limb(Box::new(LimbPlan::new(solver, scene, constraint.node, limb, first)?))
+                Kind::Limb(Box::new(LimbPlan::new(state, scene, constraint.node, limb, first)?))
             }
             ConstraintKind::Roll(roll) => {
                 let is_other = roll.source != constraint.node;
-                let source = if is_other { Some(solver.place(roll.source)?) } else { None };
+                let source = if is_other { Some(state.place(roll.source)?) } else { None };
                 Kind::Roll { roll, source, fraction: first + 1 }
             }
             // These drive no transform.
@@ -119,11 +75,30 @@ impl<'a> Prepared<'a> {
         };
         Ok(Prepared { weight: first, kind })
     }
-}
 
-/// The place of the node that a direction leans on.
-pub fn place_of(solver: &Solver<'_>, towards: Option<&Towards>) -> Result<Option<usize>, EvaluateError> {
-    towards.and_then(Towards::node).map(|node| solver.place(node)).transpose()
+    /// What it makes of a node's parts; nothing where it has nothing to say. What a limb comes to is worked out with its upper
+    /// joint, and kept for the others.
+    pub fn result(
+        &self,
+        state: &State,
+        solution: &mut Option<Solution>,
+        (index, joint): (usize, usize),
+        parts: &Parts,
+    ) -> Option<Parts> {
+        match &self.kind {
+            Kind::Follow { follow, sources, order } => {
+                followed(state, index, (follow, sources, *order), parts)
+            }
+            Kind::Aim { aim, at, up } => aimed(state, index, (aim, *at, *up), parts),
+            Kind::Roll { roll, source, fraction } => rolled(state, index, (roll, *source, *fraction), parts),
+            Kind::Limb(plan) => {
+                if joint == 0 {
+                    *solution = plan.solved(state, index, parts);
+                }
+                solution.as_ref().map(|solution| solution.of_joint(joint, parts))
+            }
+        }
+    }
 }
 
 /// The order in which a node turns at rest.
@@ -135,157 +110,113 @@ fn order_of(scene: &Scene, (rig, node): NodeRef) -> RotationOrder {
     }
 }
 
-/// The lengths of a matrix's columns.
-fn sizes(matrix: DMat3) -> DVec3 {
-    DVec3::new(matrix.x_axis.length(), matrix.y_axis.length(), matrix.z_axis.length())
-}
-
-impl Solver<'_> {
-    /// What a constraint makes of a node's parts; nothing where it has nothing to say.
-    pub(super) fn result(&mut self, index: usize, part: Part, parts: &Parts) -> Option<Parts> {
-        match &self.prepared[part.constraint].kind {
-            Kind::Follow { follow, sources, order } => self.followed(index, (follow, sources, *order), parts),
-            Kind::Aim { aim, at, up } => self.aimed(index, (aim, *at, *up), parts),
-            Kind::Roll { roll, source, fraction } => self.rolled(index, (roll, *source, *fraction), parts),
-            Kind::Limb(plan) => {
-                if part.joint == 0 {
-                    self.limbs[part.constraint] = plan.solved(self, index, parts);
-                }
-                self.limbs[part.constraint].as_ref().map(|solution| solution.of_joint(part.joint, parts))
+fn followed(
+    state: &State,
+    index: usize,
+    (follow, sources, order): (&Follow, &[Beside], RotationOrder),
+    parts: &Parts,
+) -> Option<Parts> {
+    let (mut total, mut position, mut scale) = (0.0, DVec3::ZERO, DVec3::ZERO);
+    let mut turn: Option<(DQuat, f64)> = None;
+    let mut counted = 0;
+    let at = |beside: &Beside| state.settings[beside.weight];
+    let several = sources.iter().filter(|beside| at(beside) > 0.0).count() > 2;
+    for beside in sources {
+        let weight = at(beside);
+        if weight <= 0.0 {
+            continue;
+        }
+        let stand = &state.stands[beside.place];
+        total += weight;
+        counted += 1;
+        position += weight * stand.world.transform_point3(beside.position);
+        scale += weight * sizes(stand.world.matrix3) * beside.scale;
+        let own = turned_into(&state.parent_stand(index), stand.frame * beside.frame, parts);
+        turn = Some(match turn {
+            None => (own, weight),
+            Some((mean, so_far)) => {
+                let near = if mean.dot(own) < 0.0 { -own } else { own };
+                let sum = if several && counted > 1 {
+                    // The sum grows as it is, and is brought to length 1 at the end.
+                    let scaled = if counted == 2 { mean * so_far } else { mean };
+                    scaled + near * weight
+                } else {
+                    mean.slerp(near, weight / (so_far + weight))
+                };
+                (sum, so_far + weight)
             }
-        }
-    }
-
-    /// The rotation that gives a node below a parent a frame in the world.
-    pub(super) fn rotation_for(&self, index: usize, frame: DMat3, parts: &Parts) -> DQuat {
-        turned_into(&self.parent_stand(index), frame, parts)
-    }
-
-    fn followed(
-        &self,
-        index: usize,
-        (follow, sources, order): (&Follow, &[Beside], RotationOrder),
-        parts: &Parts,
-    ) -> Option<Parts> {
-        let (mut total, mut position, mut scale) = (0.0, DVec3::ZERO, DVec3::ZERO);
-        let mut turn: Option<(DQuat, f64)> = None;
-        let mut counted = 0;
-        let at = |beside: &Beside| self.settings[beside.weight].1;
-        let several = sources.iter().filter(|beside| at(beside) > 0.0).count() > 2;
-        for beside in sources {
-            let weight = at(beside);
-            if weight <= 0.0 {
-                continue;
-            }
-            let stand = &self.stands[beside.place];
-            total += weight;
-            counted += 1;
-            position += weight * stand.world.transform_point3(beside.position);
-            scale += weight * sizes(stand.world.matrix3) * beside.scale;
-            let own = self.rotation_for(index, stand.frame * beside.frame, parts);
-            turn = Some(match turn {
-                None => (own, weight),
-                Some((mean, so_far)) => {
-                    let near = if mean.dot(own) < 0.0 { -own } else { own };
-                    let sum = if several && counted > 1 {
-                        // The sum grows as it is, and is brought to length 1 at the end.
-                        let scaled = if counted == 2 { mean * so_far } else { mean };
-                        scaled + near * weight
-                    } else {
-                        mean.slerp(near, weight / (so_far + weight))
-                    };
-                    (sum, so_far + weight)
-                }
-            });
-        }
-        let (turn, _) = turn.filter(|_| total > 0.0)?;
-        let parent = self.parent_stand(index);
-        let mut made = *parts;
-        if follow.translation.contains(&true) && parent.world.matrix3.determinant() != 0.0 {
-            let there = parent.world.inverse().transform_point3(position / total);
-            for axis in 0..3 {
-                if follow.translation[axis] {
-                    made.translation[axis] = there[axis];
-                }
-            }
-        }
-        if follow.rotation == [true; 3] {
-            made.rotation = turn.normalize();
-        } else if follow.rotation.contains(&true) {
-            let near = nearest_euler(order, parts.rotation, DVec3::ZERO);
-            let wanted = nearest_euler(order, turn.normalize(), near);
-            let angles = [0, 1, 2].map(|axis| if follow.rotation[axis] { wanted[axis] } else { near[axis] });
-            made.rotation = quat_from_euler(order, DVec3::from_array(angles));
-        }
-        let above = sizes(parent.world.matrix3);
-        for axis in 0..3 {
-            let own = made.size.col(axis);
-            let length = own.length();
-            if follow.scale[axis] && length > 0.0 && above[axis] > 0.0 {
-                *made.size.col_mut(axis) = own * (scale[axis] / total / above[axis] / length);
-            }
-        }
-        Some(made)
-    }
-
-    fn aimed(
-        &self,
-        index: usize,
-        (aim, at, up): (&Aim, usize, Option<usize>),
-        parts: &Parts,
-    ) -> Option<Parts> {
-        let parent = self.parent_stand(index);
-        let here = parent.world.transform_point3(parts.translation);
-        let towards = unit(self.stands[at].world.translation - here)?;
-        let axis = unit(parts.mirror() * aim.axis)?;
-        // Directions in the space of the parent's frame.
-        let inward = parent.frame.transpose();
-        let leaning = aim.up.as_ref().and_then(|(own, direction)| {
-            let wanted = self.direction(direction, up, here)?;
-            Some(basis(inward * towards, inward * wanted)? * basis(axis, parts.mirror() * *own)?.transpose())
         });
-        let rotation = leaning.map_or_else(
-            || {
-                let rest = self.nodes[index].rest.rotation;
-                DQuat::from_rotation_arc(rest * axis, (inward * towards).normalize()) * rest
-            },
-            turn_of,
-        );
-        Some(Parts { rotation: rotation.normalize(), ..*parts })
     }
-
-    /// A direction in the world, as seen from a place.
-    pub(super) fn direction(&self, towards: &Towards, place: Option<usize>, here: DVec3) -> Option<DVec3> {
-        match (towards, place) {
-            (Towards::Node(_), Some(place)) => unit(self.stands[place].world.translation - here),
-            (Towards::Direction(direction, _), Some(place)) => unit(self.stands[place].frame * *direction),
-            (Towards::Direction(direction, _), None) => unit(*direction),
-            (Towards::Node(_), None) => None,
+    let (turn, _) = turn.filter(|_| total > 0.0)?;
+    let parent = state.parent_stand(index);
+    let mut made = *parts;
+    if follow.translation.contains(&true) && parent.world.matrix3.determinant() != 0.0 {
+        let there = parent.world.inverse().transform_point3(position / total);
+        for axis in 0..3 {
+            if follow.translation[axis] {
+                made.translation[axis] = there[axis];
+            }
         }
     }
-
-    fn rolled(
-        &self,
-        index: usize,
-        (roll, source, fraction): (&Roll, Option<usize>, usize),
-        parts: &Parts,
-    ) -> Option<Parts> {
-        let (rest, now) = match source {
-            Some(place) => (self.nodes[place].rest.rotation, self.stands[place].rotation),
-            None => (self.nodes[index].rest.rotation, parts.rotation),
-        };
-        let turn = twist(rest.conjugate() * now, unit(roll.source_axis)?);
-        let angle = turn * self.settings[fraction].1;
-        let rotation = parts.rotation * DQuat::from_axis_angle(unit(roll.axis)?, angle);
-        Some(Parts { rotation: rotation.normalize(), ..*parts })
+    if follow.rotation == [true; 3] {
+        made.rotation = turn.normalize();
+    } else if follow.rotation.contains(&true) {
+        let near = nearest_euler(order, parts.rotation, DVec3::ZERO);
+        let wanted = nearest_euler(order, turn.normalize(), near);
+        let angles = [0, 1, 2].map(|axis| if follow.rotation[axis] { wanted[axis] } else { near[axis] });
+        made.rotation = quat_from_euler(order, DVec3::from_array(angles));
     }
+    let above = sizes(parent.world.matrix3);
+    for axis in 0..3 {
+        let own = made.size.col(axis);
+        let length = own.length();
+        if follow.scale[axis] && length > 0.0 && above[axis] > 0.0 {
+            *made.size.col_mut(axis) = own * (scale[axis] / total / above[axis] / length);
+        }
+    }
+    Some(made)
 }
 
-/// The rotation below a parent that gives a frame in the world.
-pub fn turned_into(parent: &Stand, frame: DMat3, parts: &Parts) -> DQuat {
-    let wanted = parent.frame.transpose() * frame * parts.mirror();
-    // Where one side is mirrored and the other is not, no rotation is that: the nearest one of its mirror image is taken.
-    turn_of(if wanted.determinant() < 0.0 { -wanted } else { wanted })
+fn aimed(
+    state: &State,
+    index: usize,
+    (aim, at, up): (&Aim, usize, Option<usize>),
+    parts: &Parts,
+) -> Option<Parts> {
+    let parent = state.parent_stand(index);
+    let here = parent.world.transform_point3(parts.translation);
+    let towards = unit(state.stands[at].world.translation - here)?;
+    let axis = unit(parts.mirror() * aim.axis)?;
+    // Directions in the space of the parent's frame.
+    let inward = parent.frame.transpose();
+    let leaning = aim.up.as_ref().and_then(|(own, direction)| {
+        let wanted = state.direction(direction, up, here)?;
+        Some(basis(inward * towards, inward * wanted)? * basis(axis, parts.mirror() * *own)?.transpose())
+    });
+    let rotation = leaning.map_or_else(
+        || {
+            let rest = state.rests[index].rotation;
+            DQuat::from_rotation_arc(rest * axis, (inward * towards).normalize()) * rest
+        },
+        turn_of,
+    );
+    Some(Parts { rotation: rotation.normalize(), ..*parts })
+}
+
+fn rolled(
+    state: &State,
+    index: usize,
+    (roll, source, fraction): (&Roll, Option<usize>, usize),
+    parts: &Parts,
+) -> Option<Parts> {
+    let (rest, now) = match source {
+        Some(place) => (state.rests[place].rotation, state.stands[place].rotation),
+        None => (state.rests[index].rotation, parts.rotation),
+    };
+    let turn = twist(rest.conjugate() * now, unit(roll.source_axis)?);
+    let angle = turn * state.settings[fraction];
+    let rotation = parts.rotation * DQuat::from_axis_angle(unit(roll.axis)?, angle);
+    Some(Parts { rotation: rotation.normalize(), ..*parts })
 }
 
 /// The part of a rotation about an axis, in (−180, 180] degrees as radians: swing and twist, the twist applied first.

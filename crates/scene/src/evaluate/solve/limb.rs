@@ -5,9 +5,9 @@
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 
-use super::kinds::{Beside, place_of, turned_into};
-use super::plan::{basis, unit};
-use super::{Parts, Solver, Stand, turn_of};
+use super::beside::{Beside, place_of, turned_into};
+use super::stand::{Parts, Stand, basis, turn_of, unit};
+use super::state::State;
 use crate::address::NodeRef;
 use crate::constraint::{EndTurn, Limb, StretchBy, Towards};
 use crate::evaluate::EvaluateError;
@@ -75,7 +75,7 @@ impl Solution {
 impl<'a> LimbPlan<'a> {
     /// `first` is the place of the constraint's settings: weight, stretch, twist, lengths.
     pub fn new(
-        solver: &Solver<'a>,
+        state: &State,
         scene: &Scene,
         upper: NodeRef,
         limb: &'a Limb,
@@ -86,22 +86,22 @@ impl<'a> LimbPlan<'a> {
             let up = std::iter::successors(Some(bottom.1), |id| rig.and_then(|rig| rig.parent(*id)));
             let mut chain = Vec::new();
             for id in up.take_while(|id| (bottom.0, *id) != top) {
-                chain.push(solver.place((bottom.0, id))?);
+                chain.push(state.place((bottom.0, id))?);
             }
             chain.reverse();
             Ok(chain)
         };
         let (upper_chain, lower_chain) = (chain(upper, limb.lower)?, chain(limb.lower, limb.end)?);
-        let [root, middle, end] = [solver.place(upper)?, solver.place(limb.lower)?, solver.place(limb.end)?];
-        let at = |place: usize| solver.nodes[place].rest.world.translation;
+        let [root, middle, end] = [state.place(upper)?, state.place(limb.lower)?, state.place(limb.end)?];
+        let at = |place: usize| state.rests[place].world.translation;
         let line = unit(at(end) - at(root)).unwrap_or(DVec3::X);
         let bent = at(middle) - at(root);
         let across = bent - line * line.dot(bent);
-        let pole = place_of(solver, limb.pole.as_ref())?;
+        let pole = place_of(state, limb.pole.as_ref())?;
         let towards_pole = || {
             let direction = match (limb.pole.as_ref()?, pole) {
                 (Towards::Node(_), Some(place)) => at(place) - at(root),
-                (Towards::Direction(own, _), Some(place)) => solver.nodes[place].rest.frame * *own,
+                (Towards::Direction(own, _), Some(place)) => state.rests[place].frame * *own,
                 (Towards::Direction(own, _), None) => *own,
                 (Towards::Node(_), None) => return None,
             };
@@ -115,44 +115,44 @@ impl<'a> LimbPlan<'a> {
             .unwrap_or_else(|| line.any_orthonormal_vector());
         let normal = line.cross(side);
         let in_joint = |place: usize| {
-            let parent = solver.parent_rest(place);
-            (parent.frame * DMat3::from_quat(solver.nodes[place].rest.rotation)).transpose() * normal
+            let parent = state.parent_rest(place);
+            (parent.frame * DMat3::from_quat(state.rests[place].rotation)).transpose() * normal
         };
         Ok(LimbPlan {
             limb,
-            goal: Beside::new(solver, end, &limb.goal, first)?,
+            goal: Beside::new(state, end, &limb.goal, first)?,
             pole,
             settings: first + 1,
             line,
             side,
             hinges: [in_joint(root), in_joint(middle)],
-            carried: solver.parent_rest(root).frame,
+            carried: state.parent_rest(root).frame,
             upper_chain,
             lower_chain,
         })
     }
 
     /// The limb with its upper joint as it stands so far.
-    pub fn solved(&self, solver: &Solver<'_>, upper: usize, parts: &Parts) -> Option<Solution> {
-        let setting = |index: usize| solver.settings[self.settings + index].1;
+    pub fn solved(&self, state: &State, upper: usize, parts: &Parts) -> Option<Solution> {
+        let setting = |index: usize| state.settings[self.settings + index];
         let (lower, end) = (*self.upper_chain.last()?, *self.lower_chain.last()?);
         let factors = [setting(2), setting(3)];
-        let above = solver.parent_stand(upper);
-        let (to_lower, turned) = chained(solver, &self.upper_chain);
-        let (to_end, _) = chained(solver, &self.lower_chain);
+        let above = state.parent_stand(upper);
+        let (to_lower, turned) = chained(state, &self.upper_chain);
+        let (to_end, _) = chained(state, &self.lower_chain);
         // The bones in the spaces in which the rotations of their joints act, and their lengths in the world.
-        let bones = [parts.size * to_lower * factors[0], solver.own[lower].size * to_end * factors[1]];
+        let bones = [parts.size * to_lower * factors[0], state.own[lower].size * to_end * factors[1]];
         let upper_space = above.world.matrix3 * DMat3::from_quat(parts.rotation);
-        let lower_space = upper_space * parts.size * turned * DMat3::from_quat(solver.own[lower].rotation);
+        let lower_space = upper_space * parts.size * turned * DMat3::from_quat(state.own[lower].rotation);
         let [a, b] = [(upper_space * bones[0]).length(), (lower_space * bones[1]).length()];
         let root = above.world.transform_point3(parts.translation);
-        let goal_stand = &solver.stands[self.goal.place];
+        let goal_stand = &state.stands[self.goal.place];
         let goal = goal_stand.world.transform_point3(self.goal.position);
         let way = goal - root;
         let (reach, stretched) = self.reach(way.length(), a + b, setting(0));
         let (a, b) = (a * stretched, b * stretched);
         let hand = (above.frame.determinant() * self.carried.determinant()).signum();
-        let (line, side) = self.plane(solver, (root, way), &above, setting(1) * solver.hand);
+        let (line, side) = self.plane(state, (root, way), &above, setting(1) * state.hand);
         let normal = line.cross(side) * hand;
         let d = reach.clamp((a - b).abs(), a + b);
         let (cosine, sine) = bend(a, b, d);
@@ -164,25 +164,22 @@ impl<'a> LimbPlan<'a> {
         };
         let upper_turn = rotation(bones[0], self.hinges[0], inward * first, inward * normal)?;
         // The frame in which the lower joint turns, with the whole of the solution above it.
-        let stand = Stand::below(
-            Some(&above),
-            solver.nodes[upper].inherits,
-            &Parts { rotation: upper_turn, ..*parts },
-        );
+        let stand =
+            Stand::below(Some(&above), state.inherits[upper], &Parts { rotation: upper_turn, ..*parts });
         let over_lower = self.upper_chain.iter().take(self.upper_chain.len() - 1);
-        let frame = over_lower.fold(stand.frame, |frame, &place| frame * frame_of(&solver.own[place]));
+        let frame = over_lower.fold(stand.frame, |frame, &place| frame * frame_of(&state.own[place]));
         let out = frame.transpose();
         let lower_turn = rotation(bones[1], self.hinges[1], out * second, out * normal)?;
         let end_turn = match self.limb.end_turn {
             EndTurn::Own => None,
-            EndTurn::Parent => Some(solver.nodes[end].rest.rotation),
+            EndTurn::Parent => Some(state.rests[end].rotation),
             EndTurn::Goal => {
-                let turned = Parts { rotation: lower_turn, ..solver.own[lower] };
+                let turned = Parts { rotation: lower_turn, ..state.own[lower] };
                 let over_end = self.lower_chain.iter().take(self.lower_chain.len() - 1);
                 let frame = over_end
-                    .fold(frame * frame_of(&turned), |frame, &place| frame * frame_of(&solver.own[place]));
+                    .fold(frame * frame_of(&turned), |frame, &place| frame * frame_of(&state.own[place]));
                 let parent = Stand { frame, ..Stand::START };
-                Some(turned_into(&parent, goal_stand.frame * self.goal.frame, &solver.own[end]))
+                Some(turned_into(&parent, goal_stand.frame * self.goal.frame, &state.own[end]))
             }
         };
         let by_scale = self.limb.stretch_by == StretchBy::Scale;
@@ -215,21 +212,15 @@ impl<'a> LimbPlan<'a> {
     }
 
     /// The direction to the goal, and the one at a right angle to it to which the middle bends.
-    fn plane(
-        &self,
-        solver: &Solver<'_>,
-        (root, way): (DVec3, DVec3),
-        above: &Stand,
-        twist: f64,
-    ) -> (DVec3, DVec3) {
+    fn plane(&self, state: &State, (root, way): (DVec3, DVec3), above: &Stand, twist: f64) -> (DVec3, DVec3) {
         // The rest pose, as the limb's parent carries it.
         let carried = above.frame * self.carried.transpose();
         let (line_at_rest, side_at_rest) = (carried * self.line, carried * self.side);
         let line = unit(way).unwrap_or(line_at_rest);
         let to_pole = self.limb.pole.as_ref().and_then(|towards| {
             let direction = match (towards, self.pole) {
-                (Towards::Node(_), Some(place)) => solver.stands[place].world.translation - root,
-                _ => solver.direction(towards, self.pole, root)?,
+                (Towards::Node(_), Some(place)) => state.stands[place].world.translation - root,
+                _ => state.direction(towards, self.pole, root)?,
             };
             let across = direction - line * line.dot(direction);
             let side = unit(across).filter(|_| across.length() > ON_THE_LINE * direction.length())?;
@@ -259,10 +250,10 @@ fn bend(a: f64, b: f64, d: f64) -> (f64, f64) {
 
 /// Where the last node of a chain stands in the space above its first one, and how it is turned and sized there, its own
 /// rotation left out.
-fn chained(solver: &Solver<'_>, chain: &[usize]) -> (DVec3, DMat3) {
+fn chained(state: &State, chain: &[usize]) -> (DVec3, DMat3) {
     let mut whole = DAffine3::IDENTITY;
     for (place, is_last) in chain.iter().zip((0..chain.len()).map(|at| at + 1 == chain.len())) {
-        let parts = &solver.own[*place];
+        let parts = &state.own[*place];
         let local = if is_last { DAffine3::from_translation(parts.translation) } else { parts.local() };
         whole *= local;
     }

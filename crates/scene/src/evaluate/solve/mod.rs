@@ -1,170 +1,162 @@
 //! Constraints worked out at an instant: nodes in order of what depends on what, each by its own curves first and then by its
 //! constraints, in the order of the file.
 
+mod beside;
 mod kinds;
 mod limb;
 mod plan;
+mod stand;
+mod state;
 
-use glam::{DAffine3, DMat3, DQuat, DVec3};
+use std::collections::HashMap;
 
-use self::kinds::Part;
+use self::kinds::{Part, Prepared};
 use self::limb::Solution;
-use super::pose::{NodeSampler, unscaled};
-use crate::rig::ScaleInheritance;
+use self::plan::Planner;
+use self::stand::{Parts, blended};
+use self::state::State;
+use super::EvaluateError;
+use super::coupled::SettingSampler;
+use super::own::OwnSampler;
+use crate::address::NodeRef;
+use crate::constraint::Constraint;
+use crate::scene::{Layer, Scene, Take, Track};
+use crate::space::Handedness;
 
-pub(super) use self::plan::Solver;
 pub use self::plan::{driving, solvable};
+pub use self::stand::Stand;
 
-/// Where a node stands.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Stand {
-    pub local: DAffine3,
-    /// The rotation part of the local transform, scale left out.
-    pub rotation: DQuat,
-    pub world: DAffine3,
-    /// The product of the rotations from the top down.
-    pub turn: DQuat,
-    /// How it is turned in the world: the same with the signs of scales, so that a
-    /// mirrored node has a mirrored frame.
-    pub frame: DMat3,
-}
-
-impl Stand {
-    pub const START: Stand = Stand {
-        local: DAffine3::IDENTITY,
-        rotation: DQuat::IDENTITY,
-        world: DAffine3::IDENTITY,
-        turn: DQuat::IDENTITY,
-        frame: DMat3::IDENTITY,
-    };
-
-    /// Where a node stands below another, or in the world.
-    fn below(parent: Option<&Stand>, inherits: ScaleInheritance, parts: &Parts) -> Stand {
-        let turned = DMat3::from_quat(parts.rotation);
-        let local = DAffine3 { matrix3: turned * parts.size, translation: parts.translation };
-        let frame = parts.mirrored(turned);
-        let Some(above) = parent else {
-            return Stand { local, rotation: parts.rotation, world: local, turn: parts.rotation, frame };
-        };
-        let world = match inherits {
-            ScaleInheritance::Full => above.world * local,
-            ScaleInheritance::PositionOnly => DAffine3 {
-                translation: above.world.transform_point3(local.translation),
-                matrix3: unscaled(above.world.matrix3) * local.matrix3,
-            },
-        };
-        let turn = (above.turn * parts.rotation).normalize();
-        Stand { local, rotation: parts.rotation, world, turn, frame: above.frame * frame }
-    }
-}
-
-/// A local transform, taken apart: `translation · rotation · size`.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Parts {
-    pub translation: DVec3,
-    pub rotation: DQuat,
-    /// Scale and shear.
-    pub size: DMat3,
-}
-
-impl Parts {
-    fn of((local, rotation): (DAffine3, DQuat)) -> Parts {
-        let rotation = rotation.normalize();
-        let size = DMat3::from_quat(rotation.conjugate()) * local.matrix3;
-        Parts { translation: local.translation, rotation, size }
-    }
-
-    fn local(&self) -> DAffine3 {
-        DAffine3 { matrix3: DMat3::from_quat(self.rotation) * self.size, translation: self.translation }
-    }
-
-    /// A matrix with its columns mirrored as the scale is.
-    fn mirrored(&self, matrix: DMat3) -> DMat3 {
-        let sign = |column: DVec3, size: f64| if size < 0.0 { -column } else { column };
-        DMat3::from_cols(
-            sign(matrix.x_axis, self.size.x_axis.x),
-            sign(matrix.y_axis, self.size.y_axis.y),
-            sign(matrix.z_axis, self.size.z_axis.z),
-        )
-    }
-
-    /// The signs of the scale.
-    fn mirror(&self) -> DMat3 {
-        let sign = |size: f64| if size < 0.0 { -1.0 } else { 1.0 };
-        DMat3::from_diagonal(DVec3::new(
-            sign(self.size.x_axis.x),
-            sign(self.size.y_axis.y),
-            sign(self.size.z_axis.z),
-        ))
-    }
+/// Solves some nodes of a scene with all that they depend on.
+#[derive(Debug)]
+pub struct Solver<'a> {
+    nodes: Vec<Solved<'a>>,
+    prepared: Vec<Prepared<'a>>,
+    settings: Vec<SettingSampler<'a>>,
+    /// What limbs came to, by constraint.
+    limbs: Vec<Option<Solution>>,
+    state: State,
 }
 
 /// A node that is solved.
 #[derive(Debug)]
 struct Solved<'a> {
-    /// By its place among the solved nodes.
-    parent: Option<usize>,
-    inherits: ScaleInheritance,
-    own: NodeSampler<'a>,
+    own: OwnSampler<'a>,
     /// Whether its own curves leave it where it rests.
     is_still: bool,
     /// What acts on it, in order.
     parts: Vec<Part>,
-    /// Where it stands at rest.
-    rest: Stand,
 }
 
-impl Solver<'_> {
+impl<'a> Solver<'a> {
+    /// A solver for some nodes; without a take, controls rest.
+    pub fn new(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        wanted: impl IntoIterator<Item = NodeRef>,
+    ) -> Result<Solver<'a>, EvaluateError> {
+        let planner = Planner::of_all(scene, wanted)?;
+        let places: HashMap<NodeRef, usize> =
+            planner.found.iter().enumerate().map(|(place, node)| (*node, place)).collect();
+        let mut drivers: HashMap<NodeRef, Vec<(&Layer, &Track)>> = HashMap::new();
+        for (layer, track) in take.into_iter().flat_map(Take::active_tracks) {
+            let node = (track.target.rig, track.target.node);
+            if places.contains_key(&node) {
+                drivers.entry(node).or_default().push((layer, track));
+            }
+        }
+        let hand = if scene.space.handedness == Handedness::Left { -1.0 } else { 1.0 };
+        let mut state = State { hand, ..State::default() };
+        let mut nodes: Vec<Solved<'a>> = Vec::with_capacity(places.len());
+        for &node in &planner.found {
+            let of = planner.of(node)?;
+            let tracks = drivers.get(&node).map_or(&[][..], Vec::as_slice);
+            let own = OwnSampler::new(scene, take, node, of, tracks)?;
+            let parent = scene.rigs[node.0].parent(node.1).and_then(|above| places.get(&(node.0, above)));
+            let at_rest = Parts::of((of.rest(), of.rest_rotation()));
+            let above = parent.map(|&parent| state.rests[parent]);
+            state.rests.push(Stand::below(above.as_ref(), of.inherits, &at_rest));
+            state.own.push(at_rest);
+            state.parents.push(parent.copied());
+            state.inherits.push(of.inherits);
+            nodes.push(Solved { is_still: own.is_still(), own, parts: Vec::new() });
+        }
+        state.stands.clone_from(&state.rests);
+        state.places = places;
+        let (prepared, settings, limbs) = (Vec::new(), Vec::new(), Vec::new());
+        let mut solver = Solver { nodes, prepared, settings, limbs, state };
+        for constraint in &scene.constraints {
+            solver.prepare(scene, take, constraint)?;
+        }
+        Ok(solver)
+    }
+
+    /// Makes a constraint ready, where all that it drives is solved.
+    fn prepare(
+        &mut self,
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        constraint: &'a Constraint,
+    ) -> Result<(), EvaluateError> {
+        let driven = constraint.driven();
+        if driven.is_empty() || !driven.iter().any(|node| self.state.places.contains_key(node)) {
+            return Ok(());
+        }
+        let first = self.settings.len();
+        for setting in constraint.settings() {
+            self.settings.push(SettingSampler::new(scene, take, setting, 0)?);
+            self.state.settings.push(0.0);
+        }
+        let index = self.prepared.len();
+        self.prepared.push(Prepared::new(&self.state, scene, constraint, first)?);
+        self.limbs.push(None);
+        for (joint, node) in driven.iter().enumerate() {
+            let place = self.state.place(*node)?;
+            self.nodes[place].parts.push(Part { constraint: index, joint });
+        }
+        Ok(())
+    }
+
+    /// The place of a node among those that are solved.
+    pub fn place_of(&self, node: NodeRef) -> Option<usize> {
+        self.state.places.get(&node).copied()
+    }
+
+    /// Where the node at a place stands.
+    pub fn stand_at(&self, place: usize) -> &Stand {
+        &self.state.stands[place]
+    }
+
+    /// Where a node stands among those that are solved.
+    pub fn stand(&self, node: NodeRef) -> Option<&Stand> {
+        self.place_of(node).map(|place| self.stand_at(place))
+    }
+
     /// Works out all nodes at a time in ticks.
     pub fn solve(&mut self, time: f64) {
-        for setting in &mut self.settings {
-            setting.1 = setting.0.at(time);
+        for (setting, now) in self.settings.iter_mut().zip(&mut self.state.settings) {
+            *now = setting.at(time);
         }
-        for (own, node) in self.own.iter_mut().zip(&mut self.nodes) {
+        for (own, node) in self.state.own.iter_mut().zip(&mut self.nodes) {
             if !node.is_still {
                 *own = Parts::of(node.own.local_at(time));
             }
         }
         for index in 0..self.nodes.len() {
-            let mut parts = self.own[index];
-            for step in 0..self.nodes[index].parts.len() {
-                parts = self.acted_on(index, step, parts);
+            let mut parts = self.state.own[index];
+            for part in &self.nodes[index].parts {
+                let prepared = &self.prepared[part.constraint];
+                let weight = self.state.settings[prepared.weight];
+                // What does not count, a limb for instance, is worked out by nobody.
+                if weight == 0.0 {
+                    continue;
+                }
+                let solution = &mut self.limbs[part.constraint];
+                if let Some(wanted) = prepared.result(&self.state, solution, (index, part.joint), &parts) {
+                    parts = blended(&parts, &wanted, weight);
+                }
             }
-            let node = &self.nodes[index];
-            let parent = node.parent.map(|parent| &self.stands[parent]);
-            self.stands[index] = Stand::below(parent, node.inherits, &parts);
+            let parent = self.state.parents[index].map(|parent| &self.state.stands[parent]);
+            self.state.stands[index] = Stand::below(parent, self.state.inherits[index], &parts);
         }
     }
-
-    /// A node's parts after one more of its constraints.
-    fn acted_on(&mut self, index: usize, step: usize, parts: Parts) -> Parts {
-        let part = self.nodes[index].parts[step];
-        let weight = self.settings[self.prepared[part.constraint].weight].1;
-        if weight == 0.0 {
-            // A limb that does not count is worked out by nobody.
-            return parts;
-        }
-        match self.result(index, part, &parts) {
-            Some(wanted) => blended(&parts, &wanted, weight),
-            None => parts,
-        }
-    }
-}
-
-/// From what stands so far to the result of a constraint, by its weight; turns by the shorter arc.
-fn blended(from: &Parts, to: &Parts, weight: f64) -> Parts {
-    if weight == 1.0 {
-        return *to;
-    }
-    let near = if from.rotation.dot(to.rotation) < 0.0 { -to.rotation } else { to.rotation };
-    Parts {
-        translation: from.translation.lerp(to.translation, weight),
-        rotation: from.rotation.slerp(near, weight).normalize(),
-        size: from.size + (to.size - from.size) * weight,
-    }
-}
-
-/// A rotation from a matrix that is one up to rounding.
-fn turn_of(matrix: DMat3) -> DQuat {
-    DQuat::from_mat3(&matrix).normalize()
 }

@@ -1,4 +1,4 @@
-//! Numbers that steer constraints: settings read from attributes, and couples.
+//! Properties with what is coupled to them, and the numbers that steer constraints.
 
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::Discrete;
@@ -8,17 +8,61 @@ use nimble_curve_curves::value::Value;
 use super::{EvaluateError, PropertySampler};
 use crate::address::Addresses;
 use crate::constraint::{Couple, Setting};
-use crate::scene::{Layer, Scene, Take, Target, Track};
+use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
 /// How many couples may lead to one another.
 const MOST_COUPLED: usize = 64;
+
+/// Evaluates one property with its layers and what couples add to it.
+#[derive(Debug)]
+pub struct CoupledSampler<'a> {
+    own: PropertySampler<'a>,
+    coupled: Vec<Coupled<'a>>,
+}
+
+impl<'a> CoupledSampler<'a> {
+    /// A sampler of a property; without a take it rests.
+    ///
+    /// # Errors
+    /// As [`PropertySampler::new`], and where couples go in a circle.
+    pub fn new(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        target: &Target,
+    ) -> Result<CoupledSampler<'a>, EvaluateError> {
+        property(scene, take, target, 0)
+    }
+
+    /// The same with some tracks on the property, which are all that it has.
+    pub(super) fn of_tracks(
+        (scene, take): (&'a Scene, Option<&'a Take>),
+        target: &Target,
+        tracks: &[(&'a Layer, &'a Track)],
+        depth: usize,
+    ) -> Result<CoupledSampler<'a>, EvaluateError> {
+        let own = PropertySampler::of_tracks(scene, target, tracks, take.map(|take| take.range))?;
+        Ok(CoupledSampler { own, coupled: Coupled::onto(scene, take, target, depth)? })
+    }
+
+    /// The kind of the property.
+    pub fn kind(&self) -> PropertyKind {
+        self.own.kind()
+    }
+
+    /// The value at a time in ticks.
+    pub fn value_at(&mut self, time: f64) -> Value {
+        let own = self.own.value_at(time);
+        let rest = self.own.rest();
+        self.coupled.iter_mut().fold(own, |value, coupled| coupled.added_to(value, rest, time))
+    }
+}
 
 /// A setting over time.
 #[derive(Debug)]
 pub(super) enum SettingSampler<'a> {
     Constant(f64),
-    Number { of: Box<PropertySampler<'a>>, remaining: bool },
-    Is { of: Box<PropertySampler<'a>>, option: &'a str },
+    Number { of: Box<CoupledSampler<'a>>, remaining: bool },
+    Is { of: Box<CoupledSampler<'a>>, option: &'a str },
 }
 
 impl<'a> SettingSampler<'a> {
@@ -64,25 +108,24 @@ fn property<'a>(
     take: Option<&'a Take>,
     target: &Target,
     depth: usize,
-) -> Result<PropertySampler<'a>, EvaluateError> {
+) -> Result<CoupledSampler<'a>, EvaluateError> {
     let tracks: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
         .filter(|(_, track)| track.target == *target)
         .collect();
-    PropertySampler::of_tracks(scene, target, &tracks, take.map(|take| take.range))?
-        .with_couples(scene, take, target, depth)
+    CoupledSampler::of_tracks((scene, take), target, &tracks, depth)
 }
 
 /// What one couple adds to a property.
 #[derive(Debug)]
-pub(super) struct Coupled<'a> {
+struct Coupled<'a> {
     couple: &'a Couple,
     weight: SettingSampler<'a>,
-    from: Box<PropertySampler<'a>>,
+    from: Box<CoupledSampler<'a>>,
 }
 
 impl<'a> Coupled<'a> {
     /// All couples onto a property.
-    pub fn onto(
+    fn onto(
         scene: &'a Scene,
         take: Option<&'a Take>,
         target: &Target,
@@ -110,8 +153,8 @@ impl<'a> Coupled<'a> {
     }
 
     /// A value with what the couple adds to it at a time in ticks.
-    pub fn added_to(&mut self, value: Value, rest: &Value, time: f64) -> Value {
-        let from = number(&self.from.value_at(time), self.from.rest(), self.couple.from.component);
+    fn added_to(&mut self, value: Value, rest: &Value, time: f64) -> Value {
+        let from = number(&self.from.value_at(time), self.from.own.rest(), self.couple.from.component);
         let more = self.weight.at(time) * self.couple.at(from);
         let component = self.couple.channel.component;
         match value {

@@ -1,0 +1,57 @@
+//! How far a result is off in the world.
+
+use glam::DMat3;
+use nimble_curve_curves::time::Ticks;
+use nimble_curve_curves::value::Quantity;
+use nimble_curve_scene::evaluate::{EvaluateError, Poses};
+use nimble_curve_scene::scene::Scene;
+
+use crate::Tolerance;
+
+/// At how many instants of a take the world is looked at, about.
+const MOST_LOOKS: i64 = 40_000;
+
+/// By how much the largest error in the world is beyond the tolerance, as a factor, at quarters of frames.
+pub fn beyond(scene: &Scene, result: &Scene, tolerance: &Tolerance) -> Result<f64, EvaluateError> {
+    let length = tolerance.of(Quantity::Length, &scene.space);
+    let mut most: f64 = 0.0;
+    for (from, to) in scene.takes.iter().zip(&result.takes) {
+        let (mut source, mut made) = (Poses::new(scene, from)?, Poses::new(result, to)?);
+        let rate = scene.rate;
+        let (first, last) =
+            (rate.frame(from.range.first).floor() as i64, rate.frame(from.range.last).ceil() as i64);
+        // Between samples nobody knows the motion.
+        let is_sampled = from.active_tracks().any(|(_, track)| track.controller.samples().is_some());
+        let parts: i64 = if is_sampled { 1 } else { 4 };
+        let part = rate.ticks_per_frame() / parts as f64;
+        // Of takes of hours no more instants than of one of minutes.
+        let stride = ((last - first) * parts / MOST_LOOKS + 1) as usize;
+        for step in (first * parts..=last * parts).step_by(stride) {
+            let time: f64 = step as f64 * part;
+            let time = time.clamp(Ticks::as_f64(from.range.first), from.range.last.as_f64());
+            source.at(time);
+            made.at(time);
+            for (theirs, ours) in source.poses.iter().zip(&made.poses) {
+                for (a, b) in theirs.world.iter().zip(&ours.world) {
+                    most = most.max((a.translation - b.translation).length() / length);
+                    most = most.max(turned(a.matrix3, b.matrix3) / tolerance.angle);
+                }
+            }
+        }
+    }
+    Ok(most)
+}
+
+/// The angle between the axes of two transforms, mirrored ones included: by the distance of their matrices, which for an angle θ is
+/// √8 · sin(θ/2) (Huynh, J. Math. Imaging Vis. 35, 2009).
+fn turned(a: DMat3, b: DMat3) -> f64 {
+    let unit = |m: DMat3| {
+        DMat3::from_cols(
+            m.x_axis.normalize_or_zero(),
+            m.y_axis.normalize_or_zero(),
+            m.z_axis.normalize_or_zero(),
+        )
+    };
+    let apart = (unit(a) - unit(b)).to_cols_array().into_iter().map(|n| n * n).sum::<f64>();
+    2.0 * (apart / 8.0).sqrt().min(1.0).asin()
+}

@@ -1,0 +1,137 @@
+//! One node by its own curves and what is coupled to them.
+
+use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_curves::rotation::quat_from_euler;
+use nimble_curve_curves::value::Value;
+
+use super::EvaluateError;
+use super::coupled::CoupledSampler;
+use crate::address::NodeRef;
+use crate::rig::{Node, OpValue};
+use crate::scene::{Layer, Scene, Take, Target, Track};
+
+/// Evaluates the transform of one node relative to its parent, by its own curves.
+#[derive(Debug)]
+pub struct OwnSampler<'a> {
+    steps: Vec<Step<'a>>,
+}
+
+#[derive(Debug)]
+enum Step<'a> {
+    /// Steps that stand still, multiplied together: the whole, and its rotation part.
+    Still(DAffine3, DQuat),
+    /// A step that is animated.
+    Driven { rest: OpValue, inverse: bool, driver: Box<CoupledSampler<'a>> },
+}
+
+impl<'a> OwnSampler<'a> {
+    /// A node that stands still at its parent's place.
+    pub const NOTHING: OwnSampler<'static> = OwnSampler { steps: Vec::new() };
+
+    /// The sampler of a node by its own curves and couples, with some tracks on it, in order of their layers.
+    pub fn new(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        (rig, id): NodeRef,
+        node: &Node,
+        drivers: &[(&'a Layer, &'a Track)],
+    ) -> Result<OwnSampler<'a>, EvaluateError> {
+        let mut steps = Vec::with_capacity(node.transform.len());
+        for op in &node.transform {
+            let drivers: Vec<(&Layer, &Track)> =
+                drivers.iter().filter(|(_, track)| track.target.property == op.name).copied().collect();
+            let target = Target { rig, node: id, property: op.name.clone() };
+            let is_coupled = !scene.constraints.is_empty() && scene.couples_on(&target).next().is_some();
+            if drivers.is_empty() && !is_coupled {
+                let (affine, rotation) = placed(op.value, op.inverse);
+                match steps.last_mut() {
+                    Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
+                    _ => steps.push(Step::Still(affine, rotation)),
+                }
+                continue;
+            }
+            let driver = Box::new(CoupledSampler::of_tracks((scene, take), &target, &drivers, 0)?);
+            steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
+        }
+        let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
+        steps.retain(does_something);
+        Ok(OwnSampler { steps })
+    }
+
+    /// Whether the node never leaves its rest.
+    pub fn is_still(&self) -> bool {
+        self.steps.iter().all(|step| matches!(step, Step::Still(..)))
+    }
+
+    /// Whether there is nothing to it at all.
+    pub fn is_nothing(&self) -> bool {
+        self.steps.is_empty()
+    }
+
+    /// The local transform at a time in ticks, and its rotation part, scale left out.
+    pub fn local_at(&mut self, time: f64) -> (DAffine3, DQuat) {
+        let mut place: Option<(DAffine3, DQuat)> = None;
+        for step in &mut self.steps {
+            let (affine, turn) = match step {
+                Step::Still(affine, turn) => (*affine, *turn),
+                Step::Driven { rest, inverse, driver } => {
+                    placed(with_value(*rest, driver.value_at(time)), *inverse)
+                }
+            };
+            place = Some(match place {
+                Some((local, rotation)) => (local * affine, rotation * turn),
+                None => (affine, turn),
+            });
+        }
+        place.unwrap_or((DAffine3::IDENTITY, DQuat::IDENTITY))
+    }
+
+    /// The rotation part of the local transform at a time in ticks, scale left out.
+    pub fn rotation_at(&mut self, time: f64) -> DQuat {
+        let turns = self.steps.iter_mut().filter_map(|step| match step {
+            Step::Still(_, turn) => Some(*turn),
+            Step::Driven { rest, .. } if !rest.turns() => None,
+            Step::Driven { rest, inverse, driver } => {
+                let turn = match driver.value_at(time) {
+                    Value::Euler { order, angles } => quat_from_euler(order, angles),
+                    value => with_value(*rest, value).rotation(),
+                };
+                Some(if *inverse { turn.conjugate() } else { turn })
+            }
+        });
+        turns.reduce(|turn, next| turn * next).unwrap_or(DQuat::IDENTITY)
+    }
+}
+
+/// A step's transform, and its rotation part.
+fn placed(value: OpValue, inverse: bool) -> (DAffine3, DQuat) {
+    let turn = value.rotation();
+    let affine = match value {
+        // The matrix of a rotation that is known already.
+        OpValue::Rotate { .. } | OpValue::RotateAxis { .. } | OpValue::Orient(_) => DAffine3::from_quat(turn),
+        other => other.affine(),
+    };
+    if inverse { (affine.inverse(), turn.conjugate()) } else { (affine, turn) }
+}
+
+/// A matrix with its columns brought to length 1.
+pub fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
+    let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
+    glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
+}
+
+/// A step with an animated value in place of the one at rest.
+fn with_value(rest: OpValue, value: Value) -> OpValue {
+    match (rest, value) {
+        (OpValue::Translate(_), Value::Vector(v)) => OpValue::Translate(v),
+        (OpValue::Scale(_), Value::Vector(v)) => OpValue::Scale(v),
+        (OpValue::Shear(_), Value::Vector(v)) => OpValue::Shear(v),
+        (OpValue::RotateAxis { axis, .. }, Value::Number(angle)) => OpValue::RotateAxis { axis, angle },
+        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Euler { order, angles }) => {
+            OpValue::Rotate { order, angles }
+        }
+        (OpValue::Rotate { .. } | OpValue::Orient(_), Value::Quaternion(q)) => OpValue::Orient(q),
+        (OpValue::Matrix(_), Value::Matrix(m)) => OpValue::Matrix(*m),
+        (rest, _) => rest,
+    }
+}
