@@ -204,6 +204,15 @@ impl Figure {
         });
     }
 
+    /// The same leg with a goal below its reach, on or off by a switch.
+    fn switched(&mut self, on: bool) {
+        self.legged(0.04, [0.1, 0.5, 1.0], 1.0);
+        let kind = AttributeKind::Switch { default: on };
+        self.node("sole").attributes = vec![Attribute { name: "on".into(), kind }];
+        let target = Target::new(0, self.ids["sole"], "on");
+        self.scene.constraints[0].weight = Setting::Attribute(target);
+    }
+
     fn scaled(&mut self, name: &str, scale: [f64; 3]) {
         let value = OpValue::Scale(DVec3::from_array(scale));
         let node = self.node(name);
@@ -516,6 +525,8 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             |f| f.legged(0.04, [0.1, 0.5, 1.0], 1.0),
             |f| f.legged(0.0501, [0.1, 0.5, 1.0], 1.0),
         ),
+        // A limb that is switched off reaches for nothing.
+        (Code::OutOfReach, "thigh_l", Some((1.0, 48.0)), |f| f.switched(true), |f| f.switched(false)),
         (
             Code::PoleOnLine,
             "thigh_l",

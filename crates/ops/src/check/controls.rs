@@ -2,8 +2,8 @@
 
 use glam::{DAffine3, DVec3};
 use nimble_curve_scene::address::{Addresses, NodeRef};
-use nimble_curve_scene::constraint::{Constraint, ConstraintKind, Limb, Setting, Towards};
-use nimble_curve_scene::evaluate::{CoupledSampler, EvaluateError, Poses};
+use nimble_curve_scene::constraint::{Constraint, ConstraintKind, Limb, Towards};
+use nimble_curve_scene::evaluate::{EvaluateError, Poses, SettingSampler};
 use nimble_curve_scene::rig::Rig;
 use nimble_curve_scene::scene::{Scene, Take};
 
@@ -56,7 +56,7 @@ fn driven_keys(scene: &Scene, take: &Take, addresses: &Addresses) -> Vec<Finding
         let node = (track.target.rig, track.target.node);
         let property = track.target.property.as_str();
         let is_wholly = |constraint: &Constraint| {
-            let full = constraint.weight.constant() == Some(1.0) && constraint.driven().contains(&node);
+            let full = constraint.weight.constant() == Some(1.0) && constraint.drives(node);
             full && match &constraint.kind {
                 ConstraintKind::Follow(follow) => {
                     let axes = match property {
@@ -109,7 +109,7 @@ impl Stretch {
 /// A constraint that is looked at frame by frame.
 struct Watched<'a> {
     constraint: &'a Constraint,
-    weight: Option<CoupledSampler<'a>>,
+    weight: SettingSampler<'a>,
     limb: Option<Reaching<'a>>,
     half: Option<Stretch>,
     unreached: Option<Stretch>,
@@ -132,12 +132,8 @@ impl<'a> Watched<'a> {
         constraint: &'a Constraint,
         rests: &[Vec<DAffine3>],
     ) -> Result<Option<Watched<'a>>, EvaluateError> {
-        let weight = match &constraint.weight {
-            Setting::Attribute(target) | Setting::Remaining(target) => {
-                Some(CoupledSampler::new(scene, Some(take), target)?)
-            }
-            Setting::Constant(_) | Setting::Is(..) => None,
-        };
+        let weight = SettingSampler::new(scene, Some(take), &constraint.weight)?;
+        let is_read = constraint.weight.attribute().is_some();
         let at = |node: NodeRef| {
             let position = scene.rigs.get(node.0).and_then(|rig| rig.position(node.1));
             position.map_or(DAffine3::IDENTITY, |position| rests[node.0][position])
@@ -155,23 +151,15 @@ impl<'a> Watched<'a> {
             }
             _ => None,
         };
-        let is_watched = weight.is_some() || limb.is_some();
+        let is_watched = is_read || limb.is_some();
         let watched = Watched { constraint, weight, limb, half: None, unreached: None, on_line: None };
         Ok(is_watched.then_some(watched))
     }
 
     fn look(&mut self, frame: f64, time: f64, scene: &Scene, poses: &Poses<'_>) {
-        let weight = match (&mut self.weight, &self.constraint.weight) {
-            (Some(sampler), setting) => {
-                let number = match sampler.value_at(time) {
-                    nimble_curve_curves::value::Value::Number(number) => number,
-                    _ => 1.0,
-                };
-                if matches!(setting, Setting::Remaining(_)) { 1.0 - number } else { number }
-            }
-            (None, setting) => setting.constant().unwrap_or(1.0),
-        };
-        if self.weight.is_some() && weight > HALF && weight < 1.0 - HALF {
+        let weight = self.weight.at(time);
+        let is_read = self.constraint.weight.attribute().is_some();
+        if is_read && weight > HALF && weight < 1.0 - HALF {
             Stretch::take(&mut self.half, frame, weight);
         }
         let Some(reaching) = self.limb.as_ref().filter(|_| weight > 1.0 - HALF) else { return };

@@ -61,7 +61,7 @@ impl<'a> Anchors<'a> {
 
     /// The only follow that drives a node, where it drives it wholly.
     fn wholly_follows(&self, node: NodeRef) -> Option<&'a Source> {
-        let mut acting = self.scene.constraints.iter().filter(|own| own.driven().contains(&node));
+        let mut acting = self.scene.constraints.iter().filter(|own| own.drives(node));
         let only: &Constraint = acting.next().filter(|_| acting.next().is_none())?;
         let ConstraintKind::Follow(Follow { sources, translation, rotation, scale }) = &only.kind else {
             return None;

@@ -76,7 +76,7 @@ fn shared_above(scene: &Scene, node: NodeRef, driving: &[NodeRef]) -> BTreeSet<N
         ConstraintKind::Limb(limb) => matches!(limb.pole, Some(Towards::Direction(_, None))),
         _ => false,
     };
-    let acting = |of: NodeRef| scene.constraints.iter().filter(move |own| own.driven().contains(&of));
+    let acting = |of: NodeRef| scene.constraints.iter().filter(move |own| own.drives(of));
     if driving.iter().any(|of| acting(*of).any(leans_on_world)) {
         return BTreeSet::new();
     }

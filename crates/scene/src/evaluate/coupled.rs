@@ -57,35 +57,53 @@ impl<'a> CoupledSampler<'a> {
     }
 }
 
-/// A setting over time.
+/// A setting over time: a number, or what is read from an attribute.
 #[derive(Debug)]
-pub(super) enum SettingSampler<'a> {
+pub struct SettingSampler<'a> {
+    source: Source<'a>,
+}
+
+#[derive(Debug)]
+enum Source<'a> {
     Constant(f64),
     Number { of: Box<CoupledSampler<'a>>, remaining: bool },
     Is { of: Box<CoupledSampler<'a>>, option: &'a str },
 }
 
 impl<'a> SettingSampler<'a> {
+    /// A sampler of a setting; without a take its attribute rests.
+    ///
+    /// # Errors
+    /// As [`CoupledSampler::new`].
     pub fn new(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        setting: &'a Setting,
+    ) -> Result<SettingSampler<'a>, EvaluateError> {
+        SettingSampler::at_depth(scene, take, setting, 0)
+    }
+
+    fn at_depth(
         scene: &'a Scene,
         take: Option<&'a Take>,
         setting: &'a Setting,
         depth: usize,
     ) -> Result<SettingSampler<'a>, EvaluateError> {
         let sampler = |target: &'a Target| property(scene, take, target, depth).map(Box::new);
-        Ok(match setting {
-            Setting::Constant(number) => SettingSampler::Constant(*number),
-            Setting::Attribute(target) => SettingSampler::Number { of: sampler(target)?, remaining: false },
-            Setting::Remaining(target) => SettingSampler::Number { of: sampler(target)?, remaining: true },
-            Setting::Is(target, option) => SettingSampler::Is { of: sampler(target)?, option },
-        })
+        let source = match setting {
+            Setting::Constant(number) => Source::Constant(*number),
+            Setting::Attribute(target) => Source::Number { of: sampler(target)?, remaining: false },
+            Setting::Remaining(target) => Source::Number { of: sampler(target)?, remaining: true },
+            Setting::Is(target, option) => Source::Is { of: sampler(target)?, option },
+        };
+        Ok(SettingSampler { source })
     }
 
     /// The number at a time in ticks.
     pub fn at(&mut self, time: f64) -> f64 {
-        match self {
-            SettingSampler::Constant(number) => *number,
-            SettingSampler::Number { of, remaining } => {
+        match &mut self.source {
+            Source::Constant(number) => *number,
+            Source::Number { of, remaining } => {
                 let number = match of.value_at(time) {
                     Value::Number(number) => number,
                     Value::Discrete(Discrete::Switch(on)) => f64::from(u8::from(on)),
@@ -94,7 +112,7 @@ impl<'a> SettingSampler<'a> {
                 };
                 if *remaining { 1.0 - number } else { number }
             }
-            SettingSampler::Is { of, option } => match of.value_at(time) {
+            Source::Is { of, option } => match of.value_at(time) {
                 Value::Discrete(Discrete::Choice(now)) => f64::from(u8::from(now == *option)),
                 _ => 0.0,
             },
@@ -145,7 +163,7 @@ impl<'a> Coupled<'a> {
             }
             coupled.push(Coupled {
                 couple,
-                weight: SettingSampler::new(scene, take, &constraint.weight, depth + 1)?,
+                weight: SettingSampler::at_depth(scene, take, &constraint.weight, depth + 1)?,
                 from: Box::new(property(scene, take, &couple.from.target, depth + 1)?),
             });
         }

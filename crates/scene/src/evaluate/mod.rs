@@ -9,7 +9,7 @@ mod sampler;
 mod solve;
 
 pub use channel::ChannelSampler;
-pub use coupled::CoupledSampler;
+pub use coupled::{CoupledSampler, SettingSampler};
 pub use mix::neutral;
 pub use pose::{Evaluator, NodeSampler, Pose, Poses};
 pub use sampler::{PropertySampler, Sampler};

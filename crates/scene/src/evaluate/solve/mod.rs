@@ -103,7 +103,7 @@ impl<'a> Solver<'a> {
         }
         let first = self.settings.len();
         for setting in constraint.settings() {
-            self.settings.push(SettingSampler::new(scene, take, setting, 0)?);
+            self.settings.push(SettingSampler::new(scene, take, setting)?);
             self.state.settings.push(0.0);
         }
         let index = self.prepared.len();
