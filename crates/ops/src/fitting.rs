@@ -62,6 +62,11 @@ impl Fitting {
         Fitting { fewest, ..self }
     }
 
+    /// The same with keys on every so many samples, which lie close.
+    pub fn every(self, stride: usize) -> Fitting {
+        Fitting { stride, ..self }
+    }
+
     /// The same; whether each channel is held to the tolerance by itself.
     pub fn per_channel(self, per_channel: bool) -> Fitting {
         Fitting { per_channel, ..self }

@@ -213,6 +213,8 @@ pub struct Node {
     pub inherits: ScaleInheritance,
     /// Channels that must not change: attribute names, or attribute and component like `rotation.x`.
     pub locked: Vec<String>,
+    /// Whether, of several controls that move one joint, it is the one that takes the joint's motion.
+    pub primary: bool,
     /// Custom attributes.
     pub attributes: Vec<Attribute>,
 }
@@ -263,6 +265,7 @@ impl Node {
             bind: None,
             inherits: ScaleInheritance::default(),
             locked: Vec::new(),
+            primary: false,
             attributes: Vec::new(),
         }
     }

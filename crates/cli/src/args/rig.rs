@@ -2,13 +2,13 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use nimble_curve_core::ops::Tolerance;
 
 use crate::files::{InputArgs, OutputArgs};
 use crate::quantity;
 
-/// Show what drives what, and solve joints that controls drive
+/// Show what drives what, solve joints that controls drive, and put joint motion onto controls
 #[derive(Args, Clone, Debug)]
 #[command(args_conflicts_with_subcommands = true)]
 pub struct Rig {
@@ -27,6 +27,7 @@ pub struct Rig {
 #[derive(Clone, Debug, Subcommand)]
 pub enum RigAction {
     Solve(RigSolve),
+    Match(RigMatch),
     Sheet(RigSheet),
 }
 
@@ -69,4 +70,54 @@ pub struct RigSolve {
     pub json: bool,
     #[command(flatten)]
     pub input: InputArgs,
+}
+
+/// Put the motion of joints onto the controls that drive them
+#[derive(Args, Clone, Debug)]
+pub struct RigMatch {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// Nodes whose motion to put onto controls, by name, address, pattern with * or as @SET; all that are driven where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',')]
+    pub only: Vec<String>,
+    /// What limbs go by in the result: their goals (ik), controls of their joints (fk), or as their switches are
+    #[arg(long, value_enum, default_value_t = LimbArg::AsIs)]
+    pub limb: LimbArg,
+    /// Where keys stand: where the joints have them (same), or also where the tolerance asks for more (bounded)
+    #[arg(long, value_enum, default_value_t = KeysArg::Same)]
+    pub keys: KeysArg,
+    /// How far joints may be off in the world, with bounded keys
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
+    pub tolerance: Tolerance,
+    /// Bounded keys may stand between frames
+    #[arg(long)]
+    pub between_frames: bool,
+    /// Other controls on the same joints rest; else they keep their curves
+    #[arg(long)]
+    pub clear_others: bool,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum LimbArg {
+    /// As their switches are
+    AsIs,
+    /// Their goals and poles
+    Ik,
+    /// The controls of their joints
+    Fk,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KeysArg {
+    /// Where the joints have keys, and nowhere else
+    Same,
+    /// There, and where the tolerance asks for more
+    Bounded,
 }

@@ -16,7 +16,7 @@ pub use piece::Interval;
 pub use readings::{BEYOND_BAND, Narrowed, Offset, Readings, Runs, Window};
 pub use recover::{Recovery, precision_of, recover};
 pub use scalar::{fit, fit_dense};
-pub use shared::{Channel, fit_shared};
+pub use shared::{Channel, fit_shared, fit_shared_dense};
 
 use crate::curve::Interpolation;
 

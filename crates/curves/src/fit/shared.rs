@@ -26,20 +26,6 @@ pub struct Channel<'a> {
 ///
 /// Tangents join. Channels that never change get their keys like all others.
 pub fn fit_shared(channels: &[Channel<'_>], keep: &[usize]) -> Vec<Vec<FittedKey>> {
-    let Some(count) = channels.first().map(|channel| channel.samples.len()) else { return Vec::new() };
-    if count == 0 {
-        return vec![Vec::new(); channels.len()];
-    }
-    let any: Vec<Interval> = channels
-        .iter()
-        .map(|channel| {
-            let (low, high) = channel
-                .samples
-                .iter()
-                .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), &v| (low.min(v), high.max(v)));
-            Interval::everything((high - low).max(channel.room.tolerance))
-        })
-        .collect();
     let read = |channel: &Channel<'_>| match channel.room.read {
         Some(_) => Readings::default(),
         None => Readings::of(channel.samples),
@@ -52,8 +38,34 @@ pub fn fit_shared(channels: &[Channel<'_>], keep: &[usize]) -> Vec<Vec<FittedKey
             None => Channel { room: channel.room.with_readings(readings, channel.samples), ..channel },
         })
         .collect();
-    let channels = &read[..];
-    let mut fit = Fit { channels, any, slopes: vec![Slopes::default(); channels.len()] };
+    fit_shared_on(&read, keep, 1)
+}
+
+/// The same with keys on every so many samples only, whose number has to be a multiple of that and one more; times count in
+/// samples all the same, and so does `keep`. What holds between samples is not looked at, as these lie close.
+pub fn fit_shared_dense(channels: &[Channel<'_>], keep: &[usize], stride: usize) -> Vec<Vec<FittedKey>> {
+    let keep: Vec<usize> = keep.iter().map(|index| index / stride).collect();
+    fit_shared_on(channels, &keep, stride)
+}
+
+/// Fits with keys on every so many samples; what is kept counts in these.
+fn fit_shared_on(channels: &[Channel<'_>], keep: &[usize], stride: usize) -> Vec<Vec<FittedKey>> {
+    let Some(count) = channels.first().map(|channel| channel.samples.len()) else { return Vec::new() };
+    if count == 0 {
+        return vec![Vec::new(); channels.len()];
+    }
+    let count = (count - 1) / stride + 1;
+    let any: Vec<Interval> = channels
+        .iter()
+        .map(|channel| {
+            let (low, high) = channel
+                .samples
+                .iter()
+                .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), &v| (low.min(v), high.max(v)));
+            Interval::everything((high - low).max(channel.room.tolerance))
+        })
+        .collect();
+    let mut fit = Fit { channels, stride, any, slopes: vec![Slopes::default(); channels.len()] };
     let mut open = fit.any.clone();
     let mut ends = vec![0];
     let mut pieces: Vec<Vec<Slopes>> = Vec::new();
@@ -69,7 +81,9 @@ pub fn fit_shared(channels: &[Channel<'_>], keep: &[usize]) -> Vec<Vec<FittedKey
             ends.push(to);
         }
     }
-    (0..channels.len()).map(|index| chosen(channels[index].samples, &ends, &pieces, index)).collect()
+    (0..channels.len())
+        .map(|index| chosen(channels[index].samples, (&ends, stride), &pieces, index))
+        .collect()
 }
 
 /// Where so many pieces may end.
@@ -83,6 +97,8 @@ struct State {
 
 struct Fit<'a> {
     channels: &'a [Channel<'a>],
+    /// Pieces end on every so many samples.
+    stride: usize,
     any: Vec<Interval>,
     slopes: Vec<Slopes>,
 }
@@ -90,6 +106,7 @@ struct Fit<'a> {
 impl Fit<'_> {
     /// Whether all channels have slopes for a piece.
     fn fits(&mut self, from: usize, to: usize, open: &[Interval]) -> bool {
+        let (from, to) = (from * self.stride, to * self.stride);
         let each = self.channels.iter().zip(&mut self.slopes).zip(open.iter().zip(&self.any));
         let mut all = true;
         for ((channel, slopes), (&open, &any)) in each {
@@ -104,8 +121,9 @@ impl Fit<'_> {
     /// Finds slopes for two neighbouring samples, whatever those before them left open.
     fn alone(&mut self, from: usize) {
         for ((channel, slopes), &any) in self.channels.iter().zip(&mut self.slopes).zip(&self.any) {
-            let samples = &channel.samples[from..=from + 1];
-            let room = channel.room.part(from, from + 1);
+            let (from, to) = (from * self.stride, (from + 1) * self.stride);
+            let samples = &channel.samples[from..=to];
+            let room = channel.room.part(from, to);
             if !slopes.find(samples, room, any, any) {
                 slopes.nearest(samples, room);
             }
@@ -169,10 +187,15 @@ impl Fit<'_> {
 
 /// The keys of one channel: slopes from the last piece to the first, in the midst of what is allowed, so that channels that
 /// share a bound seldom come to more than it together.
-fn chosen(samples: &[f64], ends: &[usize], pieces: &[Vec<Slopes>], channel: usize) -> Vec<FittedKey> {
+fn chosen(
+    samples: &[f64],
+    (ends, stride): (&[usize], usize),
+    pieces: &[Vec<Slopes>],
+    channel: usize,
+) -> Vec<FittedKey> {
     let last = ends.len() - 1;
-    let mut keys: Vec<FittedKey> =
-        ends.iter().map(|&end| FittedKey::on(end, samples[end], 0.0, Interpolation::Cubic)).collect();
+    let on = |end: usize| FittedKey::on(end, samples[end], 0.0, Interpolation::Cubic);
+    let mut keys: Vec<FittedKey> = ends.iter().map(|&end| on(end * stride)).collect();
     let mut wanted: Option<f64> = None;
     for index in (0..last).rev() {
         let slopes = &pieces[index][channel];

@@ -118,6 +118,7 @@ impl<'a, 'i> Hierarchy<'a, 'i> {
                 bind: None,
                 inherits: ScaleInheritance::Full,
                 locked: Vec::new(),
+                primary: false,
                 attributes: Vec::new(),
             };
             let parent = node.parent.map(|parent| ids[parent]);

@@ -125,6 +125,7 @@ pub fn rig(
             bind: binds[index],
             inherits: ScaleInheritance::Full,
             locked: Vec::new(),
+            primary: false,
             attributes: morphs(document, index)?,
         };
         let added = rig.add(parent.map(|parent| ids[parent]), node);

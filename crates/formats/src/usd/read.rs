@@ -156,6 +156,7 @@ impl Reader<'_> {
             bind: None,
             inherits: ScaleInheritance::Full,
             locked: Vec::new(),
+            primary: false,
             attributes,
         };
         let fault = |error: nimble_curve_core::rig::AddError| Fault::in_part(path.as_str(), error);

@@ -62,6 +62,7 @@ pub fn read(reader: &mut Reader<'_>, skeleton: &Path, parent: Option<NodeId>) ->
             bind: binds.get(index).map(|matrix| DAffine3::from_mat4(*matrix)),
             inherits: ScaleInheritance::Full,
             locked: Vec::new(),
+            primary: false,
             attributes: Vec::new(),
         };
         let id = reader.rig.add(above, node).map_err(|error| fault(error.to_string()))?;

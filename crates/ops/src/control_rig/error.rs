@@ -15,6 +15,11 @@ pub enum SolveError {
     /// Nothing in the scene is driven.
     #[error("no constraint drives anything in it")]
     NoConstraints,
+    /// No control has a part in what is driven.
+    #[error(
+        "no control moves what is driven: nodes of kind control have to be followed, aimed at or reached for"
+    )]
+    NoControls,
     /// Nothing that was asked for is driven.
     #[error("no constraint drives '{0}'")]
     NotDriven(String),

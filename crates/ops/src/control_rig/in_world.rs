@@ -44,7 +44,7 @@ pub fn beyond(scene: &Scene, result: &Scene, tolerance: &Tolerance) -> Result<f6
 
 /// The angle between the axes of two transforms, mirrored ones included: by the distance of their matrices, which for an angle θ is
 /// √8 · sin(θ/2) (Huynh, J. Math. Imaging Vis. 35, 2009).
-fn turned(a: DMat3, b: DMat3) -> f64 {
+pub fn turned(a: DMat3, b: DMat3) -> f64 {
     let unit = |m: DMat3| {
         DMat3::from_cols(
             m.x_axis.normalize_or_zero(),

@@ -1,12 +1,15 @@
-//! Control rigs: joints that follow controls by constraints, solved so that they have curves of their own.
+//! Control rigs: joints that follow controls by constraints, solved so that they have curves of their own; and their motion put
+//! back onto controls.
 
 mod anchor;
 mod drivers;
 mod error;
 mod in_world;
+mod onto;
 mod solve;
 mod touched;
 mod written;
 
 pub use error::SolveError;
+pub use onto::{Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, match_controls};
 pub use solve::{SolveOptions, Solved, solve, solved};

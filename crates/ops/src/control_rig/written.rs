@@ -99,11 +99,7 @@ pub fn put(take: &mut Take, job: &Context<'_>, made: Vec<Made>, ledger: &mut Led
         let names: Vec<String> = folded.into_iter().map(|name| format!("'{name}'")).collect();
         ledger.notes.push(format!("layers of driven joints were folded in: {}", names.join(", ")));
     }
-    let is_whole = take.layers.first().is_some_and(Layer::is_whole);
-    if !is_whole {
-        take.layers.push(Layer { name: "solved".to_owned(), ..Layer::base(Vec::new()) });
-    }
-    let place = if is_whole { 0 } else { take.layers.len() - 1 };
+    let place = base_place(take, "solved");
     let rests = |target: &Target| {
         let node = job.scene.rigs[target.rig].node(target.node)?;
         let bare = Node { transform: with_three_steps(node), ..node.clone() };
@@ -138,6 +134,40 @@ pub fn put(take: &mut Take, job: &Context<'_>, made: Vec<Made>, ledger: &mut Led
             layer.tracks.push(Track { target, controller });
         }
     }
+}
+
+/// The layer for curves that stand for all that there is on a property: the base, or one on top where that does not count in full.
+fn base_place(take: &mut Take, name: &str) -> usize {
+    if take.layers.first().is_some_and(Layer::is_whole) {
+        return 0;
+    }
+    let is_own = |layer: &Layer| layer.name == name && layer.is_whole();
+    if !take.layers.last().is_some_and(is_own) {
+        take.layers.push(Layer { name: name.to_owned(), ..Layer::base(Vec::new()) });
+    }
+    take.layers.len() - 1
+}
+
+/// The same for curves of controls.
+pub fn base_layer(take: &mut Take) -> &mut Layer {
+    let place = base_place(take, "matched");
+    &mut take.layers[place]
+}
+
+/// Puts a controller in place of all that counts on a property of a take; what stands at rest needs none.
+pub fn replace(scene: &mut Scene, take: usize, target: &Target, controller: Option<Controller>) {
+    let rest = scene.rigs.get(target.rig).and_then(|rig| rig.rest_value(target.node, &target.property));
+    let take = &mut scene.takes[take];
+    for layer in take.layers.iter_mut().filter(|layer| layer.is_active()) {
+        layer.tracks.retain(|track| track.target != *target);
+    }
+    let Some(controller) = controller else { return };
+    let is_base = take.layers.first().is_some_and(Layer::is_whole);
+    if is_base && stands(&controller, rest.as_ref()) {
+        return;
+    }
+    let controller = if is_base { without_rest(controller, rest.as_ref()) } else { controller };
+    base_layer(take).tracks.push(Track { target: target.clone(), controller });
 }
 
 /// Whether a controller never leaves where its property rests.

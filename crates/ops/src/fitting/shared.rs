@@ -1,7 +1,9 @@
 //! Common key times for several tracks, or for the four components of quaternion keys.
 
 use nimble_curve_curves::curve::Curve;
-use nimble_curve_curves::fit::{Channel, ErrorBound, FittedKey, Interval, Origin, Readings, fit_shared};
+use nimble_curve_curves::fit::{
+    Channel, ErrorBound, FittedKey, Interval, Origin, Readings, fit_shared, fit_shared_dense,
+};
 use nimble_curve_curves::time::Ticks;
 
 use super::measure::FittedChannel;
@@ -141,8 +143,15 @@ fn fitted_keys(
         channels.extend(own.map(|(samples, (room, readings))| {
             let even = ErrorBound::even(tolerance);
             let room = room.as_deref().map_or(even, |room| ErrorBound::by_sample(tolerance, room));
-            Channel { samples, room: room.with_readings(readings, samples) }
+            match track.stride {
+                1 => Channel { samples, room: room.with_readings(readings, samples) },
+                _ => Channel { samples, room },
+            }
         }));
     }
-    (fit_shared(&channels, keep), readings)
+    let keys = match tracks.first().map_or(1, |track| track.stride) {
+        1 => fit_shared(&channels, keep),
+        stride => fit_shared_dense(&channels, keep, stride),
+    };
+    (keys, readings)
 }

@@ -8,13 +8,14 @@ use crate::args::{Cli, ClipsAction, ClipsSplit, Command, CycleAction, LayersActi
 use crate::step::Step;
 
 /// The commands that are steps.
-pub const STEPS: [&str; 27] = [
+pub const STEPS: [&str; 28] = [
     "convert",
     "unbake",
     "bake",
     "reorder",
     "carry",
     "rig solve",
+    "rig match",
     "layers flatten",
     "layers difference",
     "layers set",
@@ -149,6 +150,7 @@ pub fn as_step(command: Command) -> Option<Kind> {
         },
         Command::Rig(rig) => match rig.action? {
             RigAction::Solve(args) => Box::new(args),
+            RigAction::Match(args) => Box::new(args),
             RigAction::Sheet(_) => return None,
         },
         Command::Root(root) => match root.action {

@@ -81,6 +81,9 @@ pub struct Node {
     /// Channels that must not change, like `"scale"` or `"rotation.x"`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub locked: Vec<String>,
+    /// Whether, of several controls that move one joint, it is the one that takes the joint's motion.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub primary: bool,
     /// Custom attributes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub attributes: Vec<Attribute>,

@@ -105,6 +105,7 @@ pub(super) fn read_node(file: &dto::Node, units: &Units) -> Read<rig::Node> {
             dto::Inherits::PositionOnly => rig::ScaleInheritance::PositionOnly,
         },
         locked: file.locked.clone(),
+        primary: file.primary,
         attributes: file.attributes.iter().map(|a| attribute(a, units)).collect::<Read<_>>()?,
     })
 }

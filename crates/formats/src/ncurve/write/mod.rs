@@ -118,6 +118,7 @@ impl Writer<'_> {
                 rig::ScaleInheritance::PositionOnly => dto::Inherits::PositionOnly,
             },
             locked: node.locked.clone(),
+            primary: node.primary,
             attributes: node.attributes.iter().map(|attribute| self.attribute(attribute)).collect(),
         };
         let has = |name: &str| node.op(name).is_some();

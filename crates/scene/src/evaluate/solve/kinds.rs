@@ -28,11 +28,14 @@ pub struct Part {
 pub struct Prepared<'a> {
     /// The place of its weight among the settings.
     pub weight: usize,
-    kind: Kind<'a>,
+    /// What it drives; of a limb, the upper joint.
+    pub node: NodeRef,
+    pub kind: Kind<'a>,
 }
 
+/// What a constraint does, its nodes and settings found.
 #[derive(Debug)]
-enum Kind<'a> {
+pub enum Kind<'a> {
     Follow { follow: &'a Follow, sources: Vec<Beside>, order: RotationOrder },
     Aim { aim: &'a Aim, at: usize, up: Option<usize> },
     Limb(Box<LimbPlan<'a>>),
@@ -73,7 +76,7 @@ impl<'a> Prepared<'a> {
                 return Err(EvaluateError::Missing(format!("what '{}' drives", constraint.name)));
             }
         };
-        Ok(Prepared { weight: first, kind })
+        Ok(Prepared { weight: first, node: constraint.node, kind })
     }
 
     /// What it makes of a node's parts; nothing where it has nothing to say. What a limb comes to is worked out with its upper

@@ -19,21 +19,21 @@ const ON_THE_LINE: f64 = 1e-7;
 /// A limb made ready.
 #[derive(Debug)]
 pub struct LimbPlan<'a> {
-    limb: &'a Limb,
-    goal: Beside,
-    pole: Option<usize>,
+    pub limb: &'a Limb,
+    pub goal: Beside,
+    pub pole: Option<usize>,
     /// The joints below the upper one down to the lower, and from there to the end.
     upper_chain: Vec<usize>,
     lower_chain: Vec<usize>,
     /// The places of stretch, twist and the two lengths among the settings.
-    settings: usize,
+    pub settings: usize,
     /// At rest, in the world: from root to end, and to which side the middle bends.
-    line: DVec3,
+    pub line: DVec3,
     side: DVec3,
     /// The normal of the bend in the space in which each joint's rotation acts, at rest.
-    hinges: [DVec3; 2],
+    pub hinges: [DVec3; 2],
     /// The frame of the limb's parent at rest.
-    carried: DMat3,
+    pub carried: DMat3,
 }
 
 /// What a limb comes to at an instant: rotations of its joints beside their parents, and how far apart they are.
@@ -193,7 +193,7 @@ impl<'a> LimbPlan<'a> {
     }
 
     /// How far the end reaches on its way to the goal, and by which factor the bones become longer.
-    fn reach(&self, way: f64, length: f64, stretch: f64) -> (f64, f64) {
+    pub fn reach(&self, way: f64, length: f64, stretch: f64) -> (f64, f64) {
         if length <= 0.0 {
             return (way, 1.0);
         }
@@ -212,7 +212,13 @@ impl<'a> LimbPlan<'a> {
     }
 
     /// The direction to the goal, and the one at a right angle to it to which the middle bends.
-    fn plane(&self, state: &State, (root, way): (DVec3, DVec3), above: &Stand, twist: f64) -> (DVec3, DVec3) {
+    pub fn plane(
+        &self,
+        state: &State,
+        (root, way): (DVec3, DVec3),
+        above: &Stand,
+        twist: f64,
+    ) -> (DVec3, DVec3) {
         // The rest pose, as the limb's parent carries it.
         let carried = above.frame * self.carried.transpose();
         let (line_at_rest, side_at_rest) = (carried * self.line, carried * self.side);

@@ -1,162 +1,16 @@
 //! Constraints worked out at an instant: nodes in order of what depends on what, each by its own curves first and then by its
 //! constraints, in the order of the file.
 
+mod back;
 mod beside;
 mod kinds;
 mod limb;
 mod plan;
+mod solver;
 mod stand;
 mod state;
 
-use std::collections::HashMap;
-
-use self::kinds::{Part, Prepared};
-use self::limb::Solution;
-use self::plan::Planner;
-use self::stand::{Parts, blended};
-use self::state::State;
-use super::EvaluateError;
-use super::coupled::SettingSampler;
-use super::own::OwnSampler;
-use crate::address::NodeRef;
-use crate::constraint::Constraint;
-use crate::scene::{Layer, Scene, Take, Track};
-use crate::space::Handedness;
-
+pub use self::back::{Serves, Wanted};
 pub use self::plan::{driving, solvable};
+pub use self::solver::Solver;
 pub use self::stand::Stand;
-
-/// Solves some nodes of a scene with all that they depend on.
-#[derive(Debug)]
-pub struct Solver<'a> {
-    nodes: Vec<Solved<'a>>,
-    prepared: Vec<Prepared<'a>>,
-    settings: Vec<SettingSampler<'a>>,
-    /// What limbs came to, by constraint.
-    limbs: Vec<Option<Solution>>,
-    state: State,
-}
-
-/// A node that is solved.
-#[derive(Debug)]
-struct Solved<'a> {
-    own: OwnSampler<'a>,
-    /// Whether its own curves leave it where it rests.
-    is_still: bool,
-    /// What acts on it, in order.
-    parts: Vec<Part>,
-}
-
-impl<'a> Solver<'a> {
-    /// A solver for some nodes; without a take, controls rest.
-    pub fn new(
-        scene: &'a Scene,
-        take: Option<&'a Take>,
-        wanted: impl IntoIterator<Item = NodeRef>,
-    ) -> Result<Solver<'a>, EvaluateError> {
-        let planner = Planner::of_all(scene, wanted)?;
-        let places: HashMap<NodeRef, usize> =
-            planner.found.iter().enumerate().map(|(place, node)| (*node, place)).collect();
-        let mut drivers: HashMap<NodeRef, Vec<(&Layer, &Track)>> = HashMap::new();
-        for (layer, track) in take.into_iter().flat_map(Take::active_tracks) {
-            let node = (track.target.rig, track.target.node);
-            if places.contains_key(&node) {
-                drivers.entry(node).or_default().push((layer, track));
-            }
-        }
-        let hand = if scene.space.handedness == Handedness::Left { -1.0 } else { 1.0 };
-        let mut state = State { hand, ..State::default() };
-        let mut nodes: Vec<Solved<'a>> = Vec::with_capacity(places.len());
-        for &node in &planner.found {
-            let of = planner.of(node)?;
-            let tracks = drivers.get(&node).map_or(&[][..], Vec::as_slice);
-            let own = OwnSampler::new(scene, take, node, of, tracks)?;
-            let parent = scene.rigs[node.0].parent(node.1).and_then(|above| places.get(&(node.0, above)));
-            let at_rest = Parts::of((of.rest(), of.rest_rotation()));
-            let above = parent.map(|&parent| state.rests[parent]);
-            state.rests.push(Stand::below(above.as_ref(), of.inherits, &at_rest));
-            state.own.push(at_rest);
-            state.parents.push(parent.copied());
-            state.inherits.push(of.inherits);
-            nodes.push(Solved { is_still: own.is_still(), own, parts: Vec::new() });
-        }
-        state.stands.clone_from(&state.rests);
-        state.places = places;
-        let (prepared, settings, limbs) = (Vec::new(), Vec::new(), Vec::new());
-        let mut solver = Solver { nodes, prepared, settings, limbs, state };
-        for constraint in &scene.constraints {
-            solver.prepare(scene, take, constraint)?;
-        }
-        Ok(solver)
-    }
-
-    /// Makes a constraint ready, where all that it drives is solved.
-    fn prepare(
-        &mut self,
-        scene: &'a Scene,
-        take: Option<&'a Take>,
-        constraint: &'a Constraint,
-    ) -> Result<(), EvaluateError> {
-        let driven = constraint.driven();
-        if driven.is_empty() || !driven.iter().any(|node| self.state.places.contains_key(node)) {
-            return Ok(());
-        }
-        let first = self.settings.len();
-        for setting in constraint.settings() {
-            self.settings.push(SettingSampler::new(scene, take, setting)?);
-            self.state.settings.push(0.0);
-        }
-        let index = self.prepared.len();
-        self.prepared.push(Prepared::new(&self.state, scene, constraint, first)?);
-        self.limbs.push(None);
-        for (joint, node) in driven.iter().enumerate() {
-            let place = self.state.place(*node)?;
-            self.nodes[place].parts.push(Part { constraint: index, joint });
-        }
-        Ok(())
-    }
-
-    /// The place of a node among those that are solved.
-    pub fn place_of(&self, node: NodeRef) -> Option<usize> {
-        self.state.places.get(&node).copied()
-    }
-
-    /// Where the node at a place stands.
-    pub fn stand_at(&self, place: usize) -> &Stand {
-        &self.state.stands[place]
-    }
-
-    /// Where a node stands among those that are solved.
-    pub fn stand(&self, node: NodeRef) -> Option<&Stand> {
-        self.place_of(node).map(|place| self.stand_at(place))
-    }
-
-    /// Works out all nodes at a time in ticks.
-    pub fn solve(&mut self, time: f64) {
-        for (setting, now) in self.settings.iter_mut().zip(&mut self.state.settings) {
-            *now = setting.at(time);
-        }
-        for (own, node) in self.state.own.iter_mut().zip(&mut self.nodes) {
-            if !node.is_still {
-                *own = Parts::of(node.own.local_at(time));
-            }
-        }
-        for index in 0..self.nodes.len() {
-            let mut parts = self.state.own[index];
-            for part in &self.nodes[index].parts {
-                let prepared = &self.prepared[part.constraint];
-                let weight = self.state.settings[prepared.weight];
-                // What does not count, a limb for instance, is worked out by nobody.
-                if weight == 0.0 {
-                    continue;
-                }
-                let solution = &mut self.limbs[part.constraint];
-                if let Some(wanted) = prepared.result(&self.state, solution, (index, part.joint), &parts) {
-                    parts = blended(&parts, &wanted, weight);
-                }
-            }
-            let parent = self.state.parents[index].map(|parent| &self.state.stands[parent]);
-            self.state.stands[index] = Stand::below(parent, self.state.inherits[index], &parts);
-        }
-    }
-}

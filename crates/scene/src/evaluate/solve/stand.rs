@@ -8,9 +8,11 @@ use crate::rig::ScaleInheritance;
 /// Where a node stands.
 #[derive(Clone, Copy, Debug)]
 pub struct Stand {
+    /// Beside its parent.
     pub local: DAffine3,
     /// The rotation part of the local transform, scale left out.
     pub rotation: DQuat,
+    /// In the world.
     pub world: DAffine3,
     /// The product of the rotations from the top down.
     pub turn: DQuat,
@@ -20,6 +22,7 @@ pub struct Stand {
 }
 
 impl Stand {
+    /// Where what has no parent hangs.
     pub const START: Stand = Stand {
         local: DAffine3::IDENTITY,
         rotation: DQuat::IDENTITY,

@@ -1,4 +1,6 @@
-//! `rig`: what drives what, and joints solved.
+//! `rig`: what drives what, joints solved, and put back onto controls.
+
+mod onto;
 
 use std::collections::BTreeSet;
 use std::io::Write;
@@ -28,6 +30,7 @@ pub fn run(args: &Rig) -> Result<(), Failure> {
     match &args.action {
         None => show(args),
         Some(RigAction::Solve(args)) => run_solve(args),
+        Some(RigAction::Match(args)) => onto::run(args),
         Some(RigAction::Sheet(args)) => run_sheet(args),
     }
 }

@@ -1,0 +1,109 @@
+//! How far joints are from how they should move, in the world.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use nimble_curve_curves::time::Ticks;
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::evaluate::{EvaluateError, Solver};
+use nimble_curve_scene::scene::{Scene, Take};
+
+use crate::control_rig::in_world::turned;
+
+/// The largest departures of a joint, each with its frame.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Departure {
+    /// In units of the scene.
+    pub place: (f64, f64),
+    /// In radians.
+    pub turn: (f64, f64),
+}
+
+impl Departure {
+    fn take(&mut self, place: f64, turn: f64, frame: f64) {
+        if place > self.place.0 {
+            self.place = (place, frame);
+        }
+        if turn > self.turn.0 {
+            self.turn = (turn, frame);
+        }
+    }
+}
+
+/// What is compared.
+pub struct Compared<'a> {
+    pub motion: (&'a Scene, &'a Take),
+    pub result: (&'a Scene, &'a Take),
+    pub joints: &'a BTreeSet<NodeRef>,
+    /// Limbs, by their constraint in the result, whose upper and lower joint are apart where they use more than this of their
+    /// length.
+    pub limbs: &'a BTreeSet<usize>,
+}
+
+/// More of its length than this, and a limb's middle is apart: its height goes as a root does there.
+pub const STRAIGHT: f64 = 0.995;
+
+/// The departures of joints.
+#[derive(Clone, Debug, Default)]
+pub struct Departures {
+    pub all: BTreeMap<NodeRef, Departure>,
+    /// Those of upper and lower joints of limbs that are all but straight.
+    pub straight: BTreeMap<NodeRef, Departure>,
+}
+
+/// Looks at joints at some instants; `seen` hears of each joint that is not apart.
+pub fn departures(
+    of: &Compared<'_>,
+    times: impl Iterator<Item = f64>,
+    mut seen: impl FnMut(NodeRef, f64, f64, f64),
+) -> Result<Departures, EvaluateError> {
+    let rate = of.result.0.rate;
+    let wanted = || of.joints.iter().copied();
+    let mut pose = Solver::new(of.motion.0, Some(of.motion.1), wanted())?;
+    let mut made = Solver::new(of.result.0, Some(of.result.1), wanted())?;
+    let bends: Vec<(usize, NodeRef, NodeRef)> = (of.limbs.iter())
+        .filter_map(|&index| match of.result.0.constraints[index].driven().as_slice() {
+            &[upper, lower, _] => Some((index, upper, lower)),
+            _ => None,
+        })
+        .collect();
+    let mut found = Departures::default();
+    for time in times {
+        pose.solve(time);
+        made.solve(time);
+        let straight: BTreeSet<NodeRef> = (bends.iter())
+            .filter(|(index, ..)| made.reach_in(*index, &pose).is_some_and(|reach| reach > STRAIGHT))
+            .flat_map(|(_, upper, lower)| [*upper, *lower])
+            .collect();
+        for &joint in of.joints {
+            let (Some(theirs), Some(ours)) = (pose.stand(joint), made.stand(joint)) else { continue };
+            let place = (theirs.world.translation - ours.world.translation).length();
+            let turn = turned(theirs.frame, ours.frame);
+            let frame = time / rate.ticks_per_frame();
+            if straight.contains(&joint) {
+                found.straight.entry(joint).or_default().take(place, turn, frame);
+                continue;
+            }
+            found.all.entry(joint).or_default().take(place, turn, frame);
+            seen(joint, time, place, turn);
+        }
+    }
+    Ok(found)
+}
+
+/// The quarters of frames of a range.
+pub fn quarters(scene: &Scene, take: &Take) -> impl Iterator<Item = f64> + use<> {
+    let rate = scene.rate;
+    let part = rate.ticks_per_frame() * 0.25;
+    let (first, last) = (Ticks::as_f64(take.range.first), take.range.last.as_f64());
+    let from = (first / part).ceil() as i64;
+    let to = (last / part).floor() as i64;
+    (from..=to).map(move |step| step as f64 * part)
+}
+
+/// The whole frames of a range.
+pub fn frames(scene: &Scene, take: &Take) -> Vec<f64> {
+    let rate = scene.rate;
+    let (first, last) =
+        (rate.frame(take.range.first).ceil() as i64, rate.frame(take.range.last).floor() as i64);
+    (first..=last).map(|frame| rate.ticks(frame).as_f64()).collect()
+}

@@ -1,0 +1,167 @@
+//! What couples and rolls add to: own curves are what is left once controls do their part.
+
+use std::collections::BTreeSet;
+
+use glam::DVec3;
+use nimble_curve_curves::rotation::{angle_between, nearest_euler};
+use nimble_curve_curves::value::Value;
+use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::constraint::ConstraintKind;
+use nimble_curve_scene::controller::{Controller, EulerCurves};
+use nimble_curve_scene::evaluate::{CoupledSampler, NodeSampler};
+use nimble_curve_scene::rig::{Canonical, Node, ROTATION, Rig};
+use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target};
+
+use super::away::quarters;
+use super::options::{MatchKeys, MatchOptions};
+use crate::control_rig::drivers::Drivers;
+use crate::control_rig::error::SolveError;
+use crate::control_rig::written::replace;
+use crate::conversion::{ConversionContext, ConvertedController, refitted_numbers, refitted_rotation};
+use crate::sampled_function::SampledFunction;
+
+/// No bound: keys stand where they are asked for, and nowhere else.
+const ANY: f64 = 1e9;
+
+/// The properties that couples and rolls add to, among constraints that are let go.
+pub fn added_to(scene: &Scene, gone: &BTreeSet<usize>) -> BTreeSet<Target> {
+    let target = |index: &usize| match &scene.constraints[*index].kind {
+        ConstraintKind::Couple(couple) => Some(couple.channel.target.clone()),
+        ConstraintKind::Roll(_) => {
+            let (rig, node) = scene.constraints[*index].node;
+            Some(Target::new(rig, node, ROTATION))
+        }
+        _ => None,
+    };
+    gone.iter().filter_map(target).collect()
+}
+
+/// How a property is worked out, without and with what is left.
+enum Missing<'a> {
+    /// What couples add to numbers.
+    Numbers { wanted: CoupledSampler<'a>, now: CoupledSampler<'a>, rest: Value, rests: Vec<f64> },
+    /// What rolls add to a turn.
+    Turn { wanted: NodeSampler<'a>, now: NodeSampler<'a>, view: Canonical },
+}
+
+impl Missing<'_> {
+    fn at(&mut self, time: f64) -> Value {
+        match self {
+            Missing::Numbers { wanted, now, rest, rests } => {
+                let now = numbers(&now.value_at(time));
+                let wanted = match (&*rest, wanted.value_at(time)) {
+                    (Value::Euler { order, .. }, Value::Quaternion(turn)) => {
+                        nearest_euler(*order, turn, DVec3::from_slice(&now)).to_array().to_vec()
+                    }
+                    (_, wanted) => numbers(&wanted),
+                };
+                let each = wanted.iter().zip(&now).zip(&*rests);
+                let all: Vec<f64> = each.map(|((wanted, now), rest)| wanted - now + rest).collect();
+                if let [only] = all.as_slice() {
+                    Value::Number(*only)
+                } else {
+                    Value::Vector(DVec3::from_slice(&all))
+                }
+            }
+            Missing::Turn { wanted, now, view } => {
+                let rest = view.local_rotation(view.rotation);
+                let added = rest.conjugate() * now.rotation_at(time);
+                let own = wanted.rotation_at(time) * added.conjugate();
+                Value::Quaternion((view.before.conjugate() * own * view.after.conjugate()).normalize())
+            }
+        }
+    }
+}
+
+/// Gives a property the curves that are missing to what it was, if any are; what it has now.
+pub fn with_the_rest(
+    (motion, source): (&Scene, &Take),
+    result: &mut Scene,
+    take: usize,
+    target: &Target,
+    options: &MatchOptions,
+) -> Result<Option<ConvertedController>, SolveError> {
+    replace(result, take, target, None);
+    let rig: &Rig = &result.rigs[target.rig];
+    let found =
+        rig.property_kind(target.node, &target.property).zip(rig.rest_value(target.node, &target.property));
+    let Some((kind, rest)) = found else { return Ok(None) };
+    let node = (target.rig, target.node);
+    let view = rig.node(target.node).and_then(Node::canonical);
+    let made = {
+        let mut missing = match view.filter(|_| result.is_driven(node) && target.property == ROTATION) {
+            Some(view) => Missing::Turn {
+                wanted: NodeSampler::new(motion, Some(source), node)?,
+                now: NodeSampler::new(result, Some(&result.takes[take]), node)?,
+                view,
+            },
+            None => Missing::Numbers {
+                wanted: CoupledSampler::new(motion, Some(source), target)?,
+                now: CoupledSampler::new(result, Some(&result.takes[take]), target)?,
+                rests: numbers(&rest),
+                rest: rest.clone(),
+            },
+        };
+        let is_turn = matches!(missing, Missing::Turn { .. });
+        let tolerance = options.tolerance.of(kind.quantity(), &result.space);
+        let off = |value: &Value| match (value, rest.rotation()) {
+            (Value::Quaternion(turn), Some(rest)) => angle_between(*turn, rest),
+            _ => {
+                let (own, rest) = (numbers(value), numbers(&rest));
+                own.iter().zip(&rest).map(|(own, rest)| (own - rest) * (own - rest)).sum::<f64>().sqrt()
+            }
+        };
+        if quarters(motion, source).all(|time| off(&missing.at(time)) <= 0.5 * tolerance) {
+            return Ok(None);
+        }
+        let tracks = Drivers::of_property(motion, target);
+        let mut times = Drivers::times(&tracks.tracks(motion, source), source.range);
+        let moved = Drivers::of(result, node)?;
+        times.extend(Drivers::times(&moved.tracks(result, &result.takes[take]), source.range));
+        times.sort_unstable();
+        times.dedup();
+        let plain = match numbers(&rest).as_slice() {
+            _ if is_turn => rest.clone(),
+            [only] => Value::Number(*only),
+            all => Value::Vector(DVec3::from_slice(all)),
+        };
+        let kind = match plain {
+            Value::Number(_) => PropertyKind::Number(kind.quantity()),
+            _ if is_turn => kind,
+            _ => PropertyKind::Vector(kind.quantity()),
+        };
+        let context = ConversionContext {
+            kind,
+            rest: plain,
+            tolerance: if options.keys == MatchKeys::Same { ANY } else { 0.9 * tolerance },
+            rate: motion.rate,
+            range: source.range,
+        };
+        let trace = SampledFunction::of_function(move |time| missing.at(time));
+        if is_turn {
+            let start = match rest {
+                Value::Euler { angles, .. } => angles,
+                _ => DVec3::ZERO,
+            };
+            refitted_rotation(&trace, &trace.knots(&times), start, &context)
+        } else {
+            let channel = Addresses::new(motion).property(target);
+            let made = refitted_numbers(&trace, &times, &context, None)
+                .map_err(|why| SolveError::NotConvertible { channel, why })?;
+            match (&rest, made.controller) {
+                (Value::Euler { order, .. }, Controller::Components(curves)) => {
+                    let Ok(curves) = <[_; 3]>::try_from(curves) else { return Ok(None) };
+                    let controller = Controller::Euler(EulerCurves { order: *order, curves });
+                    ConvertedController { controller, ..made }
+                }
+                (_, controller) => ConvertedController { controller, ..made },
+            }
+        }
+    };
+    replace(result, take, target, Some(made.controller.clone()));
+    Ok(Some(made))
+}
+
+fn numbers(value: &Value) -> Vec<f64> {
+    value.numbers().unwrap_or_default()
+}

@@ -1,0 +1,195 @@
+//! What is said of a match.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use nimble_curve_curves::value::Quantity;
+use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
+use nimble_curve_scene::scene::{Scene, Target};
+
+use super::away::{Departure, Departures};
+use super::options::{MatchKeys, MatchOptions};
+use crate::channel::Bookkeeper;
+use crate::control_rig::touched::Touched;
+use crate::conversion::ConvertedController;
+
+/// What became of one take.
+#[derive(Clone, Debug, Default)]
+pub struct Told {
+    /// How many controls there were to key.
+    pub stages: usize,
+    /// Switches that were set.
+    pub switched: BTreeSet<Target>,
+    /// Curves of joints that went.
+    pub gone: BTreeSet<Target>,
+    /// Other controls that rest.
+    pub cleared: BTreeSet<NodeRef>,
+    /// Curves of controls.
+    pub made: BTreeMap<Target, ConvertedController>,
+    /// Curves of what couples add to: what is left for these.
+    pub rests: BTreeMap<Target, ConvertedController>,
+    /// Controls that did it already.
+    pub kept: BTreeSet<NodeRef>,
+    /// Joints that are driven.
+    pub joints: BTreeSet<NodeRef>,
+    /// Joints that controls cannot bring to where they should be, with how far off they are at best.
+    pub unreached: BTreeMap<NodeRef, Departure>,
+    /// How far joints are off in the end.
+    pub departures: Departures,
+}
+
+impl Told {
+    /// The properties that do something else than before: those of controls.
+    pub fn changed_steps(&self, scene: &Scene) -> BTreeSet<Target> {
+        let steps = |(rig, id): &NodeRef| -> Vec<Target> {
+            let transform = scene.rigs[*rig].node(*id).map(|of| of.transform.as_slice()).unwrap_or_default();
+            transform.iter().map(|step| Target::new(*rig, *id, step.name.clone())).collect()
+        };
+        let cleared = self.cleared.iter().flat_map(steps);
+        self.made.keys().chain(&self.switched).cloned().chain(cleared).collect()
+    }
+}
+
+/// Writes down what became of each channel of a take, and what a person has to know.
+pub fn tell(
+    scene: &Scene,
+    result: &Scene,
+    index: usize,
+    told: &Told,
+    options: &MatchOptions,
+    ledger: &mut Ledger,
+) {
+    let addresses = Addresses::new(scene);
+    let (take, after) = (&scene.takes[index], &result.takes[index]);
+    let books = Bookkeeper { addresses: &addresses, take };
+    let all = (0..scene.constraints.len()).collect();
+    let touched = Touched::by(scene, &all);
+    let mut before: BTreeMap<&Target, usize> = BTreeMap::new();
+    for (layer, track) in take.tracks() {
+        let target = &track.target;
+        let is_active = take.layers[layer].is_active();
+        let node = (target.rig, target.node);
+        let is_made = told.made.contains_key(target) || told.rests.contains_key(target);
+        if is_active && (is_made || told.switched.contains(target)) {
+            *before.entry(target).or_default() += track.controller.value_count();
+        } else if is_active && told.gone.contains(target) {
+            let by = touched.by.get(&node).map_or("couples", String::as_str);
+            let note = format!("its controls have it now: {by}");
+            let error = MeasuredError::none(scene_quantity(scene, target));
+            ledger.entries.push(books.changed(layer, track, Fate::Refitted, 0, Some(error), note));
+        } else if is_active && told.cleared.contains(&node) {
+            ledger.entries.push(books.changed(
+                layer,
+                track,
+                Fate::NotSelected,
+                0,
+                None,
+                "another control has it",
+            ));
+        } else {
+            ledger.entries.push(books.kept(layer, track));
+        }
+    }
+    for target in &told.switched {
+        let count = count_of(after, target);
+        ledger.entries.push(Entry {
+            note: "set for the whole take".to_owned(),
+            ..entry(&books, target, before.get(target).copied().unwrap_or(0), count, Fate::Exact)
+        });
+    }
+    for (target, made) in &told.made {
+        let count = count_of(after, target);
+        let known = before.get(target).copied().unwrap_or(0);
+        let error = made.error.map(|error| error.in_frames(scene.rate));
+        ledger.entries.push(Entry { error, ..entry(&books, target, known, count, made.fate) });
+    }
+    for (target, made) in &told.rests {
+        let known = before.get(target).copied().unwrap_or(0);
+        let error = made.error.map(|error| error.in_frames(scene.rate));
+        let note = "beside what is coupled to it".to_owned();
+        let entry = entry(&books, target, known, count_of(after, target), made.fate);
+        ledger.entries.push(Entry { error, note, ..entry });
+    }
+    notes(scene, &addresses, (&take.name, told), options, ledger);
+}
+
+fn scene_quantity(scene: &Scene, target: &Target) -> Quantity {
+    let kind = scene.rigs.get(target.rig).and_then(|rig| rig.property_kind(target.node, &target.property));
+    kind.map_or(Quantity::Number, |kind| kind.quantity())
+}
+
+fn count_of(take: &nimble_curve_scene::scene::Take, target: &Target) -> usize {
+    let own = take.active_tracks().filter(|(_, track)| track.target == *target);
+    own.map(|(_, track)| track.controller.value_count()).sum()
+}
+
+fn entry(books: &Bookkeeper<'_>, target: &Target, before: usize, after: usize, fate: Fate) -> Entry {
+    Entry {
+        take: books.take.name.clone(),
+        layer: books.take.layers.first().map(|layer| layer.name.clone()).unwrap_or_default(),
+        channel: books.addresses.property(target),
+        to: None,
+        target: Some(target.clone()),
+        fate,
+        error: None,
+        before,
+        after,
+        note: String::new(),
+    }
+}
+
+/// How far off something is, in words.
+fn far(scene: &Scene, departure: &Departure) -> String {
+    let place = departure.place.0 * scene.space.metres_per_unit * 1000.0;
+    format!(
+        "{place:.2} mm (frame {:.2}), {:.2} deg (frame {:.2})",
+        departure.place.1,
+        departure.turn.0.to_degrees(),
+        departure.turn.1
+    )
+}
+
+fn notes(
+    scene: &Scene,
+    addresses: &Addresses,
+    (take, told): (&str, &Told),
+    options: &MatchOptions,
+    ledger: &mut Ledger,
+) {
+    for (joint, departure) in &told.unreached {
+        ledger.notes.push(format!(
+            "{take}: {} is not reached: at best {} off",
+            addresses.node(*joint),
+            far(scene, departure)
+        ));
+    }
+    for (joint, departure) in &told.departures.straight {
+        ledger.notes.push(format!(
+            "{take}: {} where its limb is straighter than 99.5 %: {} off",
+            addresses.node(*joint),
+            far(scene, departure)
+        ));
+    }
+    if options.keys == MatchKeys::Same {
+        let reached = told.departures.all.iter().filter(|(joint, _)| !told.unreached.contains_key(joint));
+        let most = |of: fn(&Departure) -> f64| {
+            let found = reached.clone().max_by(|a, b| of(a.1).total_cmp(&of(b.1)));
+            found.map(|(joint, departure)| (addresses.node(*joint), *departure))
+        };
+        if let (Some((placed, place)), Some((turned, turn))) =
+            (most(|far| far.place.0), most(|far| far.turn.0))
+        {
+            ledger.notes.push(format!(
+                "{take}: between keys {placed} is up to {:.2} mm off (frame {:.2}), {turned} up to {:.2} deg (frame {:.2})",
+                place.place.0 * scene.space.metres_per_unit * 1000.0,
+                place.place.1,
+                turn.turn.0.to_degrees(),
+                turn.turn.1
+            ));
+        }
+    }
+    if !told.kept.is_empty() {
+        let names: Vec<&str> = told.kept.iter().map(|node| addresses.node(*node)).collect();
+        ledger.notes.push(format!("{take}: these do it already: {}", names.join(", ")));
+    }
+}
