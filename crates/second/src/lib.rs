@@ -11,6 +11,7 @@ pub mod capture;
 pub mod controls;
 pub mod curve;
 pub mod greedy;
+pub mod posed;
 pub mod random;
 pub mod scene;
 pub mod turn;

@@ -63,6 +63,11 @@ impl Setting<'_> {
         (first as i64 * fine..=last as i64 * fine).map(|sample| rate.ticks(sample)).collect()
     }
 
+    /// The part of the tolerance that is left at all samples.
+    pub fn least(&self) -> f64 {
+        self.room.iter().copied().fold(1.0, f64::min)
+    }
+
     /// Keys stand on every so many samples.
     fn stride(&self) -> usize {
         if self.between_frames { 1 } else { self.fine as usize }
@@ -214,11 +219,10 @@ fn traced(
     let same = setting.keys == MatchKeys::Same;
     let kind = channel.kind();
     let own = setting.tolerance[usize::from(kind.quantity() == Quantity::Angle)];
-    let least = setting.room.iter().copied().fold(1.0, f64::min);
     let context = ConversionContext {
         kind,
         rest: channel.rest.clone(),
-        tolerance: if same { ANY } else { own * least },
+        tolerance: if same { ANY } else { own * setting.least() },
         rate: setting.rate,
         range: setting.range,
     };

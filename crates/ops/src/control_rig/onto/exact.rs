@@ -48,7 +48,7 @@ pub fn exact(
                 order: channel.rest.order()?,
                 before: snapped_turn(view.before.conjugate() * rigid.before * own.before),
                 after: snapped_turn(own.after * rigid.after * view.after.conjugate()),
-                tolerance: setting.tolerance[1].into(),
+                tolerance: (setting.tolerance[1] * setting.least()).into(),
                 handles: None,
                 cache: None,
                 rate: setting.rate,

@@ -8,7 +8,7 @@ use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::judge::{Claim, Excuse, Sampling, Standing};
 use nimble_curve_scene::ledger::Ledger;
-use nimble_curve_scene::rig::NodeKind;
+use nimble_curve_scene::rig::{NodeKind, ROTATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::away::{Compared, Departures, departures, frames, quarters};
@@ -48,7 +48,7 @@ pub struct MatchClaim {
 }
 
 /// How often bounded keys are fitted closer.
-const TRIES: usize = 10;
+const TRIES: usize = 16;
 
 /// Samples a frame that keys are fitted to.
 const FINE: u32 = 4;
@@ -163,6 +163,11 @@ impl Job<'_> {
         let limbs: BTreeSet<usize> = (found.acting.iter().copied())
             .filter(|index| self.scene.constraints[*index].kind.name() == "limb")
             .collect();
+        // Of a limb the places of its middle and its end are held, and how its end turns: the straighter it is, the more its bones turn
+        // for little.
+        let bones: BTreeSet<NodeRef> = (limbs.iter())
+            .flat_map(|index| self.scene.constraints[*index].driven().into_iter().take(2))
+            .collect();
         let empty = result.takes[self.index].clone();
         // What cannot be reached whatever the keys.
         let times = self.key_times(result, &stages)?;
@@ -201,13 +206,13 @@ impl Job<'_> {
                 if told.unreached.contains_key(&joint) {
                     return;
                 }
+                let angle = if bones.contains(&joint) { 0.0 } else { angle };
                 let used = (far / place).max(angle / turn);
                 worst = worst.max(used);
                 if used > 1.0 {
                     over.push((joint, time, used));
                 }
             })?;
-            if std::env::var("DBG").is_ok() {
                 eprintln!(
                     "try worst {worst} over {} keys {:?} over {:?} unreached {:?}",
                     over.len(),
@@ -239,6 +244,7 @@ impl Job<'_> {
             }
             told.departures = best.departures;
         }
+        told.bones = bones;
         told.joints = joints;
         Ok(told)
     }
@@ -418,7 +424,7 @@ impl Job<'_> {
                 let to = ((at.ceil() as i64 + reach).max(0) as usize).min(room.len().saturating_sub(1));
                 let less = 0.95 / used;
                 // What is far below has other reasons as well.
-                let less = if own { less } else { less.max(0.8) };
+                let less = if own { less } else { less.max(0.5) };
                 parts.iter_mut().take(to + 1).skip(from).for_each(|part| *part = part.min(less));
             }
             room.iter_mut().zip(parts).for_each(|(room, part)| *room = (*room * part).max(0.01));
@@ -476,6 +482,18 @@ fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, options: &Mat
             why: why.clone(),
         }));
     }
+    // The bones of a limb turn as their ends stand, and the end beside them.
+    let beside = told.joints.iter().filter(|node| {
+        let rig = &motion.rigs[node.0];
+        let mut above = std::iter::successors(Some(node.1), |id| rig.parent(*id));
+        above.any(|id| told.bones.contains(&(node.0, id)))
+    });
+    let why = "its limb has its place".to_owned();
+    claim.excuses.extend(beside.map(|node| Excuse {
+        take: span,
+        target: Target::new(node.0, node.1, ROTATION),
+        why: why.clone(),
+    }));
     let is_body = |node: &NodeRef| {
         let kind = result.rigs[node.0].node(node.1).map(|of| of.kind);
         !matches!(kind, Some(NodeKind::Control | NodeKind::Locator) | None) && !is_apart(node)
@@ -484,7 +502,7 @@ fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, options: &Mat
     let standing = |(source, node): &(NodeRef, NodeRef)| Standing {
         source: *source,
         result: *node,
-        references: Some((one, one)),
+        references: (!told.bones.contains(node)).then_some((one, one)),
         place: true,
     };
     let same = options.keys == MatchKeys::Same;

@@ -32,6 +32,8 @@ pub struct Told {
     pub kept: BTreeSet<NodeRef>,
     /// Joints that are driven.
     pub joints: BTreeSet<NodeRef>,
+    /// The upper and lower joints of limbs.
+    pub bones: BTreeSet<NodeRef>,
     /// Joints that controls cannot bring to where they should be, with how far off they are at best.
     pub unreached: BTreeMap<NodeRef, Departure>,
     /// How far joints are off in the end.

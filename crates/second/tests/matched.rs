@@ -1,0 +1,210 @@
+//! Joint motion put onto controls, measured by textbook formulas: on random rigs whose joints are keyed.
+
+use std::collections::BTreeSet;
+
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::control_rig::{Limbs, MatchKeys, MatchOptions, match_controls};
+use nimble_curve_core::scene::Scene as Ours;
+use nimble_curve_second::posed::{Keyed, LAST, Posed, text};
+use nimble_curve_second::scene::{Scene, Solved};
+use serde_json::Value;
+
+/// Random rigs of each kind; each has two limbs. More of them where the environment says so.
+fn cases() -> u64 {
+    std::env::var("NIMBLE_CURVE_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(6)
+}
+
+/// The same file with nothing that drives anything: joints move by their own curves.
+fn undriven(text: &str) -> String {
+    let mut file: Value = serde_json::from_str(text).unwrap();
+    file.as_object_mut().unwrap().remove("constraints");
+    file.to_string()
+}
+
+fn read(text: &str) -> Ours {
+    nimble_curve_formats::ncurve::read(text).unwrap_or_else(|e| panic!("{e:?}\n{text}"))
+}
+
+/// How far joints of limbs are off: end and middle in place, the end in turn, in cm and degrees.
+#[derive(Clone, Copy, Debug, Default)]
+struct Off {
+    end: f64,
+    middle: f64,
+    turn: f64,
+    /// The middle where the limb uses more than 99.5 % of its length.
+    straight: f64,
+}
+
+impl Off {
+    fn or(&self, other: &Off) -> Off {
+        Off {
+            end: self.end.max(other.end),
+            middle: self.middle.max(other.middle),
+            turn: self.turn.max(other.turn),
+            straight: self.straight.max(other.straight),
+        }
+    }
+}
+
+fn off(source: &Scene, result: &Scene, frames: impl Iterator<Item = f64>) -> Off {
+    let mut found = Off::default();
+    for frame in frames {
+        let solved = Solved::new(result, Some((0, frame)));
+        for side in ["l", "r"] {
+            let theirs = |part: &str| source.world(0, source.find(&format!("{part}_{side}")), frame).0;
+            let ours = |part: &str| solved.placed(result.find(&format!("{part}_{side}"))).world;
+            let [root, middle, end] = ["upper", "lower", "end"].map(|part| theirs(part).translation);
+            let whole = (middle - root).length() + (end - middle).length();
+            let away = (ours("lower").translation - middle).length();
+            if (end - root).length() > 0.995 * whole {
+                found.straight = found.straight.max(away);
+            } else {
+                found.middle = found.middle.max(away);
+            }
+            found.end = found.end.max((ours("end").translation - end).length());
+            let apart = (ours("end").matrix3 - theirs("end").matrix3).to_cols_array();
+            let apart = apart.into_iter().map(|n| n * n).sum::<f64>().sqrt();
+            found.turn = found.turn.max((2.0 * (apart / 8.0_f64.sqrt()).min(1.0).asin()).to_degrees());
+        }
+    }
+    found
+}
+
+/// The frames at which any of some nodes has keys.
+fn key_frames(scene: &Ours, names: &[&str]) -> BTreeSet<i64> {
+    let take = &scene.takes[0];
+    let mut found = BTreeSet::new();
+    for (_, track) in take.active_tracks() {
+        let node = scene.rigs[track.target.rig].node(track.target.node).unwrap();
+        if names.contains(&node.name.as_str()) {
+            let times = track.controller.key_times(take.range);
+            found.extend(times.iter().map(|time| (scene.rate.frame(*time) * 1000.0).round() as i64));
+        }
+    }
+    found
+}
+
+fn bounded(limbs: Limbs) -> MatchOptions {
+    MatchOptions { keys: MatchKeys::Bounded, limbs, ..MatchOptions::default() }
+}
+
+fn halves() -> impl Iterator<Item = f64> {
+    (2..=2 * LAST).map(|half| f64::from(half as i32) * 0.5)
+}
+
+fn median(mut all: Vec<f64>) -> f64 {
+    all.sort_by(f64::total_cmp);
+    all[all.len() / 2]
+}
+
+/// Ratios of key times: those of the goal to those of all that moves the end within the goal's space.
+fn ratios(source: &Ours, result: &Ours) -> Vec<f64> {
+    let mut found = Vec::new();
+    for side in ["l", "r"] {
+        let goal = format!("goal_{side}");
+        let node = result.rigs[0].nodes().find(|(_, node)| node.name == goal).unwrap().0;
+        let in_world = result.rigs[0].parent(node).is_none();
+        let [upper, lower, end] = ["upper", "lower", "end"].map(|part| format!("{part}_{side}"));
+        let mut moving = vec![upper.as_str(), &lower, &end, "chest"];
+        if in_world {
+            moving.push("hips");
+        }
+        let before = key_frames(source, &moving).len();
+        found.push(key_frames(result, &[&goal]).len() as f64 / before as f64);
+    }
+    found
+}
+
+fn posed(seed: u64, keyed: Keyed) -> String {
+    text(seed, &Posed { keyed, angles: 30.0, straight: seed % 4 == 0 })
+}
+
+fn matched(text: &str, options: &MatchOptions) -> (Ours, Vec<String>) {
+    let made = match_controls(&read(text), options).unwrap_or_else(|error| panic!("{error}\n{text}"));
+    (made.scene, made.ledger.notes)
+}
+
+fn written(scene: &Ours) -> Scene {
+    Scene::read(&nimble_curve_formats::ncurve::write(scene))
+}
+
+#[test]
+fn bounded_keys_hold_their_bound_on_random_rigs() {
+    let usual = Tolerance::default();
+    let loose = Tolerance { angle: 0.5_f64.to_radians(), length: 0.002, number: 0.001 };
+    for (keyed, tolerance, most) in
+        [(Keyed::Whole, usual, 4.0), (Keyed::Apart, usual, 1.6), (Keyed::Whole, loose, 2.7)]
+    {
+        let mut all = Vec::new();
+        let mut worst = Off::default();
+        let (place, turn) = (tolerance.length * 100.0, tolerance.angle.to_degrees());
+        for seed in 0..cases() {
+            let text = posed(seed, keyed);
+            let (scene, notes) = matched(&text, &MatchOptions { tolerance, ..bounded(Limbs::Ik) });
+            let off = off(&Scene::read(&undriven(&text)), &written(&scene), halves());
+            assert!(
+                off.end <= place && off.middle <= place && off.turn <= turn,
+                "seed {seed} {keyed:?}: {off:?} {notes:?}"
+            );
+            all.extend(ratios(&read(&text), &scene));
+            worst = worst.or(&off);
+        }
+        let median = median(all);
+        println!("{keyed:?} {place} cm {turn} deg: {worst:?}, median of key times {median:.2}");
+        assert!(median <= most, "{keyed:?}: {median}");
+    }
+}
+
+#[test]
+fn chains_of_controls_hold_their_bound_and_have_the_joints_own_keys() {
+    for seed in 0..cases() {
+        let text = posed(seed, Keyed::Apart);
+        let (scene, notes) = matched(&text, &bounded(Limbs::Fk));
+        let off = off(&Scene::read(&undriven(&text)), &written(&scene), halves());
+        let worst = off.end.max(off.middle).max(off.straight);
+        assert!(worst <= 0.05 && off.turn <= 0.1, "seed {seed}: {off:?} {notes:?}");
+        let source = read(&text);
+        // Between axes of its own a rotation has keys of its own: those of the joint come first.
+        for part in ["upper_l", "lower_l", "end_l"] {
+            let (before, after) =
+                (key_frames(&source, &[part]), key_frames(&scene, &[&part.replace("_l", "_fk_l")]));
+            assert!(
+                before.iter().all(|frame| after.contains(frame)),
+                "seed {seed} {part}: {before:?} {after:?}"
+            );
+        }
+    }
+}
+
+#[test]
+fn the_same_keys_are_exact_where_they_stand() {
+    for seed in 0..cases() {
+        let keyed = if seed % 2 == 0 { Keyed::Whole } else { Keyed::Apart };
+        let text = posed(seed, keyed);
+        let source = read(&text);
+        let (scene, _) = matched(&text, &MatchOptions { limbs: Limbs::Ik, ..MatchOptions::default() });
+        let names = ["hips", "chest", "upper_l", "lower_l", "end_l", "upper_r", "lower_r", "end_r"];
+        let moving = key_frames(&source, &names);
+        let keys = key_frames(&scene, &["goal_l", "pole_l", "goal_r", "pole_r", "body", "chest_fk"]);
+        assert!(keys.is_subset(&moving), "seed {seed}: no key stands where no joint has one");
+        // Where all joints have keys, everything is exact; else the limb beside what its goal hangs on.
+        if keyed == Keyed::Whole {
+            let at = moving.iter().map(|frame| *frame as f64 / 1000.0);
+            let off = off(&Scene::read(&undriven(&text)), &written(&scene), at);
+            let worst = off.end.max(off.middle).max(off.straight);
+            assert!(worst < 1e-6 && off.turn < 1e-5, "seed {seed}: {off:?}");
+        }
+    }
+}
+
+#[test]
+fn a_second_match_changes_nothing() {
+    for seed in 0..cases() {
+        for options in [bounded(Limbs::Ik), bounded(Limbs::Fk), MatchOptions::default()] {
+            let (once, _) = matched(&posed(seed, Keyed::Whole), &options);
+            let text = nimble_curve_formats::ncurve::write(&once);
+            let (twice, notes) = matched(&text, &MatchOptions { limbs: Limbs::AsIs, ..options });
+            assert_eq!(text, nimble_curve_formats::ncurve::write(&twice), "seed {seed}: {notes:?}");
+        }
+    }
+}
