@@ -38,6 +38,19 @@ pub fn frames(text: &str) -> Result<(f64, f64), String> {
     Ok((first, last))
 }
 
+/// Whole frames, `FIRST` or `FIRST:LAST`.
+pub fn frames_from(text: &str) -> Result<(i64, Option<i64>), String> {
+    let bad = || {
+        format!("'{text}' is not a range of whole frames: write it like 12:48, or 12 for all from there on")
+    };
+    let number = |text: &str| text.trim().parse::<i64>().ok().filter(|frame| frame.abs() <= MOST_FRAMES);
+    let (first, last) = match text.split_once(':') {
+        None => (text, None),
+        Some((first, last)) => (first, Some(number(last).ok_or_else(bad)?)),
+    };
+    Ok((number(first).ok_or_else(bad)?, last))
+}
+
 /// A tolerance: quantities separated by commas; kinds that are not given keep their default.
 pub fn tolerance(text: &str) -> Result<Tolerance, String> {
     // A lone number is nearly always an angle or a length whose unit was forgotten; beside others it is that of numbers.

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::constraint::Constraint;
 use nimble_curve_core::ops::space::in_space;
-use nimble_curve_core::rig::{Attribute, Node, NodeKind};
+use nimble_curve_core::rig::{Attribute, Node, NodeKind, Rig};
 use nimble_curve_core::scene::{Scene, Target};
 use nimble_curve_core::space::Space;
 use serde_json::{Value, json};
@@ -21,18 +21,29 @@ const HEAD: &str = "\
 ";
 
 /// The fields of a sheet.
-const FIELDS: [&str; 7] =
-    ["metres_per_unit", "up", "handedness", "controls", "locators", "attributes", "constraints"];
+const FIELDS: [&str; 8] =
+    ["metres_per_unit", "up", "handedness", "nodes", "controls", "locators", "attributes", "constraints"];
 
 /// A sheet, read but not yet attached to a scene.
 #[derive(Debug)]
 pub struct RigSheet {
     space: Space,
+    /// Controls and locators, for files that lack them: parents first.
+    nodes: Vec<SheetNode>,
     /// Nodes that are controls, and that are locators: files of other formats do not say it.
     kinds: Vec<(String, NodeKind)>,
     /// Attributes that steer constraints, by their nodes: files of other formats may lack them.
     attributes: Vec<(String, Attribute)>,
     constraints: Vec<ncurve::FileConstraint>,
+}
+
+/// A node of a sheet.
+#[derive(Debug)]
+struct SheetNode {
+    node: Node,
+    parent: Option<String>,
+    /// The rig that it is in where it has no parent.
+    rig: Option<String>,
 }
 
 impl RigSheet {
@@ -69,13 +80,20 @@ impl RigSheet {
         for (field, kind) in [("controls", NodeKind::Control), ("locators", NodeKind::Locator)] {
             kinds.extend(listed(&json, field, name)?.into_iter().map(|name| (name, kind)));
         }
+        let nodes = listed(&json, "nodes", |own| {
+            let mut own = own.clone();
+            let rig = own.as_object_mut().and_then(|fields| fields.remove("rig"));
+            let rig = rig.as_ref().and_then(Value::as_str).map(str::to_owned);
+            let (node, parent) = ncurve::read_node(&own.to_string())?;
+            Ok(SheetNode { node, parent, rig })
+        })?;
         let attributes = listed(&json, "attributes", |own| {
             let mut own = own.clone();
             let node = own.as_object_mut().and_then(|fields| fields.remove("node"));
             let node = node.as_ref().and_then(Value::as_str).ok_or("names no 'node'")?;
             Ok((node.to_owned(), ncurve::read_attribute(&own.to_string())?))
         })?;
-        Ok(RigSheet { space, kinds, attributes, constraints })
+        Ok(RigSheet { space, nodes, kinds, attributes, constraints })
     }
 
     /// A scene with the constraints of the sheet in place of its own, and the controls and attributes that it names.
@@ -83,8 +101,11 @@ impl RigSheet {
     /// # Errors
     /// Where it lacks a node that they name, or they cannot be worked out on it.
     pub fn attached(&self, scene: &Scene) -> Result<Scene, Fault> {
-        let addresses = Addresses::new(scene);
         let mut made = scene.clone();
+        for own in &self.nodes {
+            self.add(&mut made, own)?;
+        }
+        let addresses = Addresses::new(&made);
         let mut node = |name: &str, change: &dyn Fn(&mut Node)| -> Result<(), Fault> {
             let found = addresses.find_in_any_namespace(name);
             let (rig, id) = found.map_err(|error| Fault::of_whole(error.to_string()))?;
@@ -106,6 +127,50 @@ impl RigSheet {
         made.constraints = said_in(&made, constraints, &self.space);
         made.validate().map_err(|invalid| Fault::in_part(invalid.place, invalid.what))?;
         Ok(made)
+    }
+
+    /// Adds a node where it is not there; else says what it is for.
+    fn add(&self, scene: &mut Scene, own: &SheetNode) -> Result<(), Fault> {
+        let addresses = Addresses::new(scene);
+        if let Ok((rig, id)) = addresses.find_in_any_namespace(&own.node.name) {
+            if let Some(node) = scene.rigs[rig].node_mut(id) {
+                node.kind = own.node.kind;
+                node.primary = own.node.primary;
+                for attribute in &own.node.attributes {
+                    if node.attribute(&attribute.name).is_none() {
+                        node.attributes.push(attribute.clone());
+                    }
+                }
+            }
+            return Ok(());
+        }
+        let wrong = |error: &dyn std::fmt::Display| {
+            Fault::in_part(format!("nodes '{}'", own.node.name), error.to_string())
+        };
+        let (rig, parent) = match (&own.parent, &own.rig) {
+            (Some(parent), _) => {
+                let (rig, id) = addresses.find_in_any_namespace(parent).map_err(|error| wrong(&error))?;
+                (rig, Some(id))
+            }
+            (None, Some(name)) => {
+                let found = scene.rigs.iter().position(|rig| rig.name == *name);
+                (found.ok_or_else(|| wrong(&format!("there is no rig '{name}'")))?, None)
+            }
+            // What hangs on nothing is in the rig of what is driven first.
+            (None, None) => {
+                let driven =
+                    self.constraints.iter().find_map(|own| addresses.find_in_any_namespace(&own.node).ok());
+                (driven.map_or(0, |(rig, _)| rig), None)
+            }
+        };
+        let Some(of) = scene.rigs.get(rig) else { return Err(wrong(&"there is no rig")) };
+        let mut alone = Rig::new(of.name.clone());
+        let id = alone.add(None, own.node.clone()).map_err(|error| wrong(&error))?;
+        let there = Scene { rigs: vec![alone], ..Scene::new(scene.rate, self.space) };
+        let there = in_space(&there, &scene.space).0;
+        let node = there.rigs[0].node(id).cloned().unwrap_or_else(|| own.node.clone());
+        scene.rigs[rig].add(parent, node).map_err(|error| wrong(&error))?;
+        Ok(())
     }
 }
 
@@ -147,19 +212,36 @@ pub fn rig_sheet(scene: &Scene) -> Result<String, Fault> {
     let file: Value = serde_json::from_str(&whole).map_err(|error| wrong(&error))?;
     let addresses = Addresses::new(scene);
     let mut sheet = file["space"].clone();
-    for (field, kind) in [("controls", NodeKind::Control), ("locators", NodeKind::Locator)] {
-        let nodes = addresses.nodes().iter();
-        let own = nodes.filter(|(rig, id)| scene.rigs[*rig].node(*id).is_some_and(|node| node.kind == kind));
-        let names: Vec<&str> = own.map(|node| addresses.node(*node)).collect();
-        if !names.is_empty() {
-            sheet[field] = json!(names);
+    // Controls and what serves them in full: most files lack them.
+    let is_for_controls = |node: &Node| matches!(node.kind, NodeKind::Control | NodeKind::Locator);
+    let mut nodes: Vec<Value> = Vec::new();
+    for (rig, (of, written)) in
+        scene.rigs.iter().zip(file["rigs"].as_array().into_iter().flatten()).enumerate()
+    {
+        let written = written["nodes"].as_array().into_iter().flatten();
+        for ((id, node), written) in of.nodes().zip(written) {
+            if is_for_controls(node) {
+                let mut own = written.clone();
+                match of.parent(id) {
+                    Some(parent) => own["parent"] = json!(addresses.node((rig, parent))),
+                    None if scene.rigs.len() > 1 => own["rig"] = json!(of.name),
+                    None => {}
+                }
+                nodes.push(own);
+            }
         }
+    }
+    if !nodes.is_empty() {
+        sheet["nodes"] = json!(nodes);
     }
     let steering: BTreeSet<&Target> = scene.constraints.iter().flat_map(Constraint::properties).collect();
     let mut attributes = Vec::new();
     for target in steering {
         let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
         let Some(attribute) = node.and_then(|node| node.attribute(&target.property)) else { continue };
+        if node.is_some_and(is_for_controls) {
+            continue;
+        }
         let mut own: Value = serde_json::from_str(&ncurve::write_attribute(scene, attribute))
             .map_err(|error| wrong(&error))?;
         own["node"] = json!(addresses.node((target.rig, target.node)));

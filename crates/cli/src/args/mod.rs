@@ -29,7 +29,7 @@ use crate::files::InputArgs;
 use crate::quantity;
 
 pub use self::clips::*;
-pub use self::rig::{KeysArg, LimbArg, Rig, RigAction, RigMatch, RigSheet, RigSolve};
+pub use self::rig::{KeysArg, KindArg, LimbArg, Rig, RigAction, RigMatch, RigSheet, RigSolve, RigSwitch};
 pub use self::root::*;
 pub use self::run::*;
 

@@ -28,6 +28,7 @@ pub struct Rig {
 pub enum RigAction {
     Solve(RigSolve),
     Match(RigMatch),
+    Switch(RigSwitch),
     Sheet(RigSheet),
 }
 
@@ -120,4 +121,59 @@ pub enum KeysArg {
     Same,
     /// There, and where the tolerance asks for more
     Bounded,
+}
+
+/// Let a limb go by its goal or by the controls of its joints, or a control by another space, for some frames: nothing moves
+#[derive(Args, Clone, Debug)]
+pub struct RigSwitch {
+    /// File to read; - is standard input
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub output: OutputArgs,
+    /// The limb, by its name or one of its joints
+    #[arg(
+        long,
+        value_name = "NAME",
+        requires = "to",
+        required_unless_present = "control",
+        conflicts_with = "control"
+    )]
+    pub limb: Option<String>,
+    /// What the limb goes by: its goal (ik), or the controls of its joints (fk)
+    #[arg(long, value_enum)]
+    pub to: Option<KindArg>,
+    /// The control, by name or address
+    #[arg(long, value_name = "NODE", requires = "space")]
+    pub control: Option<String>,
+    /// The option of its menu of spaces
+    #[arg(long, requires = "control")]
+    pub space: Option<String>,
+    /// From which frame on, or from which to which
+    #[arg(long, value_name = "FIRST[:LAST]", value_parser = quantity::frames_from, allow_hyphen_values = true)]
+    pub frames: (i64, Option<i64>),
+    /// Go over in this many frames at both ends; else at once
+    #[arg(long, value_name = "FRAMES", default_value_t = 0, value_parser = quantity::whole::<i64>(0, 100_000))]
+    pub over: i64,
+    /// The take; the only one where left out
+    #[arg(long, value_name = "NAME")]
+    pub take: Option<String>,
+    /// Keys may stand between frames
+    #[arg(long)]
+    pub between_frames: bool,
+    /// How far anything may be off in the world between frames; at whole frames a fiftieth of it
+    #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
+    pub tolerance: Tolerance,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KindArg {
+    /// Its goal and pole
+    Ik,
+    /// The controls of its joints
+    Fk,
 }

@@ -9,7 +9,7 @@ mod write;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::constraint::Constraint;
-use nimble_curve_core::rig::Attribute;
+use nimble_curve_core::rig::{Attribute, Node};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::FrameRate;
@@ -71,6 +71,13 @@ pub(crate) fn read_attribute(json: &str) -> Result<Attribute, String> {
 /// The text of an attribute as it stands in a file.
 pub(crate) fn write_attribute(scene: &Scene, attribute: &Attribute) -> String {
     serde_json::to_string(&write::attribute(scene, attribute)).expect("the model is valid JSON")
+}
+
+/// A node as it stands in a file, with the name of its parent; a rate matters to none.
+pub(crate) fn read_node(json: &str) -> Result<(Node, Option<String>), String> {
+    let file: model::Node = serde_json::from_str(json).map_err(|error| crate::said::json(&error))?;
+    let node = read::nodes::read_node(&file, &units::Units::new(FrameRate::FPS_24))?;
+    Ok((node, file.parent))
 }
 
 /// A space as it stands in a file.

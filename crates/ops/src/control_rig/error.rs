@@ -23,6 +23,28 @@ pub enum SolveError {
     /// Nothing that was asked for is driven.
     #[error("no constraint drives '{0}'")]
     NotDriven(String),
+    /// Something that has no curves into which others could be put.
+    #[error("{0} is animated, but not by curves: convert its controllers to curves first")]
+    NotSpliced(String),
+    /// A property that several layers move.
+    #[error("{0} is animated on layers: flatten them first")]
+    Layered(String),
+    /// A switch that has no values between.
+    #[error("{0} has no values between on and off: leave out --over")]
+    Held(String),
+    /// Something that is asked for by name, and what there is.
+    #[error("there is no {what} '{name}'{}", there_are(.known))]
+    Unknown {
+        /// What it should be.
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// What there is of its kind.
+        known: Vec<String>,
+    },
+    /// What cannot be switched.
+    #[error("{0}")]
+    NotSwitched(String),
     /// Something that drives cannot be evaluated.
     #[error(transparent)]
     Evaluate(#[from] EvaluateError),
@@ -34,4 +56,12 @@ pub enum SolveError {
         /// Why.
         why: NotConvertible,
     },
+}
+
+/// What there is in place of something that is not, in words.
+fn there_are(known: &[String]) -> String {
+    match known {
+        [] => ": there is none".to_owned(),
+        known => format!(": there are {}", known.join(", ")),
+    }
 }

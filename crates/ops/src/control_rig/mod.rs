@@ -11,5 +11,7 @@ mod touched;
 mod written;
 
 pub use error::SolveError;
-pub use onto::{Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, match_controls};
+pub use onto::{
+    Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, SwitchOptions, Switched, To, match_controls, switch,
+};
 pub use solve::{SolveOptions, Solved, solve, solved};

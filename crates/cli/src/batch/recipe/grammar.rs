@@ -8,7 +8,7 @@ use crate::args::{Cli, ClipsAction, ClipsSplit, Command, CycleAction, LayersActi
 use crate::step::Step;
 
 /// The commands that are steps.
-pub const STEPS: [&str; 28] = [
+pub const STEPS: [&str; 29] = [
     "convert",
     "unbake",
     "bake",
@@ -16,6 +16,7 @@ pub const STEPS: [&str; 28] = [
     "carry",
     "rig solve",
     "rig match",
+    "rig switch",
     "layers flatten",
     "layers difference",
     "layers set",
@@ -151,6 +152,7 @@ pub fn as_step(command: Command) -> Option<Kind> {
         Command::Rig(rig) => match rig.action? {
             RigAction::Solve(args) => Box::new(args),
             RigAction::Match(args) => Box::new(args),
+            RigAction::Switch(args) => Box::new(args),
             RigAction::Sheet(_) => return None,
         },
         Command::Root(root) => match root.action {

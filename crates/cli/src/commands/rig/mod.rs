@@ -1,6 +1,7 @@
 //! `rig`: what drives what, joints solved, and put back onto controls.
 
 mod onto;
+mod switching;
 
 use std::collections::BTreeSet;
 use std::io::Write;
@@ -31,6 +32,7 @@ pub fn run(args: &Rig) -> Result<(), Failure> {
         None => show(args),
         Some(RigAction::Solve(args)) => run_solve(args),
         Some(RigAction::Match(args)) => onto::run(args),
+        Some(RigAction::Switch(args)) => switching::run(args),
         Some(RigAction::Sheet(args)) => run_sheet(args),
     }
 }

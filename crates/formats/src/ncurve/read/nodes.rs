@@ -44,7 +44,7 @@ pub(super) fn read_rig(file: &dto::Rig, units: &Units) -> Result<rig::Rig, Fault
     Ok(rig)
 }
 
-pub(super) fn read_node(file: &dto::Node, units: &Units) -> Read<rig::Node> {
+pub(in crate::ncurve) fn read_node(file: &dto::Node, units: &Units) -> Read<rig::Node> {
     let mut transform = Vec::new();
     if let Some(list) = &file.transform {
         let short = file.translation.is_some() || file.rotation.is_some() || file.scale.is_some();

@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use nimble_curve_curves::time::Ticks;
+use nimble_curve_curves::rotation::angle_between;
+use nimble_curve_curves::time::{FrameRate, TimeRange};
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::evaluate::{EvaluateError, Solver};
 use nimble_curve_scene::scene::{Scene, Take};
@@ -37,6 +38,8 @@ pub struct Compared<'a> {
     /// Limbs, by their constraint in the result, whose upper and lower joint are apart where they use more than this of their
     /// length.
     pub limbs: &'a BTreeSet<usize>,
+    /// Joints that turn as their limb has it, with all below them: how they turn beside what is above them is not asked.
+    pub bones: &'a BTreeSet<NodeRef>,
 }
 
 /// More of its length than this, and a limb's middle is apart: its height goes as a root does there.
@@ -66,6 +69,12 @@ pub fn departures(
             _ => None,
         })
         .collect();
+    let is_below = |joint: &&NodeRef| {
+        let rig = of.result.0.rigs.get(joint.0);
+        let mut above = std::iter::successors(Some(joint.1), |id| rig.and_then(|rig| rig.parent(*id)));
+        above.any(|id| of.bones.contains(&(joint.0, id)))
+    };
+    let beside_bones: BTreeSet<NodeRef> = of.joints.iter().filter(is_below).copied().collect();
     let mut found = Departures::default();
     for time in times {
         pose.solve(time);
@@ -77,7 +86,12 @@ pub fn departures(
         for &joint in of.joints {
             let (Some(theirs), Some(ours)) = (pose.stand(joint), made.stand(joint)) else { continue };
             let place = (theirs.world.translation - ours.world.translation).length();
-            let turn = turned(theirs.frame, ours.frame);
+            let beside = if beside_bones.contains(&joint) {
+                0.0
+            } else {
+                angle_between(theirs.rotation, ours.rotation)
+            };
+            let turn = turned(theirs.frame, ours.frame).max(beside);
             let frame = time / rate.ticks_per_frame();
             if straight.contains(&joint) {
                 found.straight.entry(joint).or_default().take(place, turn, frame);
@@ -91,19 +105,15 @@ pub fn departures(
 }
 
 /// The quarters of frames of a range.
-pub fn quarters(scene: &Scene, take: &Take) -> impl Iterator<Item = f64> + use<> {
-    let rate = scene.rate;
+pub fn quarters(rate: FrameRate, range: TimeRange) -> impl Iterator<Item = f64> + use<> {
     let part = rate.ticks_per_frame() * 0.25;
-    let (first, last) = (Ticks::as_f64(take.range.first), take.range.last.as_f64());
-    let from = (first / part).ceil() as i64;
-    let to = (last / part).floor() as i64;
+    let from = (range.first.as_f64() / part).ceil() as i64;
+    let to = (range.last.as_f64() / part).floor() as i64;
     (from..=to).map(move |step| step as f64 * part)
 }
 
 /// The whole frames of a range.
-pub fn frames(scene: &Scene, take: &Take) -> Vec<f64> {
-    let rate = scene.rate;
-    let (first, last) =
-        (rate.frame(take.range.first).ceil() as i64, rate.frame(take.range.last).floor() as i64);
+pub fn frames(rate: FrameRate, range: TimeRange) -> Vec<f64> {
+    let (first, last) = (rate.frame(range.first).ceil() as i64, rate.frame(range.last).floor() as i64);
     (first..=last).map(|frame| rate.ticks(frame).as_f64()).collect()
 }

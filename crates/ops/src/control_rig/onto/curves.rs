@@ -23,6 +23,9 @@ use crate::sampled_function::SampledFunction;
 /// No bound: keys stand where they are asked for, and nowhere else.
 const ANY: f64 = 1e9;
 
+/// So many times the tolerance off between frames, and a turn gets keys between frames.
+const FAST: f64 = 1.5;
+
 /// What of a stage is keyed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Part {
@@ -79,6 +82,8 @@ pub struct Channel {
     pub part: Part,
     pub target: Target,
     pub rest: Value,
+    /// The angles from which a rotation's follow; those at rest where nothing is said.
+    pub near: Option<DVec3>,
 }
 
 impl Channel {
@@ -129,8 +134,18 @@ pub fn curves(
         MatchKeys::Bounded if !jumps => fitted(instant, &moving, &grid, &all, setting),
         _ => None,
     };
-    let found = match found {
-        Some(found) => found,
+    let found: Vec<ConvertedController> = match found {
+        Some(found) => found
+            .into_iter()
+            .zip(&moving)
+            .map(|(made, channel)| {
+                // Close to the pole of its order a turn's angles go too fast for keys on frames.
+                let limit = FAST * setting.tolerance[1];
+                let is_fast =
+                    channel.part == Part::Turn && made.error.is_some_and(|error| error.largest > limit);
+                if is_fast { traced(instant, channel, (&grid, &all), setting) } else { Ok(made) }
+            })
+            .collect::<Result<_, _>>()?,
         None => (moving.iter())
             .map(|channel| traced(instant, channel, (&grid, &all), setting))
             .collect::<Result<_, _>>()?,
@@ -152,7 +167,7 @@ fn of_samples(channel: &Channel, all: &[At], start: Ticks, rate: FrameRate) -> S
         Part::Place => (SampleKind::Vector, all.iter().flat_map(|at| at.place.to_array()).collect()),
         Part::Turn => match channel.rest {
             Value::Euler { order, angles } => {
-                let mut last = angles;
+                let mut last = channel.near.unwrap_or(angles);
                 let follow = |at: &At| {
                     last = nearest_euler(order, at.turn, last);
                     last.to_array()
@@ -201,9 +216,10 @@ fn is_still(channel: &Channel, mut all: impl Iterator<Item = At>) -> bool {
 /// A property that does not move.
 fn constant(channel: &Channel, at: &At) -> ConvertedController {
     let value = match (&channel.rest, channel.value(at)) {
-        (Value::Euler { order, angles }, Value::Quaternion(turn)) => {
-            Value::Euler { order: *order, angles: nearest_euler(*order, turn, *angles) }
-        }
+        (Value::Euler { order, angles }, Value::Quaternion(turn)) => Value::Euler {
+            order: *order,
+            angles: nearest_euler(*order, turn, channel.near.unwrap_or(*angles)),
+        },
         (_, value) => value,
     };
     ConvertedController { controller: Controller::Constant(value), fate: Fate::Exact, error: None }
@@ -239,7 +255,9 @@ fn traced(
     });
     if channel.part == Part::Turn {
         let start = match channel.rest {
-            Value::Euler { order, angles } => nearest_euler(order, all[0].turn, angles),
+            Value::Euler { order, angles } => {
+                nearest_euler(order, all[0].turn, channel.near.unwrap_or(angles))
+            }
             _ => DVec3::ZERO,
         };
         return Ok(refitted_rotation(&trace, &trace.knots(setting.times), start, &context));
@@ -320,26 +338,32 @@ fn bends(
         if index % setting.stride() != 0 || index == 0 || index + 1 == grid.len() {
             continue;
         }
-        let t = time.as_f64();
-        let [before, here, after] = [at(t - step), at(t), at(t + step)];
+        // Far more than what bends it all along.
+        let around: [At; 7] = std::array::from_fn(|index| at(time.as_f64() + (index as f64 - 3.0) * step));
         let is_kink = |channel: &&Channel| {
             let own = setting.tolerance[usize::from(channel.kind().quantity() == Quantity::Angle)];
-            let turned = |a: DQuat, b: DQuat| to_vector(b * a.conjugate());
-            let change = match channel.part {
-                Part::Place => ((after.place - here.place) - (here.place - before.place)).length(),
-                Part::Turn => (turned(here.turn, after.turn) - turned(before.turn, here.turn)).length(),
-                Part::Twist => {
-                    let way = |a: f64, b: f64| nearest_turn(b, a) - a;
-                    (way(here.twist, after.twist) - way(before.twist, here.twist)).abs()
-                }
-            };
-            change * 100.0 > KINK * own
+            let bend = |middle: usize| change(channel.part, &around[middle - 1..=middle + 1]);
+            (bend(3) - bend(1).max(bend(5))) * 100.0 > KINK * own
         };
         if channels.iter().any(is_kink) {
             found.push(index);
         }
     }
     found
+}
+
+/// By how much the way from one instant to the next is another one than that before it.
+fn change(part: Part, of: &[At]) -> f64 {
+    let [before, here, after] = of else { return 0.0 };
+    let turned = |a: DQuat, b: DQuat| to_vector(b * a.conjugate());
+    match part {
+        Part::Place => ((after.place - here.place) - (here.place - before.place)).length(),
+        Part::Turn => (turned(here.turn, after.turn) - turned(before.turn, here.turn)).length(),
+        Part::Twist => {
+            let way = |a: f64, b: f64| nearest_turn(b, a) - a;
+            (way(here.twist, after.twist) - way(before.twist, here.twist)).abs()
+        }
+    }
 }
 
 /// Curves of pieces as one: each piece ends, at the time beside it, where the next one begins.

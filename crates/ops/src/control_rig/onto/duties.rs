@@ -22,6 +22,8 @@ pub struct Duty {
 pub enum Keyed {
     /// A control, by what it does with its place and with its turn.
     Control { control: NodeRef, place: Option<Duty>, turn: Option<Duty> },
+    /// A control that stays where it is in the world, whatever it hangs on.
+    Held { control: NodeRef },
     /// The attribute that twists a limb which has no pole.
     Twist { constraint: usize, target: Target },
 }
@@ -40,7 +42,7 @@ impl Stage {
     /// The nodes whose own place has to be known first.
     fn stands_on(&self, scene: &Scene) -> Option<NodeRef> {
         match &self.keyed {
-            Keyed::Control { control: (rig, id), .. } => {
+            Keyed::Control { control: (rig, id), .. } | Keyed::Held { control: (rig, id) } => {
                 scene.rigs[*rig].parent(*id).map(|parent| (*rig, parent))
             }
             Keyed::Twist { constraint, .. } => Some(scene.constraints[*constraint].node),
@@ -50,7 +52,7 @@ impl Stage {
     /// The control, where it is one.
     pub fn control(&self) -> Option<NodeRef> {
         match &self.keyed {
-            Keyed::Control { control, .. } => Some(*control),
+            Keyed::Control { control, .. } | Keyed::Held { control } => Some(*control),
             Keyed::Twist { .. } => None,
         }
     }
@@ -61,6 +63,7 @@ impl Stage {
             Keyed::Control { place, turn, .. } => {
                 place.iter().chain(turn).map(|duty| duty.constraint).collect()
             }
+            Keyed::Held { .. } => BTreeSet::new(),
             Keyed::Twist { constraint, .. } => BTreeSet::from([*constraint]),
         }
     }

@@ -2,6 +2,7 @@
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::rotation::nearest_turn;
+use nimble_curve_curves::time::TimeRange;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::constraint::ConstraintKind;
 use nimble_curve_scene::evaluate::{EvaluateError, SettingSampler, Solver, Wanted};
@@ -20,6 +21,8 @@ pub struct Instant<'a> {
     view: Option<Canonical>,
     /// What twists a limb now.
     twist: Option<SettingSampler<'a>>,
+    /// Outside these instants it is as at the nearest of them.
+    between: (f64, f64),
     known: Option<(f64, At)>,
 }
 
@@ -55,12 +58,17 @@ impl<'a> Instant<'a> {
         let scene = so_far.0;
         let constraints = stage.constraints();
         let driven = constraints.iter().flat_map(|index| scene.constraints[*index].driven());
-        let mut wanted: Vec<_> = driven.collect();
+        let mut wanted: Vec<NodeRef> = driven.collect();
+        if let Keyed::Held { control } = stage.keyed {
+            wanted.push(control);
+        }
         let pose = Solver::new(motion.0, Some(motion.1), wanted.iter().copied())?;
         let view = match &stage.keyed {
-            Keyed::Control { control, place, turn } => {
+            Keyed::Control { control, .. } | Keyed::Held { control } => {
                 wanted.push(*control);
-                wanted.extend(place.iter().chain(turn).map(|duty| duty.node));
+                if let Keyed::Control { place, turn, .. } = &stage.keyed {
+                    wanted.extend(place.iter().chain(turn).map(|duty| duty.node));
+                }
                 scene.rigs[control.0].node(control.1).and_then(|node| {
                     let transform = with_three_steps(node);
                     nimble_curve_scene::rig::Node { transform, ..node.clone() }.canonical()
@@ -73,13 +81,20 @@ impl<'a> Instant<'a> {
                 ConstraintKind::Limb(limb) => Some(SettingSampler::new(scene, Some(so_far.1), &limb.twist)?),
                 _ => None,
             },
-            Keyed::Control { .. } => None,
+            _ => None,
         };
         let so_far = Solver::new(scene, Some(so_far.1), wanted)?;
-        Ok(Instant { pose, so_far, stage, view, twist, known: None })
+        let between = (f64::NEG_INFINITY, f64::INFINITY);
+        Ok(Instant { pose, so_far, stage, view, twist, between, known: None })
+    }
+
+    /// The same up to an instant and from another one on, where all leaps back to what it was.
+    pub fn within(self, range: TimeRange) -> Instant<'a> {
+        Instant { between: (range.first.as_f64(), range.last.as_f64() - 1.0), ..self }
     }
 
     pub fn at(&mut self, time: f64) -> At {
+        let time = time.clamp(self.between.0, self.between.1);
         if let Some((known, at)) = self.known
             && known == time
         {
@@ -87,17 +102,36 @@ impl<'a> Instant<'a> {
         }
         self.pose.solve(time);
         self.so_far.solve(time);
-        let at = match &self.stage.keyed {
+        let mut at = match &self.stage.keyed {
             Keyed::Twist { constraint, .. } => {
                 let twist = self.so_far.wanted_twist(*constraint, &self.pose).unwrap_or(0.0);
                 let now = self.twist.as_mut().map_or(0.0, |setting| setting.at(time));
                 let away = (nearest_turn(twist, now) - now).abs();
                 At { twist, away, ..At::default() }
             }
+            Keyed::Held { control } => self.held_at(*control).unwrap_or_default(),
             Keyed::Control { .. } => self.control_at().unwrap_or_default(),
         };
+        // What the joints do decides where controls do it in another way.
+        at.away = at.away.min(self.joints_away());
         self.known = Some((time, at));
         at
+    }
+
+    /// How far the joints are from where they have to be with the control as it is.
+    fn joints_away(&self) -> f64 {
+        let mut most: f64 = 0.0;
+        for joint in &self.stage.joints {
+            let (Some(wanted), Some(now)) = (self.pose.stand(*joint), self.so_far.stand(*joint)) else {
+                return f64::INFINITY;
+            };
+            let size = 1.0_f64.max(wanted.world.translation.length());
+            let turned =
+                (wanted.frame - now.frame).to_cols_array().iter().map(|part| part * part).sum::<f64>();
+            let placed = (wanted.world.translation - now.world.translation).length() / size;
+            most = most.max(placed).max(turned.sqrt());
+        }
+        most
     }
 
     /// How a joint that a control moves stands beside it; `None` where one of them is mirrored.
@@ -144,6 +178,16 @@ impl<'a> Instant<'a> {
         }
         let turn = (view.before.conjugate() * rotation * view.after.conjugate()).normalize();
         Some(At { place: translation, turn, twist: 0.0, away })
+    }
+
+    /// A control where it stands in the motion.
+    fn held_at(&self, control: NodeRef) -> Option<At> {
+        let (view, stand) = (self.view.as_ref()?, self.pose.stand(control)?);
+        let point = Some((DVec3::ZERO, stand.world.translation));
+        let wanted = Wanted { point, frame: Some(stand.frame), ..Wanted::default() };
+        let (place, rotation) = self.so_far.local_for(control, control, &wanted)?;
+        let turn = (view.before.conjugate() * rotation * view.after.conjugate()).normalize();
+        Some(At { place, turn, twist: 0.0, away: f64::INFINITY })
     }
 
     /// How far a node is from where it has to be, as far as that counts.

@@ -111,7 +111,7 @@ pub fn with_the_rest(
                 own.iter().zip(&rest).map(|(own, rest)| (own - rest) * (own - rest)).sum::<f64>().sqrt()
             }
         };
-        if quarters(motion, source).all(|time| off(&missing.at(time)) <= 0.5 * tolerance) {
+        if quarters(motion.rate, source.range).all(|time| off(&missing.at(time)) <= 0.5 * tolerance) {
             return Ok(None);
         }
         let tracks = Drivers::of_property(motion, target);

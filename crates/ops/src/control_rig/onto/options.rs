@@ -1,5 +1,7 @@
 //! How joint motion is put onto controls.
 
+use nimble_curve_curves::time::Ticks;
+
 use crate::Tolerance;
 
 /// What limbs go by.
@@ -39,4 +41,42 @@ pub struct MatchOptions {
     pub clear_others: bool,
     /// Whether keys may stand between frames.
     pub between_frames: bool,
+}
+
+/// What goes by what.
+#[derive(Clone, Debug)]
+pub enum To {
+    /// A limb, by its name or one of its joints: by its goal, or by the controls of its joints.
+    Limb {
+        /// The limb.
+        limb: String,
+        /// Whether it goes by its goal.
+        by_goal: bool,
+    },
+    /// A control, by the space that a menu names.
+    Space {
+        /// The control's address.
+        control: String,
+        /// The option.
+        space: String,
+    },
+}
+
+/// How to switch.
+#[derive(Clone, Debug)]
+pub struct SwitchOptions {
+    /// What goes by what.
+    pub to: To,
+    /// From when.
+    pub from: Ticks,
+    /// Until when; to the end of the take where nothing is said.
+    pub until: Option<Ticks>,
+    /// Over how long it goes over at both ends.
+    pub over: Ticks,
+    /// In which take; in the only one where nothing is said.
+    pub take: Option<String>,
+    /// Whether keys may stand between frames.
+    pub between_frames: bool,
+    /// How far anything may be off in the world between frames; at whole frames a fiftieth of it.
+    pub tolerance: Tolerance,
 }

@@ -24,7 +24,7 @@ pub fn key_times(
     let mut all = Vec::with_capacity(stages.len());
     for (stage, (nodes, steering)) in stages.iter().zip(&moved) {
         let (mut below, mut below_steering) = (BTreeSet::new(), BTreeSet::new());
-        if let Keyed::Control { control: (rig, id), .. } = &stage.keyed
+        if let Keyed::Control { control: (rig, id), .. } | Keyed::Held { control: (rig, id) } = &stage.keyed
             && let Some(parent) = result.rigs[*rig].parent(*id)
         {
             let (standing, more) = driving(result, [(*rig, parent)])?;
@@ -61,5 +61,9 @@ pub fn key_times(
 /// The joints whose motion a stage has to follow.
 fn stage_joints(scene: &Scene, stage: &Stage) -> BTreeSet<NodeRef> {
     let of = |index: usize| scene.constraints[index].driven();
-    stage.constraints().into_iter().flat_map(of).collect()
+    let held = match stage.keyed {
+        Keyed::Held { control } => Some(control),
+        _ => None,
+    };
+    stage.constraints().into_iter().flat_map(of).chain(held).collect()
 }

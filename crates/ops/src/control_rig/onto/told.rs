@@ -8,10 +8,13 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::scene::{Scene, Target};
 
 use super::away::{Departure, Departures};
-use super::options::{MatchKeys, MatchOptions};
+use super::options::MatchKeys;
 use crate::channel::Bookkeeper;
 use crate::control_rig::touched::Touched;
 use crate::conversion::ConvertedController;
+
+/// What is said of a switch that was set.
+pub const WHOLE_TAKE: &str = "set for the whole take";
 
 /// What became of one take.
 #[derive(Clone, Debug, Default)]
@@ -53,14 +56,7 @@ impl Told {
 }
 
 /// Writes down what became of each channel of a take, and what a person has to know.
-pub fn tell(
-    scene: &Scene,
-    result: &Scene,
-    index: usize,
-    told: &Told,
-    options: &MatchOptions,
-    ledger: &mut Ledger,
-) {
+pub fn tell(scene: &Scene, result: &Scene, index: usize, told: &Told, keys: MatchKeys, ledger: &mut Ledger) {
     let addresses = Addresses::new(scene);
     let (take, after) = (&scene.takes[index], &result.takes[index]);
     let books = Bookkeeper { addresses: &addresses, take };
@@ -95,7 +91,7 @@ pub fn tell(
     for target in &told.switched {
         let count = count_of(after, target);
         ledger.entries.push(Entry {
-            note: "set for the whole take".to_owned(),
+            note: WHOLE_TAKE.to_owned(),
             ..entry(&books, target, before.get(target).copied().unwrap_or(0), count, Fate::Exact)
         });
     }
@@ -112,7 +108,7 @@ pub fn tell(
         let entry = entry(&books, target, known, count_of(after, target), made.fate);
         ledger.entries.push(Entry { error, note, ..entry });
     }
-    notes(scene, &addresses, (&take.name, told), options, ledger);
+    notes(scene, &addresses, (&take.name, told), keys, ledger);
 }
 
 fn scene_quantity(scene: &Scene, target: &Target) -> Quantity {
@@ -155,7 +151,7 @@ fn notes(
     scene: &Scene,
     addresses: &Addresses,
     (take, told): (&str, &Told),
-    options: &MatchOptions,
+    keys: MatchKeys,
     ledger: &mut Ledger,
 ) {
     for (joint, departure) in &told.unreached {
@@ -172,7 +168,7 @@ fn notes(
             far(scene, departure)
         ));
     }
-    if options.keys == MatchKeys::Same {
+    if keys == MatchKeys::Same {
         let reached = told.departures.all.iter().filter(|(joint, _)| !told.unreached.contains_key(joint));
         let most = |of: fn(&Departure) -> f64| {
             let found = reached.clone().max_by(|a, b| of(a.1).total_cmp(&of(b.1)));

@@ -1,0 +1,63 @@
+//! What a result is judged by.
+
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::judge::{Claim, Excuse, Sampling, Standing};
+use nimble_curve_scene::rig::{NodeKind, ROTATION};
+use nimble_curve_scene::scene::{Scene, Target};
+
+use super::options::MatchKeys;
+use super::told::Told;
+
+/// That joints move as they did: those that are reached, beside what is above them and in the world.
+pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: MatchKeys) -> Claim {
+    let mut claim = Claim::same(motion, result);
+    claim.spans.retain(|span| span.result == take);
+    claim.takes_chosen = motion.takes.len() > 1;
+    let span = motion.takes.iter().position(|own| own.name == result.takes[take].name).unwrap_or(take);
+    let why = "controls have what joints did".to_owned();
+    let changed = told.changed_steps(result).into_iter();
+    claim.excuses.extend(changed.map(|target| Excuse { take: span, target, why: why.clone() }));
+    let is_apart =
+        |node: &NodeRef| told.unreached.contains_key(node) || told.departures.straight.contains_key(node);
+    for (node, _) in claim.nodes.iter().filter(|(_, node)| is_apart(node)) {
+        let steps = motion.rigs[node.0].node(node.1).map(|of| of.transform.as_slice()).unwrap_or_default();
+        let target =
+            |step: &nimble_curve_scene::rig::TransformOp| Target::new(node.0, node.1, step.name.clone());
+        let why = "controls cannot bring it there".to_owned();
+        claim.excuses.extend(steps.iter().map(|step| Excuse {
+            take: span,
+            target: target(step),
+            why: why.clone(),
+        }));
+    }
+    // The bones of a limb turn as their ends stand, and the end beside them.
+    let beside = told.joints.iter().filter(|node| {
+        let rig = &motion.rigs[node.0];
+        let mut above = std::iter::successors(Some(node.1), |id| rig.parent(*id));
+        above.any(|id| told.bones.contains(&(node.0, id)))
+    });
+    let why = "its limb has its place".to_owned();
+    claim.excuses.extend(beside.map(|node| Excuse {
+        take: span,
+        target: Target::new(node.0, node.1, ROTATION),
+        why: why.clone(),
+    }));
+    let is_body = |node: &NodeRef| {
+        let kind = result.rigs[node.0].node(node.1).map(|of| of.kind);
+        !matches!(kind, Some(NodeKind::Control | NodeKind::Locator) | None) && !is_apart(node)
+    };
+    let one = glam::DQuat::IDENTITY;
+    let standing = |(source, node): &(NodeRef, NodeRef)| Standing {
+        source: *source,
+        result: *node,
+        references: (!told.bones.contains(node)).then_some((one, one)),
+        place: true,
+    };
+    let same = keys == MatchKeys::Same;
+    let standings = claim.nodes.iter().filter(|(_, node)| is_body(node) && !same);
+    claim.world = Some(standings.map(standing).collect());
+    if same {
+        claim.sampling = Sampling::Keys;
+    }
+    claim
+}

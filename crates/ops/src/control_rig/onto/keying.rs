@@ -1,0 +1,247 @@
+//! Controls keyed one after the other, each beside what those before it came to.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::evaluate::Serves;
+use nimble_curve_scene::scene::{Scene, Take, Target};
+
+use super::away::quarters;
+use super::curves::{Channel, Part, Setting, curves, property_of, samples};
+use super::duties::{Duty, Keyed, Stage};
+use super::exact::{exact, rest_of};
+use super::instant::Instant;
+use super::options::MatchKeys;
+use super::spliced::{near, put_into};
+use crate::Tolerance;
+use crate::control_rig::error::SolveError;
+use crate::control_rig::written::{replace, with_three_steps};
+use crate::conversion::ConvertedController;
+
+/// Samples a frame that keys are fitted to.
+const FINE: u32 = 4;
+
+/// So many times room is narrowed by no more than has to be.
+const PATIENT: usize = 6;
+
+/// One take, and how its controls are keyed.
+pub struct Keying<'a> {
+    /// As it is.
+    pub scene: &'a Scene,
+    /// In which joints move as they should.
+    pub motion: &'a Scene,
+    pub index: usize,
+    /// When.
+    pub range: TimeRange,
+    /// Whether curves of controls stay as they are outside the range.
+    pub within: bool,
+    pub keys: MatchKeys,
+    pub between_frames: bool,
+    /// How far curves may be off.
+    pub tolerance: Tolerance,
+    /// What a control does already is let be: so little off, in proportion.
+    pub done: f64,
+}
+
+/// What was made, and who did it already.
+pub type Made = (BTreeMap<Target, ConvertedController>, BTreeSet<NodeRef>);
+
+impl Keying<'_> {
+    pub fn source(&self) -> &Take {
+        &self.scene.takes[self.index]
+    }
+
+    pub fn setting<'s>(
+        &self,
+        times: &'s [Ticks],
+        tolerance: &Tolerance,
+        room: &'s [f64],
+        fine: u32,
+    ) -> Setting<'s> {
+        Setting {
+            keys: self.keys,
+            rate: self.scene.rate,
+            fine,
+            between_frames: self.between_frames,
+            range: self.range,
+            times,
+            tolerance: [tolerance.of(Quantity::Length, &self.scene.space), tolerance.angle],
+            room,
+        }
+    }
+
+    /// When what each stage has to follow has keys.
+    pub fn key_times(&self, result: &Scene, stages: &[Stage]) -> Result<Vec<Vec<Ticks>>, SolveError> {
+        let motion = (self.motion, self.source());
+        super::times::key_times(motion, result, stages).map_err(SolveError::from)
+    }
+
+    /// Samples of what a stage has to do.
+    pub fn sampled(
+        &self,
+        result: &Scene,
+        stage: &Stage,
+        setting: &Setting<'_>,
+    ) -> Result<Vec<(Target, nimble_curve_scene::controller::Controller)>, SolveError> {
+        let so_far = (result, &result.takes[self.index]);
+        let instant = RefCell::new(Instant::new((self.motion, self.source()), so_far, stage)?);
+        let channels = channels(result, stage);
+        Ok(channels
+            .into_iter()
+            .map(|channel| (channel.target.clone(), samples(&instant, &channel, setting)))
+            .collect())
+    }
+
+    /// Curves of all stages, put into the take.
+    pub fn attempt(
+        &self,
+        result: &mut Scene,
+        stages: &[Stage],
+        times: &[Vec<Ticks>],
+        rooms: &mut Vec<Vec<f64>>,
+    ) -> Result<Made, SolveError> {
+        let addresses = Addresses::new(self.scene);
+        let (mut all, mut kept) = (BTreeMap::new(), BTreeSet::new());
+        for (at, (stage, times)) in stages.iter().zip(times).enumerate() {
+            if rooms.len() <= at {
+                rooms.push(Vec::new());
+            }
+            let tolerance = self.tolerance_of(stage);
+            let setting = self.setting(times, &tolerance, &rooms[at], FINE);
+            let made = {
+                let so_far = (&*result, &result.takes[self.index]);
+                let motion = (self.motion, self.source());
+                let instant = Instant::new(motion, so_far, stage)?;
+                let instant = RefCell::new(if self.within { instant.within(self.range) } else { instant });
+                if self.is_done(&instant, times) {
+                    kept.extend(stage.control());
+                    continue;
+                }
+                let mut channels = channels(result, stage);
+                if self.within {
+                    let start = self.range.first;
+                    channels.iter_mut().for_each(|channel| near(result, self.index, channel, start));
+                }
+                let mut exactly = Vec::with_capacity(channels.len());
+                let mut left = Vec::new();
+                for channel in channels {
+                    let found = duty_of(stage, channel.part).and_then(|duty| {
+                        exact(self.scene, self.source(), stage, &duty, (&instant, &channel), &setting)
+                    });
+                    match found {
+                        Some(made) => exactly.push((channel.target, made)),
+                        None => left.push(channel),
+                    }
+                }
+                let name = |why| SolveError::NotConvertible {
+                    channel: left.first().map(|own| addresses.property(&own.target)).unwrap_or_default(),
+                    why,
+                };
+                let fitted = curves(&instant, &left, &setting).map_err(name)?;
+                exactly.extend(left.into_iter().map(|channel| channel.target).zip(fitted));
+                exactly
+            };
+            if rooms[at].is_empty() {
+                rooms[at] = vec![1.0; setting.grid().len()];
+            }
+            for (target, made) in made {
+                if self.within {
+                    put_into(result, self.index, &target, &made.controller, self.range)?;
+                } else {
+                    replace(result, self.index, &target, Some(made.controller.clone()));
+                }
+                all.insert(target, made);
+            }
+        }
+        Ok((all, kept))
+    }
+
+    /// Whether a control does already what it has to.
+    fn is_done(&self, instant: &RefCell<Instant<'_>>, times: &[Ticks]) -> bool {
+        let looks = quarters(self.scene.rate, self.range);
+        let all = times.iter().map(|time| time.as_f64()).chain(looks);
+        let mut instant = instant.borrow_mut();
+        all.into_iter().all(|time| instant.at(time).away <= self.done)
+    }
+
+    /// What a control may be off so that joints are off by no more than the bound: a pole turns the middle about a far shorter arm
+    /// than its own.
+    fn tolerance_of(&self, stage: &Stage) -> Tolerance {
+        let base = self.tolerance.times(0.9);
+        let Keyed::Control { place: Some(duty), .. } = &stage.keyed else { return base };
+        if duty.serves != Serves::Pole {
+            return base;
+        }
+        Tolerance { length: base.length * 2.0, ..base }
+    }
+
+    /// Leaves less room where joints are too far off.
+    pub fn narrow(
+        &self,
+        stages: &[Stage],
+        rooms: &mut [Vec<f64>],
+        (over, tried): (&[(NodeRef, f64, f64)], usize),
+    ) {
+        let setting = self.setting(&[], &self.tolerance, &[], FINE);
+        let grid = setting.grid();
+        let step = setting.samples().ticks_per_frame();
+        let below = |joint: NodeRef, above: &BTreeSet<NodeRef>| {
+            let rig = &self.scene.rigs[joint.0];
+            let up = std::iter::successors(Some(joint.1), |id| rig.parent(*id));
+            up.into_iter().any(|id| above.contains(&(joint.0, id)))
+        };
+        for (stage, room) in stages.iter().zip(rooms) {
+            let mut parts = vec![1.0_f64; room.len()];
+            for (joint, time, used) in over {
+                let own = stage.joints.contains(joint);
+                if !own && !below(*joint, &stage.joints) {
+                    continue;
+                }
+                let at = (time - grid[0].as_f64()) / step;
+                let reach = i64::from(2 * FINE);
+                let from = (at.floor() as i64 - reach).max(0) as usize;
+                let to = ((at.ceil() as i64 + reach).max(0) as usize).min(room.len().saturating_sub(1));
+                // What does not come near by little steps is in each other's way.
+                let less = (if tried < PATIENT { 0.95 } else { 0.7 }) / used;
+                // What is far below has other reasons as well.
+                let less = if own { less } else { less.max(0.5) };
+                parts.iter_mut().take(to + 1).skip(from).for_each(|part| *part = part.min(less));
+            }
+            room.iter_mut().zip(parts).for_each(|(room, part)| *room = (*room * part).max(0.01));
+        }
+    }
+}
+
+fn duty_of(stage: &Stage, part: Part) -> Option<Duty> {
+    match (&stage.keyed, part) {
+        (Keyed::Control { place, .. }, Part::Place) => *place,
+        (Keyed::Control { turn, .. }, Part::Turn) => *turn,
+        _ => None,
+    }
+}
+
+/// The channels of a stage.
+fn channels(scene: &Scene, stage: &Stage) -> Vec<Channel> {
+    let channel = |part: Part, target: Target| {
+        let rest = rest_of(scene, &target).or_else(|| {
+            let node = scene.rigs[target.rig].node(target.node)?;
+            let bare = nimble_curve_scene::rig::Node { transform: with_three_steps(node), ..node.clone() };
+            Some(crate::control_rig::written::rest_of(&bare, &target.property))
+        });
+        Channel { part, target, rest: rest.unwrap_or(Value::Number(0.0)), near: None }
+    };
+    match &stage.keyed {
+        Keyed::Control { control: (rig, id), place, turn } => {
+            let parts = [(Part::Place, place.is_some()), (Part::Turn, turn.is_some())];
+            let wanted = parts.into_iter().filter(|(_, has)| *has);
+            wanted.map(|(part, _)| channel(part, Target::new(*rig, *id, property_of(part)))).collect()
+        }
+        Keyed::Held { control: (rig, id) } => [Part::Place, Part::Turn]
+            .map(|part| channel(part, Target::new(*rig, *id, property_of(part))))
+            .into(),
+        Keyed::Twist { target, .. } => vec![channel(Part::Twist, target.clone())],
+    }
+}
