@@ -2,11 +2,12 @@
 //!
 //! `bramble`, an otter courier (an authored rig, and a capture of it wading); `stilt`, a stork postmaster with other
 //! names, proportions and rotation orders; `moss`, a badger apprentice, captured with hips at the origin, and again with a parcel in one scene;
-//! a parcel cart with turning wheels and a weather vane; a dock crane whose joints follow controls; a timeline with six clips; and a file full of faults.
+//! a parcel cart with turning wheels and a weather vane; a dock crane whose joints follow controls; controls for the otter and the stork; a timeline with six clips; and a file full of faults.
 
 pub mod apprentice;
 pub mod authored;
 pub mod cart;
+pub mod controls;
 pub mod crane;
 pub mod faulty;
 pub mod handover;
@@ -17,6 +18,7 @@ pub mod stilt;
 pub mod wade;
 
 use nimble_curve_core::scene::Scene;
+use nimble_curve_formats::rig_sheet::rig_sheet;
 use nimble_curve_formats::{bvh, ncurve};
 
 /// The files of the scenario: their names and contents.
@@ -34,6 +36,7 @@ pub fn files() -> Vec<(&'static str, String)> {
     let lifts = apprentice::scene();
     let (lifts, _) = bvh::write(&lifts, lifts.takes.first()).expect("the capture is a BVH scene");
     let own = |scene: &Scene| ncurve::write(scene);
+    let sheet = |scene: &Scene| rig_sheet(scene).expect("the rig has constraints");
     vec![
         ("bramble_wade.bvh", capture),
         ("moss_lifts.bvh", lifts),
@@ -45,6 +48,8 @@ pub fn files() -> Vec<(&'static str, String)> {
         ("faulty.ncurve", own(&faulty::scene())),
         ("handover.ncurve", own(&handover::scene())),
         ("stilt_satchel.ncurve", own(&handover::target())),
+        ("bramble_controls.toml", sheet(&controls::bramble(&authored::scene()))),
+        ("stilt_controls.toml", sheet(&controls::stilt(&stilt::scene()))),
         ("bramble_to_stilt.toml", stilt::NAME_MAP.to_owned()),
         ("handover.toml", handover::NAME_MAP.to_owned()),
     ]

@@ -61,6 +61,9 @@ pub struct Carry {
     /// has such
     #[arg(long, value_enum)]
     pub tangents: Option<Tangents>,
+    /// Key the target's joints and leave its constraints out, where it has some; else its controls get the keys
+    #[arg(long)]
+    pub onto_joints: bool,
     /// Scale of travel, in metres: a number, or legs for the ratio of their lengths, from the hips to the lowest joint
     #[arg(long, value_name = "FACTOR", default_value = "legs", value_parser = travel_scale)]
     pub scale: TravelScale,

@@ -22,6 +22,8 @@ const FILES: &[(&str, &[u8])] = &[
     ("handover.ncurve", include_bytes!("../../demo/handover.ncurve")),
     ("stilt_satchel.ncurve", include_bytes!("../../demo/stilt_satchel.ncurve")),
     ("handover.toml", include_bytes!("../../demo/handover.toml")),
+    ("bramble_controls.toml", include_bytes!("../../demo/bramble_controls.toml")),
+    ("stilt_controls.toml", include_bytes!("../../demo/stilt_controls.toml")),
     ("bramble_to_stilt.toml", include_bytes!("../../demo/bramble_to_stilt.toml")),
 ];
 

@@ -6,8 +6,8 @@ use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::rotation::ConversionCache;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::rig::NodeId;
 use nimble_curve_scene::rig::TRANSLATION;
+use nimble_curve_scene::rig::{NodeId, NodeKind};
 use nimble_curve_scene::scene::{Take, Target, Track};
 use rayon::prelude::*;
 
@@ -342,8 +342,11 @@ impl Job<'_> {
                     .map(|(id, _)| addresses.node(side.node(id)).to_owned())
                     .collect()
             };
-        let missing =
-            names(&self.onto, self.target_addresses, &|id| self.links.is_target(id) || moved.contains(&id));
+        let is_control =
+            |id: NodeId| self.onto.rig.node(id).is_some_and(|node| node.kind == NodeKind::Control);
+        let missing = names(&self.onto, self.target_addresses, &|id| {
+            self.links.is_target(id) || moved.contains(&id) || self.onto_controls && is_control(id)
+        });
         if !missing.is_empty() {
             ledger
                 .notes

@@ -42,6 +42,7 @@ pub(super) struct Job<'a> {
     /// Whether both rigs walk on legs.
     pub(super) by_legs: bool,
     pub(super) same_rigs: bool,
+    pub(super) onto_controls: bool,
     pub(super) tolerance: Tolerance,
     pub(super) per_joint: bool,
     pub(super) handles: Option<Handles>,
@@ -128,6 +129,7 @@ impl<'a> Common<'a> {
             scale: 1.0,
             by_legs: false,
             same_rigs: options.same_rigs,
+            onto_controls: options.onto_controls,
             tolerance: options.tolerance,
             per_joint: options.per_joint,
             handles: options.handles,

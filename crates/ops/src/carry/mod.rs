@@ -102,6 +102,8 @@ pub struct CarryOptions {
     /// Whether the target is the source's rigs but for nodes that were taken out of them: reference poses stand as they are, numbers go to
     /// their own nodes only, and what a node between turned that stands elsewhere is moved as well.
     pub same_rigs: bool,
+    /// Whether controls of the target get its keys afterwards, so that they do not count as resting.
+    pub onto_controls: bool,
     /// Whether planted feet stay where they were planted, scaled.
     pub hold_feet: bool,
     /// The pose of the source that corresponds to that of the target; its rest pose where there is none.
@@ -188,6 +190,9 @@ pub struct Carried {
 /// with or without namespaces. The source's unit, up axis and handedness are changed to the target's first, exactly. Rotations keep the target's orders; translations carry their
 /// distance from the reference, scaled; attributes carry by name or by the map; layers stay layers.
 ///
+/// Joints get the keys: constraints of the target, which would drive them, are not in the result.
+/// [`match_controls`](crate::control_rig::match_controls) puts them onto controls.
+///
 /// # Errors
 /// See [`CarryError`].
 pub fn carry(
@@ -211,12 +216,6 @@ pub fn carry(
     let mut carried = carry_said(source, &free, map, &rest, &Unsaid::new())?;
     if solved.is_some() {
         carried.ledger.notes.push("the source's joints were solved first: constraints drive them".to_owned());
-    }
-    if !target.constraints.is_empty() {
-        let count = target.constraints.len();
-        carried.ledger.notes.push(format!(
-            "the target's joints have the keys: its {count} constraints, which would drive them, are not in the result"
-        ));
     }
     Ok(carried)
 }

@@ -1,5 +1,6 @@
 //! `carry`: animation from one rig onto another.
 
+mod controls;
 mod landing;
 mod parts;
 mod poses;
@@ -34,7 +35,7 @@ use self::promise::{Promised, of_placed};
 use crate::args::{Carry, Feet, TravelScale};
 use crate::failure::Failure;
 use crate::files::{self, InputArgs, Output};
-use crate::gate::{self, InWorld, Origin, Promise};
+use crate::gate::{self, Origin, Promise};
 use crate::pose::pose;
 use crate::report::{self, ErrorJson, LedgerJson};
 use crate::step::{ATTEMPTS, Joins, SceneCache, Step, StepOutput};
@@ -76,7 +77,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     let sloping = profile.as_ref().is_some_and(|profile| !profile.holds.weighted);
     let (chosen, before) = chosen(source, args)?;
     let mut options = CarryOptions {
-        tolerance: args.tolerance,
+        tolerance: args.tolerance.times(controls::part_of_joints(args, target)),
         per_joint: args.per_joint,
         handles: args.tangents.map(Handles::from).or(sloping.then_some(Handles::Plain)),
         scale: match args.scale {
@@ -84,6 +85,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
             TravelScale::Factor(factor) => Some(factor),
         },
         same_rigs: false,
+        onto_controls: controls::take_over(args, target),
         hold_feet: args.feet == Feet::Hold,
         rigs: args.rig.clone(),
         target_rigs: args.target_rig.clone(),
@@ -99,7 +101,8 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         None => carried.ledger.clone(),
     };
     ledger.notes.extend(matched.as_ref().map(poses::remark));
-    let promised = Promised { args, source, chosen: &chosen, target, carried: &carried };
+    let joints = controls::joints_of(args, target);
+    let promised = Promised { args, source, chosen: &chosen, target: &joints, carried: &carried };
     let own = target.takes.len();
     let (mut scene, mut promise, origin, closing) = match &args.place {
         Some(placement) => {
@@ -132,7 +135,20 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
             let (result, landed, notes) = landed(&carried, own, args)?;
             ledger.notes.extend(notes);
             let promise = promised.carried(&result, &landed);
-            (result, promise, None, Vec::new())
+            match controls::take_over(args, target) {
+                true => {
+                    // What joints do is judged in terms of the source, and what controls make of them in terms of that.
+                    let mut judged = StepOutput::new(result.clone(), ledger);
+                    judged.close(source, &promise, args.over.accept)?;
+                    ledger = judged.ledger;
+                    let (scene, promise, origin) = controls::keyed(&result, target, args, &mut ledger)?;
+                    (scene, promise, Some(origin), judged.closing)
+                }
+                false => {
+                    ledger.notes.extend(controls::left_out(target));
+                    (result, promise, None, Vec::new())
+                }
+            }
         }
     };
     if let Some(profile) = &profile {
@@ -260,7 +276,7 @@ fn written(
     let mut saving = Saving { base: Some(&args.target), ..Saving::default() };
     let allowed = saving.tolerance;
     let promised = came.promise.tolerance;
-    let promised_angle = came.promise.world.map_or(promised.angle, |world| world.angle);
+    let promised_world = came.promise.world;
     let (mut factor, mut attempt) = (1.0, 0);
     loop {
         attempt += 1;
@@ -275,7 +291,7 @@ fn written(
         *came = self::came(&closer, source, target)?;
         // What was promised is what was asked for.
         came.promise.tolerance = promised;
-        came.promise.world = came.promise.world.map(|world| InWorld { angle: promised_angle, ..world });
+        came.promise.world = promised_world;
     }
 }
 

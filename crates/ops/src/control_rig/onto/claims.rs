@@ -1,6 +1,9 @@
 //! What a result is judged by.
 
+use std::collections::BTreeSet;
+
 use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::constraint::Constraint;
 use nimble_curve_scene::judge::{Claim, Excuse, Sampling, Standing};
 use nimble_curve_scene::rig::{NodeKind, ROTATION};
 use nimble_curve_scene::scene::{Scene, Target};
@@ -31,7 +34,8 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
         }));
     }
     // The bones of a limb turn as their ends stand, and the end beside them.
-    let beside = told.joints.iter().filter(|node| {
+    let driven: BTreeSet<NodeRef> = result.constraints.iter().flat_map(Constraint::driven).collect();
+    let beside = driven.iter().filter(|node| {
         let rig = &motion.rigs[node.0];
         let mut above = std::iter::successors(Some(node.1), |id| rig.parent(*id));
         above.any(|id| told.bones.contains(&(node.0, id)))

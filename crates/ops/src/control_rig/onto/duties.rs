@@ -36,9 +36,15 @@ pub struct Stage {
     pub joints: BTreeSet<NodeRef>,
     /// Other controls on the way to the same joints.
     pub others: BTreeSet<NodeRef>,
+    /// The controls that move what it hangs on, which are keyed before.
+    pub after: BTreeSet<NodeRef>,
 }
 
 impl Stage {
+    pub fn new(keyed: Keyed, joints: BTreeSet<NodeRef>) -> Stage {
+        Stage { keyed, joints, others: BTreeSet::new(), after: BTreeSet::new() }
+    }
+
     /// The nodes whose own place has to be known first.
     fn stands_on(&self, scene: &Scene) -> Option<NodeRef> {
         match &self.keyed {
@@ -80,7 +86,7 @@ pub fn stages(scene: &Scene, acting: &BTreeSet<usize>) -> Result<Vec<Stage>, Eva
             let Some((control, others)) = control_of(scene, duty.node) else { continue };
             let at = *by_control.entry(control).or_insert_with(|| {
                 let keyed = Keyed::Control { control, place: None, turn: None };
-                stages.push(Stage { keyed, joints: BTreeSet::new(), others: BTreeSet::new() });
+                stages.push(Stage::new(keyed, BTreeSet::new()));
                 stages.len() - 1
             });
             let stage = &mut stages[at];
@@ -103,7 +109,7 @@ pub fn stages(scene: &Scene, acting: &BTreeSet<usize>) -> Result<Vec<Stage>, Eva
             && let Setting::Attribute(target) = &limb.twist
         {
             let keyed = Keyed::Twist { constraint: index, target: target.clone() };
-            stages.push(Stage { keyed, joints, others: BTreeSet::new() });
+            stages.push(Stage::new(keyed, joints));
         }
     }
     in_order(scene, stages)
@@ -164,7 +170,9 @@ fn control_of(scene: &Scene, node: NodeRef) -> Option<(NodeRef, BTreeSet<NodeRef
 /// Stages after those that they stand on.
 fn in_order(scene: &Scene, stages: Vec<Stage>) -> Result<Vec<Stage>, EvaluateError> {
     let mut needs: Vec<BTreeSet<usize>> = Vec::with_capacity(stages.len());
-    for (own, stage) in stages.iter().enumerate() {
+    let mut stages = stages;
+    for own in 0..stages.len() {
+        let stage = &stages[own];
         let mut before = BTreeSet::new();
         if let Some(base) = stage.stands_on(scene) {
             let (nodes, _) = driving(scene, [base])?;
@@ -173,6 +181,7 @@ fn in_order(scene: &Scene, stages: Vec<Stage>) -> Result<Vec<Stage>, EvaluateErr
             };
             before.extend(stages.iter().enumerate().filter(is_before).map(|(at, _)| at));
         }
+        stages[own].after = before.iter().filter_map(|at| stages[*at].control()).collect();
         needs.push(before);
     }
     let mut order: Vec<usize> = Vec::with_capacity(stages.len());

@@ -24,6 +24,51 @@ use crate::conversion::ConvertedController;
 /// Samples a frame that keys are fitted to.
 const FINE: u32 = 4;
 
+/// So much of the bound a joint uses up at least that is at fault for what hangs on it.
+const BLAMED: f64 = 0.25;
+
+/// The least part of the bound that is tried.
+const LEAST: f64 = 0.01;
+
+/// What a stage may be off, and what came of it.
+#[derive(Default)]
+pub struct Room {
+    /// The part of its tolerance at each sample.
+    parts: Vec<f64>,
+    is_narrowed: bool,
+    /// What was found last: nothing where the control does already what it has to.
+    known: Option<Option<Vec<(Target, ConvertedController)>>>,
+}
+
+/// The parts of what is allowed that joints use up.
+#[derive(Default)]
+pub struct Used {
+    /// By joint, at one time after the other.
+    by_joint: BTreeMap<NodeRef, Vec<(f64, f64)>>,
+}
+
+impl Used {
+    /// Takes in what a joint uses up at a time.
+    pub fn take(&mut self, joint: NodeRef, time: f64, used: f64) {
+        self.by_joint.entry(joint).or_default().push((time, used));
+    }
+
+    /// The most that any uses up.
+    pub fn most(&self) -> f64 {
+        self.by_joint.values().flatten().map(|(_, used)| *used).fold(0.0, f64::max)
+    }
+
+    /// The most that some of them use up at a time; all that is allowed where they were not seen.
+    fn of(&self, joints: &BTreeSet<NodeRef>, time: f64) -> f64 {
+        let at = |joint: &NodeRef| {
+            let looks = self.by_joint.get(joint)?;
+            let place = looks.binary_search_by(|(own, _)| own.total_cmp(&time)).ok()?;
+            Some(looks[place].1)
+        };
+        joints.iter().filter_map(at).reduce(f64::max).unwrap_or(1.0)
+    }
+}
+
 /// So many times room is narrowed by no more than has to be.
 const PATIENT: usize = 6;
 
@@ -95,68 +140,82 @@ impl Keying<'_> {
             .collect())
     }
 
-    /// Curves of all stages, put into the take.
+    /// Curves of all stages, put into the take. What was found before stays where neither its room nor what it hangs on changed.
     pub fn attempt(
         &self,
         result: &mut Scene,
         stages: &[Stage],
         times: &[Vec<Ticks>],
-        rooms: &mut Vec<Vec<f64>>,
+        rooms: &mut Vec<Room>,
     ) -> Result<Made, SolveError> {
-        let addresses = Addresses::new(self.scene);
         let (mut all, mut kept) = (BTreeMap::new(), BTreeSet::new());
-        for (at, (stage, times)) in stages.iter().zip(times).enumerate() {
-            if rooms.len() <= at {
-                rooms.push(Vec::new());
+        let mut changed: BTreeSet<NodeRef> = BTreeSet::new();
+        rooms.resize_with(stages.len(), Room::default);
+        for ((stage, times), room) in stages.iter().zip(times).zip(rooms) {
+            let stays = !room.is_narrowed && stage.after.is_disjoint(&changed);
+            if room.known.is_none() || !stays {
+                changed.extend(stage.control());
+                room.known = Some(self.keyed(result, (stage, times), &mut room.parts)?);
+                room.is_narrowed = false;
             }
-            let tolerance = self.tolerance_of(stage);
-            let setting = self.setting(times, &tolerance, &rooms[at], FINE);
-            let made = {
-                let so_far = (&*result, &result.takes[self.index]);
-                let motion = (self.motion, self.source());
-                let instant = Instant::new(motion, so_far, stage)?;
-                let instant = RefCell::new(if self.within { instant.within(self.range) } else { instant });
-                if self.is_done(&instant, times) {
-                    kept.extend(stage.control());
-                    continue;
-                }
-                let mut channels = channels(result, stage);
-                if self.within {
-                    let start = self.range.first;
-                    channels.iter_mut().for_each(|channel| near(result, self.index, channel, start));
-                }
-                let mut exactly = Vec::with_capacity(channels.len());
-                let mut left = Vec::new();
-                for channel in channels {
-                    let found = duty_of(stage, channel.part).and_then(|duty| {
-                        exact(self.scene, self.source(), stage, &duty, (&instant, &channel), &setting)
-                    });
-                    match found {
-                        Some(made) => exactly.push((channel.target, made)),
-                        None => left.push(channel),
-                    }
-                }
-                let name = |why| SolveError::NotConvertible {
-                    channel: left.first().map(|own| addresses.property(&own.target)).unwrap_or_default(),
-                    why,
-                };
-                let fitted = curves(&instant, &left, &setting).map_err(name)?;
-                exactly.extend(left.into_iter().map(|channel| channel.target).zip(fitted));
-                exactly
+            let known = room.known.as_ref().and_then(Option::as_ref);
+            let Some(made) = known else {
+                kept.extend(stage.control());
+                continue;
             };
-            if rooms[at].is_empty() {
-                rooms[at] = vec![1.0; setting.grid().len()];
-            }
             for (target, made) in made {
                 if self.within {
-                    put_into(result, self.index, &target, &made.controller, self.range)?;
+                    put_into(result, self.index, target, &made.controller, self.range)?;
                 } else {
-                    replace(result, self.index, &target, Some(made.controller.clone()));
+                    replace(result, self.index, target, Some(made.controller.clone()));
                 }
-                all.insert(target, made);
+                all.insert(target.clone(), made.clone());
             }
         }
         Ok((all, kept))
+    }
+
+    /// The curves of one stage; none where its control does already what it has to.
+    fn keyed(
+        &self,
+        result: &Scene,
+        (stage, times): (&Stage, &[Ticks]),
+        parts: &mut Vec<f64>,
+    ) -> Result<Option<Vec<(Target, ConvertedController)>>, SolveError> {
+        let tolerance = self.tolerance_of(stage);
+        let setting = self.setting(times, &tolerance, parts, FINE);
+        let motion = (self.motion, self.source());
+        let instant = Instant::new(motion, (result, &result.takes[self.index]), stage)?;
+        let instant = RefCell::new(if self.within { instant.within(self.range) } else { instant });
+        if self.is_done(&instant, times) {
+            return Ok(None);
+        }
+        let mut channels = channels(result, stage);
+        if self.within {
+            channels.iter_mut().for_each(|channel| near(result, self.index, channel, self.range.first));
+        }
+        let mut made = Vec::with_capacity(channels.len());
+        let mut left = Vec::new();
+        for channel in channels {
+            let found = duty_of(stage, channel.part).and_then(|duty| {
+                exact(self.scene, self.source(), stage, &duty, (&instant, &channel), &setting)
+            });
+            match found {
+                Some(exactly) => made.push((channel.target, exactly)),
+                None => left.push(channel),
+            }
+        }
+        let name = |why| SolveError::NotConvertible {
+            channel: left
+                .first()
+                .map_or_else(String::new, |own| Addresses::new(self.scene).property(&own.target)),
+            why,
+        };
+        let fitted = curves(&instant, &left, &setting).map_err(name)?;
+        made.extend(left.into_iter().map(|channel| channel.target).zip(fitted));
+        let samples = setting.grid().len();
+        parts.resize(samples, 1.0);
+        Ok(Some(made))
     }
 
     /// Whether a control does already what it has to.
@@ -179,38 +238,41 @@ impl Keying<'_> {
     }
 
     /// Leaves less room where joints are too far off.
-    pub fn narrow(
-        &self,
-        stages: &[Stage],
-        rooms: &mut [Vec<f64>],
-        (over, tried): (&[(NodeRef, f64, f64)], usize),
-    ) {
+    pub fn narrow(&self, stages: &[Stage], rooms: &mut [Room], (used, tried): (&Used, usize)) {
         let setting = self.setting(&[], &self.tolerance, &[], FINE);
-        let grid = setting.grid();
-        let step = setting.samples().ticks_per_frame();
+        let (start, step) = (setting.grid()[0].as_f64(), setting.samples().ticks_per_frame());
         let below = |joint: NodeRef, above: &BTreeSet<NodeRef>| {
             let rig = &self.scene.rigs[joint.0];
-            let up = std::iter::successors(Some(joint.1), |id| rig.parent(*id));
-            up.into_iter().any(|id| above.contains(&(joint.0, id)))
+            let mut up = std::iter::successors(Some(joint.1), |id| rig.parent(*id));
+            up.any(|id| above.contains(&(joint.0, id)))
         };
+        // What does not come near by little steps is in each other's way.
+        let step_by = if tried < PATIENT { 0.95 } else { 0.7 };
         for (stage, room) in stages.iter().zip(rooms) {
-            let mut parts = vec![1.0_f64; room.len()];
-            for (joint, time, used) in over {
+            let mut less = vec![1.0_f64; room.parts.len()];
+            for (joint, looks) in &used.by_joint {
                 let own = stage.joints.contains(joint);
                 if !own && !below(*joint, &stage.joints) {
                     continue;
                 }
-                let at = (time - grid[0].as_f64()) / step;
-                let reach = i64::from(2 * FINE);
-                let from = (at.floor() as i64 - reach).max(0) as usize;
-                let to = ((at.ceil() as i64 + reach).max(0) as usize).min(room.len().saturating_sub(1));
-                // What does not come near by little steps is in each other's way.
-                let less = (if tried < PATIENT { 0.95 } else { 0.7 }) / used;
-                // What is far below has other reasons as well.
-                let less = if own { less } else { less.max(0.5) };
-                parts.iter_mut().take(to + 1).skip(from).for_each(|part| *part = part.min(less));
+                for (time, used_up) in looks.iter().filter(|(_, used)| *used > 1.0) {
+                    // What is far below has other reasons as well.
+                    let part = match own {
+                        true => step_by / used_up,
+                        false if used.of(&stage.joints, *time) < BLAMED => continue,
+                        false => (step_by / used_up).max(0.5),
+                    };
+                    let (at, reach) = ((time - start) / step, i64::from(2 * FINE));
+                    let from = (at.floor() as i64 - reach).max(0) as usize;
+                    let to = (at.ceil() as i64 + reach).max(0) as usize;
+                    let near = less.iter_mut().take(to + 1).skip(from);
+                    near.for_each(|less| *less = less.min(part));
+                }
             }
-            room.iter_mut().zip(parts).for_each(|(room, part)| *room = (*room * part).max(0.01));
+            if less.iter().any(|less| *less < 1.0) {
+                room.is_narrowed = true;
+                room.parts.iter_mut().zip(less).for_each(|(part, less)| *part = (*part * less).max(LEAST));
+            }
         }
     }
 }

@@ -6,12 +6,13 @@ use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::judge::Claim;
 use nimble_curve_scene::ledger::Ledger;
+use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::away::{Compared, Departures, departures, frames, quarters};
 use super::claims::claim;
 use super::duties::{Stage, stages};
-use super::keying::Keying;
+use super::keying::{Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
 use super::motion::{Deciding, deciding, is_covered, let_go, motion};
 use super::options::{MatchKeys, MatchOptions};
@@ -85,7 +86,8 @@ pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, 
         let job = Job { scene, motion, gone, options, chosen: &chosen, index };
         let told = job.run(&mut result)?;
         controls += told.stages;
-        tell(scene, &result, index, &told, options.keys, &mut ledger);
+        let limit = options.tolerance.angle;
+        tell((scene, &result), index, &told, (options.keys, limit), &mut ledger);
         claims.push((index, place, told));
     }
     if controls == 0 && !scene.takes.is_empty() {
@@ -166,6 +168,7 @@ impl Job<'_> {
         }
         let joints: BTreeSet<NodeRef> =
             stages.iter().flat_map(|stage| stage.joints.iter().copied()).collect();
+        let measured = with_all_below(self.scene, &joints);
         let limbs: BTreeSet<usize> = (found.acting.iter().copied())
             .filter(|index| self.scene.constraints[*index].kind.name() == "limb")
             .collect();
@@ -193,7 +196,7 @@ impl Job<'_> {
             let of = Compared {
                 motion: (self.motion, self.source()),
                 result,
-                joints: &joints,
+                joints: &measured,
                 limbs: &limbs,
                 bones: &bones,
             };
@@ -204,27 +207,23 @@ impl Job<'_> {
             departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn
         };
         told.unreached = ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
-        let mut rooms: Vec<Vec<f64>> = Vec::new();
+        let mut rooms: Vec<Room> = Vec::new();
         let mut best: Option<Attempt> = None;
         let tries = if self.options.keys == MatchKeys::Same { 1 } else { TRIES };
         for tried in 0..tries {
             result.takes[self.index] = empty.clone();
             let (made, kept) = keying.attempt(result, &stages, &times, &mut rooms)?;
             let rests = self.rests(result, &found)?;
-            let mut worst: f64 = 0.0;
-            let mut over: Vec<(NodeRef, f64, f64)> = Vec::new();
+            let mut used = Used::default();
             let looks = quarters(self.scene.rate, self.source().range).collect();
             let found = compare(result, looks, &mut |joint, time, far, angle| {
                 if told.unreached.contains_key(&joint) {
                     return;
                 }
                 let angle = if bones.contains(&joint) { 0.0 } else { angle };
-                let used = (far / place).max(angle / turn);
-                worst = worst.max(used);
-                if used > 1.0 {
-                    over.push((joint, time, used));
-                }
+                used.take(joint, time, (far / place).max(angle / turn));
             })?;
+            let worst = used.most();
             let take = result.takes[self.index].clone();
             if best.as_ref().is_none_or(|best| worst < best.beyond) {
                 best = Some(Attempt { take, made, rests, kept, beyond: worst, departures: found });
@@ -232,7 +231,7 @@ impl Job<'_> {
             if worst <= 1.0 || self.options.keys == MatchKeys::Same {
                 break;
             }
-            keying.narrow(&stages, &mut rooms, (&over, tried));
+            keying.narrow(&stages, &mut rooms, (&used, tried));
         }
         if let Some(best) = best {
             result.takes[self.index] = best.take;
@@ -287,4 +286,19 @@ impl Job<'_> {
         let tolerance = &self.options.tolerance;
         (tolerance.of(Quantity::Length, &self.scene.space), tolerance.angle)
     }
+}
+
+/// Joints with all that hangs on them but controls and what serves these.
+fn with_all_below(scene: &Scene, joints: &BTreeSet<NodeRef>) -> BTreeSet<NodeRef> {
+    let mut all = joints.clone();
+    for (index, rig) in scene.rigs.iter().enumerate() {
+        // Parents come first.
+        for (id, node) in rig.nodes() {
+            let hangs = rig.parent(id).is_some_and(|parent| all.contains(&(index, parent)));
+            if hangs && !matches!(node.kind, NodeKind::Control | NodeKind::Locator) {
+                all.insert((index, id));
+            }
+        }
+    }
+    all
 }

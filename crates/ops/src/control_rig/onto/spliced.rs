@@ -41,11 +41,11 @@ pub fn put_into(
             return Err(SolveError::NotSpliced(name(scene)));
         };
         let of = own.1.iter().filter_map(Curve::range).fold(there.union(range), TimeRange::union);
-        let is_angle = order.is_some();
         let each = own.1.iter().zip(&new.1).zip(&rests);
         let curves: Vec<Curve> = each
             .map(|((own, new), rest)| {
-                own.spliced(new, &Splice { range, of, seam: Ticks::ZERO, rest: *rest, is_angle })
+                // What is behind the range stays as it is: where the turns of the two differ, the curve leaps.
+                own.spliced(new, &Splice { range, of, seam: Ticks::ZERO, rest: *rest, is_angle: false })
             })
             .collect();
         match (order, <[Curve; 3]>::try_from(curves)) {

@@ -15,7 +15,7 @@ use nimble_curve_scene::scene::{Scene, Target};
 use super::away::{Compared, departures, quarters};
 use super::claims::claim;
 use super::duties::{Keyed, Stage, stages};
-use super::keying::{Keying, Made};
+use super::keying::{Keying, Made, Used};
 use super::options::{MatchKeys, SwitchOptions, To};
 use super::spliced::set_within;
 use super::switched::setting_for;
@@ -79,7 +79,7 @@ pub fn switch(scene: &Scene, options: &SwitchOptions) -> Result<Switched, SolveE
     told.switched = settings.into_iter().map(|(target, _)| target).collect();
     let keys = MatchKeys::Bounded;
     let mut ledger = Ledger::default();
-    tell(scene, &result, index, &told, keys, &mut ledger);
+    tell((scene, &result), index, &told, (keys, options.tolerance.angle), &mut ledger);
     for entry in &mut ledger.entries {
         if entry.note == super::told::WHOLE_TAKE {
             entry.note = "switched".to_owned();
@@ -193,8 +193,7 @@ fn of_space(
         return Err(SolveError::NotSwitched(why));
     }
     let value = Value::Discrete(Discrete::Choice(space.to_owned()));
-    let stage =
-        Stage { keyed: Keyed::Held { control }, joints: BTreeSet::from([control]), others: BTreeSet::new() };
+    let stage = Stage::new(Keyed::Held { control }, BTreeSet::from([control]));
     Ok((vec![((*menu).clone(), value)], vec![stage]))
 }
 
@@ -229,8 +228,7 @@ fn keyed(
     for tried in 0..TRIES {
         result.takes[index] = start.clone();
         let made = keying.attempt(result, stages, &times, &mut rooms)?;
-        let mut over: Vec<(NodeRef, f64, f64)> = Vec::new();
-        let mut worst: f64 = 0.0;
+        let mut used = Used::default();
         let of = Compared {
             motion: (scene, &scene.takes[index]),
             result: (result, &result.takes[index]),
@@ -241,19 +239,16 @@ fn keyed(
         departures(&of, quarters(scene.rate, range), |joint, time, far, angle| {
             let frame = time / scene.rate.ticks_per_frame();
             let part = if (frame - frame.round()).abs() < 1e-6 { AT_FRAMES } else { 1.0 };
-            let used = (far / place).max(angle / turn) / part;
-            worst = worst.max(used);
-            if used > 1.0 {
-                over.push((joint, time, used));
-            }
+            used.take(joint, time, (far / place).max(angle / turn) / part);
         })?;
+        let worst = used.most();
         if best.as_ref().is_none_or(|(most, ..)| worst < *most) {
             best = Some((worst, result.takes[index].clone(), made));
         }
         if worst <= 1.0 {
             break;
         }
-        keying.narrow(stages, &mut rooms, (&over, tried));
+        keying.narrow(stages, &mut rooms, (&used, tried));
     }
     let Some((_, take, made)) = best else { return Err(SolveError::NoControls) };
     result.takes[index] = take;

@@ -56,7 +56,13 @@ impl Told {
 }
 
 /// Writes down what became of each channel of a take, and what a person has to know.
-pub fn tell(scene: &Scene, result: &Scene, index: usize, told: &Told, keys: MatchKeys, ledger: &mut Ledger) {
+pub fn tell(
+    (scene, result): (&Scene, &Scene),
+    index: usize,
+    told: &Told,
+    (keys, limit): (MatchKeys, f64),
+    ledger: &mut Ledger,
+) {
     let addresses = Addresses::new(scene);
     let (take, after) = (&scene.takes[index], &result.takes[index]);
     let books = Bookkeeper { addresses: &addresses, take };
@@ -108,7 +114,7 @@ pub fn tell(scene: &Scene, result: &Scene, index: usize, told: &Told, keys: Matc
         let entry = entry(&books, target, known, count_of(after, target), made.fate);
         ledger.entries.push(Entry { error, note, ..entry });
     }
-    notes(scene, &addresses, (&take.name, told), keys, ledger);
+    notes(scene, &addresses, (&take.name, told), (keys, limit), ledger);
 }
 
 fn scene_quantity(scene: &Scene, target: &Target) -> Quantity {
@@ -151,7 +157,7 @@ fn notes(
     scene: &Scene,
     addresses: &Addresses,
     (take, told): (&str, &Told),
-    keys: MatchKeys,
+    (keys, limit): (MatchKeys, f64),
     ledger: &mut Ledger,
 ) {
     for (joint, departure) in &told.unreached {
@@ -160,6 +166,16 @@ fn notes(
             addresses.node(*joint),
             far(scene, departure)
         ));
+    }
+    for (joint, departure) in told.departures.all.iter().filter(|(joint, _)| told.bones.contains(joint)) {
+        if keys == MatchKeys::Bounded && departure.turn.0 > limit && !told.unreached.contains_key(joint) {
+            ledger.notes.push(format!(
+                "{take}: {} turns otherwise by up to {:.2} deg (frame {:.2}): the ends of its limb are what is held",
+                addresses.node(*joint),
+                departure.turn.0.to_degrees(),
+                departure.turn.1
+            ));
+        }
     }
     for (joint, departure) in &told.departures.straight {
         ledger.notes.push(format!(
