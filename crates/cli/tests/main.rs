@@ -20,6 +20,7 @@ mod judged;
 mod layers;
 mod lists;
 mod main_job;
+mod matching;
 mod nodes;
 mod noisy;
 mod options;

@@ -63,6 +63,11 @@ const STEPS: &[(&str, &str)] = &[
         "rig solve @/crane.ncurve -o @/crane_joints.ncurve",
     ),
     (
+        "Back again: what the otter's joints do goes onto the stork's controls, for an animator to go on with.",
+        "carry @/bramble.ncurve --target @/stilt.ncurve --map @/bramble_to_stilt.toml --sheet @/stilt_controls.toml \
+         -o @/stilt_greets.ncurve",
+    ),
+    (
         "The parcel cart's wheels turn many times, and its weather vane goes through gimbal lock. The best order for each:",
         "reorder @/cart.ncurve --to best -o @/cart_best.ncurve",
     ),

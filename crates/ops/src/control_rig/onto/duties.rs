@@ -145,6 +145,16 @@ fn duties(scene: &Scene, index: usize) -> Vec<(Duty, [bool; 2])> {
     }
 }
 
+/// All controls that have a part in a constraint: what serves it, and what stands above that as a control does.
+pub fn controls_of(scene: &Scene, constraint: usize) -> BTreeSet<NodeRef> {
+    let mut all = BTreeSet::new();
+    for (duty, _) in duties(scene, constraint) {
+        let Some((control, others)) = control_of(scene, duty.node) else { continue };
+        all.extend(others.into_iter().chain([control, duty.node]));
+    }
+    all
+}
+
 /// The control by which a node is moved: it, or one above it with nothing driven between; of several the primary one, else the
 /// nearest; and the others. A locator without a control above is one itself.
 fn control_of(scene: &Scene, node: NodeRef) -> Option<(NodeRef, BTreeSet<NodeRef>)> {

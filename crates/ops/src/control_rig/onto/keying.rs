@@ -25,7 +25,7 @@ use crate::conversion::ConvertedController;
 const FINE: u32 = 4;
 
 /// So much of the bound a joint uses up at least that is at fault for what hangs on it.
-const BLAMED: f64 = 0.25;
+const BLAMED: f64 = 0.05;
 
 /// The least part of the bound that is tried.
 const LEAST: f64 = 0.01;

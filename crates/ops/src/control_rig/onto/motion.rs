@@ -6,9 +6,10 @@ use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::constraint::ConstraintKind;
 use nimble_curve_scene::evaluate::{EvaluateError, SettingSampler};
-use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
+use nimble_curve_scene::rig::{NodeKind, ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
+use super::duties::controls_of;
 use crate::control_rig::touched::Touched;
 
 /// At how many instants it is asked which constraints count, at most.
@@ -50,6 +51,25 @@ pub fn let_go(scene: &Scene, take: &Take, chosen: &BTreeSet<usize>) -> BTreeSet<
             break;
         }
         gone.extend(more);
+    }
+    // Where joints move by themselves, those rest beside them whose controls were never moved: a leg hangs on its hips, and does not
+    // stay behind with a foot control at its rest.
+    let is_still = |index: &usize| {
+        let constraint = &scene.constraints[*index];
+        let is_body = |node: &NodeRef| {
+            let of = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
+            of.is_some_and(|of| !matches!(of.kind, NodeKind::Control | NodeKind::Locator))
+        };
+        let controls = controls_of(scene, *index);
+        let moves = |target: &Target| {
+            controls.contains(&(target.rig, target.node)) || constraint.properties().contains(&target)
+        };
+        constraint.driven().iter().all(is_body)
+            && !controls.is_empty()
+            && !take.active_tracks().any(|(_, track)| moves(&track.target))
+    };
+    if !gone.is_empty() {
+        gone.extend(chosen.iter().copied().filter(is_still));
     }
     // Joints that have what controls did in their own curves have what couples did in them, too.
     let has_keys = |index: &usize| match &scene.constraints[*index].kind {

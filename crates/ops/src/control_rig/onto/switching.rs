@@ -75,7 +75,8 @@ pub fn switch(scene: &Scene, options: &SwitchOptions) -> Result<Switched, SolveE
         set_within(&mut result, index, (target, value), range, options.over)?;
     }
     let (made, kept) = keyed(scene, &mut result, index, &stages, range, options)?;
-    let mut told = Told { stages: stages.len(), made, kept, ..Told::default() };
+    let mut told =
+        Told { stages: stages.len(), made, kept, bones: bones_of(scene, &stages), ..Told::default() };
     told.switched = settings.into_iter().map(|(target, _)| target).collect();
     let keys = MatchKeys::Bounded;
     let mut ledger = Ledger::default();
@@ -197,6 +198,15 @@ fn of_space(
     Ok((vec![((*menu).clone(), value)], vec![stage]))
 }
 
+/// The upper and lower joints of limbs on the joints of some stages: the places of middle and end are what is seen of these.
+fn bones_of(scene: &Scene, stages: &[Stage]) -> BTreeSet<NodeRef> {
+    let is_one = |own: &&Constraint| {
+        matches!(own.kind, ConstraintKind::Limb(_))
+            && own.driven().iter().any(|node| stages.iter().any(|stage| stage.joints.contains(node)))
+    };
+    scene.constraints.iter().filter(is_one).flat_map(|own| own.driven().into_iter().take(2)).collect()
+}
+
 /// Keys the controls until nothing moves by more than it may: at whole frames by next to nothing.
 fn keyed(
     scene: &Scene,
@@ -220,7 +230,7 @@ fn keyed(
     };
     let times = keying.key_times(result, stages)?;
     let joints: BTreeSet<NodeRef> = stages.iter().flat_map(|stage| stage.joints.iter().copied()).collect();
-    let limbs = BTreeSet::new();
+    let (limbs, bones) = (BTreeSet::new(), bones_of(scene, stages));
     let (place, turn) = (options.tolerance.of(Quantity::Length, &scene.space), options.tolerance.angle);
     let start = result.takes[index].clone();
     let mut rooms = Vec::new();
@@ -234,11 +244,12 @@ fn keyed(
             result: (result, &result.takes[index]),
             joints: &joints,
             limbs: &limbs,
-            bones: &BTreeSet::new(),
+            bones: &bones,
         };
         departures(&of, quarters(scene.rate, range), |joint, time, far, angle| {
             let frame = time / scene.rate.ticks_per_frame();
             let part = if (frame - frame.round()).abs() < 1e-6 { AT_FRAMES } else { 1.0 };
+            let angle = if bones.contains(&joint) { 0.0 } else { angle };
             used.take(joint, time, (far / place).max(angle / turn) / part);
         })?;
         let worst = used.most();

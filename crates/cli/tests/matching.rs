@@ -1,0 +1,242 @@
+//! `rig match`, `rig switch`, and `carry` onto controls. What a result does is compared by the second evaluator.
+
+use std::fs;
+use std::path::Path;
+
+use nimble_curve_second::scene::{Scene, Solved};
+use tempfile::tempdir;
+
+use crate::common::{fail, sample, succeed};
+
+fn at(name: &str) -> String {
+    sample(name).display().to_string()
+}
+
+fn text(at: &Path, name: &str) -> String {
+    fs::read_to_string(at.join(name)).unwrap()
+}
+
+/// The largest distance of some nodes, in units, at halves of frames or at whole ones.
+fn apart(
+    source: &str,
+    result: &str,
+    frames: (u32, u32),
+    parts: u32,
+    counts: impl Fn(&str) -> bool,
+) -> (f64, String) {
+    let (source, result) = (Scene::read(source), Scene::read(result));
+    let mut worst = (0.0, String::new());
+    for part in frames.0 * parts..=frames.1 * parts {
+        let frame = f64::from(part) / f64::from(parts);
+        let (from, to) = (Solved::new(&source, Some((0, frame))), Solved::new(&result, Some((0, frame))));
+        for (at, node) in source.nodes.iter().enumerate().filter(|(_, node)| counts(&node.name)) {
+            let theirs = from.placed(at).world.translation;
+            let off = (theirs - to.placed(result.find(&node.name)).world.translation).length();
+            if off > worst.0 {
+                worst = (off, format!("{} at frame {frame}", node.name));
+            }
+        }
+    }
+    worst
+}
+
+fn keys_of(text: &str, channel: &str) -> usize {
+    let file: serde_json::Value = serde_json::from_str(text).unwrap();
+    let layers = file["takes"][0]["layers"].as_array().unwrap().clone();
+    let tracks = layers.iter().flat_map(|layer| layer["tracks"].as_array().unwrap().clone());
+    tracks
+        .filter(|track| track["channel"] == channel)
+        .map(|track| track.to_string().matches("\"frame\"").count())
+        .sum()
+}
+
+/// The crane's joints alone, as a file without controls.
+fn crane_joints(folder: &Path) {
+    succeed(folder, &["rig", "sheet", &at("crane.ncurve"), "-o", "crane.toml"]);
+    succeed(folder, &["rig", "solve", &at("crane.ncurve"), "-o", "joints.ncurve"]);
+    assert!(!text(folder, "joints.ncurve").contains("_ctrl"));
+}
+
+#[test]
+fn joints_of_a_file_without_controls_go_onto_those_of_a_sheet() {
+    let folder = tempdir().unwrap();
+    let here = folder.path();
+    crane_joints(here);
+    let sheet = ["--sheet", "crane.toml"];
+    let said = succeed(
+        here,
+        &[&["rig", "match", "joints.ncurve", "-o", "bounded.ncurve", "--keys", "bounded"][..], &sheet]
+            .concat(),
+    );
+    assert!(said.contains("keys on controls, for"), "{said}");
+    let (joints, bounded) = (text(here, "joints.ncurve"), text(here, "bounded.ncurve"));
+    let is_joint = |name: &str| !name.ends_with("_ctrl");
+    let (off, worst) = apart(&joints, &bounded, (1, 96), 2, is_joint);
+    assert!(off <= 0.05, "{worst}: {off} cm");
+    // What drives is keyed, what is driven is not.
+    assert!(keys_of(&bounded, "hook_ctrl:translation") > 0 && keys_of(&bounded, "hook:rotation") == 0);
+    // A control that a joint goes with has the joint's own keys.
+    assert_eq!(keys_of(&bounded, "cab_ctrl:rotation"), keys_of(&joints, "cab:rotation"));
+    // The same keys: no more key times, and what lies between is said.
+    let same = succeed(here, &[&["rig", "match", "joints.ncurve", "-o", "same.ncurve"][..], &sheet].concat());
+    assert!(same.contains("between keys"), "{same}");
+    assert!(
+        keys_of(&text(here, "same.ncurve"), "hook_ctrl:translation")
+            <= keys_of(&bounded, "hook_ctrl:translation")
+    );
+    // Again it changes nothing.
+    let again = succeed(here, &["rig", "match", "bounded.ncurve", "-o", "again.ncurve", "--keys", "bounded"]);
+    assert!(again.contains("these do it already"), "{again}");
+    assert_eq!(text(here, "again.ncurve"), bounded);
+    // A tenth of the bound needs more keys, and is held.
+    succeed(
+        here,
+        &[
+            &["rig", "match", "joints.ncurve", "-o", "close.ncurve", "--keys", "bounded", "--between-frames"]
+                [..],
+            &["--tolerance", "0.05deg,0.2mm", "--clear-others", "--only", "cab,boom,jib,hook"],
+            &sheet,
+        ]
+        .concat(),
+    );
+    let only = |name: &str| ["cab", "jib", "hook"].contains(&name);
+    let (off, worst) = apart(&joints, &text(here, "close.ncurve"), (1, 96), 2, only);
+    assert!(off <= 0.02, "{worst}: {off} cm");
+    let json: serde_json::Value = serde_json::from_str(&succeed(
+        here,
+        &[&["rig", "match", "joints.ncurve", "-o", "same.ncurve", "--replace", "--json"][..], &sheet]
+            .concat(),
+    ))
+    .unwrap();
+    assert!(json.is_object());
+}
+
+#[test]
+fn what_no_control_moves_is_refused_or_named() {
+    let folder = tempdir().unwrap();
+    let here = folder.path();
+    let none = fail(here, &["rig", "match", &at("cart.ncurve"), "-o", "out.ncurve"]);
+    assert!(none.contains("no constraint drives anything"), "{none}");
+    let limb = |name: &str, to: &str, frames: &str| {
+        fail(
+            here,
+            &[
+                "rig",
+                "switch",
+                &at("crane.ncurve"),
+                "--limb",
+                name,
+                "--to",
+                to,
+                "--frames",
+                frames,
+                "-o",
+                "out.ncurve",
+            ],
+        )
+    };
+    assert!(limb("arm", "fk", "10:20").contains("the limb 'arm' has no controls for its joints"));
+    assert!(limb("leg", "fk", "10:20").contains("there is no limb 'leg': there are arm"));
+    assert!(limb("arm", "ik", "10:2000").contains("the take has frames 1 to 96 alone"));
+    assert!(limb("arm", "ik", "20:10").contains("the last frame has to be after the first"));
+    let space = fail(
+        here,
+        &[
+            "rig",
+            "switch",
+            &at("crane.ncurve"),
+            "--control",
+            "hook_ctrl",
+            "--space",
+            "dock",
+            "--frames",
+            "10",
+            "-o",
+            "out.ncurve",
+        ],
+    );
+    assert!(space.contains("there is no space 'dock': there is none"), "{space}");
+}
+
+#[test]
+fn the_otters_arm_goes_by_its_joints_for_a_while_and_its_head_by_the_world() {
+    let folder = tempdir().unwrap();
+    let here = folder.path();
+    let sheet = at("bramble_controls.toml");
+    // Under a chest that breathes, sized along one axis, how long bones are depends on how they turn.
+    let mut file: serde_json::Value =
+        serde_json::from_str(&fs::read_to_string(at("bramble.ncurve")).unwrap()).unwrap();
+    for layer in file["takes"][0]["layers"].as_array_mut().unwrap() {
+        layer["tracks"].as_array_mut().unwrap().retain(|track| track["channel"] != "courier:chest:scale");
+    }
+    fs::write(here.join("bramble.ncurve"), file.to_string()).unwrap();
+    succeed(
+        here,
+        &[
+            "rig",
+            "match",
+            "bramble.ncurve",
+            "--sheet",
+            &sheet,
+            "--keys",
+            "bounded",
+            "--limb",
+            "ik",
+            "-o",
+            "keyed.ncurve",
+        ],
+    );
+    let source = text(here, "keyed.ncurve");
+    let body =
+        |name: &str| name.starts_with("courier:") && !name.ends_with("_fk") && !name.ends_with("_ctrl");
+    let switched: [&[&str]; 3] = [
+        &["--limb", "arm_l", "--to", "fk", "--frames", "70:90", "--between-frames"],
+        &[
+            "--limb",
+            "courier:forearm_r",
+            "--to",
+            "fk",
+            "--frames",
+            "20:40",
+            "--over",
+            "3",
+            "--between-frames",
+        ],
+        &["--control", "head_ctrl", "--space", "world", "--frames", "40", "--take", "greet"],
+    ];
+    for (index, options) in switched.iter().enumerate() {
+        let out = format!("switched{index}.ncurve");
+        succeed(here, &[&["rig", "switch", "keyed.ncurve", "-o", &out][..], options].concat());
+        let result = text(here, &out);
+        let (off, worst) = apart(&source, &result, (1, 97), 1, body);
+        assert!(off <= 0.001, "{options:?}: {worst}: {off} cm");
+        let (off, worst) = apart(&source, &result, (1, 97), 2, body);
+        assert!(off <= 0.05, "{options:?}: {worst}: {off} cm");
+        assert_ne!(source, result);
+    }
+    assert!(keys_of(&text(here, "switched0.ncurve"), "courier:arm_l_fk:rotation") > 0);
+    assert!(text(here, "switched2.ncurve").contains("\"world\""));
+}
+
+#[test]
+fn carried_motion_goes_onto_the_storks_controls() {
+    let folder = tempdir().unwrap();
+    let here = folder.path();
+    let (map, sheet) = (at("bramble_to_stilt.toml"), at("stilt_controls.toml"));
+    let (source, target) = (at("bramble.ncurve"), at("stilt.ncurve"));
+    let carry = ["carry", &source, "--target", &target, "--map", &map];
+    let with_sheet = ["--sheet", &sheet];
+    let said = succeed(here, &[&carry[..], &with_sheet, &["-o", "controls.ncurve"]].concat());
+    assert!(said.contains("keys on controls: Body_ctrl"), "{said}");
+    succeed(here, &[&carry[..], &["-o", "plain.ncurve"]].concat());
+    let (controls, plain) = (text(here, "controls.ncurve"), text(here, "plain.ncurve"));
+    assert!(keys_of(&controls, "L_Foot_ctrl:translation") > 0 && keys_of(&controls, "L_Knee:rotation") == 0);
+    // Both are within the tolerance of what was carried; the wings' tips hang on five joints.
+    let body = |name: &str| !name.contains("_ctrl") && !name.contains("_goal");
+    let (off, worst) = apart(&plain, &controls, (1, 97), 2, body);
+    assert!(off <= 0.006, "{worst}: {off} m");
+    let joints =
+        succeed(here, &[&carry[..], &with_sheet, &["--onto-joints", "-o", "joints.ncurve"]].concat());
+    assert!(joints.contains("the target's joints have the keys: its 11 constraints"), "{joints}");
+    assert!(keys_of(&text(here, "joints.ncurve"), "L_Wing:rotation") > 0);
+}
