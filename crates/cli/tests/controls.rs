@@ -208,6 +208,7 @@ fn other_commands_go_by_what_constraints_make_of_the_joints() {
             "--scale",
             "1",
             "--without-target-takes",
+            "--onto-joints",
         ],
     );
     let told = String::from_utf8_lossy(&said.stdout).into_owned() + &String::from_utf8_lossy(&said.stderr);

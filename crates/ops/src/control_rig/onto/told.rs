@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::constraint::Constraint;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
+use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Target};
 
 use super::away::{Departure, Departures};
@@ -51,6 +53,17 @@ impl Told {
             transform.iter().map(|step| Target::new(*rig, *id, step.name.clone())).collect()
         };
         let cleared = self.cleared.iter().flat_map(steps);
+        // What controls hang on stands elsewhere in another space.
+        let serves = |node: &NodeRef| {
+            let kind = scene.rigs[node.0].node(node.1).map(|of| of.kind);
+            matches!(kind, Some(NodeKind::Control | NodeKind::Locator))
+        };
+        let turned = scene
+            .constraints
+            .iter()
+            .filter(|own| own.properties().iter().any(|of| self.switched.contains(of)));
+        let bases: Vec<NodeRef> = turned.flat_map(Constraint::driven).filter(serves).collect();
+        let cleared = cleared.chain(bases.iter().flat_map(steps));
         self.made.keys().chain(&self.switched).cloned().chain(cleared).collect()
     }
 }
