@@ -21,8 +21,8 @@ use crate::control_rig::error::SolveError;
 use crate::control_rig::written::{replace, with_three_steps};
 use crate::conversion::ConvertedController;
 
-/// Samples a frame that keys are fitted to.
-const FINE: u32 = 4;
+/// Samples a frame that keys are fitted to where curves move the joints: between samples nobody knows the motion.
+pub const FINE: u32 = 4;
 
 /// So much of the bound a joint uses up at least that is at fault for what hangs on it.
 const BLAMED: f64 = 0.05;
@@ -85,6 +85,8 @@ pub struct Keying<'a> {
     pub within: bool,
     pub keys: MatchKeys,
     pub between_frames: bool,
+    /// Samples a frame that keys are fitted to.
+    pub fine: u32,
     /// How far curves may be off.
     pub tolerance: Tolerance,
     /// What a control does already is let be: so little off, in proportion.
@@ -183,7 +185,7 @@ impl Keying<'_> {
         parts: &mut Vec<f64>,
     ) -> Result<Option<Vec<(Target, ConvertedController)>>, SolveError> {
         let tolerance = self.tolerance_of(stage);
-        let setting = self.setting(times, &tolerance, parts, FINE);
+        let setting = self.setting(times, &tolerance, parts, self.fine);
         let motion = (self.motion, self.source());
         let instant = Instant::new(motion, (result, &result.takes[self.index]), stage)?;
         let instant = RefCell::new(if self.within { instant.within(self.range) } else { instant });
@@ -239,7 +241,7 @@ impl Keying<'_> {
 
     /// Leaves less room where joints are too far off.
     pub fn narrow(&self, stages: &[Stage], rooms: &mut [Room], (used, tried): (&Used, usize)) {
-        let setting = self.setting(&[], &self.tolerance, &[], FINE);
+        let setting = self.setting(&[], &self.tolerance, &[], self.fine);
         let (start, step) = (setting.grid()[0].as_f64(), setting.samples().ticks_per_frame());
         let below = |joint: NodeRef, above: &BTreeSet<NodeRef>| {
             let rig = &self.scene.rigs[joint.0];
@@ -262,7 +264,7 @@ impl Keying<'_> {
                         false if used.of(&stage.joints, *time) < BLAMED => continue,
                         false => (step_by / used_up).max(0.5),
                     };
-                    let (at, reach) = ((time - start) / step, i64::from(2 * FINE));
+                    let (at, reach) = ((time - start) / step, i64::from(2 * self.fine));
                     let from = (at.floor() as i64 - reach).max(0) as usize;
                     let to = (at.ceil() as i64 + reach).max(0) as usize;
                     let near = less.iter_mut().take(to + 1).skip(from);

@@ -13,7 +13,8 @@ use nimble_curve_scene::rig::{Canonical, Node, ROTATION, Rig};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target};
 
 use super::away::quarters;
-use super::options::{MatchKeys, MatchOptions};
+use super::options::MatchKeys;
+use crate::Tolerance;
 use crate::control_rig::drivers::Drivers;
 use crate::control_rig::error::SolveError;
 use crate::control_rig::written::replace;
@@ -22,6 +23,9 @@ use crate::sampled_function::SampledFunction;
 
 /// No bound: keys stand where they are asked for, and nowhere else.
 const ANY: f64 = 1e9;
+
+/// So much of the bound may be left without curves of its own.
+const LEFT: f64 = 0.25;
 
 /// The properties that couples and rolls add to, among constraints that are let go.
 pub fn added_to(scene: &Scene, gone: &BTreeSet<usize>) -> BTreeSet<Target> {
@@ -79,7 +83,7 @@ pub fn with_the_rest(
     result: &mut Scene,
     take: usize,
     target: &Target,
-    options: &MatchOptions,
+    (keys, bound): (MatchKeys, &Tolerance),
 ) -> Result<Option<ConvertedController>, SolveError> {
     replace(result, take, target, None);
     let rig: &Rig = &result.rigs[target.rig];
@@ -103,7 +107,7 @@ pub fn with_the_rest(
             },
         };
         let is_turn = matches!(missing, Missing::Turn { .. });
-        let tolerance = options.tolerance.of(kind.quantity(), &result.space);
+        let tolerance = bound.of(kind.quantity(), &result.space);
         let off = |value: &Value| match (value, rest.rotation()) {
             (Value::Quaternion(turn), Some(rest)) => angle_between(*turn, rest),
             _ => {
@@ -111,7 +115,7 @@ pub fn with_the_rest(
                 own.iter().zip(&rest).map(|(own, rest)| (own - rest) * (own - rest)).sum::<f64>().sqrt()
             }
         };
-        if quarters(motion.rate, source.range).all(|time| off(&missing.at(time)) <= 0.5 * tolerance) {
+        if quarters(motion.rate, source.range).all(|time| off(&missing.at(time)) <= LEFT * tolerance) {
             return Ok(None);
         }
         let tracks = Drivers::of_property(motion, target);
@@ -133,7 +137,7 @@ pub fn with_the_rest(
         let context = ConversionContext {
             kind,
             rest: plain,
-            tolerance: if options.keys == MatchKeys::Same { ANY } else { 0.9 * tolerance },
+            tolerance: if keys == MatchKeys::Same { ANY } else { 0.9 * tolerance },
             rate: motion.rate,
             range: source.range,
         };

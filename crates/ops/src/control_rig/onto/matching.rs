@@ -12,7 +12,7 @@ use nimble_curve_scene::scene::{Scene, Take, Target};
 use super::away::{Compared, Departures, departures, frames, quarters};
 use super::claims::claim;
 use super::duties::{Stage, stages};
-use super::keying::{Keying, Room, Used};
+use super::keying::{FINE, Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
 use super::motion::{Deciding, deciding, is_covered, let_go, motion};
 use super::options::{MatchKeys, MatchOptions};
@@ -73,7 +73,7 @@ pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, 
     let mut result = scene.clone();
     let mut ledger = Ledger::default();
     let mut motions: Vec<(BTreeSet<usize>, Scene)> = Vec::new();
-    let mut claims: Vec<(usize, usize, Told)> = Vec::new();
+    let mut claims: Vec<(usize, usize, MatchKeys, Told)> = Vec::new();
     let mut controls = 0;
     for index in 0..scene.takes.len() {
         let gone = let_go(scene, &scene.takes[index], &chosen);
@@ -87,14 +87,20 @@ pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, 
         let told = job.run(&mut result)?;
         controls += told.stages;
         let limit = options.tolerance.angle;
-        tell((scene, &result), index, &told, (options.keys, limit), &mut ledger);
-        claims.push((index, place, told));
+        tell((scene, &result), index, &told, (job.keys(), limit), &mut ledger);
+        if job.keys() != options.keys {
+            let name = &scene.takes[index].name;
+            ledger.notes.push(format!(
+                "{name}: joints are sampled, so that keys stand where the bound asks for them"
+            ));
+        }
+        claims.push((index, place, job.keys(), told));
     }
     if controls == 0 && !scene.takes.is_empty() {
         return Err(SolveError::NoControls);
     }
-    let claims = claims.into_iter().map(|(take, place, told)| MatchClaim {
-        claim: claim(&motions[place].1, &result, take, &told, options.keys),
+    let claims = claims.into_iter().map(|(take, place, keys, told)| MatchClaim {
+        claim: claim(&motions[place].1, &result, take, &told, keys),
         motion: motions[place].1.clone(),
     });
     Ok(Matched { claims: claims.collect(), scene: result, ledger })
@@ -127,6 +133,16 @@ impl Job<'_> {
         &self.scene.takes[self.index]
     }
 
+    /// Whether joints are samples: between these nobody knows the motion.
+    fn is_sampled(&self) -> bool {
+        self.source().active_tracks().any(|(_, track)| track.controller.samples().is_some())
+    }
+
+    /// Where keys stand: samples have none.
+    fn keys(&self) -> MatchKeys {
+        if self.is_sampled() { MatchKeys::Bounded } else { self.options.keys }
+    }
+
     fn keying(&self) -> Keying<'_> {
         Keying {
             scene: self.scene,
@@ -134,7 +150,8 @@ impl Job<'_> {
             index: self.index,
             range: self.source().range,
             within: false,
-            keys: self.options.keys,
+            keys: self.keys(),
+            fine: if self.is_sampled() { 1 } else { FINE },
             between_frames: self.options.between_frames,
             tolerance: self.options.tolerance,
             done: DONE,
@@ -203,19 +220,24 @@ impl Job<'_> {
             departures(&of, times.into_iter(), seen)
         };
         let ideal = compare(result, at_frames, &mut |_, _, _, _| {})?;
-        let is_far = |(_, departure): &(&NodeRef, &super::away::Departure)| {
-            departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn
+        // What is left to own curves is made up by these.
+        let own: BTreeSet<NodeRef> =
+            added_to(self.scene, self.gone).iter().map(|target| (target.rig, target.node)).collect();
+        let is_far = |(joint, departure): &(&NodeRef, &super::away::Departure)| {
+            !own.contains(joint)
+                && (departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn)
         };
         told.unreached = ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
         let mut rooms: Vec<Room> = Vec::new();
         let mut best: Option<Attempt> = None;
-        let tries = if self.options.keys == MatchKeys::Same { 1 } else { TRIES };
+        let tries = if self.keys() == MatchKeys::Same { 1 } else { TRIES };
         for tried in 0..tries {
             result.takes[self.index] = empty.clone();
             let (made, kept) = keying.attempt(result, &stages, &times, &mut rooms)?;
             let rests = self.rests(result, &found)?;
             let mut used = Used::default();
-            let looks = quarters(self.scene.rate, self.source().range).collect();
+            let (rate, range) = (self.scene.rate, self.source().range);
+            let looks = if self.is_sampled() { frames(rate, range) } else { quarters(rate, range).collect() };
             let found = compare(result, looks, &mut |joint, time, far, angle| {
                 if told.unreached.contains_key(&joint) {
                     return;
@@ -228,7 +250,7 @@ impl Job<'_> {
             if best.as_ref().is_none_or(|best| worst < best.beyond) {
                 best = Some(Attempt { take, made, rests, kept, beyond: worst, departures: found });
             }
-            if worst <= 1.0 || self.options.keys == MatchKeys::Same {
+            if worst <= 1.0 || self.keys() == MatchKeys::Same {
                 break;
             }
             keying.narrow(&stages, &mut rooms, (&used, tried));
@@ -274,7 +296,13 @@ impl Job<'_> {
         for target in added_to(self.scene, self.gone) {
             if !is_covered(found, self.scene, &target) {
                 let motion = (self.motion, self.source());
-                let made = with_the_rest(motion, result, self.index, &target, self.options)?;
+                let made = with_the_rest(
+                    motion,
+                    result,
+                    self.index,
+                    &target,
+                    (self.keys(), &self.options.tolerance),
+                )?;
                 all.push((target, made));
             }
         }

@@ -15,7 +15,7 @@ use nimble_curve_scene::scene::{Scene, Target};
 use super::away::{Compared, departures, quarters};
 use super::claims::claim;
 use super::duties::{Keyed, Stage, stages};
-use super::keying::{Keying, Made, Used};
+use super::keying::{FINE, Keying, Made, Used};
 use super::options::{MatchKeys, SwitchOptions, To};
 use super::spliced::set_within;
 use super::switched::setting_for;
@@ -225,6 +225,7 @@ fn keyed(
         within: true,
         keys: MatchKeys::Bounded,
         between_frames: options.between_frames,
+        fine: FINE,
         tolerance: close,
         done: 1e-9,
     };
