@@ -53,10 +53,8 @@ fn main() -> ExitCode {
     if cli.wide {
         terminal::be_wide();
     }
-    let work = || {
-        cli.sheet.as_deref().map(sheet::attach_from).transpose()?;
-        commands::run(cli)
-    };
+    let path = cli.sheet.clone();
+    let work = || sheet::during(path.as_deref(), || commands::run(cli));
     match caught(work) {
         Ok(code) => code,
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,

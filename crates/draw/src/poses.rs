@@ -1,6 +1,10 @@
 //! A strip of stick figures: the same instants from the front and from the side, for one or more scenes.
 
+use std::collections::BTreeSet;
+
 use glam::DVec3;
+use nimble_curve_core::address::NodeRef;
+use nimble_curve_core::constraint::Constraint;
 use nimble_curve_core::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_core::rig::{NodeKind, Rig};
 use nimble_curve_core::scene::{Scene, Take};
@@ -154,7 +158,15 @@ fn draw_row(
     (top, height, width): (f64, f64, f64),
 ) {
     let (left, bottom) = (120.0, top + height - 26.0);
-    let all = || poses.iter().flat_map(|instant| instant.points.iter().flatten());
+    let serving: Vec<Vec<bool>> = figure.scene.rigs.iter().map(serving).collect();
+    // Controls may stand anywhere: it is the body that has to be seen.
+    let has_body = serving.iter().flatten().any(|serves| !serves);
+    let all = || {
+        let rigs = poses.iter().flat_map(|instant| instant.points.iter().zip(&serving));
+        let points = rigs.flat_map(|(points, serving)| points.iter().zip(serving));
+        points.filter(|(_, serves)| !has_body || !**serves).map(|(point, _)| point)
+    };
+    let steering: BTreeSet<NodeRef> = figure.scene.constraints.iter().flat_map(Constraint::sources).collect();
     // What rests with its hips at the origin reaches below the ground.
     let low = all().map(|p| p.y).fold(0.0, f64::min);
     let tall = all().map(|p| p.y).fold(0.1, f64::max) - low;
@@ -179,16 +191,34 @@ fn draw_row(
             let drawn: Vec<(f64, f64)> = way.iter().filter_map(place).collect();
             svg.path(&drawn, colour, 1.0);
         }
-        for (rig, points) in figure.scene.rigs.iter().zip(&instant.points) {
+        for (index, (rig, points)) in figure.scene.rigs.iter().zip(&instant.points).enumerate() {
             // The far side is drawn paler, so that left and right limbs can be told apart.
             let is_far = |p: DVec3| from == From::Side && p.x < base.x - 0.01 * tall;
             bones(svg, rig, points, &|p| {
                 (place(p), if is_far(p) { ("#b8c4cc", 2.0) } else { (colour, 2.6) })
             });
+            // What drives the body, where it is in sight.
+            for ((id, _), (point, serves)) in rig.nodes().zip(points.iter().zip(&serving[index])) {
+                let (x, y) = place(*point);
+                let is_near = (x - centre).abs() < 0.5 * step && (top..bottom).contains(&y);
+                if *serves && is_near && steering.contains(&(index, id)) {
+                    svg.dot((x, y), 3.4, "none", colour);
+                }
+            }
         }
         let label = crate::axes::number(instant.frame, "");
         svg.text((centre, bottom + 15.0), 11.0, Anchor::Middle, "#555", &label);
     }
+}
+
+/// Which nodes of a rig are controls, or locators that hang on these or on nothing.
+fn serving(rig: &Rig) -> Vec<bool> {
+    let mut all: Vec<bool> = Vec::with_capacity(rig.len());
+    for ((_, node), parent) in rig.nodes().zip(rig.parent_positions()) {
+        let hangs = parent.is_none_or(|parent| all[parent]);
+        all.push(node.kind == NodeKind::Control || node.kind == NodeKind::Locator && hangs);
+    }
+    all
 }
 
 /// A point of the picture, and the colour and width of the bone that ends there.
@@ -197,9 +227,10 @@ type Placed<'a> = ((f64, f64), (&'a str, f64));
 /// The bones of a rig; what has none, such as a prop of one node, is a dot.
 fn bones<'a>(svg: &mut Svg, rig: &Rig, points: &[DVec3], place: &dyn Fn(DVec3) -> Placed<'a>) {
     let kinds: Vec<NodeKind> = rig.nodes().map(|(_, node)| node.kind).collect();
+    let serving = serving(rig);
     for (position, parent) in rig.parent_positions().into_iter().enumerate() {
         let Some(parent) = parent else { continue };
-        if kinds[parent] == NodeKind::Root || kinds[position] == NodeKind::Control {
+        if kinds[parent] == NodeKind::Root || serving[position] {
             continue;
         }
         let (end, (shade, thick)) = place(points[position]);

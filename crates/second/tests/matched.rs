@@ -118,7 +118,7 @@ fn ratios(source: &Ours, result: &Ours) -> Vec<f64> {
 }
 
 fn posed(seed: u64, keyed: Keyed) -> String {
-    text(seed, &Posed { keyed, angles: 30.0, straight: seed % 4 == 0 })
+    text(seed, &Posed { keyed, angles: 30.0, straight: seed.is_multiple_of(4) })
 }
 
 fn matched(text: &str, options: &MatchOptions) -> (Ours, Vec<String>) {
@@ -181,7 +181,7 @@ fn chains_of_controls_hold_their_bound_and_have_the_joints_own_keys() {
 #[test]
 fn the_same_keys_are_exact_where_they_stand() {
     for seed in 0..cases() {
-        let keyed = if seed % 2 == 0 { Keyed::Whole } else { Keyed::Apart };
+        let keyed = if seed.is_multiple_of(2) { Keyed::Whole } else { Keyed::Apart };
         let text = posed(seed, keyed);
         let source = read(&text);
         let (scene, _) = matched(&text, &MatchOptions { limbs: Limbs::Ik, ..MatchOptions::default() });

@@ -7,6 +7,7 @@ use clap::Parser as _;
 
 use crate::args::{Cli, Demo};
 use crate::failure::Failure;
+use crate::sheet;
 use crate::terminal::{Report, Style};
 
 /// The files of the scenario, as the generator in the repository makes them.
@@ -140,6 +141,6 @@ fn step(folder: &Path, number: usize, story: &str, command: &str) -> Result<(), 
     out.flush()?;
     let cli = Cli::try_parse_from(std::iter::once("nimble-curve".to_owned()).chain(words))
         .map_err(|error| Failure::new(error.to_string()))?;
-    super::run(cli)?;
-    Ok(())
+    let path = cli.sheet.clone();
+    sheet::during(path.as_deref(), || super::run(cli).map(|_| ()))
 }

@@ -142,7 +142,8 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
                     judged.close(source, &promise, args.over.accept)?;
                     ledger = judged.ledger;
                     let (scene, promise, origin) = controls::keyed(&result, target, args, &mut ledger)?;
-                    (scene, promise, Some(origin), judged.closing)
+                    let warned = judged.closing.into_iter().filter(|(style, _)| *style == Style::Warn);
+                    (scene, promise, Some(origin), warned.collect())
                 }
                 false => {
                     ledger.notes.extend(controls::left_out(target));

@@ -107,18 +107,16 @@ fn take_of(scene: &Scene, options: &SwitchOptions) -> Result<usize, SolveError> 
 }
 
 /// The attributes that are set, and the controls that take over.
-fn wanted(scene: &Scene, to: &To) -> Result<(Vec<(Target, Value)>, Vec<Stage>), SolveError> {
+type Plan = (Vec<(Target, Value)>, Vec<Stage>);
+
+fn wanted(scene: &Scene, to: &To) -> Result<Plan, SolveError> {
     match to {
         To::Limb { limb, by_goal } => of_limb(scene, limb, *by_goal),
         To::Space { control, space } => of_space(scene, control, space),
     }
 }
 
-fn of_limb(
-    scene: &Scene,
-    name: &str,
-    by_goal: bool,
-) -> Result<(Vec<(Target, Value)>, Vec<Stage>), SolveError> {
+fn of_limb(scene: &Scene, name: &str, by_goal: bool) -> Result<Plan, SolveError> {
     let addresses = Addresses::new(scene);
     let limbs = || {
         let all = scene.constraints.iter().enumerate();
@@ -158,11 +156,7 @@ fn of_limb(
     Ok((settings, stages))
 }
 
-fn of_space(
-    scene: &Scene,
-    name: &str,
-    space: &str,
-) -> Result<(Vec<(Target, Value)>, Vec<Stage>), SolveError> {
+fn of_space(scene: &Scene, name: &str, space: &str) -> Result<Plan, SolveError> {
     let addresses = Addresses::new(scene);
     let control = addresses.find(name).map_err(|error| SolveError::NotSwitched(error.to_string()))?;
     let rig = &scene.rigs[control.0];

@@ -123,7 +123,7 @@ pub fn tell(
     for (target, made) in &told.rests {
         let known = before.get(target).copied().unwrap_or(0);
         let error = made.error.map(|error| error.in_frames(scene.rate));
-        let note = "beside what is coupled to it".to_owned();
+        let note = "beside what drives it".to_owned();
         let entry = entry(&books, target, known, count_of(after, target), made.fate);
         ledger.entries.push(Entry { error, note, ..entry });
     }
