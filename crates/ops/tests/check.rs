@@ -11,7 +11,7 @@ use nimble_curve_ops::adapt::{Capabilities, Rotations};
 use nimble_curve_ops::check::{CheckOptions, Code, Finding, Severity, check};
 use nimble_curve_ops::profile::{Case, NameRules, Profile};
 use nimble_curve_scene::constraint::{
-    Constraint, ConstraintKind, EndTurn, Limb, Offset, Setting, Source, StretchBy, Towards,
+    Constraint, ConstraintKind, EndTurn, Limb, Offset, Roll, Setting, Source, StretchBy, Towards,
 };
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, StackEntry, Weight,
@@ -201,6 +201,23 @@ impl Figure {
             node: (0, self.ids["thigh_l"]),
             weight,
             kind: ConstraintKind::Limb(Box::new(limb)),
+        });
+    }
+
+    /// The tail rolls with a shin that turns so far until its last frame.
+    fn rolled(&mut self, degrees: f64) {
+        self.drive("shin_l", "rotation", euler(0, &[(1.0, 0.0), (47.0, 0.0), (48.0, degrees)]));
+        let roll = Roll {
+            source: (0, self.ids["shin_l"]),
+            fraction: Setting::Constant(0.5),
+            source_axis: DVec3::X,
+            axis: DVec3::X,
+        };
+        self.scene.constraints.push(Constraint {
+            name: "twist".into(),
+            node: (0, self.ids["tail"]),
+            weight: Setting::Constant(1.0),
+            kind: ConstraintKind::Roll(roll),
         });
     }
 
@@ -534,6 +551,7 @@ fn each_fault_is_found_at_its_place_and_nothing_else_is() {
             |f| f.legged(0.07, [0.1, -1.0, 0.05], 1.0),
             |f| f.legged(0.07, [0.1, -1.0, 0.2], 1.0),
         ),
+        (Code::RollFar, "tail", Some((48.0, 48.0)), |f| f.rolled(151.0), |f| f.rolled(149.0)),
         (
             Code::HalfSwitch,
             "thigh_l",

@@ -250,6 +250,7 @@ fn remedy(finding: &Finding, path: &Path) -> String {
         Code::DrivenKeys => format!("nimble-curve rig {file}, and key what drives it"),
         Code::OutOfReach => "bring the goal nearer, or give the limb stretch or slack".into(),
         Code::PoleOnLine => "move the pole aside".into(),
+        Code::RollFar => "turn the source less far from its rest, or let several rolls share it".into(),
         Code::HalfSwitch => "key the switch as a hold: 0 or 1".into(),
         Code::LockedMoves => "unlock the channel in the rig, or leave it out with --except".into(),
         Code::UnitScale => {

@@ -3,7 +3,7 @@
 use glam::{DAffine3, DVec3};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::constraint::{Constraint, ConstraintKind, Limb, Towards};
-use nimble_curve_scene::evaluate::{EvaluateError, Poses, SettingSampler};
+use nimble_curve_scene::evaluate::{EvaluateError, Poses, SettingSampler, twist};
 use nimble_curve_scene::rig::Rig;
 use nimble_curve_scene::scene::{Scene, Take};
 
@@ -14,6 +14,9 @@ const OUT_OF_REACH: f64 = 2e-3;
 
 /// A pole is on the line of its limb where the sine of the angle between the two is less: the limb spins there.
 const ON_LINE: f64 = 0.05;
+
+/// A roll is told in (−180, 180] degrees: beyond so many it is close to where it leaps.
+const ROLLED_FAR: f64 = 150.0 * std::f64::consts::PI / 180.0;
 
 /// A weight is left half way where it is farther than this from none and all.
 const HALF: f64 = 1e-3;
@@ -114,6 +117,7 @@ struct Watched<'a> {
     half: Option<Stretch>,
     unreached: Option<Stretch>,
     on_line: Option<Stretch>,
+    rolled: Option<Stretch>,
 }
 
 /// A limb with what it reaches for.
@@ -151,8 +155,9 @@ impl<'a> Watched<'a> {
             }
             _ => None,
         };
-        let is_watched = is_read || limb.is_some();
-        let watched = Watched { constraint, weight, limb, half: None, unreached: None, on_line: None };
+        let is_watched = is_read || limb.is_some() || matches!(constraint.kind, ConstraintKind::Roll(_));
+        let (half, unreached, on_line, rolled) = (None, None, None, None);
+        let watched = Watched { constraint, weight, limb, half, unreached, on_line, rolled };
         Ok(is_watched.then_some(watched))
     }
 
@@ -161,6 +166,20 @@ impl<'a> Watched<'a> {
         let is_read = self.constraint.weight.attribute().is_some();
         if is_read && weight > HALF && weight < 1.0 - HALF {
             Stretch::take(&mut self.half, frame, weight);
+        }
+        if let ConstraintKind::Roll(roll) = &self.constraint.kind
+            && weight > HALF
+            && let Some((position, node)) = scene
+                .rigs
+                .get(roll.source.0)
+                .and_then(|rig| Some((rig.position(roll.source.1)?, rig.node(roll.source.1)?)))
+            && let Some(axis) = roll.source_axis.try_normalize()
+        {
+            let turned = poses.poses[roll.source.0].local_rotation[position];
+            let angle = twist(node.rest_rotation().conjugate() * turned, axis).abs();
+            if angle > ROLLED_FAR {
+                Stretch::take(&mut self.rolled, frame, angle);
+            }
         }
         let Some(reaching) = self.limb.as_ref().filter(|_| weight > 1.0 - HALF) else { return };
         let at = |node: NodeRef| {
@@ -200,9 +219,12 @@ impl<'a> Watched<'a> {
             let angle = (1.0 - stretch.most).asin().to_degrees();
             finding(Code::PoleOnLine, stretch, format!("{name}: down to {angle:.1} deg from its line"))
         });
+        let rolled = self.rolled.map(|stretch| {
+            finding(Code::RollFar, stretch, format!("{name}: up to {:.0} deg", stretch.most.to_degrees()))
+        });
         let half = self.half.map(|stretch| {
             finding(Code::HalfSwitch, stretch, format!("{name}: up to {:.0} %", stretch.most * 100.0))
         });
-        [unreached, on_line, half].into_iter().flatten().collect()
+        [unreached, on_line, rolled, half].into_iter().flatten().collect()
     }
 }

@@ -95,6 +95,8 @@ pub enum Code {
     OutOfReach,
     /// A pole close to the line of its limb.
     PoleOnLine,
+    /// A turn that a roll takes a part of comes close to half a turn.
+    RollFar,
     /// A character of an unlikely size.
     UnitScale,
     /// A scale that is not the same along all axes.
@@ -135,7 +137,7 @@ pub enum Code {
 
 impl Code {
     /// All codes, the worst first.
-    pub const ALL: [Code; 41] = [
+    pub const ALL: [Code; 42] = [
         Code::NotANumber,
         Code::Flip,
         Code::NegativeScale,
@@ -159,6 +161,7 @@ impl Code {
         Code::DrivenKeys,
         Code::OutOfReach,
         Code::PoleOnLine,
+        Code::RollFar,
         Code::UnitScale,
         Code::UnevenScale,
         Code::RestScale,
@@ -237,6 +240,9 @@ impl Code {
                 ("driven-keys", "keys on joints that constraints drive: they count for nothing")
             }
             Code::OutOfReach => ("out-of-reach", "a limb that is too short for its goal"),
+            Code::RollFar => {
+                ("roll-far", "a roll takes its part of a turn close to half a turn, beyond which it leaps")
+            }
             Code::PoleOnLine => ("pole-on-line", "a pole close to the line of its limb, which spins there"),
             Code::UnitScale => ("unit-scale", "a character of an unlikely size: is the unit right?"),
             Code::UnevenScale => {

@@ -13,7 +13,7 @@ pub use coupled::{CoupledSampler, SettingSampler};
 pub use mix::neutral;
 pub use pose::{Evaluator, NodeSampler, Pose, Poses};
 pub use sampler::{PropertySampler, Sampler};
-pub use solve::{Serves, Solver, Stand, Wanted, driving, solvable};
+pub use solve::{Serves, Solver, Stand, Wanted, driving, solvable, twist};
 
 use thiserror::Error;
 

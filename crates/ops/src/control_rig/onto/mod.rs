@@ -1,4 +1,8 @@
 //! The way back: joint motion onto the controls that drive them.
+//!
+//! [`duties`] says which control undoes what, in which order; [`instant`] what it has to do at a time; [`curves`], [`exact`] and
+//! [`spliced`] make keys of that; [`keying`] goes from one control to the next; [`away`] measures what came of it. [`matching`] does so for
+//! whole takes, [`switching`] for some frames.
 
 mod away;
 mod claims;

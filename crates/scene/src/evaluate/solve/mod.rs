@@ -11,6 +11,7 @@ mod stand;
 mod state;
 
 pub use self::back::{Serves, Wanted};
+pub use self::kinds::twist;
 pub use self::plan::{driving, solvable};
 pub use self::solver::Solver;
 pub use self::stand::Stand;
