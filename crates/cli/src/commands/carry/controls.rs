@@ -24,10 +24,10 @@ pub fn take_over(args: &Carry, target: &Scene) -> bool {
 }
 
 /// The target as joints get the keys: without what drives them.
-pub fn joints_of(args: &Carry, target: &Arc<Scene>) -> Arc<Scene> {
-    match take_over(args, target) {
-        true => Arc::new(Scene { constraints: Vec::new(), ..Scene::clone(target) }),
-        false => Arc::clone(target),
+pub fn joints_of(target: &Arc<Scene>) -> Arc<Scene> {
+    match target.constraints.is_empty() {
+        true => Arc::clone(target),
+        false => Arc::new(Scene { constraints: Vec::new(), ..Scene::clone(target) }),
     }
 }
 

@@ -101,7 +101,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         None => carried.ledger.clone(),
     };
     ledger.notes.extend(matched.as_ref().map(poses::remark));
-    let joints = controls::joints_of(args, target);
+    let joints = controls::joints_of(target);
     let promised = Promised { args, source, chosen: &chosen, target: &joints, carried: &carried };
     let own = target.takes.len();
     let (mut scene, mut promise, origin, closing) = match &args.place {

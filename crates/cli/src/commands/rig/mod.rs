@@ -9,7 +9,7 @@ use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::constraint::{Constraint, ConstraintKind, Setting, Towards};
-use nimble_curve_core::ledger::Fate;
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::control_rig::{SolveError, SolveOptions, Solved, solve};
 use nimble_curve_core::ops::nodes::thin;
 use nimble_curve_core::rig::NodeKind;
@@ -19,7 +19,7 @@ use serde::Serialize;
 
 use crate::args::{Rig, RigAction, RigSheet, RigSolve};
 use crate::failure::Failure;
-use crate::files;
+use crate::files::{self, Output};
 use crate::gate::InWorld;
 use crate::nodes::promised;
 use crate::report::{self, LedgerJson, counted};
@@ -228,16 +228,30 @@ fn without_controls(scene: &Scene) -> BTreeSet<NodeRef> {
 
 fn run_solve(args: &RigSolve) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, StepOutput { ledger, outcome, closing, .. }) =
-        between_files(args, &args.file, args.input, &output)?;
+    let done = between_files(args, &args.file, args.input, &output)?;
+    told((&args.file, &output), args.json, done, |_| String::new())
+}
+
+/// Says what became of a file: what changed, a line about that where there is one, how much stayed.
+fn told(
+    (file, output): (&Path, &Output),
+    json: bool,
+    (scene, worked): (Scene, StepOutput),
+    also: impl FnOnce(&Ledger) -> String,
+) -> Result<(), Failure> {
+    let StepOutput { ledger, outcome, closing, .. } = worked;
     let mut out = Report::beside(&output.path);
-    if args.json {
+    if json {
         return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
     }
-    let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    report::head(&mut out, &arrow, &outcome)?;
-    let changed = ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept);
-    report::print_entries(&mut out, changed, &scene.space)?;
+    report::head(&mut out, &format!("{} → {}", file.display(), output.path.display()), &outcome)?;
+    // Of what went, the notes and the line below say enough where something else came for it.
+    let also = also(&ledger);
+    let is_told = |entry: &&Entry| entry.fate != Fate::Kept && (also.is_empty() || entry.after > 0);
+    report::print_entries(&mut out, ledger.entries.iter().filter(is_told), &scene.space)?;
+    if !also.is_empty() {
+        writeln!(out, "  {also}")?;
+    }
     let kept = ledger.count(Fate::Kept);
     if kept > 0 {
         writeln!(out, "  {} kept", counted(kept, "track"))?;

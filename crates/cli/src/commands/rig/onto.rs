@@ -1,6 +1,5 @@
 //! `rig match`: joint motion put onto controls.
 
-use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -12,9 +11,8 @@ use nimble_curve_core::scene::Scene;
 use crate::args::{KeysArg, LimbArg, RigMatch};
 use crate::failure::Failure;
 use crate::gate::{Beside, Held, InWorld, Promise};
-use crate::report::{self, LedgerJson, counted};
+use crate::report::counted;
 use crate::step::{SceneCache, Step, StepOutput, between_files};
-use crate::terminal::Report;
 
 impl Step for RigMatch {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
@@ -64,30 +62,15 @@ impl Step for RigMatch {
 
 pub fn run(args: &RigMatch) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, StepOutput { ledger, outcome, closing, .. }) =
-        between_files(args, &args.file, args.input, &output)?;
-    let mut out = Report::beside(&output.path);
-    if args.json {
-        return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
-    }
-    let arrow = format!("{} → {}", args.file.display(), output.path.display());
-    report::head(&mut out, &arrow, &outcome)?;
-    let is_told = |fate: Fate| fate != Fate::Kept;
-    let on_controls = ledger.entries.iter().filter(|entry| is_told(entry.fate) && entry.after > 0);
-    let keys: usize = on_controls.clone().map(|entry| entry.after).sum();
-    let gone = ledger.entries.iter().filter(|entry| is_told(entry.fate) && entry.after == 0);
-    report::print_entries(&mut out, on_controls, &scene.space)?;
-    let before: usize = gone.clone().map(|entry| entry.before).sum();
-    writeln!(
-        out,
-        "  {} on controls, for {} on joints that these drive now",
-        counted(keys, "key"),
-        counted(before, "key")
-    )?;
-    let kept = ledger.count(Fate::Kept);
-    if kept > 0 {
-        writeln!(out, "  {} kept", counted(kept, "track"))?;
-    }
-    report::print_remarks(&mut out, &ledger.notes)?;
-    Ok(report::close(&mut out, &closing)?)
+    let done = between_files(args, &args.file, args.input, &output)?;
+    super::told((&args.file, &output), args.json, done, |ledger| {
+        let changed = || ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept);
+        let keys: usize = changed().map(|entry| entry.after).sum();
+        let before: usize = changed().filter(|entry| entry.after == 0).map(|entry| entry.before).sum();
+        format!(
+            "{} on controls, for {} on joints that these drive now",
+            counted(keys, "key"),
+            counted(before, "key")
+        )
+    })
 }

@@ -1,19 +1,15 @@
 //! `rig switch`: limbs and controls that go by something else for some frames.
 
-use std::io::Write;
 use std::path::Path;
 
 use nimble_curve_core::judge::Scope;
-use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::control_rig::{SwitchOptions, Switched, To, switch};
 use nimble_curve_core::scene::Scene;
 
 use crate::args::{KindArg, RigSwitch};
 use crate::failure::Failure;
 use crate::gate::{InWorld, Promise};
-use crate::report::{self, LedgerJson, counted};
 use crate::step::{SceneCache, Step, StepOutput, between_files};
-use crate::terminal::Report;
 
 impl Step for RigSwitch {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
@@ -50,19 +46,6 @@ impl Step for RigSwitch {
 
 pub fn run(args: &RigSwitch) -> Result<(), Failure> {
     let output = args.output.of(&args.file);
-    let (scene, StepOutput { ledger, outcome, closing, .. }) =
-        between_files(args, &args.file, args.input, &output)?;
-    let mut out = Report::beside(&output.path);
-    if args.json {
-        return Ok(report::print_json(&mut out, &LedgerJson::new(&ledger, &scene.space))?);
-    }
-    report::head(&mut out, &format!("{} → {}", args.file.display(), output.path.display()), &outcome)?;
-    let changed = ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept);
-    report::print_entries(&mut out, changed, &scene.space)?;
-    let kept = ledger.count(Fate::Kept);
-    if kept > 0 {
-        writeln!(out, "  {} kept", counted(kept, "track"))?;
-    }
-    report::print_remarks(&mut out, &ledger.notes)?;
-    Ok(report::close(&mut out, &closing)?)
+    let done = between_files(args, &args.file, args.input, &output)?;
+    super::told((&args.file, &output), args.json, done, |_| String::new())
 }

@@ -104,8 +104,9 @@ impl<'a> Instant<'a> {
         self.so_far.solve(time);
         let mut at = match &self.stage.keyed {
             Keyed::Twist { constraint, .. } => {
-                let twist = self.so_far.wanted_twist(*constraint, &self.pose).unwrap_or(0.0);
                 let now = self.twist.as_mut().map_or(0.0, |setting| setting.at(time));
+                // Where nothing says it, it stays as it is.
+                let twist = self.so_far.wanted_twist(*constraint, &self.pose).unwrap_or(now);
                 let away = (nearest_turn(twist, now) - now).abs();
                 At { twist, away, ..At::default() }
             }

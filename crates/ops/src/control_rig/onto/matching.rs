@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::evaluate::driving;
 use nimble_curve_scene::judge::Claim;
 use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::rig::NodeKind;
@@ -83,7 +84,8 @@ pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, 
             motions.len() - 1
         });
         let (gone, motion) = (&motions[place].0, &motions[place].1);
-        let job = Job { scene, motion, gone, options, chosen: &chosen, index };
+        let is_sampled = is_sampled(motion, &scene.takes[index], scene, &chosen)?;
+        let job = Job { scene, motion, gone, options, chosen: &chosen, index, is_sampled };
         let told = job.run(&mut result)?;
         controls += told.stages;
         let limit = options.tolerance.angle;
@@ -115,6 +117,8 @@ struct Job<'a> {
     options: &'a MatchOptions,
     chosen: &'a BTreeSet<usize>,
     index: usize,
+    /// Whether joints are samples: between these nobody knows the motion.
+    is_sampled: bool,
 }
 
 /// A try with how far it is beyond the bound.
@@ -133,14 +137,9 @@ impl Job<'_> {
         &self.scene.takes[self.index]
     }
 
-    /// Whether joints are samples: between these nobody knows the motion.
-    fn is_sampled(&self) -> bool {
-        self.source().active_tracks().any(|(_, track)| track.controller.samples().is_some())
-    }
-
     /// Where keys stand: samples have none.
     fn keys(&self) -> MatchKeys {
-        if self.is_sampled() { MatchKeys::Bounded } else { self.options.keys }
+        if self.is_sampled { MatchKeys::Bounded } else { self.options.keys }
     }
 
     fn keying(&self) -> Keying<'_> {
@@ -151,7 +150,7 @@ impl Job<'_> {
             range: self.source().range,
             within: false,
             keys: self.keys(),
-            fine: if self.is_sampled() { 1 } else { FINE },
+            fine: if self.is_sampled { 1 } else { FINE },
             between_frames: self.options.between_frames,
             tolerance: self.options.tolerance,
             done: DONE,
@@ -237,7 +236,7 @@ impl Job<'_> {
             let rests = self.rests(result, &found)?;
             let mut used = Used::default();
             let (rate, range) = (self.scene.rate, self.source().range);
-            let looks = if self.is_sampled() { frames(rate, range) } else { quarters(rate, range).collect() };
+            let looks = if self.is_sampled { frames(rate, range) } else { quarters(rate, range).collect() };
             let found = compare(result, looks, &mut |joint, time, far, angle| {
                 if told.unreached.contains_key(&joint) {
                     return;
@@ -314,6 +313,20 @@ impl Job<'_> {
         let tolerance = &self.options.tolerance;
         (tolerance.of(Quantity::Length, &self.scene.space), tolerance.angle)
     }
+}
+
+/// Whether anything that moves what some constraints drive is samples.
+fn is_sampled(
+    motion: &Scene,
+    take: &Take,
+    scene: &Scene,
+    chosen: &BTreeSet<usize>,
+) -> Result<bool, SolveError> {
+    let joints = chosen.iter().flat_map(|index| scene.constraints[*index].driven());
+    let (nodes, _) = driving(motion, joints)?;
+    let nodes: BTreeSet<NodeRef> = nodes.into_iter().collect();
+    let mut sampled = take.active_tracks().filter(|(_, track)| track.controller.samples().is_some());
+    Ok(sampled.any(|(_, track)| nodes.contains(&(track.target.rig, track.target.node))))
 }
 
 /// Joints with all that hangs on them but controls and what serves these.

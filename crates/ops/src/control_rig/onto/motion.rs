@@ -37,7 +37,10 @@ pub fn let_go(scene: &Scene, take: &Take, chosen: &BTreeSet<usize>) -> BTreeSet<
         let touched = Touched::by(scene, &BTreeSet::from([*index]));
         take.active_tracks().any(|(_, track)| is_driven_by(&touched, scene, &track.target))
     };
-    let is_whole = |index: &usize| !matches!(scene.constraints[*index].kind, ConstraintKind::Couple(_));
+    // Couples and rolls add to own curves, which count beside them.
+    let is_whole = |index: &usize| {
+        !matches!(scene.constraints[*index].kind, ConstraintKind::Couple(_) | ConstraintKind::Roll(_))
+    };
     let mut gone: BTreeSet<usize> = chosen.iter().copied().filter(is_whole).filter(has_own).collect();
     // Of several on one node none is left to act alone.
     loop {
@@ -76,6 +79,7 @@ pub fn let_go(scene: &Scene, take: &Take, chosen: &BTreeSet<usize>) -> BTreeSet<
         ConstraintKind::Couple(couple) => {
             take.active_tracks().any(|(_, track)| track.target == couple.channel.target)
         }
+        ConstraintKind::Roll(_) => has_own(index),
         _ => false,
     };
     if !gone.is_empty() {

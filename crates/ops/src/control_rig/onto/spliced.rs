@@ -194,7 +194,7 @@ fn hold_from(scene: &mut Scene, take: usize, target: &Target, time: Ticks) {
         let Controller::Components(curves) = &mut track.controller else { continue };
         for curve in curves {
             let (before, after) = (curve.before, curve.after);
-            let mut keys = std::mem::take(curve).into_keys();
+            let mut keys = curve.keys().to_vec();
             // A leap out of what stands still is a hold: people key switches so.
             for index in 1..keys.len() {
                 let left = keys[index].left_value();
