@@ -206,17 +206,16 @@ fn any_node(contents: Contents) -> impl Strategy<Value = Node> {
         any_transform(contents.lists),
         prop::bool::weighted(0.1),
         locked,
-        prop::bool::weighted(0.1),
         prop::collection::vec(any_attribute(), 0..3),
     )
-        .prop_map(|(name, kind, transform, keeps_size, locked, primary, attributes)| Node {
+        .prop_map(|(name, kind, transform, keeps_size, locked, attributes)| Node {
             name,
             kind,
             transform,
             bind: None,
             inherits: if keeps_size { ScaleInheritance::PositionOnly } else { ScaleInheritance::Full },
             locked: locked.into_iter().map(str::to_owned).collect(),
-            primary,
+            primary: keeps_size && kind == NodeKind::Control,
             attributes: attributes
                 .into_iter()
                 .enumerate()
