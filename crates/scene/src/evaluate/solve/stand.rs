@@ -32,6 +32,7 @@ impl Stand {
     };
 
     /// Where a node stands below another, or in the world.
+    #[inline]
     pub fn below(parent: Option<&Stand>, inherits: ScaleInheritance, parts: &Parts) -> Stand {
         let turned = DMat3::from_quat(parts.rotation);
         let local = DAffine3 { matrix3: turned * parts.size, translation: parts.translation };
@@ -61,17 +62,20 @@ pub struct Parts {
 }
 
 impl Parts {
+    #[inline]
     pub fn of((local, rotation): (DAffine3, DQuat)) -> Parts {
         let rotation = rotation.normalize();
         let size = DMat3::from_quat(rotation.conjugate()) * local.matrix3;
         Parts { translation: local.translation, rotation, size }
     }
 
+    #[inline]
     pub fn local(&self) -> DAffine3 {
         DAffine3 { matrix3: DMat3::from_quat(self.rotation) * self.size, translation: self.translation }
     }
 
     /// A matrix with its columns mirrored as the scale is.
+    #[inline]
     fn mirrored(&self, matrix: DMat3) -> DMat3 {
         let sign = |column: DVec3, size: f64| if size < 0.0 { -column } else { column };
         DMat3::from_cols(
@@ -82,6 +86,7 @@ impl Parts {
     }
 
     /// The signs of the scale.
+    #[inline]
     pub fn mirror(&self) -> DMat3 {
         let sign = |size: f64| if size < 0.0 { -1.0 } else { 1.0 };
         DMat3::from_diagonal(DVec3::new(
@@ -93,6 +98,7 @@ impl Parts {
 }
 
 /// From what stands so far to the result of a constraint, by its weight; turns by the shorter arc.
+#[inline]
 pub fn blended(from: &Parts, to: &Parts, weight: f64) -> Parts {
     if weight == 1.0 {
         return *to;
@@ -106,16 +112,19 @@ pub fn blended(from: &Parts, to: &Parts, weight: f64) -> Parts {
 }
 
 /// A rotation from a matrix that is one up to rounding.
+#[inline]
 pub fn turn_of(matrix: DMat3) -> DQuat {
     DQuat::from_mat3(&matrix).normalize()
 }
 
 /// A unit vector; `None` where there is hardly any length.
+#[inline]
 pub fn unit(v: DVec3) -> Option<DVec3> {
     v.try_normalize()
 }
 
 /// An orthonormal basis of a first axis and one that leans towards a second; the third completes it to the right.
+#[inline]
 pub fn basis(first: DVec3, second: DVec3) -> Option<DMat3> {
     let first = unit(first)?;
     let left = second - first * first.dot(second);
