@@ -102,6 +102,16 @@ fn joints_of_a_file_without_controls_go_onto_those_of_a_sheet() {
     let only = |name: &str| ["cab", "jib", "hook"].contains(&name);
     let (off, worst) = apart(&joints, &text(here, "close.ncurve"), (1, 96), 2, only);
     assert!(off <= 0.02, "{worst}: {off} cm");
+    // A pole that rests on the root of its limb, and goes with it, says nothing where it is: it has to move.
+    let at_root =
+        text(here, "crane.toml").replace("translation = [120, 420, 0]", "translation = [40, 30, 0]");
+    fs::write(here.join("root.toml"), at_root).unwrap();
+    succeed(
+        here,
+        &["rig", "match", "joints.ncurve", "--sheet", "root.toml", "--keys", "bounded", "-o", "root.ncurve"],
+    );
+    let (off, worst) = apart(&joints, &text(here, "root.ncurve"), (1, 96), 2, is_joint);
+    assert!(off <= 0.05, "{worst}: {off} cm");
     let json: serde_json::Value = serde_json::from_str(&succeed(
         here,
         &[&["rig", "match", "joints.ncurve", "-o", "same.ncurve", "--replace", "--json"][..], &sheet]

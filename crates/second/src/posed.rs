@@ -97,7 +97,7 @@ impl Maker {
 
     fn turns(&mut self, name: &str, [x, y, z]: [(f64, f64); 3]) {
         let found = self.nodes.iter().find(|node| node["name"] == name).cloned();
-        let order = found.map(|node| node["rotation"]["rotate"]["order"].clone()).unwrap_or_default();
+        let order = found.expect("a node that was added")["rotation"]["rotate"]["order"].clone();
         let angles = json!({ "order": order, "x": self.curve(x.0, x.1), "y": self.curve(y.0, y.1), "z": self.curve(z.0, z.1) });
         self.tracks
             .push(json!({ "channel": format!("{name}:rotation"), "controller": { "angles": angles } }));

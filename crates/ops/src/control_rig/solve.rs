@@ -86,12 +86,6 @@ pub fn solved(scene: &Scene, tolerance: &Tolerance) -> Result<Option<(Scene, Led
 /// See [`SolveError`].
 pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError> {
     let chosen = chosen_constraints(scene, &options.only)?;
-    if scene.constraints.is_empty() {
-        return Err(SolveError::NoConstraints);
-    }
-    if chosen.is_empty() && !options.only.is_empty() {
-        return Err(SolveError::NotDriven(options.only.join(", ")));
-    }
     let touched = Touched::by(scene, &chosen);
     let mut tolerance = options.tolerance;
     let mut best: Option<(f64, Solved)> = None;

@@ -13,6 +13,9 @@ use super::error::SolveError;
 pub fn chosen_constraints(scene: &Scene, only: &[String]) -> Result<BTreeSet<usize>, SolveError> {
     let acts = |index: &usize| !matches!(scene.constraints[*index].kind, ConstraintKind::Other { .. });
     let all: Vec<usize> = (0..scene.constraints.len()).filter(acts).collect();
+    if scene.constraints.is_empty() {
+        return Err(SolveError::NoConstraints);
+    }
     if only.is_empty() {
         return Ok(all.into_iter().collect());
     }
@@ -35,7 +38,8 @@ pub fn chosen_constraints(scene: &Scene, only: &[String]) -> Result<BTreeSet<usi
             }
         }
         if chosen.len() == before {
-            return Ok(chosen);
+            let none = || SolveError::NotDriven(only.join(", "));
+            return (!chosen.is_empty()).then_some(chosen).ok_or_else(none);
         }
     }
 }

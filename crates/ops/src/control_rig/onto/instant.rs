@@ -84,6 +84,11 @@ impl<'a> Instant<'a> {
             _ => None,
         };
         let so_far = Solver::new(scene, Some(so_far.1), wanted)?;
+        if let Some(control) = stage.control()
+            && (view.is_none() || so_far.stand(control).is_none())
+        {
+            return Err(EvaluateError::Missing(format!("a control of rig {}", control.0)));
+        }
         let between = (f64::NEG_INFINITY, f64::INFINITY);
         Ok(Instant { pose, so_far, stage, view, twist, between, known: None })
     }
@@ -110,8 +115,8 @@ impl<'a> Instant<'a> {
                 let away = (nearest_turn(twist, now) - now).abs();
                 At { twist, away, ..At::default() }
             }
-            Keyed::Held { control } => self.held_at(*control).unwrap_or_default(),
-            Keyed::Control { .. } => self.control_at().unwrap_or_default(),
+            Keyed::Held { control } => self.held_at(*control).unwrap_or_else(|| self.as_it_is(*control)),
+            Keyed::Control { control, .. } => self.control_at().unwrap_or_else(|| self.as_it_is(*control)),
         };
         // What the joints do decides where controls do it in another way.
         at.away = at.away.min(self.joints_away());
@@ -170,7 +175,8 @@ impl<'a> Instant<'a> {
         let mut away: f64 = 0.0;
         if let Some((duty, wanted)) = place {
             (translation, _) = self.so_far.local_turned(control, duty.node, rotation, &wanted)?;
-            away = away.max(self.place_away(&duty, &wanted)?);
+            // On the line where only what is across it counts, it does not do what it has to.
+            away = away.max(self.place_away(&duty, &wanted).unwrap_or(f64::INFINITY));
         }
         if let Some(frame) = frame {
             let now = self.so_far.stand(below)?.frame;
@@ -179,6 +185,16 @@ impl<'a> Instant<'a> {
         }
         let turn = (view.before.conjugate() * rotation * view.after.conjugate()).normalize();
         Some(At { place: translation, turn, twist: 0.0, away })
+    }
+
+    /// A control as it is, which is not what is wanted of it.
+    fn as_it_is(&self, control: NodeRef) -> At {
+        let own = self.so_far.local_for(control, control, &Wanted::default());
+        let (place, rotation) = own.unwrap_or((DVec3::ZERO, DQuat::IDENTITY));
+        let turn = self.view.as_ref().map_or(rotation, |view| {
+            (view.before.conjugate() * rotation * view.after.conjugate()).normalize()
+        });
+        At { place, turn, twist: 0.0, away: f64::INFINITY }
     }
 
     /// A control where it stands in the motion.

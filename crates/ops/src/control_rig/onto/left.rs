@@ -18,7 +18,9 @@ use crate::Tolerance;
 use crate::control_rig::drivers::Drivers;
 use crate::control_rig::error::SolveError;
 use crate::control_rig::written::replace;
-use crate::conversion::{ConversionContext, ConvertedController, refitted_numbers, refitted_rotation};
+use crate::conversion::{
+    ConversionContext, ConvertedController, NotConvertible, refitted_numbers, refitted_rotation,
+};
 use crate::sampled_function::SampledFunction;
 
 /// No bound: keys stand where they are asked for, and nowhere else.
@@ -85,13 +87,17 @@ pub fn with_the_rest(
     target: &Target,
     (keys, bound): (MatchKeys, &Tolerance),
 ) -> Result<Option<ConvertedController>, SolveError> {
-    replace(result, take, target, None);
     let rig: &Rig = &result.rigs[target.rig];
     let found =
         rig.property_kind(target.node, &target.property).zip(rig.rest_value(target.node, &target.property));
-    let Some((kind, rest)) = found else { return Ok(None) };
+    let has_numbers = found.as_ref().is_some_and(|(_, rest)| rest.numbers().is_some());
+    let Some((kind, rest)) = found.filter(|_| has_numbers) else {
+        let channel = Addresses::new(motion).property(target);
+        return Err(SolveError::NotConvertible { channel, why: NotConvertible::NoValue });
+    };
     let node = (target.rig, target.node);
     let view = rig.node(target.node).and_then(Node::canonical);
+    replace(result, take, target, None);
     let made = {
         let mut missing = match view.filter(|_| result.is_driven(node) && target.property == ROTATION) {
             Some(view) => Missing::Turn {

@@ -65,12 +65,6 @@ const DONE: f64 = 1e-9;
 /// See [`SolveError`].
 pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, SolveError> {
     let chosen = chosen_constraints(scene, &options.only)?;
-    if scene.constraints.is_empty() {
-        return Err(SolveError::NoConstraints);
-    }
-    if chosen.is_empty() && !options.only.is_empty() {
-        return Err(SolveError::NotDriven(options.only.join(", ")));
-    }
     let mut result = scene.clone();
     let mut ledger = Ledger::default();
     let mut motions: Vec<(BTreeSet<usize>, Scene)> = Vec::new();

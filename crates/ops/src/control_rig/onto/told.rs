@@ -110,6 +110,7 @@ pub fn tell(
     for target in &told.switched {
         let count = count_of(after, target);
         ledger.entries.push(Entry {
+            layer: layer_of(after, target),
             note: WHOLE_TAKE.to_owned(),
             ..entry(&books, target, before.get(target).copied().unwrap_or(0), count, Fate::Exact)
         });
@@ -118,14 +119,15 @@ pub fn tell(
         let count = count_of(after, target);
         let known = before.get(target).copied().unwrap_or(0);
         let error = made.error.map(|error| error.in_frames(scene.rate));
-        ledger.entries.push(Entry { error, ..entry(&books, target, known, count, made.fate) });
+        let layer = layer_of(after, target);
+        ledger.entries.push(Entry { error, layer, ..entry(&books, target, known, count, made.fate) });
     }
     for (target, made) in &told.rests {
         let known = before.get(target).copied().unwrap_or(0);
         let error = made.error.map(|error| error.in_frames(scene.rate));
         let note = "beside what drives it".to_owned();
         let entry = entry(&books, target, known, count_of(after, target), made.fate);
-        ledger.entries.push(Entry { error, note, ..entry });
+        ledger.entries.push(Entry { error, note, layer: layer_of(after, target), ..entry });
     }
     notes(scene, &addresses, (&take.name, told), (keys, limit), ledger);
 }
@@ -133,6 +135,12 @@ pub fn tell(
 fn scene_quantity(scene: &Scene, target: &Target) -> Quantity {
     let kind = scene.rigs.get(target.rig).and_then(|rig| rig.property_kind(target.node, &target.property));
     kind.map_or(Quantity::Number, |kind| kind.quantity())
+}
+
+/// The layer that a property's curves went to; that for such curves where it rests.
+fn layer_of(take: &nimble_curve_scene::scene::Take, target: &Target) -> String {
+    let own = take.active_tracks().find(|(_, track)| track.target == *target).map(|(layer, _)| layer);
+    own.or(take.layers.first()).map_or_else(|| "base".to_owned(), |layer| layer.name.clone())
 }
 
 fn count_of(take: &nimble_curve_scene::scene::Take, target: &Target) -> usize {
@@ -143,7 +151,7 @@ fn count_of(take: &nimble_curve_scene::scene::Take, target: &Target) -> usize {
 fn entry(books: &Bookkeeper<'_>, target: &Target, before: usize, after: usize, fate: Fate) -> Entry {
     Entry {
         take: books.take.name.clone(),
-        layer: books.take.layers.first().map(|layer| layer.name.clone()).unwrap_or_default(),
+        layer: String::new(),
         channel: books.addresses.property(target),
         to: None,
         target: Some(target.clone()),
