@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use nimble_curve_core::address::Addresses;
+use nimble_curve_core::address::{Addresses, visible};
 use nimble_curve_core::constraint::Constraint;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::rig::{Attribute, Node, NodeKind, Rig};
@@ -204,6 +204,14 @@ fn said_in(scene: &Scene, constraints: Vec<Constraint>, space: &Space) -> Vec<Co
 /// # Errors
 /// Where it has none.
 pub fn rig_sheet(scene: &Scene) -> Result<String, Fault> {
+    rig_sheet_with(scene, |_| Vec::new())
+}
+
+/// The same with lines of comment above constraints, by their place.
+///
+/// # Errors
+/// Where it has none.
+pub fn rig_sheet_with(scene: &Scene, comment: impl Fn(usize) -> Vec<String>) -> Result<String, Fault> {
     if scene.constraints.is_empty() {
         return Err(Fault::of_whole("nothing is driven: there is no constraint to write"));
     }
@@ -252,5 +260,15 @@ pub fn rig_sheet(scene: &Scene) -> Result<String, Fault> {
     }
     sheet["constraints"] = file["constraints"].clone();
     let text = toml::to_string(&sheet).map_err(|error| wrong(&error))?;
-    Ok(format!("{HEAD}{text}"))
+    let mut made = HEAD.to_owned();
+    let mut index = 0;
+    for line in text.lines() {
+        if line == "[[constraints]]" {
+            made.extend(comment(index).iter().map(|own| format!("# {}\n", visible(own))));
+            index += 1;
+        }
+        made.push_str(line);
+        made.push('\n');
+    }
+    Ok(made)
 }

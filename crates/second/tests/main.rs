@@ -5,6 +5,7 @@ mod claims;
 mod constrained;
 mod evaluation;
 mod followed;
+mod found;
 mod matched;
 mod restated;
 mod several;

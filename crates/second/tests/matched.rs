@@ -2,13 +2,16 @@
 
 use std::collections::BTreeSet;
 
+use glam::{DQuat, DVec3};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::control_rig::{
     Limbs, MatchKeys, MatchOptions, SwitchOptions, To, match_controls, switch,
 };
 use nimble_curve_core::scene::Scene as Ours;
+use nimble_curve_second::halving::{Slopes, key_frames as key_frames_by_halves};
 use nimble_curve_second::posed::{Keyed, LAST, Posed, text};
 use nimble_curve_second::scene::{Scene, Solved};
+use nimble_curve_second::turn::{apart, exp, log_near};
 use serde_json::Value;
 
 /// Random rigs of each kind; each has two limbs. More of them where the environment says so.
@@ -99,19 +102,25 @@ fn median(mut all: Vec<f64>) -> f64 {
     all[all.len() / 2]
 }
 
+/// The key times of all that moves the end of a limb within its goal's space.
+fn moving(source: &Ours, side: &str) -> BTreeSet<i64> {
+    let goal = format!("goal_{side}");
+    let node = source.rigs[0].nodes().find(|(_, node)| node.name == goal).unwrap().0;
+    let in_world = source.rigs[0].parent(node).is_none();
+    let [upper, lower, end] = ["upper", "lower", "end"].map(|part| format!("{part}_{side}"));
+    let mut moving = vec![upper.as_str(), &lower, &end, "chest"];
+    if in_world {
+        moving.push("hips");
+    }
+    key_frames(source, &moving)
+}
+
 /// Ratios of key times: those of the goal to those of all that moves the end within the goal's space.
 fn ratios(source: &Ours, result: &Ours) -> Vec<f64> {
     let mut found = Vec::new();
     for side in ["l", "r"] {
         let goal = format!("goal_{side}");
-        let node = result.rigs[0].nodes().find(|(_, node)| node.name == goal).unwrap().0;
-        let in_world = result.rigs[0].parent(node).is_none();
-        let [upper, lower, end] = ["upper", "lower", "end"].map(|part| format!("{part}_{side}"));
-        let mut moving = vec![upper.as_str(), &lower, &end, "chest"];
-        if in_world {
-            moving.push("hips");
-        }
-        let before = key_frames(source, &moving).len();
+        let before = moving(source, side).len();
         found.push(key_frames(result, &[&goal]).len() as f64 / before as f64);
     }
     found
@@ -154,6 +163,87 @@ fn bounded_keys_hold_their_bound_on_random_rigs() {
         let median = median(all);
         println!("{keyed:?} {place} cm {turn} deg: {worst:?}, median of key times {median:.2}");
         assert!(median <= most, "{keyed:?}: {median}");
+    }
+}
+
+/// How many keys a half-interval search puts onto a goal: it stands where it stands at rest beside the end, in the space of its parent,
+/// whose own motion counts as exact.
+fn halved(
+    source: &Scene,
+    result: &Scene,
+    side: &str,
+    start: &[i64],
+    (place, turn): (f64, f64),
+) -> [usize; 2] {
+    let goal = result.find(&format!("goal_{side}"));
+    let end = source.find(&format!("end_{side}"));
+    let resting = Solved::new(result, None);
+    let rest = |node: usize| resting.placed(node).world;
+    let beside = rest(result.find(&format!("end_{side}"))).inverse() * rest(goal);
+    let parent = result.nodes[goal].parent;
+    // The goal beside its parent, its own turn alone.
+    let wanted = |frame: f64| {
+        let world = source.world(0, end, frame).0 * beside;
+        match parent {
+            Some(parent) => Solved::new(result, Some((0, frame))).placed(parent).world.inverse() * world,
+            None => world,
+        }
+    };
+    let rest_turn = DQuat::from_mat3(&wanted(1.0).matrix3);
+    // Rows at half frames, turns as the vector of their logarithm from the first one, which no pole disturbs.
+    let mut near = DVec3::ZERO;
+    let rows: Vec<[f64; 6]> = halves_from_first()
+        .map(|frame| {
+            let now = wanted(frame);
+            near = log_near(rest_turn.inverse() * DQuat::from_mat3(&now.matrix3), near);
+            let at = now.translation;
+            [at.x, at.y, at.z, near.x, near.y, near.z]
+        })
+        .collect();
+    let row = |frame: f64| rows[((frame - 1.0) * 2.0).round() as usize];
+    let is_within = |frame: f64, made: &[f64; 6]| {
+        let theirs = row(frame);
+        let [from, to] =
+            [&theirs, made].map(|row| (DVec3::from_slice(&row[..3]), DVec3::from_slice(&row[3..])));
+        (from.0 - to.0).length() <= place && apart(exp(from.1), exp(to.1)) <= turn
+    };
+    [Slopes::Joined, Slopes::Broken].map(|how| key_frames_by_halves(start, how, &row, &is_within).len())
+}
+
+fn halves_from_first() -> impl Iterator<Item = f64> {
+    std::iter::once(1.0).chain(halves().skip(1))
+}
+
+#[test]
+fn goals_have_fewer_keys_than_a_half_interval_search_needs() {
+    let usual = Tolerance::default();
+    for keyed in [Keyed::Whole, Keyed::Apart] {
+        // Close to the pole of its order a goal's angles need keys that its turn does not.
+        let most_with_more = 2 * cases() as usize / 50;
+        let (mut more, mut ours_in_all, mut theirs_in_all, mut broken_in_all) = (Vec::new(), 0, 0, 0);
+        for seed in 0..cases() {
+            let text = posed(seed, keyed);
+            let source = read(&text);
+            let (scene, _) = matched(&text, &bounded(Limbs::Ik));
+            let (from, to) = (Scene::read(&undriven(&text)), written(&scene));
+            for side in ["l", "r"] {
+                let ours = key_frames(&scene, &[&format!("goal_{side}")]).len();
+                // Joints' own keys stay; more of them come where the bound asks for them.
+                let start: Vec<i64> = moving(&source, side).iter().map(|frame| frame / 1000).collect();
+                let bound = (usual.length * 100.0, usual.angle.to_degrees());
+                let [theirs, broken] = halved(&from, &to, side, &start, bound);
+                ours_in_all += ours;
+                theirs_in_all += theirs;
+                broken_in_all += broken;
+                if ours > theirs {
+                    more.push(format!("seed {seed} {side}: {ours} of {theirs}"));
+                }
+            }
+        }
+        println!(
+            "{keyed:?}: {ours_in_all} key times, by halves {theirs_in_all}, with broken tangents {broken_in_all}; more: {more:?}"
+        );
+        assert!(more.len() <= most_with_more && ours_in_all < theirs_in_all, "{keyed:?}: {more:?}");
     }
 }
 

@@ -29,7 +29,9 @@ use crate::files::InputArgs;
 use crate::quantity;
 
 pub use self::clips::*;
-pub use self::rig::{KeysArg, KindArg, LimbArg, Rig, RigAction, RigMatch, RigSheet, RigSolve, RigSwitch};
+pub use self::rig::{
+    KeysArg, KindArg, LimbArg, Rig, RigAction, RigFind, RigMatch, RigSheet, RigSolve, RigSwitch,
+};
 pub use self::root::*;
 pub use self::run::*;
 

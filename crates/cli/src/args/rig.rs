@@ -30,6 +30,31 @@ pub enum RigAction {
     Match(RigMatch),
     Switch(RigSwitch),
     Sheet(RigSheet),
+    Find(RigFind),
+}
+
+/// Find what drives what in an export that shows controls and joints moving, and write it as a rig sheet
+#[derive(Args, Clone, Debug)]
+pub struct RigFind {
+    /// File with keys or samples on controls and joints; - is standard input
+    pub file: PathBuf,
+    /// Sheet to write; what was found is only shown where left out
+    #[arg(short, long, value_name = "SHEET")]
+    pub output: Option<PathBuf>,
+    /// Replace the sheet where it is there already
+    #[arg(long)]
+    pub replace: bool,
+    /// Which nodes are controls, by name, address, pattern with * or as @SET; those that the file says are where left out
+    #[arg(long, value_name = "PATTERN", num_args = 1.., value_delimiter = ',')]
+    pub controls: Vec<String>,
+    /// Put on the sheet what is not sure as well
+    #[arg(long)]
+    pub with_unsure: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub input: InputArgs,
 }
 
 /// Write what drives what as a rig sheet: a short text, for any file of the character

@@ -20,6 +20,12 @@ pub enum SolveError {
         "no control moves what is driven: nodes of kind control have to be followed, aimed at or reached for"
     )]
     NoControls,
+    /// Nothing says which nodes are controls.
+    #[error("no node in it is known to be a control")]
+    NoControlKnown,
+    /// What drives what is known already.
+    #[error("what drives what is in it already")]
+    HasConstraints,
     /// Nothing that was asked for is driven.
     #[error("no constraint drives '{0}'")]
     NotDriven(String),

@@ -4,6 +4,7 @@
 mod anchor;
 mod drivers;
 mod error;
+mod find;
 mod in_world;
 mod onto;
 mod solve;
@@ -11,6 +12,9 @@ mod touched;
 mod written;
 
 pub use error::SolveError;
+pub use find::{
+    FindOptions, Finding, FoundRig, Residual, SURE_DEGREES, SURE_METRES, Stretch, Unexplained, find,
+};
 pub use onto::{
     Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, SwitchOptions, Switched, To, match_controls, switch,
 };

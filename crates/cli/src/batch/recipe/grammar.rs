@@ -153,7 +153,7 @@ pub fn as_step(command: Command) -> Option<Kind> {
             RigAction::Solve(args) => Box::new(args),
             RigAction::Match(args) => Box::new(args),
             RigAction::Switch(args) => Box::new(args),
-            RigAction::Sheet(_) => return None,
+            RigAction::Sheet(_) | RigAction::Find(_) => return None,
         },
         Command::Root(root) => match root.action {
             RootAction::Lift(args) => Box::new(args),

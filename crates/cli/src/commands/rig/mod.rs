@@ -1,5 +1,6 @@
 //! `rig`: what drives what, joints solved, and put back onto controls.
 
+mod finding;
 mod onto;
 mod switching;
 
@@ -34,6 +35,7 @@ pub fn run(args: &Rig) -> Result<(), Failure> {
         Some(RigAction::Match(args)) => onto::run(args),
         Some(RigAction::Switch(args)) => switching::run(args),
         Some(RigAction::Sheet(args)) => run_sheet(args),
+        Some(RigAction::Find(args)) => finding::run(args),
     }
 }
 
@@ -207,14 +209,18 @@ fn run_sheet(args: &RigSheet) -> Result<(), Failure> {
     let text = rig_sheet(&scene).map_err(|fault| Failure::from(fault.in_file(&args.file)))?;
     let mut out = Report::out();
     let Some(path) = &args.output else { return Ok(report::print_text(&mut out, &text)?) };
-    if path.exists() && !args.replace {
-        let there = format!("{}: is there already: say --replace to write over it", path.display());
-        return Err(Failure::new(there));
-    }
-    nimble_curve_formats::write_bytes(text.as_bytes(), path)?;
+    write_sheet(&text, path, args.replace)?;
     let what = format!("{} on a sheet", counted(scene.constraints.len(), "constraint"));
     report::head(&mut out, &format!("{} → {}", args.file.display(), path.display()), &(Style::Good, what))?;
     Ok(())
+}
+
+fn write_sheet(text: &str, path: &Path, replace: bool) -> Result<(), Failure> {
+    if path.exists() && !replace {
+        let there = format!("{}: is there already: say --replace to write over it", path.display());
+        return Err(Failure::new(there));
+    }
+    Ok(nimble_curve_formats::write_bytes(text.as_bytes(), path)?)
 }
 
 /// All nodes but controls, and the locators that served them.
