@@ -122,6 +122,42 @@ fn joints_of_a_file_without_controls_go_onto_those_of_a_sheet() {
 }
 
 #[test]
+fn a_layer_holds_the_difference_and_what_controls_had_lies_below() {
+    let folder = tempdir().unwrap();
+    let here = folder.path();
+    crane_joints(here);
+    // Joints of one take, controls of it that were moved elsewhere.
+    succeed(here, &["rig", "solve", &at("crane.ncurve"), "-o", "both.ncurve", "--keep-controls"]);
+    let mut file: serde_json::Value = serde_json::from_str(&text(here, "both.ncurve")).unwrap();
+    let tracks = file["takes"][0]["layers"][0]["tracks"].as_array_mut().unwrap();
+    let own = tracks.iter_mut().find(|track| track["channel"] == "hook_ctrl:translation").unwrap();
+    for axis in own["controller"]["components"].as_array_mut().unwrap() {
+        for key in axis["keys"].as_array_mut().unwrap() {
+            key["value"] = serde_json::json!((key["value"].as_f64().unwrap() * 0.9).round() as i64);
+        }
+    }
+    let kept = own["controller"].clone();
+    fs::write(here.join("moved.ncurve"), file.to_string()).unwrap();
+    let matching = ["rig", "match", "moved.ncurve", "--sheet", "crane.toml", "--keys", "bounded"];
+    succeed(here, &[&matching[..], &["--layer", "back", "-o", "layered.ncurve"]].concat());
+    let layered = text(here, "layered.ncurve");
+    let is_joint = |name: &str| ["cab", "boom", "jib", "hook", "lamp", "cable"].contains(&name);
+    let (off, node) = apart(&text(here, "joints.ncurve"), &layered, (1, 96), 2, is_joint);
+    assert!(off <= 0.05, "{node}: {off} cm");
+    let file: serde_json::Value = serde_json::from_str(&layered).unwrap();
+    let layers = file["takes"][0]["layers"].as_array().unwrap();
+    assert_eq!(
+        (layers.len(), &layers[1]["name"], &layers[1]["mode"]),
+        (2, &"back".into(), &"additive".into())
+    );
+    let base = layers[0]["tracks"].as_array().unwrap();
+    let own = base.iter().find(|track| track["channel"] == "hook_ctrl:translation").unwrap();
+    assert_eq!(own["controller"], kept, "what the control had is as it was");
+    let said = fail(here, &[&matching[..], &["--layer", "base", "-o", "x.ncurve"]].concat());
+    assert!(said.contains("there is a layer 'base' already"), "{said}");
+}
+
+#[test]
 fn what_no_control_moves_is_refused_or_named() {
     let folder = tempdir().unwrap();
     let here = folder.path();

@@ -123,6 +123,9 @@ pub struct RigMatch {
     /// Other controls on the same joints rest; else they keep their curves
     #[arg(long)]
     pub clear_others: bool,
+    /// Put it on a new additive layer of this name, over what controls have
+    #[arg(long, value_name = "NAME", conflicts_with = "clear_others")]
+    pub layer: Option<String>,
     /// Print the report as JSON
     #[arg(long)]
     pub json: bool,

@@ -1,8 +1,10 @@
 //! Layers: written together, taken apart, and set.
 
+mod controls;
 mod difference;
 mod flatten;
 mod set;
+pub use self::controls::match_onto_layer;
 pub use self::difference::{SplitOptions, split};
 pub use self::flatten::{FlattenOptions, flatten};
 pub use self::set::{LayerSettings, set};

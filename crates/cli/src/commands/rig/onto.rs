@@ -6,6 +6,7 @@ use std::sync::Arc;
 use nimble_curve_core::judge::Scope;
 use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::control_rig::{Limbs, MatchKeys, MatchOptions, match_controls};
+use nimble_curve_core::ops::layers::match_onto_layer;
 use nimble_curve_core::scene::Scene;
 
 use crate::args::{KeysArg, LimbArg, RigMatch};
@@ -33,8 +34,11 @@ impl Step for RigMatch {
             clear_others: self.clear_others,
             between_frames: self.between_frames,
         };
-        let matched = match_controls(scene, &options)
-            .map_err(|error| Failure::new(format!("{}: {error}", file.display())))?;
+        let matched = match &self.layer {
+            Some(name) => match_onto_layer(scene, &options, name).map_err(|error| error.to_string()),
+            None => match_controls(scene, &options).map_err(|error| error.to_string()),
+        };
+        let matched = matched.map_err(|error| Failure::new(format!("{}: {error}", file.display())))?;
         let mut claims = matched.claims.into_iter();
         let mut worked = StepOutput::new(matched.scene, matched.ledger);
         // Between keys nothing is promised of the same keys; what lies there is in the notes.

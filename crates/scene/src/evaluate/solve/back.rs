@@ -138,7 +138,7 @@ impl Solver<'_> {
 
     /// Where what a node hangs on stands.
     pub fn above(&self, node: NodeRef) -> Stand {
-        self.place_of(node).map_or(Stand::START, |place| self.state.parent_stand(place))
+        self.place_of(node).map_or(Stand::START, |place| *self.state.parent_stand(place))
     }
 
     fn aimed_at(

@@ -134,7 +134,7 @@ fn followed(
         counted += 1;
         position += weight * stand.world.transform_point3(beside.position);
         scale += weight * sizes(stand.world.matrix3) * beside.scale;
-        let own = turned_into(&state.parent_stand(index), stand.frame * beside.frame, parts);
+        let own = turned_into(state.parent_stand(index), stand.frame * beside.frame, parts);
         turn = Some(match turn {
             None => (own, weight),
             Some((mean, so_far)) => {

@@ -152,7 +152,7 @@ impl<'a> LimbPlan<'a> {
         let (reach, stretched) = self.reach(way.length(), a + b, setting(0));
         let (a, b) = (a * stretched, b * stretched);
         let hand = (above.frame.determinant() * self.carried.determinant()).signum();
-        let (line, side) = self.plane(state, (root, way), &above, setting(1) * state.hand);
+        let (line, side) = self.plane(state, (root, way), above, setting(1) * state.hand);
         let normal = line.cross(side) * hand;
         let d = reach.clamp((a - b).abs(), a + b);
         let (cosine, sine) = bend(a, b, d);
@@ -164,10 +164,10 @@ impl<'a> LimbPlan<'a> {
         };
         let upper_turn = rotation(bones[0], self.hinges[0], inward * first, inward * normal)?;
         // The frame in which the lower joint turns, with the whole of the solution above it.
-        let stand =
-            Stand::below(Some(&above), state.inherits[upper], &Parts { rotation: upper_turn, ..*parts });
+        let turned_upper = Parts { rotation: upper_turn, ..*parts };
         let over_lower = self.upper_chain.iter().take(self.upper_chain.len() - 1);
-        let frame = over_lower.fold(stand.frame, |frame, &place| frame * frame_of(&state.own[place]));
+        let frame = over_lower
+            .fold(above.frame * frame_of(&turned_upper), |frame, &place| frame * frame_of(&state.own[place]));
         let out = frame.transpose();
         let lower_turn = rotation(bones[1], self.hinges[1], out * second, out * normal)?;
         let end_turn = match self.limb.end_turn {

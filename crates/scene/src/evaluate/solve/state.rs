@@ -32,12 +32,12 @@ impl State {
         found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))
     }
 
-    pub fn parent_stand(&self, index: usize) -> Stand {
-        self.parents[index].map_or(Stand::START, |parent| self.stands[parent])
+    pub fn parent_stand(&self, index: usize) -> &Stand {
+        self.parents[index].map_or(&Stand::START, |parent| &self.stands[parent])
     }
 
-    pub fn parent_rest(&self, index: usize) -> Stand {
-        self.parents[index].map_or(Stand::START, |parent| self.rests[parent])
+    pub fn parent_rest(&self, index: usize) -> &Stand {
+        self.parents[index].map_or(&Stand::START, |parent| &self.rests[parent])
     }
 
     /// A direction in the world, as seen from a place.
