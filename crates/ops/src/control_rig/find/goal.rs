@@ -5,8 +5,8 @@ use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::constraint::{EndTurn, Offset};
 
 use super::Limits;
+use super::bones::{Joints, Shape, hinged};
 use super::follow::Followed;
-use super::limb::{Joints, Shape, hinged};
 use super::recorded::Recording;
 use super::steady::{around, steady};
 

@@ -4,6 +4,7 @@ use nimble_curve_scene::constraint::{Constraint, ConstraintKind, EndTurn, Settin
 use nimble_curve_scene::evaluate::EvaluateError;
 
 use super::Limits;
+use super::bones::{self, Joints};
 use super::follow::{self, Followed};
 use super::limb::{self, Rival};
 use super::measured::{alone, off};
@@ -18,7 +19,7 @@ impl Search<'_> {
     pub fn limbs(&mut self, limits: &Limits) -> Result<(), EvaluateError> {
         let count = self.recording.frames.len();
         let mut found: Vec<limb::Found> = Vec::new();
-        for joints in limb::joints(&self.recording) {
+        for joints in bones::joints(&self.recording) {
             let known: Vec<Followed> = [joints.upper, joints.lower]
                 .iter()
                 .flat_map(|node| self.follows.get(node).into_iter().flatten().cloned())
@@ -30,7 +31,7 @@ impl Search<'_> {
             (std::cmp::Reverse(own.count()), own.goal.end_turn != EndTurn::Goal, own.joints.end)
         });
         for own in found {
-            let limb::Joints { upper, lower, end } = own.joints;
+            let Joints { upper, lower, end } = own.joints;
             if [upper, lower].iter().any(|joint| self.limbs.contains(joint)) {
                 continue;
             }
@@ -90,7 +91,7 @@ impl Search<'_> {
 
     /// A limb that holds for some frames, where its joints go with controls of their own on the others.
     fn switched_limb(&mut self, own: &limb::Found, limits: &Limits) -> bool {
-        let limb::Joints { upper, lower, end } = own.joints;
+        let Joints { upper, lower, end } = own.joints;
         let on = own.on.clone();
         let mut chain = Vec::new();
         let mut rest = vec![true; on.len()];

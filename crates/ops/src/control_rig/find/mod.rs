@@ -2,6 +2,7 @@
 //! switched when.
 
 mod aim;
+mod bones;
 mod eigen;
 mod follow;
 mod goal;

@@ -91,7 +91,7 @@ impl Solver<'_> {
             false => self.stand_at(place).frame.transpose() * self.stand(below)?.frame,
         };
         let rotation = match wanted.frame {
-            Some(frame) => turned_into(&parent, frame * turned.transpose(), own),
+            Some(frame) => turned_into(parent, frame * turned.transpose(), own),
             None => own.rotation,
         };
         self.local_turned(node, below, rotation, wanted)
