@@ -130,8 +130,8 @@ fn table(rows: Vec<FindingJson>) -> Table {
         ("from", Align::Left),
         ("off by", Align::Right),
         ("", Align::Left),
-        ("as well", Align::Left),
-        ("when", Align::Left),
+        ("explained as well by", Align::Left),
+        ("from frame", Align::Left),
     ]);
     for own in rows {
         table.row(vec![
@@ -144,7 +144,7 @@ fn table(rows: Vec<FindingJson>) -> Table {
             own.when.join(", "),
         ]);
     }
-    table.least_telling(&["when", "as well"])
+    table.without_empty_columns().least_telling(&["from frame", "explained as well by"])
 }
 
 impl FindingJson {

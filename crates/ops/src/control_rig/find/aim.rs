@@ -31,20 +31,20 @@ pub fn found(recording: &Recording, node: usize, limits: &Limits) -> Option<Foun
     if !own.moves.rotation || own.moves.translation {
         return None;
     }
-    let mut targets: Vec<(usize, DVec3, f64)> = Vec::new();
+    let mut targets: Vec<(usize, DVec3)> = Vec::new();
     for target in 0..recording.nodes.len() {
         let is_free = recording.is_for_animators(target)
             && recording.is_keyed(target)
             && !recording.hangs_on(target, node)
             && !recording.hangs_on(node, target);
-        if let Some((axis, away)) = is_free.then(|| axis(recording, node, target, limits)).flatten() {
-            targets.push((target, axis, away));
+        if let Some(axis) = is_free.then(|| axis(recording, node, target, limits)).flatten() {
+            targets.push((target, axis));
         }
     }
     // What hangs on the same and stands on the line explains it as well; what is moved by itself is what is meant.
-    targets.sort_by_key(|(target, ..)| recording.mover(*target) != Some(*target));
-    let &(at, axis, _) = targets.first()?;
-    let rivals: Vec<Rival> = targets[1..].iter().map(|(target, ..)| Rival::Node(*target)).collect();
+    targets.sort_by_key(|(target, _)| recording.mover(*target) != Some(*target));
+    let &(at, axis) = targets.first()?;
+    let rivals: Vec<Rival> = targets[1..].iter().map(|(target, _)| Rival::Node(*target)).collect();
     let ups = ups(recording, (node, at), axis, limits);
     let (up, kind) = ups.first()?.clone();
     let more =
@@ -54,21 +54,17 @@ pub fn found(recording: &Recording, node: usize, limits: &Limits) -> Option<Foun
     Some(Found { aim, rivals })
 }
 
-/// The axis of a node that points at another one on all frames, and how far that goes round.
-fn axis(recording: &Recording, node: usize, target: usize, limits: &Limits) -> Option<(DVec3, f64)> {
+/// The axis of a node that points at another one on all frames, where that goes round.
+fn axis(recording: &Recording, node: usize, target: usize, limits: &Limits) -> Option<DVec3> {
     let (own, theirs) = (&recording.nodes[node], &recording.nodes[target]);
-    let towards = |frame: usize| {
-        let way = theirs.instants[frame].place - own.instants[frame].place;
-        Some((way.try_normalize()?, way.length()))
-    };
-    let (first, _) = towards(0)?;
-    let first = own.inward(0, first);
+    let towards = |frame: usize| (theirs.instants[frame].place - own.instants[frame].place).try_normalize();
+    let first = own.inward(0, towards(0)?);
     let parent = own.parent.map(|parent| &recording.nodes[parent]);
     let beside = |frame: usize, v: DVec3| parent.map_or(v, |parent| parent.inward(frame, v));
     let (mut sum, mut round) = (DVec3::ZERO, 0.0_f64);
-    let start = beside(0, towards(0)?.0);
+    let start = beside(0, towards(0)?);
     for frame in 0..recording.frames.len() {
-        let (way, _) = towards(frame)?;
+        let way = towards(frame)?;
         let now = own.inward(frame, way);
         if now.dot(first) < 0.5 || now.cross(first).length() > 2.0 * limits.angle {
             return None;
@@ -77,7 +73,7 @@ fn axis(recording: &Recording, node: usize, target: usize, limits: &Limits) -> O
         round = round.max(beside(frame, way).angle_between(start));
     }
     let axis = super::rounded::direction(sum.try_normalize()?);
-    (round > GOES_ROUND).then_some((axis, round))
+    (round > GOES_ROUND).then_some(axis)
 }
 
 type Up = Option<(DVec3, Towards)>;

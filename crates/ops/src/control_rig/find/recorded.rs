@@ -14,7 +14,7 @@ use nimble_curve_scene::space::Handedness;
 use super::Limits;
 
 /// How many frames are looked at, at most: of longer files every second one, or every third.
-const MOST_FRAMES: i64 = 4000;
+const MOST_FRAMES: i64 = 2000;
 
 /// Where a node stands on a frame.
 #[derive(Clone, Copy, Debug)]

@@ -17,6 +17,9 @@ const STEPS: usize = 40;
 /// How much of a turn has to be told by a motion at least: the ratio of what its axes do.
 const TOLD: f64 = 1e-4;
 
+/// On about how many frames a source is tried first.
+const FEW: usize = 100;
+
 /// The least fraction that is one.
 const LEAST: f64 = 1e-3;
 
@@ -111,25 +114,30 @@ pub fn found(recording: &Recording, node: usize, limits: &Limits) -> Option<Foun
     Some(Found { roll, rivals })
 }
 
-/// Turns of a source, and angles that may be taken from them.
-struct Taken<'a> {
-    turns: Vec<DQuat>,
-    angles: &'a [f64],
+/// Turns of a source with the angles that may be taken from them, by frame.
+struct Taken {
+    frames: Vec<(DQuat, f64)>,
 }
 
-impl Taken<'_> {
-    fn new<'a>(recording: &Recording, source: usize, angles: &'a [f64]) -> Taken<'a> {
+impl Taken {
+    fn new(recording: &Recording, source: usize, angles: &[f64]) -> Taken {
         let own = &recording.nodes[source];
         let rest = own.rest.rotation.inverse();
-        Taken { turns: own.instants.iter().map(|now| rest * now.rotation).collect(), angles }
+        let turns = own.instants.iter().map(|now| rest * now.rotation);
+        Taken { frames: turns.zip(angles.iter().copied()).collect() }
     }
 
     fn source(&self, index: usize, limits: &Limits) -> Option<Source> {
-        let farthest = self.turns.iter().map(|turn| turn.xyz().length()).fold(0.0, f64::max);
+        let farthest = self.frames.iter().map(|(turn, _)| turn.xyz().length()).fold(0.0, f64::max);
         if farthest < 10.0 * limits.angle {
             return None;
         }
-        let all = 0..self.turns.len();
+        // Most sources are told by a few frames.
+        let few = self.few();
+        if few.fitted(0..few.frames.len()).is_none_or(|wanted| few.off(wanted) > 4.0 * limits.angle) {
+            return None;
+        }
+        let all = 0..self.frames.len();
         let wanted = self.fitted(all.clone()).filter(|wanted| wanted.length() > LEAST)?;
         if self.off(wanted) > 2.0 * limits.angle {
             return None;
@@ -145,9 +153,15 @@ impl Taken<'_> {
         Some(Source { index, axis, fraction, is_told: told[0] > TOLD * told[2], is_foretold })
     }
 
+    /// The same on a few frames.
+    fn few(&self) -> Taken {
+        let stride = self.frames.len().div_ceil(FEW).max(1);
+        Taken { frames: self.frames.iter().copied().step_by(stride).collect() }
+    }
+
     /// The frame up to which the source has gone a part of its way.
     fn at_part(&self, part: f64) -> usize {
-        let steps = self.turns.windows(2).map(|pair| angle_between(pair[0], pair[1]));
+        let steps = self.frames.windows(2).map(|pair| angle_between(pair[0].0, pair[1].0));
         let way: f64 = steps.clone().sum();
         let mut gone = 0.0;
         let before = steps.take_while(|step| {
@@ -160,14 +174,14 @@ impl Taken<'_> {
     /// How far the angles are off what is taken by an axis times a fraction, at most.
     fn off(&self, wanted: DVec3) -> f64 {
         let (axis, fraction) = (wanted.normalize(), wanted.length());
-        let off = |(turn, angle): (&DQuat, &f64)| (twist(*turn, axis) * fraction - angle).abs();
-        self.turns.iter().zip(self.angles).map(off).fold(0.0, f64::max)
+        let off = |(turn, angle): &(DQuat, f64)| (twist(*turn, axis) * fraction - angle).abs();
+        self.frames.iter().map(off).fold(0.0, f64::max)
     }
 
     /// The equations for small turns, which are their vectors: angle = (fraction · axis) · vector.
     fn matrix(&self, frames: Range<usize>) -> (DMat3, DVec3) {
         let (mut matrix, mut side) = (DMat3::ZERO, DVec3::ZERO);
-        for (turn, angle) in self.turns[frames.clone()].iter().zip(&self.angles[frames]) {
+        for (turn, angle) in &self.frames[frames] {
             let vector = if turn.w < 0.0 { -turn.xyz() } else { turn.xyz() } * 2.0;
             matrix += outer(vector);
             side += vector * *angle;
@@ -183,7 +197,7 @@ impl Taken<'_> {
         for _ in 0..STEPS {
             let (axis, fraction) = (wanted.normalize(), wanted.length());
             let (mut matrix, mut side) = (DMat3::ZERO, DVec3::ZERO);
-            for (turn, angle) in self.turns[frames.clone()].iter().zip(&self.angles[frames.clone()]) {
+            for (turn, angle) in &self.frames[frames.clone()] {
                 let now = twist(*turn, axis);
                 // The twist is 2 atan(v·a / w): what it becomes as the axis turns.
                 let along = turn.xyz().dot(axis);

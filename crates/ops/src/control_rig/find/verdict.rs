@@ -13,7 +13,7 @@ use super::{Finding, Limits};
 /// How many times as far as it is off a node has to move for something to be found in that that is not sure.
 const TOLD: f64 = 100.0;
 
-/// What a finding points, and at what.
+/// The node that a finding points, and at which other one.
 pub fn aimed(found: &Finding) -> Option<(NodeRef, NodeRef)> {
     match &found.constraint.kind {
         ConstraintKind::Aim(aim) => Some((found.constraint.node, aim.at)),
