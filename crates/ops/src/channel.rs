@@ -3,7 +3,7 @@
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
-use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Track};
+use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, Scene, Take, Track};
 use nimble_curve_scene::space::Space;
 use rayon::prelude::*;
 
@@ -133,4 +133,15 @@ pub(super) fn keys_added(added: usize) -> String {
 /// Keys and sampled numbers of a track.
 pub(super) fn count(track: &Track) -> usize {
     track.controller.value_count()
+}
+
+/// A take with some of its tracks on its layers, without clips and markers.
+pub(crate) fn with_tracks(take: &Take, counts: impl Fn(&Track) -> bool) -> Take {
+    let layer = |layer: &Layer| Layer {
+        name: layer.name.clone(),
+        weight: layer.weight.clone(),
+        tracks: layer.tracks.iter().filter(|track| counts(track)).cloned().collect(),
+        ..*layer
+    };
+    Take::new(take.name.clone(), take.range, take.layers.iter().map(layer).collect())
 }

@@ -55,25 +55,8 @@ impl<'a> LayeredRotation<'a> {
         let alone = |rig: &Rig, target: &Target, with_tracks: bool| {
             let mut rigs = vec![Rig::default(); target.rig];
             rigs.push(rig.only(target.node));
-            let layer = |old: &Layer| {
-                let own = old.tracks.iter().filter(|track| with_tracks && track.target == *target);
-                Layer {
-                    name: old.name.clone(),
-                    mode: old.mode,
-                    rotations: old.rotations,
-                    weight: old.weight.clone(),
-                    muted: old.muted,
-                    tracks: own.cloned().collect(),
-                }
-            };
-            let takes = takes.iter().map(|take| Take {
-                name: take.name.clone(),
-                folder: None,
-                range: take.range,
-                clips: Vec::new(),
-                markers: Vec::new(),
-                layers: take.layers.iter().map(layer).collect(),
-            });
+            let is_own = |track: &Track| with_tracks && track.target == *target;
+            let takes = takes.iter().map(|take| crate::channel::with_tracks(take, is_own));
             Scene {
                 rate: scene.rate,
                 space: scene.space,

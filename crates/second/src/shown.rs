@@ -131,7 +131,7 @@ impl Maker {
     }
 
     fn find(&self, name: &str) -> Value {
-        self.nodes.iter().find(|node| node["name"] == name).cloned().unwrap_or_default()
+        self.nodes.iter().find(|node| node["name"] == name).cloned().expect("a node that was added")
     }
 
     /// Keys on a node's turn, and on its place.

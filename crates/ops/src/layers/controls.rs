@@ -1,6 +1,6 @@
 //! Joint motion put onto controls by a layer of its own, over the curves that they have.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::Controller;
@@ -46,15 +46,17 @@ fn moved(scene: &Scene, before: &Take, after: &Take) -> BTreeSet<Target> {
             node.is_some_and(|node| matches!(node.kind, NodeKind::Control | NodeKind::Locator));
         is_for_controls && !matches!(track.controller, Controller::Discrete(_))
     };
-    let all = |take: &Take| -> Vec<Track> {
-        take.active_tracks().map(|(_, track)| track).filter(counts).cloned().collect()
+    let by_target = |take| {
+        let mut found: BTreeMap<&Target, Vec<&Track>> = BTreeMap::new();
+        for track in Take::active_tracks(take).map(|(_, track)| track).filter(counts) {
+            found.entry(&track.target).or_default().push(track);
+        }
+        found
     };
-    let (before, after) = (all(before), all(after));
-    let of = |tracks: &[Track], target: &Target| -> Vec<Track> {
-        tracks.iter().filter(|track| track.target == *target).cloned().collect()
-    };
-    let targets: BTreeSet<Target> = before.iter().chain(&after).map(|track| track.target.clone()).collect();
-    targets.into_iter().filter(|target| of(&before, target) != of(&after, target)).collect()
+    let (before, after) = (by_target(before), by_target(after));
+    let targets =
+        before.keys().chain(after.keys()).filter(|target| before.get(*target) != after.get(*target));
+    targets.map(|target| (*target).clone()).collect()
 }
 
 /// Puts what a take had on some properties back into layers of the same names.

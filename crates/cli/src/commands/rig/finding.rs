@@ -45,15 +45,16 @@ struct FindingJson {
 pub fn run(args: &RigFind) -> Result<(), Failure> {
     let scene = files::read(&args.file, args.input)?.scene;
     let options = FindOptions { controls: args.controls.clone() };
-    let found = find(&scene, &options).map_err(|error| {
+    let named = |error: SolveError| {
         let what_to_do = match error {
             SolveError::NoControlKnown => ": say which are, as in --controls '*_ctrl'",
             SolveError::HasConstraints => ": rig sheet writes it as a sheet",
             _ => "",
         };
         Failure::new(format!("{}: {error}{what_to_do}", args.file.display()))
-    })?;
-    let whole = found.scene(true);
+    };
+    let found = find(&scene, &options).map_err(named)?;
+    let whole = found.scene(true).map_err(named)?;
     let addresses = Addresses::new(&whole);
     let rows: Vec<FindingJson> =
         found.findings.iter().map(|own| FindingJson::new(&whole, &addresses, own)).collect();
@@ -167,7 +168,8 @@ impl FindingJson {
 
 /// The sheet of what was found, with a line above each constraint that says how well it fits.
 fn sheet(found: &FoundRig, file: &Path, with_unsure: bool) -> Result<String, Failure> {
-    let scene = found.scene(with_unsure);
+    let of_file = |error: SolveError| Failure::new(format!("{}: {error}", file.display()));
+    let scene = found.scene(with_unsure).map_err(of_file)?;
     let addresses = Addresses::new(&scene);
     let listed: Vec<&Finding> = found.findings.iter().filter(|own| own.is_sure || with_unsure).collect();
     let text = rig_sheet_with(&scene, |index| {

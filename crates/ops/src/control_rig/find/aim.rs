@@ -5,7 +5,7 @@ use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_scene::constraint::{Aim, Towards};
 
 use super::Limits;
-use super::eigen::least;
+use super::eigen::{least, outer};
 use super::limb::Rival;
 use super::recorded::Recording;
 
@@ -173,7 +173,6 @@ fn direction(
     let inward = |frame: usize, v: DVec3| space.map_or(v, |space| recording.nodes[space].inward(frame, v));
     let (u, v) = axis.any_orthonormal_pair();
     // Of w = cos φ u + sin φ v the sum of w wᵀ has three parts.
-    let outer = |a: DVec3, b: DVec3| DMat3::from_cols(a * b.x, a * b.y, a * b.z);
     let mut sums = [DMat3::ZERO; 3];
     for frame in 0..recording.frames.len() {
         let [u, v] = [u, v].map(|w| inward(frame, own.outward(frame, w)));

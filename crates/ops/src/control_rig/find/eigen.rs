@@ -2,6 +2,11 @@
 
 use glam::{DMat3, DVec3};
 
+/// The matrix a bᵀ.
+pub fn outer(a: DVec3, b: DVec3) -> DMat3 {
+    DMat3::from_cols(a * b.x, a * b.y, a * b.z)
+}
+
 /// The direction along which a symmetric matrix does least, and what it does along its three axes, ascending: by turns that take
 /// out what is beside the diagonal (Jacobi, 1846).
 pub fn least(matrix: DMat3) -> (DVec3, [f64; 3]) {

@@ -8,7 +8,7 @@ use super::Limits;
 use super::bones::{Joints, Shape, hinged};
 use super::follow::Followed;
 use super::recorded::Recording;
-use super::steady::{around, steady};
+use super::steady::{around, count, steady};
 
 /// How much of its length a limb may use before its end may be held back from its goal.
 const BENT: f64 = 0.98;
@@ -179,7 +179,6 @@ impl Reaching<'_> {
             lying.iter().map(|&frame| (self.way(frame).length(), self.shape.reach[frame])).unzip();
         let slack = slack(&ways, &reach, self.shape.length(), self.limits);
         let soft = self.held(slack);
-        let count = |on: &[bool]| on.iter().filter(|on| **on).count();
         let is_better = count(&soft) > count(&rigid) + rigid.len() / FEW;
         if is_better { (slack, soft) } else { (0.0, rigid) }
     }

@@ -10,6 +10,7 @@ use super::follow::Followed;
 use super::goal::{Goal, goals};
 use super::pole::Bend;
 use super::recorded::Recording;
+use super::steady::count;
 
 /// A limb that was found: what it reaches for, and the ways in which it may bend, best first.
 #[derive(Debug)]
@@ -35,7 +36,7 @@ pub enum Rival {
 
 impl Found {
     pub fn count(&self) -> usize {
-        self.on.iter().filter(|on| **on).count()
+        count(&self.on)
     }
 
     /// The limb as a constraint names it.
@@ -147,7 +148,7 @@ pub fn found(recording: &Recording, joints: Joints, known: &[Followed], limits: 
 /// The goal that is probably meant: that which holds longest, turns the end, and is where the end is; and those that explain it as
 /// well.
 fn chosen(recording: &Recording, mut goals: Vec<Goal>) -> Option<(Goal, Vec<Rival>)> {
-    let lasts = |goal: &Goal| goal.on().iter().filter(|on| **on).count();
+    let lasts = |goal: &Goal| count(goal.on());
     let likeness =
         |goal: &Goal| (goal.end_turn != EndTurn::Goal, goal.followed.offset.is_some(), !goal.followed.is_at);
     goals.sort_by_key(|goal| {

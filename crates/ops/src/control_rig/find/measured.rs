@@ -7,9 +7,10 @@ use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::constraint::{Constraint, ConstraintKind, EndTurn};
 use nimble_curve_scene::evaluate::{EvaluateError, Solver, driving};
 use nimble_curve_scene::rig::ROTATION;
-use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
+use nimble_curve_scene::scene::{Scene, Target, Track};
 
 use super::recorded::{Instant, Recording};
+use crate::channel::with_tracks;
 
 /// How far the middle of a limb has to be off its line, in lengths of the limb, for its turn to count.
 const BENT: f64 = 0.05;
@@ -37,27 +38,10 @@ pub fn alone(source: &Scene, constraint: &Constraint) -> Result<Scene, EvaluateE
     let is_replaced = |target: &Target| {
         rolls && (target.rig, target.node) == constraint.node && target.property == ROTATION
     };
-    let counts = |track: &&Track| {
+    let counts = |track: &Track| {
         needed.contains(&(track.target.rig, track.target.node)) && !is_replaced(&track.target)
     };
-    let layer = |layer: &Layer| Layer {
-        name: layer.name.clone(),
-        mode: layer.mode,
-        rotations: layer.rotations,
-        weight: layer.weight.clone(),
-        muted: layer.muted,
-        tracks: layer.tracks.iter().filter(counts).cloned().collect(),
-    };
-    made.takes = (source.takes.iter())
-        .map(|take| Take {
-            name: take.name.clone(),
-            folder: None,
-            range: take.range,
-            clips: Vec::new(),
-            markers: Vec::new(),
-            layers: take.layers.iter().map(layer).collect(),
-        })
-        .collect();
+    made.takes = source.takes.iter().map(|take| with_tracks(take, counts)).collect();
     Ok(made)
 }
 

@@ -131,15 +131,18 @@ pub struct FoundRig {
 
 impl FoundRig {
     /// The scene with what was found, and the attributes and keys of what is switched: what is sure, or all.
-    pub fn scene(&self, with_unsure: bool) -> Scene {
+    ///
+    /// # Errors
+    /// Where the keys of a switch are not in order.
+    pub fn scene(&self, with_unsure: bool) -> Result<Scene, SolveError> {
         let mut made = self.source.clone();
         for found in self.findings.iter().filter(|own| own.is_sure || with_unsure) {
             if let Some(switch) = &found.switch {
-                switch.add_to(&mut made, &found.stretches);
+                switch.add_to(&mut made, &found.stretches)?;
             }
             made.constraints.push(found.constraint.clone());
         }
-        made
+        Ok(made)
     }
 }
 

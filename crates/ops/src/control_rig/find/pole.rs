@@ -4,9 +4,9 @@ use glam::{DMat3, DQuat, DVec3};
 use nimble_curve_scene::constraint::Towards;
 
 use super::Limits;
-use super::eigen::least;
+use super::eigen::{least, outer};
 use super::recorded::Recording;
-use super::steady::steady;
+use super::steady::{count, steady};
 
 /// How much of a direction has to be told by a motion at least: the ratio of what two directions of it would be off.
 const TOLD: f64 = 1e4;
@@ -40,7 +40,7 @@ pub struct Bend {
 
 impl Bend {
     pub fn count(&self) -> usize {
-        self.on.iter().filter(|on| **on).count()
+        count(&self.on)
     }
 }
 
@@ -78,7 +78,6 @@ impl Bends {
     /// What a direction in the world makes of it: bending there, away from it, or at a turn beside it.
     fn beside(&self, towards: impl Fn(usize) -> DVec3, limits: &Limits) -> (f64, Vec<bool>) {
         let turns = self.turns(towards);
-        let count = |on: &[bool]| on.iter().filter(|on| **on).count();
         let mut found = (0.0, self.agreeing(&turns, 0.0, limits));
         let away = self.agreeing(&turns, std::f64::consts::PI, limits);
         if count(&away) > count(&found.1) {
@@ -136,7 +135,7 @@ impl Bends {
         let mut leaning = DVec3::ZERO;
         for frame in 0..self.lines.len() {
             let normal = inward(frame, self.lines[frame].cross(self.sides[frame]) * self.heights[frame]);
-            planes += DMat3::from_cols(normal * normal.x, normal * normal.y, normal * normal.z);
+            planes += outer(normal, normal);
             leaning += inward(frame, self.sides[frame] * self.heights[frame]);
         }
         let (direction, sizes) = least(planes);

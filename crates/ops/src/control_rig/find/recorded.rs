@@ -1,7 +1,5 @@
 //! What a file shows of a rig: where each node stands on each frame, and which of them move beside their parents.
 
-use std::collections::BTreeSet;
-
 use glam::{DMat3, DQuat, DVec3};
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::Ticks;
@@ -81,12 +79,8 @@ pub struct Recording {
 }
 
 impl Recording {
-    /// Nodes in `controls` are controls, whatever the file says; where there are none, those of that kind.
-    pub fn new(
-        scene: &Scene,
-        controls: &BTreeSet<NodeRef>,
-        limits: &Limits,
-    ) -> Result<Recording, EvaluateError> {
+    /// All nodes on all frames, or on every so many.
+    pub fn new(scene: &Scene, limits: &Limits) -> Result<Recording, EvaluateError> {
         let all: Vec<NodeRef> = (scene.rigs.iter().enumerate())
             .flat_map(|(index, rig)| rig.nodes().map(move |(id, _)| (index, id)))
             .collect();
@@ -97,8 +91,7 @@ impl Recording {
         for &node in &all {
             let stand = resting.stand(node).unwrap_or(&Stand::START);
             let parent = scene.rigs[node.0].parent(node.1).and_then(|id| place((node.0, id)));
-            let own = scene.rigs[node.0].node(node.1).map_or(NodeKind::Other, |of| of.kind);
-            let kind = if controls.contains(&node) { NodeKind::Control } else { own };
+            let kind = scene.rigs[node.0].node(node.1).map_or(NodeKind::Other, |of| of.kind);
             let (hand, rest) = (stand.frame.determinant().signum(), Instant::of(stand));
             let (instants, moves) = (Vec::new(), Moves::default());
             nodes.push(Recorded { node, parent, kind, hand, rest, instants, moves });

@@ -8,6 +8,7 @@ use nimble_curve_scene::constraint::{Roll, Setting};
 use nimble_curve_scene::evaluate::twist;
 
 use super::Limits;
+use super::eigen::{least, outer};
 use super::limb::Rival;
 use super::recorded::Recording;
 
@@ -142,7 +143,7 @@ impl Taken {
         if self.off(wanted) > 2.0 * limits.angle {
             return None;
         }
-        let told = super::eigen::least(self.matrix(all.clone()).0).1;
+        let told = least(self.matrix(all.clone()).0).1;
         // Where few poses are keyed at the same frames, any curve is a sum of the others there. It is none of those beyond.
         let foretells = |part: Range<usize>| {
             self.fitted(part).is_some_and(|wanted| self.off(wanted) <= 2.0 * limits.angle)
@@ -183,7 +184,7 @@ impl Taken {
         let (mut matrix, mut side) = (DMat3::ZERO, DVec3::ZERO);
         for (turn, angle) in &self.frames[frames] {
             let vector = if turn.w < 0.0 { -turn.xyz() } else { turn.xyz() } * 2.0;
-            matrix += outer(vector);
+            matrix += outer(vector, vector);
             side += vector * *angle;
         }
         (matrix, side)
@@ -204,7 +205,7 @@ impl Taken {
                 let size = (along * along + turn.w * turn.w).max(1e-12);
                 let across = turn.xyz() - axis * along;
                 let slope = axis * now + across * (2.0 * turn.w / size);
-                matrix += outer(slope);
+                matrix += outer(slope, slope);
                 side += slope * (*angle - now * fraction);
             }
             let step = solved(matrix, side)?;
@@ -238,8 +239,4 @@ fn solved(matrix: DMat3, side: DVec3) -> Option<DVec3> {
     let size = matrix.x_axis.x + matrix.y_axis.y + matrix.z_axis.z;
     let found = (matrix + DMat3::from_diagonal(DVec3::splat(size * 1e-12))).inverse() * side;
     found.is_finite().then_some(found)
-}
-
-fn outer(a: DVec3) -> DMat3 {
-    DMat3::from_cols(a * a.x, a * a.y, a * a.z)
 }

@@ -21,7 +21,7 @@ use crate::control_rig::SolveError;
 /// Finds what drives what in a scene whose controls are known.
 pub fn search(source: Scene) -> Result<FoundRig, SolveError> {
     let sure = Limits::sure(&source);
-    let recording = Recording::new(&source, &BTreeSet::new(), &sure)?;
+    let recording = Recording::new(&source, &sure)?;
     let explained = recording.nodes.iter().map(|_| [false; 3]).collect();
     let (addresses, follows, guesses) = (Addresses::new(&source), BTreeMap::new(), Vec::new());
     let mut search =

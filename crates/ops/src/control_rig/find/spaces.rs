@@ -12,6 +12,7 @@ use super::limb::Rival;
 use super::open::{Guess, Search};
 use super::ranges::{covered, stretches};
 use super::recorded::Instant;
+use super::steady::count;
 use super::switches::Switch;
 
 /// One frame of so many has to be explained by a source at least for it to be one of several.
@@ -68,8 +69,7 @@ impl Search<'_> {
     /// What a node goes with on some frames, likely ones first.
     fn sources(&self, node: usize, parts: [bool; 3], limits: &Limits) -> Vec<Followed> {
         let recording = &self.recording;
-        let is_some =
-            |own: &Followed| own.on.iter().filter(|on| **on).count() * SHARE >= recording.frames.len();
+        let is_some = |own: &Followed| count(&own.on) * SHARE >= recording.frames.len();
         let mut found: Vec<Followed> = (follow::candidates(recording, node).into_iter())
             .filter_map(|source| follow::on_frames(recording, (source, node), parts, limits))
             .filter(is_some)

@@ -19,8 +19,13 @@ pub struct Steady<T> {
 impl<T> Steady<T> {
     /// On how many frames.
     pub fn count(&self) -> usize {
-        self.on.iter().filter(|on| **on).count()
+        count(&self.on)
     }
+}
+
+/// On how many frames something holds.
+pub fn count(on: &[bool]) -> usize {
+    on.iter().filter(|on| **on).count()
 }
 
 /// What can stay the same.

@@ -3,6 +3,7 @@
 use nimble_curve_curves::curve::{Discrete, DiscreteCurve};
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::rig::{Attribute, AttributeKind, NodeKind};
 use nimble_curve_scene::scene::{Scene, Target, Track};
 
@@ -72,7 +73,10 @@ impl Switch {
     }
 
     /// Adds the attribute to a scene, and its keys to the takes.
-    pub fn add_to(&self, scene: &mut Scene, stretches: &[Stretch]) {
+    ///
+    /// # Errors
+    /// Where the stretches of a take are not in order.
+    pub fn add_to(&self, scene: &mut Scene, stretches: &[Stretch]) -> Result<(), EvaluateError> {
         if let Some(node) = scene.rigs[self.target.rig].node_mut(self.target.node) {
             node.attributes.push(self.attribute.clone());
         }
@@ -83,14 +87,15 @@ impl Switch {
             };
             let keys: Vec<(Ticks, Discrete)> =
                 stretches.iter().filter(|own| own.take == index).map(|own| (own.from, value(own))).collect();
-            // They come in order of frames.
-            if let Ok(curve) = DiscreteCurve::new(keys)
-                && !curve.keys().is_empty()
-            {
-                base_layer(take)
-                    .tracks
-                    .push(Track { target: self.target.clone(), controller: Controller::Discrete(curve) });
+            let curve = DiscreteCurve::new(keys).map_err(|_| EvaluateError::Unfit {
+                channel: self.target.property.clone(),
+                controller: "discrete keys",
+            })?;
+            if !curve.keys().is_empty() {
+                let controller = Controller::Discrete(curve);
+                base_layer(take).tracks.push(Track { target: self.target.clone(), controller });
             }
         }
+        Ok(())
     }
 }

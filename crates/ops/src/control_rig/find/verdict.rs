@@ -31,7 +31,7 @@ impl Search<'_> {
         let (switch, stretches) =
             guess.switch.map_or((None, Vec::new()), |(switch, stretches)| (Some(switch), stretches));
         if let Some(switch) = &switch {
-            switch.add_to(&mut scene, &stretches);
+            switch.add_to(&mut scene, &stretches)?;
         }
         let residual = off(&scene, &self.recording, guess.on.as_deref())?;
         let words = |rival: Rival| match rival {
