@@ -31,6 +31,44 @@ fn apart(source: &str, result: &str) -> (f64, String) {
     worst
 }
 
+/// The crane as another one: larger, its controls called otherwise, at rest.
+fn lifter(change: impl FnOnce(&mut serde_json::Value)) -> String {
+    let mut file: serde_json::Value =
+        serde_json::from_str(&fs::read_to_string(sample("crane.ncurve")).unwrap()).unwrap();
+    file["rigs"][0]["name"] = "lifter".into();
+    for node in file["rigs"][0]["nodes"].as_array_mut().unwrap() {
+        for number in node.get_mut("translation").and_then(|own| own.as_array_mut()).into_iter().flatten() {
+            *number = (number.as_f64().unwrap() * LARGER).into();
+        }
+    }
+    file["takes"] = serde_json::json!([]);
+    change(&mut file);
+    ["cab", "hook", "elbow", "parcel"]
+        .into_iter()
+        .fold(file.to_string(), |text, name| text.replace(&format!("{name}_ctrl"), &format!("CTL_{name}")))
+}
+
+/// So many times as large.
+const LARGER: f64 = 1.5;
+
+/// How far joints of the lifter are at most from where the crane's are, in cm of the crane, but some.
+fn apart_from_the_crane(result: &str, but: &[&str]) -> f64 {
+    let (source, result) =
+        (Scene::read(&fs::read_to_string(sample("crane.ncurve")).unwrap()), Scene::read(result));
+    let mut most: f64 = 0.0;
+    for quarter in 4..=4 * 96 {
+        let frame = f64::from(quarter) * 0.25;
+        let (from, to) = (Solved::new(&source, Some((0, frame))), Solved::new(&result, Some((0, frame))));
+        for (at, node) in result.nodes.iter().enumerate() {
+            if !node.name.starts_with("CTL_") && !but.contains(&node.name.as_str()) {
+                let theirs = from.placed(source.find(&node.name)).world.translation;
+                most = most.max((theirs - to.placed(at).world.translation / LARGER).length());
+            }
+        }
+    }
+    most
+}
+
 fn text(at: &Path, name: &str) -> String {
     fs::read_to_string(at.join(name)).unwrap()
 }
@@ -124,6 +162,79 @@ fn controls_stay_where_that_is_asked_and_samples_come() {
             assert!(off < 1e-6, "{} at {frame}: {off}", node.name);
         }
     }
+}
+
+#[test]
+fn joints_are_solved_for_some_frames_and_with_keys_on_every_so_many() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let source = fs::read_to_string(sample("crane.ncurve")).unwrap();
+    let of = Scene::read(&source);
+    let off_at = |result: &Scene, frame: f64| {
+        let (theirs, ours) = (Solved::new(&of, Some((0, frame))), Solved::new(result, Some((0, frame))));
+        let off = |(at, node): (usize, &nimble_curve_second::scene::Node)| {
+            (theirs.placed(of.find(&node.name)).world.translation - ours.placed(at).world.translation)
+                .length()
+        };
+        result.nodes.iter().enumerate().map(off).fold(0.0, f64::max)
+    };
+    let file = crane();
+    for keep in [&[][..], &["--keep-controls"][..]] {
+        let solve =
+            [&["rig", "solve", &file, "-o", "part.ncurve", "--frames", "20:60", "--replace"][..], keep];
+        succeed(at, &solve.concat());
+        let part = text(at, "part.ncurve");
+        let file: serde_json::Value = serde_json::from_str(&part).unwrap();
+        assert_eq!(file["takes"][0]["range"], serde_json::json!([20, 60]));
+        let result = Scene::read(&part);
+        for quarter in 80..=240 {
+            let off = off_at(&result, f64::from(quarter) * 0.25);
+            assert!(off <= 0.05, "{off} cm at {}", f64::from(quarter) * 0.25);
+        }
+    }
+    assert!(
+        fail(at, &["rig", "solve", &crane(), "-o", "x.ncurve", "--frames", "900:950"])
+            .contains("outside every take")
+    );
+    let said = succeed(at, &["rig", "solve", &crane(), "-o", "eighth.ncurve", "--step", "8"]);
+    let eighth = text(at, "eighth.ncurve");
+    let file: serde_json::Value = serde_json::from_str(&eighth).unwrap();
+    let result = Scene::read(&eighth);
+    // What goes with one control has that one's keys; all others stand on each eighth frame.
+    let mut stepped = 0;
+    for track in file["takes"][0]["layers"][0]["tracks"].as_array().unwrap() {
+        if ["boom:rotation", "jib:rotation"].contains(&track["channel"].as_str().unwrap()) {
+            let text = track["controller"].to_string();
+            let frames: Vec<i64> = text
+                .match_indices("\"frame\":")
+                .map(|(at, found)| {
+                    let digits = text[at + found.len()..].chars().take_while(char::is_ascii_digit);
+                    digits.collect::<String>().parse().unwrap()
+                })
+                .collect();
+            assert!(frames.iter().all(|frame| (frame - 1) % 8 == 0 || *frame == 96), "{frames:?}");
+            stepped += frames.len();
+        }
+    }
+    assert!(stepped > 30, "{stepped}");
+    let most = (4..=384).map(|quarter| off_at(&result, f64::from(quarter) * 0.25)).fold(0.0, f64::max);
+    for frame in (1..=96).step_by(8) {
+        assert!(off_at(&result, f64::from(frame)) < 1e-6, "frame {frame}");
+    }
+    // What is said to lie between is what lies there.
+    let line = said.lines().find(|line| line.contains("between keys")).unwrap();
+    let told: f64 = line
+        .split("up to")
+        .nth(1)
+        .or(line.split("is up to").nth(1))
+        .unwrap()
+        .trim()
+        .split(' ')
+        .next()
+        .unwrap()
+        .parse()
+        .unwrap();
+    assert!(most > 0.05 && (told - most * 10.0).abs() < 0.02, "{most} cm: {line}");
 }
 
 #[test]
@@ -235,4 +346,59 @@ fn other_commands_go_by_what_constraints_make_of_the_joints() {
     succeed(at, &["check", &crane()]);
     succeed(at, &["rig", "solve", &crane(), "-o", "beside.ncurve", "--keep-controls"]);
     succeed(at, &["compare", &crane(), "beside.ncurve", "--tolerance", "0.1deg,0.5mm"]);
+}
+
+#[test]
+fn controls_keep_the_curves_of_their_like_where_these_do_it() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    fs::write(at.join("lifter.ncurve"), lifter(|_| {})).unwrap();
+    succeed(at, &["map", &crane(), "lifter.ncurve", "-o", "map.toml"]);
+    let proposed = text(at, "map.toml");
+    for name in ["cab", "hook", "elbow", "parcel"] {
+        assert!(proposed.contains(&format!("{name}_ctrl = \"CTL_{name}\"")), "{proposed}");
+    }
+    let carry = |target: &str| {
+        let args =
+            ["carry", &crane(), "--target", target, "--map", "map.toml", "-o", "out.ncurve", "--replace"];
+        let said = succeed(at, &args);
+        (said, text(at, "out.ncurve"))
+    };
+    let controllers = |text: &str, name: &str| -> serde_json::Value {
+        let file: serde_json::Value = serde_json::from_str(text).unwrap();
+        let tracks = file["takes"][0]["layers"][0]["tracks"].as_array().unwrap().clone();
+        let found = tracks.into_iter().find(|track| track["channel"] == name);
+        found.map_or(serde_json::Value::Null, |track| track["controller"].clone())
+    };
+    let frames = |controller: &serde_json::Value| controller.to_string().matches("\"frame\"").count();
+    let source = fs::read_to_string(sample("crane.ncurve")).unwrap();
+    let (said, result) = carry("lifter.ncurve");
+    assert!(said.contains("on controls as the source has them: CTL_cab, CTL_hook, CTL_parcel"), "{said}");
+    // Turns are the very curves, and of places the keys are where they were.
+    for name in ["cab", "hook"] {
+        let channel = |of: &str| format!("{of}:rotation");
+        let (own, other) = (channel(&format!("{name}_ctrl")), channel(&format!("CTL_{name}")));
+        assert_eq!(controllers(&result, &other), controllers(&source, &own), "{name}");
+    }
+    let places = controllers(&result, "CTL_hook:translation");
+    assert_eq!(frames(&places), frames(&controllers(&source, "hook_ctrl:translation")));
+    assert!(controllers(&result, "boom:rotation").is_null(), "joints are driven");
+    assert!(apart_from_the_crane(&result, &[]) < 0.01, "{}", apart_from_the_crane(&result, &[]));
+    // The hook's control rests elsewhere and its arm does not go by where it rests: its curves would not do.
+    let elsewhere = lifter(|file| {
+        let hook = |node: &&mut serde_json::Value| node["name"] == "hook_ctrl";
+        let nodes = file["rigs"][0]["nodes"].as_array_mut().unwrap();
+        let node = nodes.iter_mut().find(hook).unwrap();
+        let up = node["translation"][1].as_f64().unwrap() + 60.0;
+        node["translation"][1] = up.into();
+        let limb = file["constraints"].as_array_mut().unwrap().iter_mut().find(|own| own["name"] == "arm");
+        limb.unwrap()["limb"]["goal"] =
+            serde_json::json!({"node": "hook_ctrl", "offset": {"position": [0, 0, 0]}});
+    });
+    fs::write(at.join("elsewhere.ncurve"), elsewhere).unwrap();
+    let (said, result) = carry("elsewhere.ncurve");
+    assert!(said.contains("on controls as the source has them: CTL_cab,"), "{said}");
+    assert!(controllers(&result, "CTL_hook:translation") != places);
+    assert!(said.lines().any(|line| line.contains("keys on controls: CTL_hook")), "{said}");
+    assert!(apart_from_the_crane(&result, &["drum"]) < 0.05, "{}", apart_from_the_crane(&result, &["drum"]));
 }

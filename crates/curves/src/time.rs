@@ -4,6 +4,7 @@
 //! 100, 120 and the 1000/1001 rates) is a whole number, so that key times compare with `==`.
 
 use std::fmt;
+use std::num::NonZeroU32;
 use std::ops::{Add, Neg, Sub};
 use std::str::FromStr;
 
@@ -256,6 +257,12 @@ impl TimeRange {
     /// How many whole frames of `rate` lie in the range, both ends counted: 0:51 is 52 frames.
     pub fn frames(self, rate: FrameRate) -> i64 {
         rate.frame(self.last).floor() as i64 - rate.frame(self.first).ceil() as i64 + 1
+    }
+
+    /// Every so many frames from the first instant on, and the last one.
+    pub fn every(self, rate: FrameRate, frames: NonZeroU32) -> impl Iterator<Item = Ticks> {
+        let steps = (0..).map(move |index: i64| self.first + rate.ticks(i64::from(frames.get()) * index));
+        steps.take_while(move |time| *time < self.last).chain([self.last])
     }
 
     /// From the first to the last instant, in seconds.

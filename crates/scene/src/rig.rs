@@ -119,6 +119,11 @@ impl OpValue {
         !matches!(self, OpValue::Translate(_) | OpValue::Scale(_) | OpValue::Shear(_))
     }
 
+    /// Whether the step moves or turns, and never sizes.
+    pub fn is_rigid(&self) -> bool {
+        !matches!(self, OpValue::Scale(_) | OpValue::Shear(_) | OpValue::Matrix(_))
+    }
+
     /// The rotation of the step; none for steps that are not rotations.
     pub fn rotation(&self) -> DQuat {
         match *self {

@@ -88,6 +88,12 @@ pub struct RigSolve {
     /// A sample on each frame in place of keys
     #[arg(long)]
     pub sampled: bool,
+    /// Keys on every so many frames, whatever lies between; how far off that is is printed
+    #[arg(long, value_name = "FRAMES", conflicts_with = "sampled", value_parser = quantity::whole::<u32>(1, 100_000))]
+    pub step: Option<u32>,
+    /// Range of frames, both ends included; keys are put in at its edges, keys outside it go
+    #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
+    pub frames: Option<(f64, f64)>,
     /// Leave controls in, with their keys; they drive nothing any more
     #[arg(long)]
     pub keep_controls: bool,

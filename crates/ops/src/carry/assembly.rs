@@ -305,7 +305,8 @@ impl Job<'_> {
     }
 
     /// The ratio of the legs below the topmost paired nodes that move, else below the topmost that are paired; of the heights of those
-    /// that move where a rig has no legs; 1 where there is nothing to compare.
+    /// that move where a rig has no legs, or of what controls drive where these alone move, as they may stand anywhere; 1 where there
+    /// is nothing to compare.
     pub(super) fn leg_ratio(&self, are_legged: bool) -> f64 {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
             .filter(|(_, track)| track.target.rig == self.from.index && track.target.property == TRANSLATION)
@@ -323,8 +324,15 @@ impl Job<'_> {
         };
         let moves = |link: &&NodePairing| link.translation.is_some_and(|node| shifts.contains(&node));
         let all = &self.links.all;
-        let found = all.iter().filter(moves).find_map(legs);
-        let found = found.or_else(|| all.iter().filter(|_| are_legged).find_map(legs));
+        let is_control = |link: &&NodePairing| {
+            let node = self.from.rig.node(link.place.node);
+            node.is_some_and(|node| matches!(node.kind, NodeKind::Control | NodeKind::Locator))
+        };
+        let moving = || all.iter().filter(moves);
+        let found = moving().filter(|link| !is_control(link)).find_map(legs);
+        let controls_alone = moving().next().is_some() && moving().all(|link| is_control(&link));
+        let body = || all.iter().filter(|link| !is_control(link) && (are_legged || controls_alone));
+        let found = found.or_else(|| body().find_map(legs)).or_else(|| moving().find_map(legs));
         let ratio = found.map_or(1.0, |(own, other)| other / own);
         // The same rig in another unit is the same size.
         if (ratio - 1.0).abs() < 1e-9 { 1.0 } else { ratio }

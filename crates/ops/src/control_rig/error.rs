@@ -5,6 +5,7 @@ use nimble_curve_scene::evaluate::EvaluateError;
 use thiserror::Error;
 
 use crate::conversion::NotConvertible;
+use crate::select::SelectError;
 
 /// Why joints cannot be solved.
 #[derive(Clone, Debug, PartialEq, Error)]
@@ -51,6 +52,9 @@ pub enum SolveError {
     /// What cannot be switched.
     #[error("{0}")]
     NotSwitched(String),
+    /// No take has any of the frames that were asked for.
+    #[error(transparent)]
+    Select(#[from] SelectError),
     /// Something that drives cannot be evaluated.
     #[error(transparent)]
     Evaluate(#[from] EvaluateError),

@@ -18,4 +18,4 @@ pub use find::{
 pub use onto::{
     Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, SwitchOptions, Switched, To, match_controls, switch,
 };
-pub use solve::{SolveOptions, Solved, solve, solved};
+pub use solve::{SolveKeys, SolveOptions, Solved, solve, solved};

@@ -1,10 +1,11 @@
 //! Joints that constraints drive get curves of their own.
 
 use std::collections::BTreeSet;
+use std::num::NonZeroU32;
 
 use glam::{DMat3, DVec3};
 use nimble_curve_curves::rotation::{RotationOrder, nearest_euler};
-use nimble_curve_curves::time::FrameRate;
+use nimble_curve_curves::time::{FrameRate, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
@@ -18,6 +19,7 @@ use super::anchor::{Anchors, Rigid};
 use super::drivers::Drivers;
 use super::error::SolveError;
 use super::in_world::beyond;
+use super::onto::away::{Compared, between_keys, departures, quarters};
 use super::touched::{Touched, chosen_constraints};
 use super::written::{Context, Made, put, rest_of, with_three_steps};
 use crate::Tolerance;
@@ -28,6 +30,7 @@ use crate::conversion::{
 use crate::fitting::fit_samples;
 use crate::rotation_conversion::RotationConversion;
 use crate::sampled_function::SampledFunction;
+use crate::select::{Selection, select};
 use crate::vectors::{Linear, snapped_turn};
 
 /// How to solve.
@@ -37,8 +40,22 @@ pub struct SolveOptions {
     pub tolerance: Tolerance,
     /// Patterns of nodes, or `@SET`: the constraints that drive them, and no others; all where there are none.
     pub only: Vec<String>,
-    /// Whether joints get a sample a frame.
-    pub sampled: bool,
+    /// The frames that the result has, both ends included; all of them where there is none.
+    pub range: Option<TimeRange>,
+    /// Where curves are not a control's own, which keys they get.
+    pub keys: SolveKeys,
+}
+
+/// Which keys solved joints get.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum SolveKeys {
+    /// Where what drives them has keys, and where the tolerance asks for more.
+    #[default]
+    Bounded,
+    /// On every so many frames from the first of the take, and on its last, whatever lies between: how far off that is is measured.
+    EachNth(NonZeroU32),
+    /// A sample on each frame, and no curve.
+    Sampled,
 }
 
 /// A scene with solved joints.
@@ -85,6 +102,15 @@ pub fn solved(scene: &Scene, tolerance: &Tolerance) -> Result<Option<(Scene, Led
 /// # Errors
 /// See [`SolveError`].
 pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError> {
+    if options.range.is_some() {
+        let selection =
+            Selection { range: options.range, tolerance: options.tolerance, ..Selection::default() };
+        let (part, cut) = select(scene, &selection)?;
+        let made = solve(&part, &SolveOptions { range: None, ..options.clone() })?;
+        let sampling = made.claim.sampling;
+        let claim = Claim { sampling, ..Claim::same(scene, &made.scene) };
+        return Ok(Solved { ledger: cut.followed_by(made.ledger), claim, ..made });
+    }
     let chosen = chosen_constraints(scene, &options.only)?;
     let touched = Touched::by(scene, &chosen);
     let mut tolerance = options.tolerance;
@@ -92,7 +118,8 @@ pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError
     for attempts in 0..TRIES {
         let grid = if attempts < ON_FRAMES { 1 } else { FINE };
         let made = attempt(scene, options, (&chosen, &touched), (&tolerance, grid))?;
-        let beyond = if options.sampled { 0.0 } else { beyond(scene, &made.scene, &options.tolerance)? };
+        let is_bounded = options.keys == SolveKeys::Bounded;
+        let beyond = if is_bounded { beyond(scene, &made.scene, &options.tolerance)? } else { 0.0 };
         let is_better = best.as_ref().is_none_or(|(most, _)| beyond < *most);
         if is_better {
             best = Some((beyond, made));
@@ -102,8 +129,27 @@ pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError
         }
         tolerance = tolerance.times((0.7 / beyond).clamp(0.05, 0.7));
     }
-    let (_, made) = best.ok_or(SolveError::NoConstraints)?;
+    let (_, mut made) = best.ok_or(SolveError::NoConstraints)?;
+    if let SolveKeys::EachNth(_) = options.keys {
+        made.ledger.notes.extend(between_steps(scene, &made.scene, &touched)?);
+    }
     Ok(made)
+}
+
+/// What lies between keys on every so many frames, in words, by take.
+fn between_steps(scene: &Scene, result: &Scene, touched: &Touched) -> Result<Vec<String>, SolveError> {
+    let addresses = Addresses::new(scene);
+    let coupled = touched.numbers.iter().map(|target| (target.rig, target.node));
+    let joints: BTreeSet<NodeRef> = touched.steps.keys().copied().chain(coupled).collect();
+    let (limbs, bones) = (BTreeSet::new(), BTreeSet::new());
+    let mut said = Vec::new();
+    for (from, to) in scene.takes.iter().zip(&result.takes) {
+        let (motion, result) = ((scene, from), (result, to));
+        let compared = Compared { motion, result, joints: &joints, limbs: &limbs, bones: &bones };
+        let found = departures(&compared, quarters(scene.rate, from.range), |_, _, _, _| {})?;
+        said.extend(between_keys(scene, &addresses, &from.name, found.all.iter()));
+    }
+    Ok(said)
 }
 
 /// The properties of a node that get curves, with their kinds and what they rest at.
@@ -150,8 +196,10 @@ fn attempt(
         !chosen.contains(&(index - 1))
     });
     let mut claim = Claim::same(scene, &result);
-    if options.sampled {
-        claim.sampling = Sampling::Result;
+    match options.keys {
+        SolveKeys::Bounded => {}
+        SolveKeys::EachNth(step) => claim.sampling = Sampling::EachNth(step),
+        SolveKeys::Sampled => claim.sampling = Sampling::Result,
     }
     Ok(Solved { scene: result, ledger, claim })
 }
@@ -204,7 +252,7 @@ impl<'a> Job<'a> {
             let rest = rest_of(&bare, name);
             let wanted = Wanted { target, kind, rest };
             if let Some(rigid) = &rigid
-                && !self.options.sampled
+                && self.options.keys != SolveKeys::Sampled
                 && let Some(exact) = self.exact(&wanted, &view, rigid)
             {
                 let note = format!("as {} has it: {by}", self.addresses.node(rigid.control));
@@ -253,14 +301,15 @@ impl<'a> Job<'a> {
         function: impl FnMut(f64) -> Value + 'a,
         tracks: &[(&Layer, &Track)],
     ) -> Result<ConvertedController, SolveError> {
-        let setting = self.setting(wanted.kind, &wanted.rest);
+        let mut setting = self.setting(wanted.kind, &wanted.rest);
         let fault = self.fault(&wanted.target);
         let trace = SampledFunction::of_function(function);
         let samples = tracks.iter().find_map(|(_, track)| track.controller.samples());
-        if self.options.sampled || samples.is_some() {
+        let is_sampled = self.options.keys == SolveKeys::Sampled;
+        if is_sampled || samples.is_some() && self.options.keys == SolveKeys::Bounded {
             let grid = Grid::of(samples, self.scene.rate);
             let made = sampled(&trace, grid, self.take.range, &setting).map_err(&fault)?;
-            if self.options.sampled {
+            if is_sampled {
                 return Ok(made);
             }
             let Controller::Samples(all) = &made.controller else { return Ok(made) };
@@ -273,7 +322,14 @@ impl<'a> Job<'a> {
                 None => made,
             });
         }
-        let times = Drivers::times(tracks, self.take.range);
+        let times = match self.options.keys {
+            SolveKeys::EachNth(step) => {
+                // None is added between them.
+                setting.tolerance = f64::INFINITY;
+                self.take.range.every(self.scene.rate, step).collect()
+            }
+            _ => Drivers::times(tracks, self.take.range),
+        };
         if wanted.kind == PropertyKind::Rotation {
             let start = match wanted.rest {
                 Value::Euler { angles, .. } => angles,

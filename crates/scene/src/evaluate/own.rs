@@ -1,19 +1,22 @@
 //! One node by its own curves and what is coupled to them.
 
-use glam::{DAffine3, DQuat, DVec3};
+use glam::{DAffine3, DMat3, DQuat, DVec3};
 use nimble_curve_curves::rotation::quat_from_euler;
 use nimble_curve_curves::value::Value;
 
 use super::EvaluateError;
 use super::coupled::CoupledSampler;
+use super::solve::Parts;
 use crate::address::NodeRef;
-use crate::rig::{Node, OpValue};
+use crate::rig::{Node, OpValue, TransformOp};
 use crate::scene::{Layer, Scene, Take, Target, Track};
 
 /// Evaluates the transform of one node relative to its parent, by its own curves.
 #[derive(Debug)]
 pub struct OwnSampler<'a> {
     steps: Vec<Step<'a>>,
+    /// Whether its steps move and turn, and none sizes.
+    is_rigid: bool,
 }
 
 #[derive(Debug)]
@@ -26,7 +29,16 @@ enum Step<'a> {
 
 impl<'a> OwnSampler<'a> {
     /// A node that stands still at its parent's place.
-    pub const NOTHING: OwnSampler<'static> = OwnSampler { steps: Vec::new() };
+    pub const NOTHING: OwnSampler<'static> = OwnSampler { steps: Vec::new(), is_rigid: true };
+
+    /// A node as it rests.
+    pub fn at_rest(node: &Node) -> OwnSampler<'a> {
+        let mut own = OwnSampler { steps: Vec::with_capacity(node.transform.len()), ..OwnSampler::NOTHING };
+        for op in &node.transform {
+            own.add_still(op);
+        }
+        own
+    }
 
     /// The sampler of a node by its own curves and couples, with some tracks on it, in order of their layers.
     pub fn new(
@@ -36,26 +48,33 @@ impl<'a> OwnSampler<'a> {
         node: &Node,
         drivers: &[(&'a Layer, &'a Track)],
     ) -> Result<OwnSampler<'a>, EvaluateError> {
-        let mut steps = Vec::with_capacity(node.transform.len());
+        let mut own = OwnSampler { steps: Vec::with_capacity(node.transform.len()), ..OwnSampler::NOTHING };
         for op in &node.transform {
             let drivers: Vec<(&Layer, &Track)> =
                 drivers.iter().filter(|(_, track)| track.target.property == op.name).copied().collect();
             let target = Target { rig, node: id, property: op.name.clone() };
             let is_coupled = !scene.constraints.is_empty() && scene.couples_on(&target).next().is_some();
             if drivers.is_empty() && !is_coupled {
-                let (affine, rotation) = placed(op.value, op.inverse);
-                match steps.last_mut() {
-                    Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
-                    _ => steps.push(Step::Still(affine, rotation)),
-                }
+                own.add_still(op);
                 continue;
             }
+            own.is_rigid &= op.value.is_rigid();
             let driver = Box::new(CoupledSampler::of_tracks((scene, take), &target, &drivers, 0)?);
-            steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
+            own.steps.push(Step::Driven { rest: op.value, inverse: op.inverse, driver });
         }
         let does_something = |step: &Step<'_>| !matches!(step, Step::Still(all, turn) if *all == DAffine3::IDENTITY && *turn == DQuat::IDENTITY);
-        steps.retain(does_something);
-        Ok(OwnSampler { steps })
+        own.steps.retain(does_something);
+        Ok(own)
+    }
+
+    /// Adds a step that stands still.
+    fn add_still(&mut self, op: &TransformOp) {
+        let (affine, rotation) = placed(op.value, op.inverse);
+        self.is_rigid &= op.value.is_rigid() || affine == DAffine3::IDENTITY;
+        match self.steps.last_mut() {
+            Some(Step::Still(all, turn)) => (*all, *turn) = (*all * affine, *turn * rotation),
+            _ => self.steps.push(Step::Still(affine, rotation)),
+        }
     }
 
     /// Whether the node never leaves its rest.
@@ -84,6 +103,29 @@ impl<'a> OwnSampler<'a> {
             });
         }
         place.unwrap_or((DAffine3::IDENTITY, DQuat::IDENTITY))
+    }
+
+    /// The local transform at a time in ticks, taken apart. Where no step sizes, no matrix is made, and the size is the identity to
+    /// the last bit.
+    pub fn parts_at(&mut self, time: f64) -> Parts {
+        if !self.is_rigid {
+            return Parts::of(self.local_at(time));
+        }
+        let (mut translation, mut rotation) = (DVec3::ZERO, DQuat::IDENTITY);
+        for step in &mut self.steps {
+            match step {
+                Step::Still(affine, turn) => {
+                    translation += rotation * affine.translation;
+                    rotation *= *turn;
+                }
+                Step::Driven { rest, inverse, driver } => match with_value(*rest, driver.value_at(time)) {
+                    OpValue::Translate(v) => translation += rotation * if *inverse { -v } else { v },
+                    value if *inverse => rotation *= value.rotation().conjugate(),
+                    value => rotation *= value.rotation(),
+                },
+            }
+        }
+        Parts { translation, rotation: rotation.normalize(), size: DMat3::IDENTITY }
     }
 
     /// The rotation part of the local transform at a time in ticks, scale left out.

@@ -1,6 +1,7 @@
 //! Claims: what a result should be, in terms of what it was made of.
 
 use std::collections::HashMap;
+use std::num::NonZeroU32;
 
 use glam::DAffine3;
 use nimble_curve_curves::time::{Ticks, TimeRange};
@@ -58,6 +59,9 @@ pub enum Sampling {
     Frames,
     /// The source is looked at at its keys: what lies between them was to change.
     Keys,
+    /// The result is looked at on every so many frames from the first of a stretch, and on its last: keys there were asked for,
+    /// whatever lies between.
+    EachNth(NonZeroU32),
 }
 
 /// What is compared of two nodes.

@@ -1,7 +1,7 @@
 //! When to look at two lists of drivers: where either may do something, or where samples are.
 
 use nimble_curve_curves::curve::{Curve, Interpolation};
-use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::time::{Ticks, TimeRange};
 
 use super::between::Keys;
 use super::claim::Sampling;
@@ -44,6 +44,7 @@ impl<'a> Scenes<'a> {
             Sampling::Result if is_straight(ours) => {
                 Some(ours.iter().flat_map(|(layer, track)| keyed(layer, track, range)).collect())
             }
+            Sampling::EachNth(step) => Some(range.every(self.source.rate, step).map(Ticks::as_f64).collect()),
             _ => None,
         };
         let in_result = |lists: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
@@ -87,6 +88,7 @@ impl<'a> Scenes<'a> {
         // What lies between keys was to change: nothing is said of it.
         let mode = match self.claim.sampling {
             Sampling::Keys if matches!(mode, Mode::SampledSource | Mode::Frames) => Mode::SameSamples,
+            Sampling::EachNth(_) if mode == Mode::SampledResult => Mode::SameSamples,
             _ => mode,
         };
         times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nimble_curve_core::judge::Scope;
-use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::control_rig::{MatchKeys, MatchOptions, match_controls};
 use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::scene::Scene;
@@ -53,7 +53,8 @@ pub fn keyed(
 ) -> Result<(Scene, Promise, Scene), Failure> {
     let tolerance = args.tolerance.times(1.0 - JOINTS);
     let driven = Scene { constraints: target.constraints.clone(), ..carried.clone() };
-    let options = MatchOptions { tolerance, keys: MatchKeys::Bounded, ..MatchOptions::default() };
+    let options =
+        MatchOptions { tolerance, keys: MatchKeys::Bounded, near_enough: true, ..MatchOptions::default() };
     let matched = match_controls(&driven, &options).map_err(|error| Failure::new(error.to_string()))?;
     let mut claims = matched.claims.into_iter();
     let Some(first) = claims.next() else {
@@ -70,20 +71,38 @@ pub fn keyed(
         beside: beside.collect(),
         ..Promise::of(first.claim, tolerance, Scope::MotionAlone)
     };
-    let keyed: Vec<_> =
-        matched.ledger.entries.iter().filter(|entry| entry.fate != Fate::Kept && entry.after > 0).collect();
-    let keys: usize = keyed.iter().map(|entry| entry.after).sum();
-    let mut names: Vec<&str> =
-        keyed.iter().map(|entry| entry.channel.rsplit_once(':').map_or("", |(node, _)| node)).collect();
-    names.dedup();
-    let on_joints: usize =
-        matched.ledger.entries.iter().filter(|entry| entry.fate == Fate::Kept).map(|entry| entry.after).sum();
-    let notes = [
-        format!("{} on controls: {}", counted(keys, "key"), listed(&names, 12)),
-        format!("{} elsewhere: on what no control moves", counted(on_joints, "key")),
-    ];
+    let notes = said(carried, target, &matched.ledger);
     let mut after = matched.ledger;
     after.notes.splice(0..0, notes);
     *ledger = std::mem::take(ledger).followed_by(after);
     Ok((matched.scene, promise, first.motion))
+}
+
+/// How many keys an animator has in hand of what was carried, and on what.
+fn said(carried: &Scene, target: &Scene, ledger: &Ledger) -> Vec<String> {
+    let is_own = |entry: &&Entry| entry.after > 0 && !target.takes.iter().any(|take| take.name == entry.take);
+    let is_control = |entry: &&Entry| {
+        let target = entry.target.as_ref();
+        let node = target.and_then(|of| carried.rigs.get(of.rig)?.node(of.node));
+        node.is_some_and(|node| node.kind == NodeKind::Control)
+    };
+    let (on_controls, elsewhere): (Vec<&Entry>, Vec<&Entry>) =
+        ledger.entries.iter().filter(is_own).partition(is_control);
+    let count = |entries: &[&Entry]| counted(entries.iter().map(|entry| entry.after).sum(), "key");
+    let (kept, made): (Vec<&Entry>, Vec<&Entry>) =
+        on_controls.into_iter().partition(|entry| entry.fate == Fate::Kept);
+    let mut notes = Vec::new();
+    for (entries, how) in [(made, ""), (kept, " as the source has them")] {
+        let mut names: Vec<&str> = Vec::new();
+        for (node, _) in entries.iter().filter_map(|entry| entry.channel.rsplit_once(':')) {
+            if !names.contains(&node) {
+                names.push(node);
+            }
+        }
+        if !names.is_empty() {
+            notes.push(format!("{} on controls{how}: {}", count(&entries), listed(&names, 12)));
+        }
+    }
+    notes.push(format!("{} elsewhere: on what no control moves", count(&elsewhere)));
+    notes
 }

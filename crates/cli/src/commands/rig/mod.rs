@@ -6,15 +6,17 @@ mod switching;
 
 use std::collections::BTreeSet;
 use std::io::Write;
+use std::num::NonZeroU32;
 use std::path::Path;
 
 use nimble_curve_core::address::{Addresses, NodeRef};
 use nimble_curve_core::constraint::{Constraint, ConstraintKind, Setting, Towards};
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::ops::control_rig::{SolveError, SolveOptions, Solved, solve};
+use nimble_curve_core::ops::control_rig::{SolveError, SolveKeys, SolveOptions, Solved, solve};
 use nimble_curve_core::ops::nodes::thin;
 use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::rig_sheet::rig_sheet;
 use serde::Serialize;
 
@@ -175,16 +177,27 @@ impl Step for RigSolve {
         let options = SolveOptions {
             tolerance: self.tolerance.times(part),
             only: self.only.clone(),
-            sampled: self.sampled,
+            range: self
+                .frames
+                .map(|(first, last)| TimeRange::new(scene.rate.ticks_at(first), scene.rate.ticks_at(last))),
+            keys: match (self.sampled, self.step.and_then(NonZeroU32::new)) {
+                (true, _) => SolveKeys::Sampled,
+                (false, Some(step)) => SolveKeys::EachNth(step),
+                (false, None) => SolveKeys::Bounded,
+            },
         };
         let named = |error: SolveError| Failure::new(format!("{}: {error}", file.display()));
         let Solved { scene: result, ledger, claim } = solve(scene, &options).map_err(named)?;
-        let world = InWorld { metres: self.tolerance.length, angle: self.tolerance.angle };
+        // Between keys on every so many frames nothing is promised; what lies there is in the notes.
+        let world = self
+            .step
+            .is_none()
+            .then_some(InWorld { metres: self.tolerance.length, angle: self.tolerance.angle });
         if self.keep_controls {
             let mut worked = StepOutput::same(scene, result, ledger, self.tolerance);
             if let Some(promise) = &mut worked.promise {
                 promise.claim = claim.excusing(scene, &worked.ledger);
-                promise.world = Some(world);
+                promise.world = world;
             }
             return Ok(worked);
         }
@@ -194,7 +207,7 @@ impl Step for RigSolve {
         // Nodes have the same ids before and after they are solved: what is claimed of the one holds for the other.
         let mut promise = promised(scene, &thinned, self.tolerance);
         promise.claim.sampling = claim.sampling;
-        promise.world = promise.world.map(|_| world);
+        promise.world = promise.world.and(world);
         let ledger = ledger.followed_by(thinned.ledger);
         Ok(StepOutput { promise: Some(promise), ..StepOutput::new(thinned.scene, ledger) })
     }

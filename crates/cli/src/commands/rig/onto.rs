@@ -33,6 +33,7 @@ impl Step for RigMatch {
             limbs,
             clear_others: self.clear_others,
             between_frames: self.between_frames,
+            near_enough: false,
         };
         let matched = match &self.layer {
             Some(name) => match_onto_layer(scene, &options, name).map_err(|error| error.to_string()),

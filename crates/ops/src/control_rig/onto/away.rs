@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::{FrameRate, TimeRange};
-use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::evaluate::{EvaluateError, Solver};
 use nimble_curve_scene::scene::{Scene, Take};
 
@@ -102,6 +102,28 @@ pub fn departures(
         }
     }
     Ok(found)
+}
+
+/// How far off joints are between keys at most, in words; nothing where there are none.
+pub fn between_keys<'d>(
+    scene: &Scene,
+    addresses: &Addresses,
+    take: &str,
+    departures: impl Iterator<Item = (&'d NodeRef, &'d Departure)> + Clone,
+) -> Option<String> {
+    let most = |of: fn(&Departure) -> f64| {
+        let found = departures.clone().max_by(|a, b| of(a.1).total_cmp(&of(b.1)));
+        found.map(|(joint, departure)| (addresses.node(*joint), *departure))
+    };
+    let (placed, place) = most(|far| far.place.0)?;
+    let (turned, turn) = most(|far| far.turn.0)?;
+    Some(format!(
+        "{take}: between keys {placed} is up to {:.2} mm off (frame {:.2}), {turned} up to {:.2} deg (frame {:.2})",
+        place.place.0 * scene.space.metres_per_unit * 1000.0,
+        place.place.1,
+        turn.turn.0.to_degrees(),
+        turn.turn.1
+    ))
 }
 
 /// The quarters of frames of a range.

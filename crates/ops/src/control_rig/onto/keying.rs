@@ -58,6 +58,12 @@ impl Used {
         self.by_joint.values().flatten().map(|(_, used)| *used).fold(0.0, f64::max)
     }
 
+    /// The joints that use up more than there is.
+    pub fn beyond(&self) -> BTreeSet<NodeRef> {
+        let is_beyond = |looks: &[(f64, f64)]| looks.iter().any(|(_, used)| *used > 1.0);
+        self.by_joint.iter().filter(|(_, looks)| is_beyond(looks)).map(|(joint, _)| *joint).collect()
+    }
+
     /// The most that some of them use up at a time; all that is allowed where they were not seen.
     fn of(&self, joints: &BTreeSet<NodeRef>, time: f64) -> f64 {
         let at = |joint: &NodeRef| {

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::evaluate::driving;
@@ -10,8 +11,9 @@ use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
-use super::away::{Compared, Departures, departures, frames, quarters};
+use super::away::{Compared, Departure, Departures, departures, frames, quarters};
 use super::claims::claim;
+use super::content::content;
 use super::duties::{Stage, stages};
 use super::keying::{FINE, Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
@@ -115,6 +117,16 @@ struct Job<'a> {
     is_sampled: bool,
 }
 
+/// What is measured of a take.
+struct Measured {
+    /// Joints with what hangs on them.
+    joints: BTreeSet<NodeRef>,
+    /// The limbs among what drives them.
+    limbs: BTreeSet<usize>,
+    /// The upper and lower joints of these.
+    bones: BTreeSet<NodeRef>,
+}
+
 /// A try with how far it is beyond the bound.
 struct Attempt {
     take: Take,
@@ -152,6 +164,20 @@ impl Job<'_> {
     }
 
     fn run(&self, result: &mut Scene) -> Result<Told, SolveError> {
+        if self.options.near_enough && self.keys() == MatchKeys::Bounded {
+            let (before, rigs) = (result.takes[self.index].clone(), result.rigs.clone());
+            let (told, beyond) = self.run_but(result, true)?;
+            if told.kept.is_empty() || beyond <= 1.0 {
+                return Ok(told);
+            }
+            // What is left of the bound beside them is not enough for the others.
+            (result.takes[self.index], result.rigs) = (before, rigs);
+        }
+        Ok(self.run_but(result, false)?.0)
+    }
+
+    /// Keys all controls, or all but those that do it near enough; also by how much of the bound joints are off.
+    fn run_but(&self, result: &mut Scene, near_enough: bool) -> Result<(Told, f64), SolveError> {
         let mut told = Told::default();
         let take = &mut result.takes[self.index];
         told.switched = switched(self.scene, take, self.chosen, self.options.limbs);
@@ -167,18 +193,9 @@ impl Job<'_> {
                 node.transform = with_three_steps(node);
             }
         }
-        if self.options.clear_others {
-            let keyed: BTreeSet<NodeRef> = stages.iter().filter_map(Stage::control).collect();
-            let others = stages.iter().flat_map(|stage| stage.others.iter().copied());
-            told.cleared = others.filter(|other| !keyed.contains(other)).collect();
-            let cleared = &told.cleared;
-            for layer in result.takes[self.index].layers.iter_mut().filter(|layer| layer.is_active()) {
-                layer.tracks.retain(|track| !cleared.contains(&(track.target.rig, track.target.node)));
-            }
-        }
+        told.cleared = self.clear_others(result, &stages);
         let joints: BTreeSet<NodeRef> =
             stages.iter().flat_map(|stage| stage.joints.iter().copied()).collect();
-        let measured = with_all_below(self.scene, &joints);
         let limbs: BTreeSet<usize> = (found.acting.iter().copied())
             .filter(|index| self.scene.constraints[*index].kind.name() == "limb")
             .collect();
@@ -187,71 +204,52 @@ impl Job<'_> {
         let bones: BTreeSet<NodeRef> = (limbs.iter())
             .flat_map(|index| self.scene.constraints[*index].driven().into_iter().take(2))
             .collect();
+        let of = Measured { joints: with_all_below(self.scene, &joints), limbs, bones };
         let empty = result.takes[self.index].clone();
         // What cannot be reached whatever the keys.
-        let keying = self.keying();
-        let times = keying.key_times(result, &stages)?;
-        for (stage, times) in stages.iter().zip(&times) {
-            let setting = keying.setting(times, &self.options.tolerance, &[], 1);
-            let sampled = keying.sampled(result, stage, &setting)?;
-            for (target, controller) in sampled {
-                replace(result, self.index, &target, Some(controller));
-            }
-        }
-        self.rests(result, &found)?;
-        let at_frames = frames(self.scene.rate, self.source().range);
-        let (place, turn) = self.limits();
-        let compare = |scene: &Scene, times: Vec<f64>, seen: &mut dyn FnMut(NodeRef, f64, f64, f64)| {
-            let result = (scene, &scene.takes[self.index]);
-            let of = Compared {
-                motion: (self.motion, self.source()),
-                result,
-                joints: &measured,
-                limbs: &limbs,
-                bones: &bones,
-            };
-            departures(&of, times.into_iter(), seen)
+        let times = self.keying().key_times(result, &stages)?;
+        let kept = match near_enough {
+            true => content(self.scene, &stages, |kept| {
+                result.takes[self.index] = empty.clone();
+                self.sample(result, (&stages, &times, kept), &found)?;
+                self.used(result, &of, &BTreeMap::new()).map(|(used, _)| used)
+            })?,
+            false => BTreeSet::new(),
         };
-        let ideal = compare(result, at_frames, &mut |_, _, _, _| {})?;
+        told.kept = kept.iter().filter_map(|index| stages[*index].control()).collect();
+        if !kept.is_empty() {
+            result.takes[self.index] = empty.clone();
+        }
+        self.sample(result, (&stages, &times, &kept), &found)?;
+        let is_keyed = |(index, _): &(usize, _)| !kept.contains(index);
+        let times: Vec<Vec<Ticks>> = times
+            .into_iter()
+            .enumerate()
+            .filter(|(index, _)| !kept.contains(index))
+            .map(|(_, own)| own)
+            .collect();
+        let stages: Vec<Stage> =
+            stages.into_iter().enumerate().filter(is_keyed).map(|(_, own)| own).collect();
+        let at_frames = frames(self.scene.rate, self.source().range);
+        let ideal = self.compare(result, &of, at_frames, &mut |_, _, _, _| {})?;
         // What is left to own curves is made up by these.
         let own: BTreeSet<NodeRef> =
             added_to(self.scene, self.gone).iter().map(|target| (target.rig, target.node)).collect();
-        let is_far = |(joint, departure): &(&NodeRef, &super::away::Departure)| {
-            !own.contains(joint)
-                && (departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn)
+        let is_far = |(joint, departure): &(&NodeRef, &Departure)| {
+            let (place, turn) = self.limits();
+            let far = departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn;
+            // Whoever does it near enough is not out of reach.
+            let is_near = departure.place.0 <= place && departure.turn.0 <= turn && !kept.is_empty();
+            far && !is_near && !own.contains(joint)
         };
         told.unreached = ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
-        let mut rooms: Vec<Room> = Vec::new();
-        let mut best: Option<Attempt> = None;
-        let tries = if self.keys() == MatchKeys::Same { 1 } else { TRIES };
-        for tried in 0..tries {
-            result.takes[self.index] = empty.clone();
-            let (made, kept) = keying.attempt(result, &stages, &times, &mut rooms)?;
-            let rests = self.rests(result, &found)?;
-            let mut used = Used::default();
-            let (rate, range) = (self.scene.rate, self.source().range);
-            let looks = if self.is_sampled { frames(rate, range) } else { quarters(rate, range).collect() };
-            let found = compare(result, looks, &mut |joint, time, far, angle| {
-                if told.unreached.contains_key(&joint) {
-                    return;
-                }
-                let angle = if bones.contains(&joint) { 0.0 } else { angle };
-                used.take(joint, time, (far / place).max(angle / turn));
-            })?;
-            let worst = used.most();
-            let take = result.takes[self.index].clone();
-            if best.as_ref().is_none_or(|best| worst < best.beyond) {
-                best = Some(Attempt { take, made, rests, kept, beyond: worst, departures: found });
-            }
-            if worst <= 1.0 || self.keys() == MatchKeys::Same {
-                break;
-            }
-            keying.narrow(&stages, &mut rooms, (&used, tried));
-        }
+        let best = self.best(result, &empty, (&stages, &times, &found), (&of, &told.unreached))?;
+        let mut beyond = 0.0;
         if let Some(best) = best {
             result.takes[self.index] = best.take;
+            beyond = best.beyond;
             told.made = best.made;
-            told.kept = best.kept;
+            told.kept.extend(best.kept);
             for (target, made) in best.rests {
                 match made {
                     Some(made) => drop(told.rests.insert(target, made)),
@@ -260,9 +258,112 @@ impl Job<'_> {
             }
             told.departures = best.departures;
         }
-        told.bones = bones;
+        told.bones = of.bones;
         told.joints = joints;
-        Ok(told)
+        Ok((told, beyond))
+    }
+
+    /// Takes out the curves of other controls on the way to the same joints, where that is asked for; which these are.
+    fn clear_others(&self, result: &mut Scene, stages: &[Stage]) -> BTreeSet<NodeRef> {
+        if !self.options.clear_others {
+            return BTreeSet::new();
+        }
+        let keyed: BTreeSet<NodeRef> = stages.iter().filter_map(Stage::control).collect();
+        let others = stages.iter().flat_map(|stage| stage.others.iter().copied());
+        let cleared: BTreeSet<NodeRef> = others.filter(|other| !keyed.contains(other)).collect();
+        for layer in result.takes[self.index].layers.iter_mut().filter(|layer| layer.is_active()) {
+            layer.tracks.retain(|track| !cleared.contains(&(track.target.rig, track.target.node)));
+        }
+        cleared
+    }
+
+    /// Keys controls closer and closer until joints are within the bound; the best of the tries.
+    fn best(
+        &self,
+        result: &mut Scene,
+        empty: &Take,
+        (stages, times, found): (&[Stage], &[Vec<Ticks>], &Deciding),
+        (of, unreached): (&Measured, &BTreeMap<NodeRef, Departure>),
+    ) -> Result<Option<Attempt>, SolveError> {
+        let keying = self.keying();
+        let mut rooms: Vec<Room> = Vec::new();
+        let mut best: Option<Attempt> = None;
+        let tries = if self.keys() == MatchKeys::Same { 1 } else { TRIES };
+        for tried in 0..tries {
+            result.takes[self.index] = empty.clone();
+            let (made, kept) = keying.attempt(result, stages, times, &mut rooms)?;
+            let rests = self.rests(result, found)?;
+            let (used, departures) = self.used(result, of, unreached)?;
+            let beyond = used.most();
+            let take = result.takes[self.index].clone();
+            if best.as_ref().is_none_or(|best| beyond < best.beyond) {
+                best = Some(Attempt { take, made, rests, kept, beyond, departures });
+            }
+            if beyond <= 1.0 || self.keys() == MatchKeys::Same {
+                break;
+            }
+            keying.narrow(stages, &mut rooms, (&used, tried));
+        }
+        Ok(best)
+    }
+
+    /// Puts samples of what they have to do on all controls but some, and what is left beside them.
+    fn sample(
+        &self,
+        result: &mut Scene,
+        (stages, times, but): (&[Stage], &[Vec<Ticks>], &BTreeSet<usize>),
+        found: &Deciding,
+    ) -> Result<(), SolveError> {
+        let keying = self.keying();
+        for (index, (stage, times)) in stages.iter().zip(times).enumerate() {
+            if but.contains(&index) {
+                continue;
+            }
+            let setting = keying.setting(times, &self.options.tolerance, &[], 1);
+            for (target, controller) in keying.sampled(result, stage, &setting)? {
+                replace(result, self.index, &target, Some(controller));
+            }
+        }
+        self.rests(result, found).map(drop)
+    }
+
+    /// How far joints of a result are off at some times.
+    fn compare(
+        &self,
+        result: &Scene,
+        of: &Measured,
+        times: Vec<f64>,
+        seen: &mut dyn FnMut(NodeRef, f64, f64, f64),
+    ) -> Result<Departures, SolveError> {
+        let compared = Compared {
+            motion: (self.motion, self.source()),
+            result: (result, &result.takes[self.index]),
+            joints: &of.joints,
+            limbs: &of.limbs,
+            bones: &of.bones,
+        };
+        Ok(departures(&compared, times.into_iter(), seen)?)
+    }
+
+    /// The parts of the bound that joints of a result use up, but those that are not reached.
+    fn used(
+        &self,
+        result: &Scene,
+        of: &Measured,
+        unreached: &BTreeMap<NodeRef, Departure>,
+    ) -> Result<(Used, Departures), SolveError> {
+        let mut used = Used::default();
+        let (place, turn) = self.limits();
+        let (rate, range) = (self.scene.rate, self.source().range);
+        let looks = if self.is_sampled { frames(rate, range) } else { quarters(rate, range).collect() };
+        let found = self.compare(result, of, looks, &mut |joint, time, far, angle| {
+            if unreached.contains_key(&joint) {
+                return;
+            }
+            let angle = if of.bones.contains(&joint) { 0.0 } else { angle };
+            used.take(joint, time, (far / place).max(angle / turn));
+        })?;
+        Ok((used, found))
     }
 
     /// Takes out curves of joints that count for nothing.

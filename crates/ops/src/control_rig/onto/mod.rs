@@ -1,11 +1,12 @@
 //! The way back: joint motion onto the controls that drive them.
 //!
 //! [`duties`] says which control undoes what, in which order; [`instant`] what it has to do at a time; [`curves`], [`exact`] and
-//! [`spliced`] make keys of that; [`keying`] goes from one control to the next; [`away`] measures what came of it. [`matching`] does so for
+//! [`spliced`] make keys of that; [`keying`] goes from one control to the next; [`content`] says which controls do it already, [`away`] measures what came of it. [`matching`] does so for
 //! whole takes, [`switching`] for some frames.
 
-mod away;
+pub(super) mod away;
 mod claims;
+mod content;
 mod curves;
 mod duties;
 mod exact;

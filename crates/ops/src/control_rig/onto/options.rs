@@ -41,6 +41,9 @@ pub struct MatchOptions {
     pub clear_others: bool,
     /// Whether keys may stand between frames.
     pub between_frames: bool,
+    /// Whether controls whose curves bring their joints within the bound already keep these; else only those that do it to the last digit.
+    /// With bounded keys.
+    pub near_enough: bool,
 }
 
 /// What goes by what.

@@ -9,7 +9,7 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Target};
 
-use super::away::{Departure, Departures};
+use super::away::{Departure, Departures, between_keys};
 use super::options::MatchKeys;
 use crate::channel::Bookkeeper;
 use crate::control_rig::touched::Touched;
@@ -207,21 +207,7 @@ fn notes(
     }
     if keys == MatchKeys::Same {
         let reached = told.departures.all.iter().filter(|(joint, _)| !told.unreached.contains_key(joint));
-        let most = |of: fn(&Departure) -> f64| {
-            let found = reached.clone().max_by(|a, b| of(a.1).total_cmp(&of(b.1)));
-            found.map(|(joint, departure)| (addresses.node(*joint), *departure))
-        };
-        if let (Some((placed, place)), Some((turned, turn))) =
-            (most(|far| far.place.0), most(|far| far.turn.0))
-        {
-            ledger.notes.push(format!(
-                "{take}: between keys {placed} is up to {:.2} mm off (frame {:.2}), {turned} up to {:.2} deg (frame {:.2})",
-                place.place.0 * scene.space.metres_per_unit * 1000.0,
-                place.place.1,
-                turn.turn.0.to_degrees(),
-                turn.turn.1
-            ));
-        }
+        ledger.notes.extend(between_keys(scene, addresses, take, reached));
     }
     if !told.kept.is_empty() {
         let names: Vec<&str> = told.kept.iter().map(|node| addresses.node(*node)).collect();

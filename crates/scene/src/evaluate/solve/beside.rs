@@ -59,7 +59,7 @@ pub fn sizes(matrix: DMat3) -> DVec3 {
 
 /// The rotation below a parent that gives a frame in the world.
 pub fn turned_into(parent: &Stand, frame: DMat3, parts: &Parts) -> DQuat {
-    let wanted = parent.frame.transpose() * frame * parts.mirror();
+    let wanted = parts.mirrored(parent.frame.transpose() * frame);
     // Where one side is mirrored and the other is not, no rotation is that: the nearest one of its mirror image is taken.
     turn_of(if wanted.determinant() < 0.0 { -wanted } else { wanted })
 }

@@ -142,9 +142,13 @@ impl<'a> LimbPlan<'a> {
         let (to_end, _) = chained(state, &self.lower_chain);
         // The bones in the spaces in which the rotations of their joints act, and their lengths in the world.
         let bones = [parts.size * to_lower * factors[0], state.own[lower].size * to_end * factors[1]];
-        let upper_space = above.world.matrix3 * DMat3::from_quat(parts.rotation);
-        let lower_space = upper_space * parts.size * turned * DMat3::from_quat(state.own[lower].rotation);
-        let [a, b] = [(upper_space * bones[0]).length(), (lower_space * bones[1]).length()];
+        let bone_lengths = || {
+            let upper_space = above.world.matrix3 * DMat3::from_quat(parts.rotation);
+            let lower_space = upper_space * parts.size * turned * DMat3::from_quat(state.own[lower].rotation);
+            [(upper_space * bones[0]).length(), (lower_space * bones[1]).length()]
+        };
+        let is_sized = [parts.size, turned, state.own[lower].size] != [DMat3::IDENTITY; 3];
+        let [a, b] = if above.is_rigid() && !is_sized { bones.map(DVec3::length) } else { bone_lengths() };
         let root = above.world.transform_point3(parts.translation);
         let goal_stand = &state.stands[self.goal.place];
         let goal = goal_stand.world.transform_point3(self.goal.position);
@@ -178,7 +182,7 @@ impl<'a> LimbPlan<'a> {
                 let over_end = self.lower_chain.iter().take(self.lower_chain.len() - 1);
                 let frame = over_end
                     .fold(frame * frame_of(&turned), |frame, &place| frame * frame_of(&state.own[place]));
-                let parent = Stand { frame, ..Stand::START };
+                let parent = Stand::in_frame(frame);
                 Some(turned_into(&parent, goal_stand.frame * self.goal.frame, &state.own[end]))
             }
         };
@@ -254,19 +258,19 @@ fn bend(a: f64, b: f64, d: f64) -> (f64, f64) {
     ((below - above) / (below + above), 2.0 * (above * below).sqrt() / (below + above))
 }
 
-/// Where the last node of a chain stands in the space above its first one, and how it is turned and sized there, its own
-/// rotation left out.
+/// Where the last node of a chain stands in the space above its first one, and how what is above it is turned and sized there.
 fn chained(state: &State, chain: &[usize]) -> (DVec3, DMat3) {
-    let mut whole = DAffine3::IDENTITY;
-    for (place, is_last) in chain.iter().zip((0..chain.len()).map(|at| at + 1 == chain.len())) {
-        let parts = &state.own[*place];
-        let local = if is_last { DAffine3::from_translation(parts.translation) } else { parts.local() };
-        whole *= local;
+    let Some((last, over)) = chain.split_last() else { return (DVec3::ZERO, DMat3::IDENTITY) };
+    let to_last = state.own[*last].translation;
+    // Hardly any limb has joints between its own.
+    if over.is_empty() {
+        return (to_last, DMat3::IDENTITY);
     }
-    (whole.translation, whole.matrix3)
+    let whole = over.iter().fold(DAffine3::IDENTITY, |whole, place| whole * state.own[*place].local());
+    (whole.transform_point3(to_last), whole.matrix3)
 }
 
 /// How a node turns what is below it, mirrored where its scale is.
 fn frame_of(parts: &Parts) -> DMat3 {
-    DMat3::from_quat(parts.rotation) * parts.mirror()
+    parts.mirrored(DMat3::from_quat(parts.rotation))
 }

@@ -14,4 +14,4 @@ pub use self::back::{Serves, Wanted};
 pub use self::kinds::twist;
 pub use self::plan::{driving, solvable};
 pub use self::solver::Solver;
-pub use self::stand::Stand;
+pub use self::stand::{Parts, Stand};

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::kinds::{Part, Prepared};
 use super::limb::Solution;
 use super::plan::Planner;
-use super::stand::{Parts, Stand, blended};
+use super::stand::{Stand, blended};
 use super::state::State;
 use crate::address::NodeRef;
 use crate::constraint::Constraint;
@@ -36,6 +36,8 @@ pub struct Solved<'a> {
     pub is_still: bool,
     /// What acts on it, in order.
     parts: Vec<Part>,
+    /// Whether it always stands where it rests: nothing moves it or anything above it.
+    is_fixed: bool,
 }
 
 impl<'a> Solver<'a> {
@@ -63,13 +65,13 @@ impl<'a> Solver<'a> {
             let tracks = drivers.get(&node).map_or(&[][..], Vec::as_slice);
             let own = OwnSampler::new(scene, take, node, of, tracks)?;
             let parent = scene.rigs[node.0].parent(node.1).and_then(|above| places.get(&(node.0, above)));
-            let at_rest = Parts::of((of.rest(), of.rest_rotation()));
+            let at_rest = OwnSampler::at_rest(of).parts_at(0.0);
             let above = parent.map(|&parent| state.rests[parent]);
             state.rests.push(Stand::below(above.as_ref(), of.inherits, &at_rest));
             state.own.push(at_rest);
             state.parents.push(parent.copied());
             state.inherits.push(of.inherits);
-            nodes.push(Solved { is_still: own.is_still(), own, parts: Vec::new() });
+            nodes.push(Solved { is_still: own.is_still(), own, parts: Vec::new(), is_fixed: false });
         }
         state.stands.clone_from(&state.rests);
         state.places = places;
@@ -78,6 +80,11 @@ impl<'a> Solver<'a> {
         for constraint in &scene.constraints {
             let place = solver.prepare(scene, take, constraint)?;
             solver.of_scene.push(place);
+        }
+        for index in 0..solver.nodes.len() {
+            let hangs_fixed = solver.state.parents[index].is_none_or(|parent| solver.nodes[parent].is_fixed);
+            let node = &mut solver.nodes[index];
+            node.is_fixed = hangs_fixed && node.is_still && node.parts.is_empty();
         }
         Ok(solver)
     }
@@ -130,10 +137,13 @@ impl<'a> Solver<'a> {
         }
         for (own, node) in self.state.own.iter_mut().zip(&mut self.nodes) {
             if !node.is_still {
-                *own = Parts::of(node.own.local_at(time));
+                *own = node.own.parts_at(time);
             }
         }
         for index in 0..self.nodes.len() {
+            if self.nodes[index].is_fixed {
+                continue;
+            }
             let mut parts = self.state.own[index];
             for part in &self.nodes[index].parts {
                 let prepared = &self.prepared[part.constraint];

@@ -19,6 +19,8 @@ pub struct Stand {
     /// How it is turned in the world: the same with the signs of scales, so that a
     /// mirrored node has a mirrored frame.
     pub frame: DMat3,
+    /// Its frame is the matrix of its world.
+    is_rigid: bool,
 }
 
 impl Stand {
@@ -29,16 +31,38 @@ impl Stand {
         world: DAffine3::IDENTITY,
         turn: DQuat::IDENTITY,
         frame: DMat3::IDENTITY,
+        is_rigid: true,
     };
+
+    /// What hangs in a frame of which nothing else is known.
+    pub fn in_frame(frame: DMat3) -> Stand {
+        Stand { frame, is_rigid: false, ..Stand::START }
+    }
+
+    /// Whether nothing above it or of its own sizes or mirrors it.
+    pub fn is_rigid(&self) -> bool {
+        self.is_rigid
+    }
 
     /// Where a node stands below another, or in the world.
     #[inline]
     pub fn below(parent: Option<&Stand>, inherits: ScaleInheritance, parts: &Parts) -> Stand {
         let turned = DMat3::from_quat(parts.rotation);
+        let is_rigid = parts.size == DMat3::IDENTITY && parent.is_none_or(|above| above.is_rigid);
+        if is_rigid {
+            return Stand::rigid(parent.unwrap_or(&Stand::START), turned, parts);
+        }
         let local = DAffine3 { matrix3: turned * parts.size, translation: parts.translation };
         let frame = parts.mirrored(turned);
         let Some(above) = parent else {
-            return Stand { local, rotation: parts.rotation, world: local, turn: parts.rotation, frame };
+            return Stand {
+                local,
+                rotation: parts.rotation,
+                world: local,
+                turn: parts.rotation,
+                frame,
+                is_rigid,
+            };
         };
         let world = match inherits {
             ScaleInheritance::Full => above.world * local,
@@ -48,7 +72,17 @@ impl Stand {
             },
         };
         let turn = (above.turn * parts.rotation).normalize();
-        Stand { local, rotation: parts.rotation, world, turn, frame: above.frame * frame }
+        Stand { local, rotation: parts.rotation, world, turn, frame: above.frame * frame, is_rigid }
+    }
+
+    /// The same where nothing is sized: most joints of most rigs, for half of the products.
+    #[inline]
+    fn rigid(above: &Stand, turned: DMat3, parts: &Parts) -> Stand {
+        let local = DAffine3 { matrix3: turned, translation: parts.translation };
+        let frame = above.frame * turned;
+        let world = DAffine3 { matrix3: frame, translation: above.world.transform_point3(parts.translation) };
+        let turn = (above.turn * parts.rotation).normalize();
+        Stand { local, rotation: parts.rotation, world, turn, frame, is_rigid: true }
     }
 }
 
@@ -76,7 +110,7 @@ impl Parts {
 
     /// A matrix with its columns mirrored as the scale is.
     #[inline]
-    fn mirrored(&self, matrix: DMat3) -> DMat3 {
+    pub fn mirrored(&self, matrix: DMat3) -> DMat3 {
         let sign = |column: DVec3, size: f64| if size < 0.0 { -column } else { column };
         DMat3::from_cols(
             sign(matrix.x_axis, self.size.x_axis.x),
