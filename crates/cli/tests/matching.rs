@@ -286,3 +286,50 @@ fn carried_motion_goes_onto_the_storks_controls() {
     assert!(joints.contains("the target's joints have the keys: its 11 constraints"), "{joints}");
     assert!(keys_of(&text(here, "joints.ncurve"), "L_Wing:rotation") > 0);
 }
+
+/// Controls as riggers lock them: a turntable that turns about one axis, a place that may not move along another.
+#[test]
+fn locked_channels_of_controls_stay_as_they_are() {
+    let folder = tempdir().unwrap();
+    let here = folder.path();
+    crane_joints(here);
+    let joints = text(here, "joints.ncurve");
+    let with_locks = |control: &str, locks: &str| {
+        let sheet = text(here, "crane.toml");
+        let name = format!("name = \"{control}\"\n");
+        assert!(sheet.contains(&name), "{sheet}");
+        let locked = sheet.replacen(&name, &format!("{name}locked = [{locks}]\n"), 1);
+        fs::write(here.join("locked.toml"), locked).unwrap();
+        let args = ["rig", "match", "joints.ncurve", "--sheet", "locked.toml", "--keys", "bounded"];
+        let said = succeed(here, &[&args[..], &["-o", "out.ncurve", "--replace"]].concat());
+        (said, text(here, "out.ncurve"))
+    };
+    let curves = |result: &str, channel: &str| -> serde_json::Value {
+        let file: serde_json::Value = serde_json::from_str(result).unwrap();
+        let tracks = file["takes"][0]["layers"][0]["tracks"].as_array().unwrap().clone();
+        let found = tracks.into_iter().find(|track| track["channel"] == channel);
+        found.map_or(serde_json::Value::Null, |track| track["controller"].clone())
+    };
+    // What is locked is not needed.
+    let (said, result) = with_locks("cab_ctrl", "\"rotation.x\", \"rotation.z\", \"translation\"");
+    assert!(said.contains("locked, and as they were: cab_ctrl:rotation.x, cab_ctrl:rotation.z"), "{said}");
+    let turn = &curves(&result, "cab_ctrl:rotation")["angles"];
+    let has_keys = |axis: &str| turn[axis].to_string().contains("\"frame\"");
+    assert!(!has_keys("x") && has_keys("y") && !has_keys("z"), "{turn}");
+    let is_joint = |name: &str| !name.ends_with("_ctrl");
+    let (off, worst) = apart(&joints, &result, (1, 96), 2, is_joint);
+    assert!(off <= 0.05, "{worst}: {off} cm");
+    // What is locked is needed: how far off that leaves the hook is said, and everything else is where it was.
+    let (said, result) = with_locks("hook_ctrl", "\"translation.y\"");
+    assert!(said.contains("locked, and as they were: hook_ctrl:translation.y"), "{said}");
+    assert!(said.lines().any(|line| line.contains("hook is not reached")), "{said}");
+    let places = &curves(&result, "hook_ctrl:translation")["components"];
+    let has_keys = |component: usize| places[component].to_string().contains("\"frame\"");
+    assert!(has_keys(0) && !has_keys(1) && has_keys(2), "{places}");
+    let (off, worst) = apart(&joints, &result, (1, 96), 2, |name| ["cab", "quay"].contains(&name));
+    assert!(off <= 0.05, "{worst}: {off} cm");
+    // All of it: nothing is keyed there.
+    let (_, result) = with_locks("hook_ctrl", "\"translation\"");
+    assert!(curves(&result, "hook_ctrl:translation").is_null());
+    assert!(!curves(&result, "hook_ctrl:rotation").is_null());
+}

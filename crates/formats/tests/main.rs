@@ -8,6 +8,7 @@ mod collada_into;
 mod constraints;
 mod findings;
 mod gltf;
+mod gltf_constraints;
 mod gltf_passed_on;
 mod matrix;
 mod ncurve;

@@ -11,7 +11,7 @@ use nimble_curve_ops::adapt::{Capabilities, Rotations};
 use nimble_curve_ops::check::{CheckOptions, Code, Finding, Severity, check};
 use nimble_curve_ops::profile::{Case, NameRules, Profile};
 use nimble_curve_scene::constraint::{
-    Constraint, ConstraintKind, EndTurn, Limb, Offset, Roll, Setting, Source, StretchBy, Towards,
+    Constraint, ConstraintKind, EndTurn, Limb, Offset, Roll, RollAxes, Setting, Source, StretchBy, Towards,
 };
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionKey, SampleKind, Samples, StackEntry, Weight,
@@ -210,8 +210,7 @@ impl Figure {
         let roll = Roll {
             source: (0, self.ids["shin_l"]),
             fraction: Setting::Constant(0.5),
-            source_axis: DVec3::X,
-            axis: DVec3::X,
+            axes: Some(RollAxes::both(DVec3::X)),
         };
         self.scene.constraints.push(Constraint {
             name: "twist".into(),

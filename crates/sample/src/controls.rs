@@ -5,8 +5,8 @@ use glam::DVec3;
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::angle;
 use nimble_curve_core::constraint::{
-    Channel, Constraint, ConstraintKind, Couple, EndTurn, Follow, Limb, Roll, Setting, Source, StretchBy,
-    Towards,
+    Channel, Constraint, ConstraintKind, Couple, EndTurn, Follow, Limb, Roll, RollAxes, Setting, Source,
+    StretchBy, Towards,
 };
 use nimble_curve_core::rig::{Attribute, AttributeKind, Node, NodeId, NodeKind, ROTATION, Rig};
 use nimble_curve_core::rotation::RotationOrder;
@@ -261,12 +261,8 @@ pub fn bramble(scene: &Scene) -> Scene {
         let twist = format!("forearm_{side}_twist");
         let twist =
             own.add(&Place { parent: Some(forearm), at: halfway, kind: NodeKind::Locator, name: &twist });
-        let roll = Roll {
-            source: at(hand),
-            fraction: Setting::Constant(0.5),
-            source_axis: DVec3::X,
-            axis: DVec3::X,
-        };
+        let roll =
+            Roll { source: at(hand), fraction: Setting::Constant(0.5), axes: Some(RollAxes::both(DVec3::X)) };
         own.drive(&format!("forearm_{side} twist"), twist, full(), ConstraintKind::Roll(roll));
     }
     let neck = own.joint(&name("neck"));

@@ -5,7 +5,7 @@ use glam::DVec3;
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::angle;
 use nimble_curve_core::constraint::{
-    Aim, Channel, Constraint, ConstraintKind, Couple, EndTurn, Follow, Limb, Roll, Setting, Source,
+    Aim, Channel, Constraint, ConstraintKind, Couple, EndTurn, Follow, Limb, Roll, RollAxes, Setting, Source,
     StretchBy, Towards,
 };
 use nimble_curve_core::controller::{Controller, EulerCurves};
@@ -117,8 +117,7 @@ fn constraints(nodes: &Nodes) -> Vec<Constraint> {
     let roll = Roll {
         source: at(nodes.hook),
         fraction: Setting::Constant(0.5),
-        source_axis: DVec3::Y,
-        axis: DVec3::Y,
+        axes: Some(RollAxes::both(DVec3::Y)),
     };
     vec![
         one("cab", nodes.cab, full(), ConstraintKind::Follow(follow)),

@@ -190,21 +190,35 @@ pub struct Limb {
     pub lengths: [Setting; 2],
 }
 
-/// The node takes a fraction of another one's turn about an axis.
+/// The node takes a fraction of another one's turn, about an axis or as a whole.
 ///
-/// The turn is the source's rotation beside its parent against its rest, its part about the axis (swing and twist), in
-/// (−180, 180] degrees. It is added to how the node is turned so far. The source may be the node itself: a fraction of −1 takes
-/// all of its roll off.
+/// The turn is the source's rotation beside its parent against its rest; its part about the axis (swing and twist), in (−180, 180]
+/// degrees, or all of it, by the shorter arc. It is added to how the node is turned so far, in its own axes. The source may be the node
+/// itself: a fraction of −1 takes all of its roll off.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Roll {
     /// Whose turn.
     pub source: NodeRef,
     /// How much of it.
     pub fraction: Setting,
-    /// About which axis of the source.
-    pub source_axis: DVec3,
-    /// About which axis of the node.
-    pub axis: DVec3,
+    /// About which axes; the whole turn where there are none.
+    pub axes: Option<RollAxes>,
+}
+
+/// About what a node takes a part of another one's turn.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct RollAxes {
+    /// The axis of the source about which its turn counts.
+    pub source: DVec3,
+    /// The axis of the node about which it is added.
+    pub node: DVec3,
+}
+
+impl RollAxes {
+    /// The same axis on both.
+    pub fn both(axis: DVec3) -> RollAxes {
+        RollAxes { source: axis, node: axis }
+    }
 }
 
 /// One number of a node or an attribute.

@@ -182,9 +182,16 @@ impl Maker {
         );
         let fraction = *self.chance.of(&[0.5, -1.0, 0.33]);
         let axis = self.chance.vector(1.0);
-        constraints.push(json!({ "name": twist, "node": twist, "weight": self.weight(),
-            "roll": { "source": *self.chance.of(&[end.as_str(), twist.as_str()]), "fraction": fraction, "axis": axis,
-                      "source_axis": self.chance.vector(1.0) } }));
+        let (weight, source) = (self.weight(), *self.chance.of(&[end.as_str(), twist.as_str()]));
+        let source_axis = self.chance.vector(1.0);
+        // Some take of the whole turn.
+        let roll = match fraction == 0.33 {
+            true => json!({ "source": source, "fraction": fraction }),
+            false => {
+                json!({ "source": source, "fraction": fraction, "axis": axis, "source_axis": source_axis })
+            }
+        };
+        constraints.push(json!({ "name": twist, "node": twist, "weight": weight, "roll": roll }));
     }
 
     fn follow(&mut self, node: &str, sources: &[&str]) -> Value {

@@ -91,8 +91,9 @@ fn is_right(found: &Constraint, truth: &Constraint, slackens: impl Fn(&Constrain
         (ConstraintKind::Roll(found), ConstraintKind::Roll(truth)) => {
             let fraction = |setting: &Setting| setting.constant().unwrap();
             let (mine, theirs) = (fraction(&found.fraction), fraction(&truth.fraction));
+            let (one, other) = (found.axes.unwrap(), truth.axes.unwrap());
             let [axis, source_axis] =
-                [(found.axis, truth.axis), (found.source_axis, truth.source_axis)].map(|(one, other)| {
+                [(one.node, other.node), (one.source, other.source)].map(|(one, other)| {
                     if alike(one, other) {
                         1.0
                     } else if alike(one, -other) {

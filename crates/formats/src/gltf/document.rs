@@ -65,6 +65,7 @@ pub struct Node {
     pub skin: Option<usize>,
     pub weights: Option<Vec<f64>>,
     pub extras: Option<Value>,
+    pub extensions: Option<Value>,
 }
 
 #[derive(Debug, Default, Deserialize)]

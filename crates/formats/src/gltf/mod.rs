@@ -5,6 +5,7 @@
 //! travels in the `extras` of the document, see [`crate::extra_data`].
 
 mod accessor;
+mod constraints;
 mod container;
 mod document;
 mod humanoid;
@@ -66,7 +67,8 @@ pub fn read(
     let document = read::document(container.json)?;
     let extras = document.extra_data(EXTRAS).map(Value::to_string);
     extra_data::read_with(extras.as_deref(), rate, |rate| {
-        let file = read::File { binary: container.binary, folder, with_starts: true };
+        let with_constraints = extras.is_none();
+        let file = read::File { binary: container.binary, folder, with_starts: true, with_constraints };
         let plain = read::read(&document, &file, name, rate)?;
         let marks = marks(&document, &plain);
         Ok((plain.scene, marks, plain.notes))
@@ -96,7 +98,9 @@ pub(crate) fn read_plain(
     if let (Some(first), Some(_)) = (document.buffers.first_mut(), buffer) {
         first.uri = None;
     }
-    let file = read::File { binary: buffer.or(container.binary), folder, with_starts: false };
+    let with_constraints = document.extra_data(EXTRAS).is_none();
+    let binary = buffer.or(container.binary);
+    let file = read::File { binary, folder, with_starts: false, with_constraints };
     let plain = read::read(&document, &file, name, rate)?;
     let keys = plain.places.iter().map(usize::to_string).collect();
     Ok(Plain { scene: plain.scene, keys, notes: plain.notes, mended: Vec::new() })
@@ -131,6 +135,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
     extra_data::remap_fates(&mut ledger, &respaced);
+    let is_new = options.into.is_none();
     let base = options.into.map(|(bytes, folder)| Base::open(bytes, folder, options.folder)).transpose()?;
     let into = base.map(|base| {
         let known = base.known(&adapted);
@@ -151,6 +156,16 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     let hidden = extra_data::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
     let mut document = written.document;
     forget(&mut document);
+    if is_new && !scene.constraints.is_empty() {
+        let (driven, _) = in_space(scene, &Space::METRES_Y_UP);
+        let said = constraints::write(&driven, &written.places, &mut document);
+        if said > 0 {
+            let count = scene.constraints.len();
+            ledger.notes.push(format!(
+                "{said} of {count} constraints are in it for programs that know the extension for them as well"
+            ));
+        }
+    }
     if !options.without_extra {
         mark(&mut document, &written.places);
         let mut extra = extra_data(scene, &document, &written.binary, &written.places, options.folder)?;
@@ -250,7 +265,7 @@ fn extra_data(
     let text = serde_json::to_vec(document).map_err(|error| Fault::of_whole(error.to_string()))?;
     let read = read::document(&text)?;
     let folder = Folder { path: folder, anywhere: true };
-    let file = read::File { binary: Some(binary), folder, with_starts: true };
+    let file = read::File { binary: Some(binary), folder, with_starts: true, with_constraints: false };
     let plain = read::read(&read, &file, "", Some(scene.rate))?;
     let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
@@ -273,7 +288,8 @@ impl Base {
         let container = container::open(bytes)?;
         let read = read::document(container.json)?;
         let all = Folder { path: folder, anywhere: true };
-        let file = read::File { binary: container.binary, folder: all, with_starts: true };
+        let file =
+            read::File { binary: container.binary, folder: all, with_starts: true, with_constraints: false };
         let plain = read::read(&read, &file, "", None)?;
         let addresses = Addresses::new(&plain.scene);
         let texts = addresses.texts().map(str::to_owned);

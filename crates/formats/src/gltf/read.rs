@@ -7,12 +7,14 @@ use nimble_curve_core::controller::{
     Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Tangent, TangentMode, Ticks};
+use nimble_curve_core::evaluate::solvable;
 use nimble_curve_core::rig::{NodeId, Rig};
 use nimble_curve_core::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, TimeRange};
 
 use super::accessor::Numbers;
+use super::constraints;
 use super::container::Folder;
 use super::document::{Animation, Document, Driven, POINTER};
 use super::humanoid::Humanoid;
@@ -53,6 +55,8 @@ pub struct File<'a> {
     pub folder: Folder<'a>,
     /// Whether takes start where our own note beside them says, and keys are on frames that they are almost on; other programs do not know it.
     pub with_starts: bool,
+    /// Whether the extension for constraints counts: extra data of ours says more.
+    pub with_constraints: bool,
 }
 
 /// The document in some JSON.
@@ -126,14 +130,20 @@ pub fn read(
         takes.extend(take);
     }
     notes.extend(clock.note());
+    let driving = match file.with_constraints {
+        true => constraints::read(document, &rig, &ids, &mut notes)?,
+        false => Vec::new(),
+    };
+    constraints::without_driven(&mut takes, &driving, &mut notes);
     let scene = Scene {
         rate,
         space: Space::METRES_Y_UP,
         rigs: vec![rig],
         sets: Vec::new(),
-        constraints: Vec::new(),
+        constraints: driving,
         takes,
     };
+    solvable(&scene).map_err(|circle| Fault::of_whole(circle.to_string()))?;
     Ok(Plain { scene, places: order.into_iter().map(|(place, _)| place).collect(), notes })
 }
 

@@ -173,7 +173,7 @@ impl<'a> Watched<'a> {
                 .rigs
                 .get(roll.source.0)
                 .and_then(|rig| Some((rig.position(roll.source.1)?, rig.node(roll.source.1)?)))
-            && let Some(axis) = roll.source_axis.try_normalize()
+            && let Some(axis) = roll.axes.and_then(|axes| axes.source.try_normalize())
         {
             let turned = poses.poses[roll.source.0].local_rotation[position];
             let angle = twist(node.rest_rotation().conjugate() * turned, axis).abs();

@@ -31,8 +31,9 @@ pub fn respaced(map: &AxisMap, scene: &Scene, constraint: &Constraint) -> Constr
             limb.hinge = limb.hinge.map(|hinge| map.angles(hinge));
         }
         ConstraintKind::Roll(roll) => {
-            roll.axis = map.direction(roll.axis);
-            roll.source_axis = map.direction(roll.source_axis);
+            if let Some(axes) = &mut roll.axes {
+                (axes.node, axes.source) = (map.direction(axes.node), map.direction(axes.source));
+            }
         }
         ConstraintKind::Couple(of) => couple(map, scene, of),
         ConstraintKind::Other { .. } => {}

@@ -61,7 +61,9 @@ fn wrong_with(scene: &Scene, constraint: &Constraint) -> Option<String> {
             .and_then(axis)
             .or_else(|| limb.pole.as_ref().and_then(towards))
             .or_else(|| wrong_limb(scene, constraint.node, limb)),
-        ConstraintKind::Roll(roll) => axis(roll.axis).or_else(|| axis(roll.source_axis)),
+        ConstraintKind::Roll(roll) => {
+            roll.axes.and_then(|axes| axis(axes.node).or_else(|| axis(axes.source)))
+        }
         ConstraintKind::Couple(couple) => wrong_couple(scene, couple),
         ConstraintKind::Other { .. } => None,
     }

@@ -322,16 +322,23 @@ impl<'a> Solved<'a> {
         }
         if let Some(roll) = constraint.get("roll") {
             let source = self.find(roll["source"].as_str().unwrap());
-            let axis = vector(&roll["axis"]).normalize();
-            let about = roll.get("source_axis").map_or(axis, |own| vector(own).normalize());
             let now = if source == node { turn } else { self.placed(source).turn };
             let q = rest.own(source).1.conjugate() * now;
+            let fraction = self.setting(roll.get("fraction"), 1.0);
+            let Some(axis) = roll.get("axis").map(|axis| vector(axis).normalize()) else {
+                // The whole turn, so many times about its own axis.
+                let near = if q.w < 0.0 { -q } else { q };
+                let sine = near.xyz().length();
+                let axis = near.xyz().normalize_or(DVec3::X);
+                let angle = 2.0 * sine.atan2(near.w);
+                return Some((place, turn * DQuat::from_axis_angle(axis, angle * fraction), size));
+            };
+            let about = roll.get("source_axis").map_or(axis, |own| vector(own).normalize());
             // How far an arm at a right angle to the axis comes round, once what swings is taken off.
             let swung = DQuat::from_rotation_arc(about, (q * about).normalize());
             let left = swung.conjugate() * q;
             let arm = about.any_orthonormal_vector();
             let angle = about.dot(arm.cross(left * arm)).atan2(arm.dot(left * arm));
-            let fraction = self.setting(roll.get("fraction"), 1.0);
             return Some((place, turn * DQuat::from_axis_angle(axis, angle * fraction), size));
         }
         None

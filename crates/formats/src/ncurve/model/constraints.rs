@@ -29,7 +29,7 @@ pub struct Constraint {
     /// Two bones reach for a goal.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limb: Option<Box<Limb>>,
-    /// The node takes a part of another one's turn about an axis.
+    /// The node takes a part of another one's turn, about an axis or as a whole.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub roll: Option<Roll>,
     /// A number of the node is another number put through a curve of values.
@@ -242,7 +242,7 @@ pub struct Limb {
     pub lengths: Option<[Setting; 2]>,
 }
 
-/// The node takes a part of another one's turn about an axis.
+/// The node takes a part of another one's turn, about an axis or as a whole.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Roll {
@@ -250,8 +250,9 @@ pub struct Roll {
     pub source: String,
     /// How much of it.
     pub fraction: Setting,
-    /// About which axis of the node.
-    pub axis: [Num; 3],
+    /// About which axis of the node; the whole turn where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub axis: Option<[Num; 3]>,
     /// About which axis of the source; the same where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source_axis: Option<[Num; 3]>,

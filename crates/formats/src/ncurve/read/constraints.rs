@@ -194,12 +194,17 @@ impl Reader<'_> {
     }
 
     fn roll(&self, file: &dto::Roll) -> Read<core::Roll> {
-        let axis = vector(&file.axis);
+        let node = file.axis.as_ref().map(vector);
+        let source = file.source_axis.as_ref().map(vector);
+        let axes = match (node, source) {
+            (Some(node), source) => Some(core::RollAxes { source: source.unwrap_or(node), node }),
+            (None, None) => None,
+            (None, Some(_)) => return Err("'source_axis' needs 'axis', the axis of the node".into()),
+        };
         Ok(core::Roll {
             source: self.node(&file.source)?,
             fraction: self.setting(Some(&file.fraction), 1.0, Quantity::Number)?,
-            source_axis: file.source_axis.as_ref().map_or(axis, vector),
-            axis,
+            axes,
         })
     }
 

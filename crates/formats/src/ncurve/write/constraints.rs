@@ -54,8 +54,8 @@ impl Writer<'_> {
                 file.roll = Some(dto::Roll {
                     source: self.node(roll.source),
                     fraction: self.setting(&roll.fraction, Quantity::Number),
-                    axis: vector(roll.axis),
-                    source_axis: unless(roll.source_axis, roll.axis).map(vector),
+                    axis: roll.axes.map(|axes| vector(axes.node)),
+                    source_axis: roll.axes.and_then(|axes| unless(axes.source, axes.node)).map(vector),
                 });
             }
             core::ConstraintKind::Couple(couple) => file.couple = Some(self.couple(couple)),

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use glam::{DMat3, DQuat, DVec3};
 use nimble_curve_curves::rotation::angle_between;
-use nimble_curve_scene::constraint::{Roll, Setting};
+use nimble_curve_scene::constraint::{Roll, RollAxes, Setting};
 use nimble_curve_scene::evaluate::twist;
 
 use super::Limits;
@@ -109,8 +109,7 @@ pub fn found(recording: &Recording, node: usize, limits: &Limits) -> Option<Foun
     let roll = Roll {
         source: from.node,
         fraction: Setting::Constant(super::rounded::number(best.fraction * sign)),
-        source_axis: super::rounded::direction(best.axis * sign),
-        axis,
+        axes: Some(RollAxes { source: super::rounded::direction(best.axis * sign), node: axis }),
     };
     Some(Found { roll, rivals })
 }

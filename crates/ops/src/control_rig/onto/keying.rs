@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
-use nimble_curve_scene::address::{Addresses, NodeRef};
+use nimble_curve_scene::address::{Addresses, COMPONENTS, NodeRef};
 use nimble_curve_scene::evaluate::Serves;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
@@ -14,6 +14,7 @@ use super::curves::{Channel, Part, Setting, curves, property_of, samples};
 use super::duties::{Duty, Keyed, Stage};
 use super::exact::{exact, rest_of};
 use super::instant::Instant;
+use super::locks::{locked, unlocked};
 use super::options::MatchKeys;
 use super::spliced::{near, put_into};
 use crate::Tolerance;
@@ -132,6 +133,23 @@ impl Keying<'_> {
         super::times::key_times(motion, result, stages).map_err(SolveError::from)
     }
 
+    /// Channels of controls that would be keyed were they not locked.
+    pub fn locked(&self, stages: &[Stage]) -> BTreeSet<String> {
+        let addresses = Addresses::new(self.scene);
+        let mut all = BTreeSet::new();
+        for channel in stages.iter().flat_map(|stage| channels(self.scene, stage)) {
+            let address = addresses.property(&channel.target);
+            match locked(self.scene, &channel.target) {
+                [true, true, true] => drop(all.insert(address)),
+                some => {
+                    let components = COMPONENTS.iter().zip(some).filter(|(_, is_locked)| *is_locked);
+                    all.extend(components.map(|(name, _)| format!("{address}.{name}")));
+                }
+            }
+        }
+        all
+    }
+
     /// Samples of what a stage has to do.
     pub fn sampled(
         &self,
@@ -142,10 +160,11 @@ impl Keying<'_> {
         let so_far = (result, &result.takes[self.index]);
         let instant = RefCell::new(Instant::new((self.motion, self.source()), so_far, stage)?);
         let channels = channels(result, stage);
-        Ok(channels
-            .into_iter()
-            .map(|channel| (channel.target.clone(), samples(&instant, &channel, setting)))
-            .collect())
+        let sampled = |channel: Channel| {
+            let made = samples(&instant, &channel, setting);
+            Some((channel.target.clone(), unlocked(result, self.source(), &channel.target, made)?))
+        };
+        Ok(channels.into_iter().filter_map(sampled).collect())
     }
 
     /// Curves of all stages, put into the take. What was found before stays where neither its room nor what it hangs on changed.
@@ -223,7 +242,11 @@ impl Keying<'_> {
         made.extend(left.into_iter().map(|channel| channel.target).zip(fitted));
         let samples = setting.grid().len();
         parts.resize(samples, 1.0);
-        Ok(Some(made))
+        let free = |(target, made): (Target, ConvertedController)| {
+            let controller = unlocked(self.scene, self.source(), &target, made.controller)?;
+            Some((target, ConvertedController { controller, ..made }))
+        };
+        Ok(Some(made.into_iter().filter_map(free).collect()))
     }
 
     /// Whether a control does already what it has to.

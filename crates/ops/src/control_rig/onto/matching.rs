@@ -185,6 +185,7 @@ impl Job<'_> {
         self.without_joints(result, &found, &mut told);
         let stages = stages(self.scene, &found.acting)?;
         told.stages = stages.len();
+        told.locked = self.keying().locked(&stages);
         for stage in &stages {
             if let Some((rig, id)) = stage.control()
                 && let Some(node) = result.rigs[rig].node_mut(id)
@@ -235,14 +236,19 @@ impl Job<'_> {
         // What is left to own curves is made up by these.
         let own: BTreeSet<NodeRef> =
             added_to(self.scene, self.gone).iter().map(|target| (target.rig, target.node)).collect();
-        let is_far = |(joint, departure): &(&NodeRef, &Departure)| {
+        let is_far = |(_, departure): &(&NodeRef, &Departure)| {
             let (place, turn) = self.limits();
             let far = departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn;
             // Whoever does it near enough is not out of reach.
             let is_near = departure.place.0 <= place && departure.turn.0 <= turn && !kept.is_empty();
-            far && !is_near && !own.contains(joint)
+            far && !is_near
         };
-        told.unreached = ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
+        let far: BTreeMap<NodeRef, Departure> =
+            ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
+        let unreached: BTreeSet<NodeRef> = far.keys().filter(|joint| !own.contains(joint)).copied().collect();
+        // What is left to own curves still hangs where it hangs.
+        let below = with_all_below(self.scene, &unreached);
+        told.unreached = far.into_iter().filter(|(joint, _)| below.contains(joint)).collect();
         let best = self.best(result, &empty, (&stages, &times, &found), (&of, &told.unreached))?;
         let mut beyond = 0.0;
         if let Some(best) = best {

@@ -41,6 +41,8 @@ pub struct Told {
     pub bones: BTreeSet<NodeRef>,
     /// Joints that controls cannot bring to where they should be, with how far off they are at best.
     pub unreached: BTreeMap<NodeRef, Departure>,
+    /// Channels of controls that are locked.
+    pub locked: BTreeSet<String>,
     /// How far joints are off in the end.
     pub departures: Departures,
 }
@@ -208,6 +210,10 @@ fn notes(
     if keys == MatchKeys::Same {
         let reached = told.departures.all.iter().filter(|(joint, _)| !told.unreached.contains_key(joint));
         ledger.notes.extend(between_keys(scene, addresses, take, reached));
+    }
+    if !told.locked.is_empty() {
+        let names: Vec<&str> = told.locked.iter().map(String::as_str).collect();
+        ledger.notes.push(format!("{take}: locked, and as they were: {}", names.join(", ")));
     }
     if !told.kept.is_empty() {
         let names: Vec<&str> = told.kept.iter().map(|node| addresses.node(*node)).collect();

@@ -1,7 +1,7 @@
 //! What the kinds of constraints come to: following, aiming, rolling. Limbs have a file of their own.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::rotation::{RotationOrder, nearest_euler, quat_from_euler};
+use nimble_curve_curves::rotation::{RotationOrder, from_vector, nearest_euler, quat_from_euler, to_vector};
 
 use super::beside::{Beside, place_of, sizes, turned_into};
 use super::limb::{LimbPlan, Solution};
@@ -216,9 +216,12 @@ fn rolled(
         Some(place) => (state.rests[place].rotation, state.stands[place].rotation),
         None => (state.rests[index].rotation, parts.rotation),
     };
-    let turn = twist(rest.conjugate() * now, unit(roll.source_axis)?);
-    let angle = turn * state.settings[fraction];
-    let rotation = parts.rotation * DQuat::from_axis_angle(unit(roll.axis)?, angle);
+    let (turn, fraction) = (rest.conjugate() * now, state.settings[fraction]);
+    let added = match roll.axes {
+        Some(axes) => DQuat::from_axis_angle(unit(axes.node)?, twist(turn, unit(axes.source)?) * fraction),
+        None => from_vector(to_vector(turn) * fraction),
+    };
+    let rotation = parts.rotation * added;
     Some(Parts { rotation: rotation.normalize(), ..*parts })
 }
 
