@@ -142,11 +142,20 @@ impl RotationPath for SampledFunction<'_> {
 
     fn velocity(&self, time: f64, side: Side) -> DVec3 {
         let (start, way) = start(time, side);
-        let here = self.turn(start);
-        let turned = |index: usize| {
-            to_vector(self.turn(start + way * STEP * index as f64) * here.conjugate()) * DERIVATIVE[index]
-        };
-        (1..5).map(turned).sum::<DVec3>() * (way * TICKS_PER_SECOND as f64 / STEP / 12.0)
+        let back = self.turn(start).conjugate();
+        let mut step = STEP;
+        loop {
+            let turned: [DVec3; 5] =
+                std::array::from_fn(|index| to_vector(self.turn(start + way * step * index as f64) * back));
+            let rise = DERIVATIVE.iter().zip(turned).map(|(w, v)| *w * v).sum::<DVec3>() / 12.0;
+            // As in [`SampledFunction::number`]: a corner may lie within the points.
+            let of_three = (4.0 * turned[1] - turned[2]) / 2.0;
+            if (rise - of_three).length() > 1e-3 * rise.length() + 1e-9 && step > CLOSEST {
+                step /= 16.0;
+                continue;
+            }
+            return rise * (way * TICKS_PER_SECOND as f64 / step);
+        }
     }
 }
 

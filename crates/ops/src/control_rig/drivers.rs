@@ -40,6 +40,11 @@ impl Drivers {
         }
     }
 
+    /// Whether it depends on one of some nodes, beside its parent.
+    pub fn go_by(&self, node: NodeRef) -> bool {
+        self.nodes.contains(&node)
+    }
+
     /// The tracks among those of a take that count.
     pub fn tracks<'t>(&self, scene: &Scene, take: &'t Take) -> Vec<(&'t Layer, &'t Track)> {
         let is_step = |target: &Target| {

@@ -11,11 +11,17 @@ use crate::Tolerance;
 /// At how many instants of a take the world is looked at, about.
 const MOST_LOOKS: i64 = 40_000;
 
-/// By how much the largest error in the world is beyond the tolerance, as a factor, at quarters of frames.
-pub fn beyond(scene: &Scene, result: &Scene, tolerance: &Tolerance) -> Result<f64, EvaluateError> {
+/// By how much the largest error in the world is beyond the tolerance, as a factor, at quarters of frames and at some more instants of each
+/// take.
+pub fn beyond(
+    scene: &Scene,
+    result: &Scene,
+    tolerance: &Tolerance,
+    more: &[Vec<f64>],
+) -> Result<[f64; 2], EvaluateError> {
     let length = tolerance.of(Quantity::Length, &scene.space);
-    let mut most: f64 = 0.0;
-    for (from, to) in scene.takes.iter().zip(&result.takes) {
+    let mut most = [0.0_f64; 2];
+    for (index, (from, to)) in scene.takes.iter().zip(&result.takes).enumerate() {
         let (mut source, mut made) = (Poses::new(scene, from)?, Poses::new(result, to)?);
         let rate = scene.rate;
         let (first, last) =
@@ -26,17 +32,21 @@ pub fn beyond(scene: &Scene, result: &Scene, tolerance: &Tolerance) -> Result<f6
         let part = rate.ticks_per_frame() / parts as f64;
         // Of takes of hours no more instants than of one of minutes.
         let stride = ((last - first) * parts / MOST_LOOKS + 1) as usize;
-        for step in (first * parts..=last * parts).step_by(stride) {
-            let time: f64 = step as f64 * part;
-            let time = time.clamp(Ticks::as_f64(from.range.first), from.range.last.as_f64());
+        let mut off_at = |time: f64| {
+            let time: f64 = time.clamp(Ticks::as_f64(from.range.first), from.range.last.as_f64());
             source.at(time);
             made.at(time);
-            for (theirs, ours) in source.poses.iter().zip(&made.poses) {
-                for (a, b) in theirs.world.iter().zip(&ours.world) {
-                    most = most.max((a.translation - b.translation).length() / length);
-                    most = most.max(turned(a.matrix3, b.matrix3) / tolerance.angle);
-                }
-            }
+            let pairs = source.poses.iter().zip(&made.poses).flat_map(|(a, b)| a.world.iter().zip(&b.world));
+            pairs.fold(0.0_f64, |most, (a, b)| {
+                let place = (a.translation - b.translation).length() / length;
+                most.max(place).max(turned(a.matrix3, b.matrix3) / tolerance.angle)
+            })
+        };
+        for step in (first * parts..=last * parts).step_by(stride) {
+            most[0] = most[0].max(off_at(step as f64 * part));
+        }
+        for time in more.get(index).into_iter().flatten() {
+            most[1] = most[1].max(off_at(*time));
         }
     }
     Ok(most)

@@ -8,6 +8,7 @@ mod find;
 mod in_world;
 mod onto;
 mod solve;
+mod straight;
 mod touched;
 mod written;
 

@@ -5,7 +5,7 @@ use std::num::NonZeroU32;
 
 use glam::{DMat3, DVec3};
 use nimble_curve_curves::rotation::{RotationOrder, nearest_euler};
-use nimble_curve_curves::time::{FrameRate, TimeRange};
+use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
@@ -20,6 +20,7 @@ use super::drivers::Drivers;
 use super::error::SolveError;
 use super::in_world::beyond;
 use super::onto::away::{Compared, between_keys, departures, quarters};
+use super::straight::{StraightTimes, looks_at, straight_times};
 use super::touched::{Touched, chosen_constraints};
 use super::written::{Context, Made, put, rest_of, with_three_steps};
 use crate::Tolerance;
@@ -113,21 +114,37 @@ pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError
     }
     let chosen = chosen_constraints(scene, &options.only)?;
     let touched = Touched::by(scene, &chosen);
-    let mut tolerance = options.tolerance;
+    let straight: Vec<StraightTimes> =
+        (scene.takes.iter()).map(|take| straight_times(scene, take, &chosen)).collect::<Result<_, _>>()?;
+    let looks: Vec<Vec<f64>> = straight.iter().map(looks_at).collect();
+    let mut tries = Tries { tolerance: options.tolerance, is_fine: false, straight: None };
     let mut best: Option<(f64, Solved)> = None;
     for attempts in 0..TRIES {
-        let grid = if attempts < ON_FRAMES { 1 } else { FINE };
-        let made = attempt(scene, options, (&chosen, &touched), (&tolerance, grid))?;
+        tries.is_fine = attempts >= ON_FRAMES;
+        let made = attempt(scene, options, (&chosen, &touched), &tries)?;
         let is_bounded = options.keys == SolveKeys::Bounded;
-        let beyond = if is_bounded { beyond(scene, &made.scene, &options.tolerance)? } else { 0.0 };
-        let is_better = best.as_ref().is_none_or(|(most, _)| beyond < *most);
-        if is_better {
-            best = Some((beyond, made));
+        let beyond =
+            if is_bounded { beyond(scene, &made.scene, &options.tolerance, &looks)? } else { [0.0; 2] };
+        let [at_quarters, where_straight] = beyond;
+
+        let most = at_quarters.max(where_straight);
+        if best.as_ref().is_none_or(|(least, _)| most < *least) {
+            best = Some((most, made));
         }
-        if beyond <= 1.0 {
+        if most <= 1.0 {
             break;
         }
-        tolerance = tolerance.times((0.7 / beyond).clamp(0.05, 0.7));
+        // Where only these are too far off, keys about them are all that is missing.
+        let far = match tries.straight {
+            None if where_straight > 1.0 => {
+                tries.straight = Some(&straight);
+                at_quarters
+            }
+            _ => most,
+        };
+        if far > 1.0 {
+            tries.tolerance = tries.tolerance.times((0.7 / far).clamp(0.05, 0.7));
+        }
     }
     let (_, mut made) = best.ok_or(SolveError::NoConstraints)?;
     if let SolveKeys::EachNth(_) = options.keys {
@@ -152,6 +169,16 @@ fn between_steps(scene: &Scene, result: &Scene, touched: &Touched) -> Result<Vec
     Ok(said)
 }
 
+/// How joints are tried to be solved.
+struct Tries<'a> {
+    /// How far single joints may be off.
+    tolerance: Tolerance,
+    /// Whether keys may stand between frames.
+    is_fine: bool,
+    /// Where limbs come to their whole length, by take, once keys are needed there.
+    straight: Option<&'a [StraightTimes]>,
+}
+
 /// The properties of a node that get curves, with their kinds and what they rest at.
 struct Wanted {
     target: Target,
@@ -163,9 +190,9 @@ fn attempt(
     scene: &Scene,
     options: &SolveOptions,
     (chosen, touched): (&BTreeSet<usize>, &Touched),
-    (tolerance, parts): (&Tolerance, u32),
+    tries: &Tries<'_>,
 ) -> Result<Solved, SolveError> {
-    let rate = scene.rate;
+    let (rate, parts) = (scene.rate, if tries.is_fine { FINE } else { 1 });
     let keys = rate.numerator().checked_mul(parts).and_then(|fine| FrameRate::new(fine, rate.denominator()));
     let keys = keys.unwrap_or(rate);
     let mut result = scene.clone();
@@ -177,7 +204,9 @@ fn attempt(
     let addresses = Addresses::new(scene);
     let mut ledger = Ledger::default();
     for (index, take) in scene.takes.iter().enumerate() {
-        let job = Job { scene, take, options, tolerance, touched, addresses: &addresses, keys };
+        let straight = tries.straight.and_then(|all| all.get(index));
+        let tolerance = &tries.tolerance;
+        let job = Job { scene, take, options, tolerance, touched, addresses: &addresses, keys, straight };
         let mut made: Vec<(Target, ConvertedController, String)> = Vec::new();
         let mut anchors = Anchors::new(scene, take);
         for (&node, &steps) in &touched.steps {
@@ -214,6 +243,8 @@ struct Job<'a> {
     addresses: &'a Addresses,
     /// On whose frames keys are added.
     keys: FrameRate,
+    /// When joints of limbs come to their whole length.
+    straight: Option<&'a StraightTimes>,
 }
 
 impl<'a> Job<'a> {
@@ -273,7 +304,13 @@ impl<'a> Job<'a> {
                     _ => Value::Vector(local.translation),
                 }
             };
-            let changed = self.followed(&wanted, function, &tracks)?;
+            let mut straight: Vec<Ticks> = Vec::new();
+            for (joint, times) in self.straight.into_iter().flatten() {
+                if *joint == node || drivers.go_by(*joint) {
+                    straight.extend(times);
+                }
+            }
+            let changed = self.followed(&wanted, function, (&tracks, straight))?;
             made.push((wanted.target, changed, by.to_owned()));
         }
         Ok(made)
@@ -290,16 +327,16 @@ impl<'a> Job<'a> {
         let tracks = drivers.tracks(self.scene, self.take);
         let mut sampler = CoupledSampler::new(self.scene, Some(self.take), target)?;
         let wanted = Wanted { target: target.clone(), kind, rest };
-        let changed = self.followed(&wanted, move |time| sampler.value_at(time), &tracks)?;
+        let changed = self.followed(&wanted, move |time| sampler.value_at(time), (&tracks, Vec::new()))?;
         Ok(vec![(target.clone(), changed, "what is coupled to it".to_owned())])
     }
 
-    /// Curves through a function, with keys where what drives it has them.
+    /// Curves through a function, with keys where what drives it has them, and some more.
     fn followed(
         &self,
         wanted: &Wanted,
         function: impl FnMut(f64) -> Value + 'a,
-        tracks: &[(&Layer, &Track)],
+        (tracks, more): (&[(&Layer, &Track)], Vec<Ticks>),
     ) -> Result<ConvertedController, SolveError> {
         let mut setting = self.setting(wanted.kind, &wanted.rest);
         let fault = self.fault(&wanted.target);
@@ -322,13 +359,16 @@ impl<'a> Job<'a> {
                 None => made,
             });
         }
-        let times = match self.options.keys {
+        let times: Vec<Ticks> = match self.options.keys {
             SolveKeys::EachNth(step) => {
                 // None is added between them.
                 setting.tolerance = f64::INFINITY;
                 self.take.range.every(self.scene.rate, step).collect()
             }
-            _ => Drivers::times(tracks, self.take.range),
+            _ => {
+                let all = Drivers::times(tracks, self.take.range).into_iter().chain(more);
+                all.collect::<BTreeSet<Ticks>>().into_iter().collect()
+            }
         };
         if wanted.kind == PropertyKind::Rotation {
             let start = match wanted.rest {

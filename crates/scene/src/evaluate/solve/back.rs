@@ -136,6 +136,17 @@ impl Solver<'_> {
         (whole > 0.0).then(|| (end - root).length() / whole)
     }
 
+    /// How far the goal of a limb is in proportion to its whole length, as it was solved last: where that comes to 1 its joints turn as a
+    /// root does. Nothing where it slows down before.
+    pub fn reach_wanted(&self, constraint: usize) -> Option<f64> {
+        let index = (*self.of_scene.get(constraint)?)?;
+        let Kind::Limb(plan) = &self.prepared[index].kind else { return None };
+        // One that counts for nothing is not solved.
+        let counts = self.state.settings[self.prepared[index].weight] > 0.0;
+        let solution = self.limbs[index].as_ref().filter(|_| counts);
+        (plan.limb.slack == 0.0).then(|| solution.map_or(0.0, |solution| solution.wanted))
+    }
+
     /// Where what a node hangs on stands.
     pub fn above(&self, node: NodeRef) -> Stand {
         self.place_of(node).map_or(Stand::START, |place| *self.state.parent_stand(place))

@@ -46,6 +46,8 @@ pub struct Solution {
     scale: f64,
     /// The bone's axis of the upper joint, for the scale.
     bone: DVec3,
+    /// How far the goal is in proportion to the whole length.
+    pub wanted: f64,
 }
 
 impl Solution {
@@ -153,6 +155,7 @@ impl<'a> LimbPlan<'a> {
         let goal_stand = &state.stands[self.goal.place];
         let goal = goal_stand.world.transform_point3(self.goal.position);
         let way = goal - root;
+        let wanted = if a + b > 0.0 { way.length() / (a + b) } else { 0.0 };
         let (reach, stretched) = self.reach(way.length(), a + b, setting(0));
         let (a, b) = (a * stretched, b * stretched);
         let hand = (above.frame.determinant() * self.carried.determinant()).signum();
@@ -193,6 +196,7 @@ impl<'a> LimbPlan<'a> {
             lengths: factors.map(|factor| factor * longer),
             scale: if by_scale { stretched } else { 1.0 },
             bone: unit(to_lower)?,
+            wanted,
         })
     }
 

@@ -24,7 +24,7 @@ pub struct Solver<'a> {
     pub(super) of_scene: Vec<Option<usize>>,
     settings: Vec<SettingSampler<'a>>,
     /// What limbs came to, by constraint.
-    limbs: Vec<Option<Solution>>,
+    pub(super) limbs: Vec<Option<Solution>>,
     pub(super) state: State,
 }
 

@@ -1,0 +1,163 @@
+//! Where limbs come to their whole length: from there on their joints turn as a root goes, which no keys on frames follow.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use nimble_curve_curves::time::Ticks;
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::constraint::ConstraintKind;
+use nimble_curve_scene::evaluate::{EvaluateError, Solver};
+use nimble_curve_scene::scene::{Scene, Take};
+
+use super::drivers::Drivers;
+use super::onto::away::quarters;
+
+/// How far the nearest keys stand to either side of such an instant, in frames: a turn that goes as a root, by 30 degrees in the first
+/// frame, gets to a twentieth of a degree by then.
+const NEAREST: f64 = 1.0 / 262_144.0;
+
+/// Each key stands so many times as far off as the one before it: between two of them a cubic with the right slopes is off by less than a
+/// hundredth of what the turn has come to.
+const APART: f64 = 4.0;
+
+/// At what distances there are keys, in frames: up to where those of frames begin.
+const LADDER: usize = 9;
+
+/// So near to its whole length a limb counts as straight, in proportion.
+const AT_THE_END: f64 = 1e-12;
+
+/// Where looks a quarter of a frame apart come so near, what lies between is looked at.
+const NEAR: f64 = 1e-2;
+
+/// What comes so near to its whole length turns round as in a corner: the joints are by a hundredth of a turn away from straight.
+const TOUCHING: f64 = 1e-4;
+
+/// By joint, the instants about which its limb comes to its whole length.
+pub type StraightTimes = BTreeMap<NodeRef, Vec<Ticks>>;
+
+/// Where to look for what keys elsewhere miss: at these instants, and halfway between them.
+pub fn looks_at(times: &StraightTimes) -> Vec<f64> {
+    let all: BTreeSet<Ticks> = times.values().flatten().copied().collect();
+    let all: Vec<f64> = all.into_iter().map(Ticks::as_f64).collect();
+    let halves = all.windows(2).map(|pair| (pair[0] + pair[1]) * 0.5);
+    let mut looks: Vec<f64> = all.iter().copied().chain(halves).collect();
+    looks.sort_by(f64::total_cmp);
+    looks
+}
+
+/// For the joints of limbs among some constraints, the instants about which they come to their whole length, with a ladder of others to the
+/// side on which they bend.
+pub fn straight_times(
+    scene: &Scene,
+    take: &Take,
+    chosen: &BTreeSet<usize>,
+) -> Result<StraightTimes, EvaluateError> {
+    let mut times = StraightTimes::new();
+    for &index in chosen {
+        let constraint = &scene.constraints[index];
+        if !matches!(constraint.kind, ConstraintKind::Limb(_)) {
+            continue;
+        }
+        let driven = constraint.driven();
+        // Between samples nobody knows the motion.
+        let tracks = Drivers::of(scene, constraint.node)?.tracks(scene, take);
+        if tracks.iter().any(|(_, track)| track.controller.samples().is_some()) {
+            continue;
+        }
+        let mut solver = Solver::new(scene, Some(take), driven.iter().copied())?;
+        let mut reach = |time: f64| {
+            solver.solve(time);
+            solver.reach_wanted(index)
+        };
+        let mut looked = Vec::new();
+        for time in quarters(scene.rate, take.range) {
+            let Some(now) = reach(time) else { break };
+            looked.push((time, now));
+        }
+        let mut own: Vec<Ticks> = Vec::new();
+        let frame = scene.rate.ticks_per_frame();
+        let mut reach = |time: f64| reach(time).unwrap_or(0.0);
+        let turns = turns(&looked, &mut reach);
+        looked.extend(&turns);
+        looked.sort_by(|a, b| a.0.total_cmp(&b.0));
+        for pair in looked.windows(2) {
+            let (low, high) = (pair[0], pair[1]);
+            match (is_straight(low.1), is_straight(high.1)) {
+                (true, true) | (false, false) => {}
+                (then, _) => {
+                    let at = crossing((low.0, high.0), then, &mut reach);
+                    own.extend(ladder(at, if then { 1.0 } else { -1.0 }, frame));
+                }
+            }
+        }
+        // It comes near, and bends again.
+        for (at, reach) in turns {
+            if !is_straight(reach) && reach > 1.0 - TOUCHING {
+                own.extend([1.0, -1.0].into_iter().flat_map(|way| ladder(at, way, frame)));
+            }
+        }
+        own.retain(|time| take.range.contains(*time));
+        if !own.is_empty() {
+            driven.into_iter().for_each(|joint| times.entry(joint).or_default().extend(&own));
+        }
+    }
+    Ok(times)
+}
+
+/// An instant with how far a goal is in proportion to its limb.
+type Look = (f64, f64);
+
+/// Where the way turns between looks: a limb may come to its length and bend again within a quarter of a frame.
+fn turns(looked: &[Look], reach: &mut impl FnMut(f64) -> f64) -> Vec<Look> {
+    let mut all = Vec::new();
+    for three in looked.windows(3) {
+        let [before, here, after] = [three[0].1, three[1].1, three[2].1];
+        let is_top = here >= before && here >= after && here > 1.0 - NEAR;
+        let is_dip = here <= before && here <= after && here < 1.0 + NEAR;
+        if is_top || is_dip {
+            let sign = if is_top { 1.0 } else { -1.0 };
+            let at = turning((three[0].0, three[2].0), |time| sign * reach(time));
+            all.push((at, reach(at)));
+        }
+    }
+    all
+}
+
+/// Where a function is largest between two instants (golden section; Kiefer, Proc. AMS 4, 1953).
+fn turning((mut low, mut high): (f64, f64), mut of: impl FnMut(f64) -> f64) -> f64 {
+    const PART: f64 = 0.618_033_988_749_894_9;
+    let [mut left, mut right] = [high - PART * (high - low), low + PART * (high - low)];
+    let [mut at_left, mut at_right] = [of(left), of(right)];
+    while high - low > 64.0 {
+        if at_left > at_right {
+            (high, right, at_right) = (right, left, at_left);
+            left = high - PART * (high - low);
+            at_left = of(left);
+        } else {
+            (low, left, at_left) = (left, right, at_right);
+            right = low + PART * (high - low);
+            at_right = of(right);
+        }
+    }
+    (low + high) * 0.5
+}
+
+/// The instant at which a limb stops being straight, or bent, to a tick.
+fn crossing((mut low, mut high): (f64, f64), then: bool, reach: &mut impl FnMut(f64) -> f64) -> f64 {
+    while high - low > 1.0 {
+        let middle = (low + high) * 0.5;
+        if is_straight(reach(middle)) == then { low = middle } else { high = middle }
+    }
+    low
+}
+
+/// Whether a goal is at the end of a limb's reach, or beyond.
+fn is_straight(reach: f64) -> bool {
+    reach >= 1.0 - AT_THE_END
+}
+
+/// An instant just before one, and more and more distant ones after it, or the other way round.
+fn ladder(at: f64, way: f64, frame: f64) -> impl Iterator<Item = Ticks> {
+    let steps = (0..LADDER).map(move |step| NEAREST * APART.powi(step as i32));
+    let ticks = move |frames: f64| Ticks((at + way * frames * frame).round() as i64);
+    std::iter::once(-NEAREST).chain(steps).map(ticks)
+}
