@@ -58,6 +58,12 @@ fn beside(unit: DVec3, axis: usize, other: usize) -> DVec3 {
     })
 }
 
+/// A matrix with its columns brought to length 1.
+pub fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
+    let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
+    glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

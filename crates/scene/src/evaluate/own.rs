@@ -156,12 +156,6 @@ fn placed(value: OpValue, inverse: bool) -> (DAffine3, DQuat) {
     if inverse { (affine.inverse(), turn.conjugate()) } else { (affine, turn) }
 }
 
-/// A matrix with its columns brought to length 1.
-pub fn unscaled(matrix: glam::DMat3) -> glam::DMat3 {
-    let unit = |v: DVec3| v.try_normalize().unwrap_or(v);
-    glam::DMat3::from_cols(unit(matrix.x_axis), unit(matrix.y_axis), unit(matrix.z_axis))
-}
-
 /// A step with an animated value in place of the one at rest.
 fn with_value(rest: OpValue, value: Value) -> OpValue {
     match (rest, value) {

@@ -5,9 +5,10 @@ use std::collections::HashMap;
 use glam::{DAffine3, DQuat};
 
 use super::EvaluateError;
-use super::own::{OwnSampler, unscaled};
+use super::own::OwnSampler;
 use super::solve::{Solver, Stand};
 use crate::address::NodeRef;
+use crate::parts::unscaled;
 use crate::rig::{NodeId, Rig, ScaleInheritance};
 use crate::scene::{Layer, Scene, Take, Track};
 

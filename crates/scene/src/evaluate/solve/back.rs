@@ -9,7 +9,7 @@ use super::solver::Solver;
 use super::stand::{Stand, unit};
 use crate::address::NodeRef;
 use crate::constraint::{Aim, EndTurn, Follow, Towards};
-use crate::evaluate::own::unscaled;
+use crate::parts::unscaled;
 use crate::rig::ScaleInheritance;
 
 /// How a node has to stand.

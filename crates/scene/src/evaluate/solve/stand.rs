@@ -2,7 +2,7 @@
 
 use glam::{DAffine3, DMat3, DQuat, DVec3};
 
-use crate::evaluate::own::unscaled;
+use crate::parts::unscaled;
 use crate::rig::ScaleInheritance;
 
 /// Where a node stands.
