@@ -402,3 +402,17 @@ fn controls_keep_the_curves_of_their_like_where_these_do_it() {
     assert!(said.lines().any(|line| line.contains("keys on controls: CTL_hook")), "{said}");
     assert!(apart_from_the_crane(&result, &["drum"]) < 0.05, "{}", apart_from_the_crane(&result, &["drum"]));
 }
+
+/// Random rigs whose props go by several sources and whose twists come half round: what is written has been judged.
+#[test]
+fn random_rigs_are_solved_and_none_is_refused() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    for seed in [0, 2, 5, 6, 10] {
+        let text = nimble_curve_second::controls::text(seed, &nimble_curve_second::controls::Controls::CALM);
+        fs::write(at.join("rig.ncurve"), text).unwrap();
+        let said =
+            succeed(at, &["rig", "solve", "rig.ncurve", "-o", "out.ncurve", "--replace", "--keep-controls"]);
+        assert!(said.contains("judged on the result"), "{seed}: {said}");
+    }
+}

@@ -6,6 +6,7 @@ mod drivers;
 mod error;
 mod find;
 mod in_world;
+mod jumps;
 mod onto;
 mod solve;
 mod straight;

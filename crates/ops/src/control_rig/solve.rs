@@ -19,8 +19,9 @@ use super::anchor::{Anchors, Rigid};
 use super::drivers::Drivers;
 use super::error::SolveError;
 use super::in_world::beyond;
+use super::jumps::{jumps, snapped};
 use super::onto::away::{Compared, between_keys, departures, quarters};
-use super::straight::{StraightTimes, looks_at, straight_times};
+use super::straight::{StraightTimes, about, looks_at, straight_times};
 use super::touched::{Touched, chosen_constraints};
 use super::written::{Context, Made, put, rest_of, with_three_steps};
 use crate::Tolerance;
@@ -78,6 +79,15 @@ const ON_FRAMES: usize = 3;
 
 /// Into how many parts frames are divided for keys afterwards.
 const FINE: u32 = 8;
+
+/// The least part of the tolerance that single joints are fitted to.
+const LEAST_PART: f64 = 0.005;
+
+/// In how many places a curve may need keys closer than these, where they do not bring it within the bound of its joint.
+const SHARPEST: usize = 6;
+
+/// So far beyond that they are off then.
+const OVER: f64 = 1.05;
 
 /// A scene without constraints, or as it is where it has none: for whoever knows no constraints.
 ///
@@ -144,6 +154,10 @@ pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError
         };
         if far > 1.0 {
             tries.tolerance = tries.tolerance.times((0.7 / far).clamp(0.05, 0.7));
+        }
+        // What closer curves do not bring nearer is no matter of keys.
+        if tries.tolerance.angle < LEAST_PART * options.tolerance.angle {
+            break;
         }
     }
     let (_, mut made) = best.ok_or(SolveError::NoConstraints)?;
@@ -290,9 +304,9 @@ impl<'a> Job<'a> {
                 made.push((wanted.target, exact, note));
                 continue;
             }
-            let mut sampler = NodeSampler::new(self.scene, Some(self.take), node)?;
             let (before, after) = (view.before.conjugate(), view.after.conjugate());
-            let function = move |time: f64| {
+            let sampler = || NodeSampler::new(self.scene, Some(self.take), node);
+            let part = move |sampler: &mut NodeSampler<'_>, time: f64| {
                 let (local, turn) = sampler.local_at(time);
                 match kind {
                     PropertyKind::Rotation => Value::Quaternion((before * turn * after).normalize()),
@@ -304,13 +318,17 @@ impl<'a> Job<'a> {
                     _ => Value::Vector(local.translation),
                 }
             };
-            let mut straight: Vec<Ticks> = Vec::new();
+            let (mut look, mut sampler) = (sampler()?, sampler()?);
+            let whole = SampledFunction::of_function(move |time| part(&mut look, time));
+            let jumps = jumps(&whole, self.take.range, self.scene.rate);
+            let function = snapped(jumps.clone(), move |time| part(&mut sampler, time));
+            let mut more = jumps;
             for (joint, times) in self.straight.into_iter().flatten() {
                 if *joint == node || drivers.go_by(*joint) {
-                    straight.extend(times);
+                    more.extend(times);
                 }
             }
-            let changed = self.followed(&wanted, function, (&tracks, straight))?;
+            let changed = self.followed(&wanted, function, (&tracks, more))?;
             made.push((wanted.target, changed, by.to_owned()));
         }
         Ok(made)
@@ -370,14 +388,44 @@ impl<'a> Job<'a> {
                 all.collect::<BTreeSet<Ticks>>().into_iter().collect()
             }
         };
+        let mut made = self.refitted(wanted, &trace, &times, &setting)?;
+        if self.options.keys != SolveKeys::Bounded {
+            return Ok(made);
+        }
+        // Where keys on such frames cannot follow, others about the worst place may.
+        let mut times = times;
+        for _ in 0..SHARPEST {
+            let Some(error) = made.error.filter(|error| error.largest > setting.tolerance * OVER) else {
+                break;
+            };
+            times.extend(about(error.frame, self.scene.rate).filter(|time| self.take.range.contains(*time)));
+            times.sort_unstable();
+            times.dedup();
+            let closer = self.refitted(wanted, &trace, &times, &setting)?;
+            if closer.error.is_none_or(|own| own.largest >= error.largest) {
+                break;
+            }
+            made = closer;
+        }
+        Ok(made)
+    }
+
+    /// Curves through a function with keys at some times, and more on frames of a rate.
+    fn refitted(
+        &self,
+        wanted: &Wanted,
+        trace: &SampledFunction<'_>,
+        times: &[Ticks],
+        setting: &ConversionContext,
+    ) -> Result<ConvertedController, SolveError> {
         if wanted.kind == PropertyKind::Rotation {
             let start = match wanted.rest {
                 Value::Euler { angles, .. } => angles,
                 _ => DVec3::ZERO,
             };
-            return Ok(refitted_rotation(&trace, &trace.knots(&times), start, &setting));
+            return Ok(refitted_rotation(trace, &trace.knots(times), start, setting));
         }
-        refitted_numbers(&trace, &times, &setting, None).map_err(fault)
+        refitted_numbers(trace, times, setting, None).map_err(self.fault(&wanted.target))
     }
 
     /// A control's curve in a joint's axes; `None` where it is not the only one, or does not go over exactly.

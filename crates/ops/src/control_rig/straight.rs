@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use nimble_curve_curves::time::Ticks;
+use nimble_curve_curves::time::{FrameRate, Ticks};
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::constraint::ConstraintKind;
 use nimble_curve_scene::evaluate::{EvaluateError, Solver};
@@ -34,11 +34,11 @@ const TOUCHING: f64 = 1e-4;
 /// By joint, the instants about which its limb comes to its whole length.
 pub type StraightTimes = BTreeMap<NodeRef, Vec<Ticks>>;
 
-/// Where to look for what keys elsewhere miss: at these instants, and halfway between them.
+/// Where to look for what keys elsewhere miss: at these instants, and halfway between them, on whole ticks: what jumps does so between two.
 pub fn looks_at(times: &StraightTimes) -> Vec<f64> {
     let all: BTreeSet<Ticks> = times.values().flatten().copied().collect();
     let all: Vec<f64> = all.into_iter().map(Ticks::as_f64).collect();
-    let halves = all.windows(2).map(|pair| (pair[0] + pair[1]) * 0.5);
+    let halves = all.windows(2).map(|pair| ((pair[0] + pair[1]) * 0.5).round());
     let mut looks: Vec<f64> = all.iter().copied().chain(halves).collect();
     looks.sort_by(f64::total_cmp);
     looks
@@ -92,7 +92,7 @@ pub fn straight_times(
         // It comes near, and bends again.
         for (at, reach) in turns {
             if !is_straight(reach) && reach > 1.0 - TOUCHING {
-                own.extend([1.0, -1.0].into_iter().flat_map(|way| ladder(at, way, frame)));
+                own.extend(about(at, scene.rate));
             }
         }
         own.retain(|time| take.range.contains(*time));
@@ -153,6 +153,12 @@ fn crossing((mut low, mut high): (f64, f64), then: bool, reach: &mut impl FnMut(
 /// Whether a goal is at the end of a limb's reach, or beyond.
 fn is_straight(reach: f64) -> bool {
     reach >= 1.0 - AT_THE_END
+}
+
+/// Instants to both sides of one, closer and closer to it.
+pub fn about(at: f64, rate: FrameRate) -> impl Iterator<Item = Ticks> {
+    let frame = rate.ticks_per_frame();
+    [1.0, -1.0].into_iter().flat_map(move |way| ladder(at, way, frame))
 }
 
 /// An instant just before one, and more and more distant ones after it, or the other way round.

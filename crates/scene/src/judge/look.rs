@@ -55,8 +55,9 @@ const HALF: f64 = 0.5;
 /// How many of the worst places are looked at closer.
 const CLIMBS: usize = 6;
 
-/// Just before an instant, in ticks.
-const BEFORE: f64 = 0.5;
+/// Just before an instant, in ticks. Keys stand on ticks, and what constraints make of a node jumps between two of them: which of the two it is
+/// nobody can say.
+const BEFORE: f64 = 1.0;
 
 /// Where and how two sides are looked at.
 pub struct Looks {
