@@ -364,7 +364,12 @@ pub fn distance(verdict: &Verdict, result: &Scene) -> Option<String> {
 /// What is said where nothing that was judged is off by so much that it is worth a figure.
 fn the_same(verdict: &Verdict) -> &'static str {
     let is_exact = verdict.judged.iter().all(|judged| judged.error.largest <= ROUNDING);
-    if is_exact { "the same" } else { "the same to a hundredth of what was allowed" }
+    match (is_exact, verdict.at_keys) {
+        (true, false) => "the same",
+        (true, true) => "the same at the keys",
+        (false, false) => "the same to a hundredth of what was allowed",
+        (false, true) => "the same at the keys to a hundredth of what was allowed",
+    }
 }
 
 fn is_within(verdict: &Verdict) -> bool {

@@ -3,13 +3,13 @@
 //!
 //! Where a document has extra data of ours, that says it all, and the extension is for other programs.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use glam::{DQuat, DVec3};
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::constraint::{Aim, Constraint, ConstraintKind, Roll, RollAxes, Setting};
 use nimble_curve_core::rig::{NodeId, ROTATION, Rig};
-use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::scene::{Scene, Take, Target};
 use serde_json::{Value, json};
 
 use super::document::{Document, Node};
@@ -93,13 +93,13 @@ fn told_of(node: &Node) -> Option<&Value> {
 
 /// Takes out rotations of nodes that the extension drives: by it they count for nothing.
 pub fn without_driven(takes: &mut [Take], constraints: &[Constraint], notes: &mut Vec<String>) {
+    let driven: HashSet<NodeId> = constraints.iter().map(|own| own.node.1).collect();
     let mut gone = 0;
     for layer in takes.iter_mut().flat_map(|take| &mut take.layers) {
         let before = layer.tracks.len();
-        layer.tracks.retain(|track| {
-            let is_driven = constraints.iter().any(|own| own.node.1 == track.target.node);
-            !(is_driven && track.target.property == ROTATION)
-        });
+        layer
+            .tracks
+            .retain(|track| !(driven.contains(&track.target.node) && track.target.property == ROTATION));
         gone += before - layer.tracks.len();
     }
     if gone > 0 {
@@ -125,9 +125,11 @@ fn shown(text: &str) -> String {
 /// Puts the constraints of a scene that the extension can say into a document; how many these are. The scene has the space and the rests of
 /// what was written.
 pub fn write(scene: &Scene, places: &HashMap<NodeRef, usize>, document: &mut Value) -> usize {
+    let others = Others::of(scene);
     let mut written = 0;
-    for (index, constraint) in scene.constraints.iter().enumerate() {
-        let Some((place, told)) = said_of(scene, index, constraint, places) else { continue };
+    for constraint in &scene.constraints {
+        let told = said_of(scene, constraint, places).filter(|_| others.leave(constraint.node));
+        let Some((place, told)) = told else { continue };
         document["nodes"][place]["extensions"][EXTENSION] =
             json!({ "specVersion": "1.0", "constraint": told });
         written += 1;
@@ -143,29 +145,44 @@ pub fn write(scene: &Scene, places: &HashMap<NodeRef, usize>, document: &mut Val
     written
 }
 
+/// What would count for nothing beside the extension.
+struct Others {
+    /// How many constraints have a part in a node.
+    constraints: HashMap<NodeRef, usize>,
+    /// Nodes with rotations of their own.
+    turned: HashSet<NodeRef>,
+}
+
+impl Others {
+    fn of(scene: &Scene) -> Others {
+        let mut constraints: HashMap<NodeRef, usize> = HashMap::new();
+        for constraint in &scene.constraints {
+            let driven: HashSet<NodeRef> = constraint.driven().into_iter().chain([constraint.node]).collect();
+            driven.into_iter().for_each(|node| *constraints.entry(node).or_default() += 1);
+        }
+        let turns = |target: &Target| {
+            let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
+            node.and_then(|node| node.op(&target.property)).is_some_and(|op| op.value.turns())
+        };
+        let tracks = scene.takes.iter().flat_map(Take::active_tracks).map(|(_, track)| &track.target);
+        let turned = tracks.filter(|target| turns(target)).map(|target| (target.rig, target.node)).collect();
+        Others { constraints, turned }
+    }
+
+    /// Whether a node with one constraint has nothing else that turns it.
+    fn leave(&self, node: NodeRef) -> bool {
+        self.constraints.get(&node) == Some(&1) && !self.turned.contains(&node)
+    }
+}
+
 /// What the extension says of a constraint, and of the node at which place; nothing where it would say something else.
 fn said_of(
     scene: &Scene,
-    index: usize,
     constraint: &Constraint,
     places: &HashMap<NodeRef, usize>,
 ) -> Option<(usize, Value)> {
-    let (rig, id) = constraint.node;
     let place = *places.get(&constraint.node)?;
-    // Whatever else turns the node would count for nothing by the extension.
-    let others = scene.constraints.iter().enumerate().filter(|(other, _)| *other != index);
-    let is_shared =
-        others.into_iter().any(|(_, own)| own.node == constraint.node || own.drives(constraint.node));
-    let turns = |take: &Take| {
-        let mut own =
-            take.active_tracks().filter(|(_, track)| (track.target.rig, track.target.node) == (rig, id));
-        own.any(|(_, track)| {
-            scene.rigs[rig]
-                .node(id)
-                .is_some_and(|node| node.op(&track.target.property).is_some_and(|op| op.value.turns()))
-        })
-    };
-    if is_shared || scene.takes.iter().any(turns) || is_mirrored(scene, constraint.node) {
+    if is_mirrored(scene, constraint.node) {
         return None;
     }
     let weight = constraint.weight.constant()?;

@@ -107,7 +107,8 @@ pub fn solved(scene: &Scene, tolerance: &Tolerance) -> Result<Option<(Scene, Led
 ///
 /// Where a joint goes with one control rigidly, its curves are the control's in other axes: exact where mathematics has it. Elsewhere
 /// keys stand where what drives the joint has keys, and more only where the bound asks for them: it is held in the world, on all
-/// nodes, at quarters of frames, by tightening that of the joints. Curves go to the base layer, or to one of their own on top where the
+/// nodes, at quarters of frames, by tightening that of the joints, and about the instants at which limbs come to their whole length, by keys
+/// closer and closer to these. Where what constraints make of a node jumps, its curve jumps. Curves go to the base layer, or to one of their own on top where the
 /// base does not count in full.
 ///
 /// # Errors
@@ -124,19 +125,19 @@ pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError
     }
     let chosen = chosen_constraints(scene, &options.only)?;
     let touched = Touched::by(scene, &chosen);
+    let is_bounded = options.keys == SolveKeys::Bounded;
+    let bounded = scene.takes.iter().filter(|_| is_bounded);
     let straight: Vec<StraightTimes> =
-        (scene.takes.iter()).map(|take| straight_times(scene, take, &chosen)).collect::<Result<_, _>>()?;
+        bounded.map(|take| straight_times(scene, take, &chosen)).collect::<Result<_, _>>()?;
     let looks: Vec<Vec<f64>> = straight.iter().map(looks_at).collect();
     let mut tries = Tries { tolerance: options.tolerance, is_fine: false, straight: None };
     let mut best: Option<(f64, Solved)> = None;
     for attempts in 0..TRIES {
         tries.is_fine = attempts >= ON_FRAMES;
         let made = attempt(scene, options, (&chosen, &touched), &tries)?;
-        let is_bounded = options.keys == SolveKeys::Bounded;
         let beyond =
             if is_bounded { beyond(scene, &made.scene, &options.tolerance, &looks)? } else { [0.0; 2] };
         let [at_quarters, where_straight] = beyond;
-
         let most = at_quarters.max(where_straight);
         if best.as_ref().is_none_or(|(least, _)| most < *least) {
             best = Some((most, made));

@@ -37,7 +37,8 @@ const ROUNDING: f64 = 1e-9;
 /// `precision` is how well the result tells instants apart, in ticks: of keys that lie closer together than that on the two
 /// sides nobody can say which comes first. It is 1 within the program, and more for files of seconds in single precision.
 pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, precision: f64) -> Verdict {
-    let mut verdict = Verdict::new(limits);
+    let at_keys = matches!(claim.sampling, Sampling::Keys | Sampling::EachNth(_));
+    let mut verdict = Verdict { at_keys, ..Verdict::new(limits) };
     let addresses = (Addresses::new(source), Addresses::new(result));
     for span in &claim.spans {
         let scenes = node::Scenes { source, result, claim, span, precision, addresses: &addresses };

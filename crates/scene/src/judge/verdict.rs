@@ -121,6 +121,8 @@ pub struct Verdict {
     pub unjudged: Vec<(String, String)>,
     /// What is in the source and not in the result, or the other way round, and should not be.
     pub missing: Vec<String>,
+    /// Whether it was looked at keys alone: what lies between them was to change.
+    pub at_keys: bool,
 }
 
 impl Verdict {
@@ -135,6 +137,7 @@ impl Verdict {
             world_turn: None,
             unjudged: Vec::new(),
             missing: Vec::new(),
+            at_keys: false,
         }
     }
 
@@ -159,6 +162,7 @@ impl Verdict {
         self.judged.extend(other.judged);
         self.told.extend(other.told);
         self.same += other.same;
+        self.at_keys |= other.at_keys;
         self.unjudged.extend(other.unjudged);
         self.missing.extend(other.missing);
         let size = |world: &Option<(MeasuredError, String)>| world.as_ref().map_or(-1.0, |w| w.0.largest);

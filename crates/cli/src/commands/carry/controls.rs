@@ -103,6 +103,8 @@ fn said(carried: &Scene, target: &Scene, ledger: &Ledger) -> Vec<String> {
             notes.push(format!("{} on controls{how}: {}", count(&entries), listed(&names, 12)));
         }
     }
-    notes.push(format!("{} elsewhere: on what no control moves", count(&elsewhere)));
+    if !elsewhere.is_empty() {
+        notes.push(format!("{} elsewhere: on what no control moves", count(&elsewhere)));
+    }
     notes
 }
