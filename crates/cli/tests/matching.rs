@@ -328,6 +328,22 @@ fn locked_channels_of_controls_stay_as_they_are() {
     assert!(has_keys(0) && !has_keys(1) && has_keys(2), "{places}");
     let (off, worst) = apart(&joints, &result, (1, 96), 2, |name| ["cab", "quay"].contains(&name));
     assert!(off <= 0.05, "{worst}: {off} cm");
+    // A value that is no curve stays as well.
+    succeed(here, &["rig", "solve", &at("crane.ncurve"), "--keep-controls", "-o", "both.ncurve"]);
+    let mut both: serde_json::Value = serde_json::from_str(&text(here, "both.ncurve")).unwrap();
+    for track in both["takes"][0]["layers"][0]["tracks"].as_array_mut().unwrap() {
+        if track["channel"] == "hook_ctrl:translation" {
+            track["controller"] = serde_json::json!({ "constant": { "vector": [10, 77, 3] } });
+        }
+    }
+    let nodes = both["rigs"][0]["nodes"].as_array_mut().unwrap();
+    let control = nodes.iter_mut().find(|node| node["name"] == "hook_ctrl").unwrap();
+    control["locked"] = serde_json::json!(["translation.y"]);
+    fs::write(here.join("both.ncurve"), both.to_string()).unwrap();
+    let args = ["rig", "match", "both.ncurve", "--sheet", "crane.toml", "--keys", "bounded"];
+    succeed(here, &[&args[..], &["-o", "stays.ncurve"]].concat());
+    let places = &curves(&text(here, "stays.ncurve"), "hook_ctrl:translation")["components"];
+    assert_eq!(places[1]["keys"][0]["value"], 77);
     // All of it: nothing is keyed there.
     let (_, result) = with_locks("hook_ctrl", "\"translation\"");
     assert!(curves(&result, "hook_ctrl:translation").is_null());

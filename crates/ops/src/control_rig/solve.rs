@@ -107,9 +107,9 @@ pub fn solved(scene: &Scene, tolerance: &Tolerance) -> Result<Option<(Scene, Led
 ///
 /// Where a joint goes with one control rigidly, its curves are the control's in other axes: exact where mathematics has it. Elsewhere
 /// keys stand where what drives the joint has keys, and more only where the bound asks for them: it is held in the world, on all
-/// nodes, at quarters of frames, by tightening that of the joints, and about the instants at which limbs come to their whole length, by keys
-/// closer and closer to these. Where what constraints make of a node jumps, its curve jumps. Curves go to the base layer, or to one of their own on top where the
-/// base does not count in full.
+/// nodes, at quarters of frames, by tightening that of the joints, and about the instants at which limbs come to their whole length, by
+/// keys closer and closer to these. Where what constraints make of a node jumps, its curve jumps. Curves go to the base layer, or to one
+/// of their own on top where the base does not count in full.
 ///
 /// # Errors
 /// See [`SolveError`].

@@ -19,7 +19,7 @@ const NEAREST: f64 = 1.0 / 262_144.0;
 /// hundredth of what the turn has come to.
 const APART: f64 = 4.0;
 
-/// At what distances there are keys, in frames: up to where those of frames begin.
+/// How many such distances there are: up to a quarter of a frame.
 const LADDER: usize = 9;
 
 /// So near to its whole length a limb counts as straight, in proportion.

@@ -1,5 +1,7 @@
 //! Locked channels of controls: they keep what they have, whatever joints do.
 
+use std::borrow::Cow;
+
 use nimble_curve_curves::curve::Curve;
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
@@ -11,8 +13,9 @@ pub fn locked(scene: &Scene, target: &Target) -> [bool; 3] {
     [0, 1, 2].map(|component| node.is_some_and(|node| node.is_locked(&target.property, Some(component))))
 }
 
-/// What a control may get of some curves on a property: its locked numbers stay as they are in a take, and nothing comes where all of them
-/// are locked. Quaternions have no numbers that could be locked alone.
+/// What a control may get of some curves on a property: its locked numbers stay as they are in a take. Nothing comes where all of them are
+/// locked, or where what it has is no curves that could stay beside others: samples, several layers, angles of another order. Quaternions
+/// have no numbers that could be locked alone.
 pub fn unlocked(scene: &Scene, take: &Take, target: &Target, controller: Controller) -> Option<Controller> {
     let locked = locked(scene, target);
     if !locked.contains(&true) {
@@ -52,20 +55,31 @@ pub fn unlocked(scene: &Scene, take: &Take, target: &Target, controller: Control
 
 /// What a property has already.
 struct Own<'a> {
-    curves: &'a [Curve],
+    /// None where it rests.
+    curves: Cow<'a, [Curve]>,
     rest: Vec<f64>,
 }
 
 impl<'a> Own<'a> {
     fn of(take: &'a Take, target: &Target, rest: &Value) -> Option<Own<'a>> {
-        // Angles of another order are other numbers.
-        let says = |controller: &Controller| match controller {
-            Controller::Euler(own) => rest.order() == Some(own.order),
-            _ => true,
+        let tracks: Vec<_> = take.active_tracks().filter(|(_, track)| track.target == *target).collect();
+        let curves = match tracks.as_slice() {
+            [] => Cow::Borrowed(&[][..]),
+            [(layer, track)] if layer.is_whole() => match &track.controller {
+                Controller::Components(curves) => Cow::Borrowed(curves.as_slice()),
+                // Angles of another order are other numbers.
+                Controller::Euler(own) if rest.order() == Some(own.order) => {
+                    Cow::Borrowed(own.curves.as_slice())
+                }
+                Controller::Constant(value) if value.order() == rest.order() => {
+                    let constant = |number| Curve::constant(take.range.first, number);
+                    Cow::Owned(value.numbers()?.into_iter().map(constant).collect())
+                }
+                _ => return None,
+            },
+            _ => return None,
         };
-        let mut tracks = take.active_tracks().filter(|(_, track)| track.target == *target);
-        let own = tracks.next().map(|(_, track)| &track.controller).filter(|own| says(own));
-        Some(Own { curves: own.map_or(&[], Controller::curves), rest: rest.numbers()? })
+        Some(Own { curves, rest: rest.numbers()? })
     }
 
     /// Puts back what is locked; without curves it rests.
