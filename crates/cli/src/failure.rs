@@ -2,6 +2,7 @@
 
 use std::io;
 use std::path::Path;
+use std::process::ExitCode;
 
 use nimble_curve_core::evaluate::EvaluateError;
 use nimble_curve_core::ops::budget::TooMany;
@@ -58,12 +59,32 @@ pub enum Failure {
     Print(#[from] io::Error),
     #[error("{0}")]
     Other(String),
+    /// A folder or drive that does not do what it should: it may do so later.
+    #[error("{0}")]
+    Hindered(String),
+    /// Somebody else is at it.
+    #[error("{0}")]
+    Busy(String),
     /// Several sentences, each with its place.
     #[error("{}", .0.join("; "))]
     Several(Vec<String>),
 }
 
+/// What the program ends with where a folder or drive failed, or something is not done yet: worth another try.
+pub const TRY_AGAIN: u8 = 3;
+/// What it ends with where somebody else is at it.
+pub const BUSY: u8 = 4;
+
 impl Failure {
+    /// What the program ends with.
+    pub fn code(&self) -> ExitCode {
+        match self {
+            Failure::Hindered(_) => ExitCode::from(TRY_AGAIN),
+            Failure::Busy(_) => ExitCode::from(BUSY),
+            _ => ExitCode::FAILURE,
+        }
+    }
+
     /// A sentence of its own.
     pub fn new(sentence: impl Into<String>) -> Failure {
         Failure::Other(sentence.into())
@@ -81,6 +102,14 @@ impl Failure {
             Failure::Several(sentences) => sentences.clone(),
             other => vec![other.to_string()],
         }
+    }
+
+    /// Whether a place failed, and not what was read: the same may be done later.
+    pub fn is_of_place(&self) -> bool {
+        matches!(
+            self,
+            Failure::Hindered(_) | Failure::Format(FormatError::Read { .. } | FormatError::Write { .. })
+        )
     }
 
     /// Whether whoever read our output stopped reading, which is no error.

@@ -60,7 +60,7 @@ fn main() -> ExitCode {
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
         Err(failure) => {
             failure.sentences().iter().for_each(|sentence| terminal::complain(sentence));
-            ExitCode::FAILURE
+            failure.code()
         }
     }
 }

@@ -1,113 +1,16 @@
 //! `run`: recipes on many files.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Output, Stdio};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use tempfile::tempdir;
 
-use crate::common::{fail, names, run, sample, succeed};
-
-/// A rig of three joints with a motion of its own for each number: a waved curve, sampled at every frame.
-fn capture(number: usize) -> String {
-    let mut text = String::from(
-        "HIERARCHY\nROOT hips\n{\n  OFFSET 0 90 0\n  CHANNELS 6 Xposition Yposition Zposition Zrotation Xrotation Yrotation\n  \
-         JOINT chest\n  {\n    OFFSET 0 30 0\n    CHANNELS 3 Zrotation Xrotation Yrotation\n    JOINT head\n    {\n      \
-         OFFSET 0 25 0\n      CHANNELS 3 Zrotation Xrotation Yrotation\n      End Site\n      {\n        OFFSET 0 15 0\n      \
-         }\n    }\n  }\n}\nMOTION\nFrames: 25\nFrame Time: 0.0333333\n",
-    );
-    for frame in 0..25 {
-        let at = frame as f64 / 24.0;
-        let wave = |speed: f64| 12.0 * (at * speed * (1.0 + number as f64 % 7.0 / 7.0) + number as f64).sin();
-        let _ = write!(text, "{} {} {}", 40.0 * at, 90.0 + 0.1 * wave(3.0), 0.0);
-        for joint in 0..3 {
-            let speed = 2.0 + f64::from(joint);
-            let _ = write!(text, " {} {} {}", wave(speed), 0.5 * wave(speed + 1.0), 0.0);
-        }
-        text.push('\n');
-    }
-    text
-}
-
-/// The rig that gets the animation, under other names and smaller.
-fn target() -> String {
-    let text = capture(0).replace("hips", "Pelvis").replace("chest", "Back").replace("head", "Skull");
-    text.replace("OFFSET 0 90 0", "OFFSET 0 60 0")
-}
-
-const CHARACTERS: [&str; 3] = ["otter", "stork", "heron"];
-
-const RECIPE: &str = r#"
-sources = "exports/**/*.bvh"
-output = "game/{folder}/{stem}.ncurve"
-target = "target.bvh"
-map = "maps/{folder}.toml"
-unit = "cm"
-
-[[step]]
-do = "unbake"
-tolerance = "0.1deg,0.5mm"
-
-[[step]]
-do = "carry"
-tolerance = "0.2deg,1mm"
-without-target-takes = true
-"#;
-
-/// A folder with so many captures of three characters, a map for each, and a recipe.
-fn show(folder: &Path, count: usize) {
-    fs::write(folder.join("target.bvh"), target()).unwrap();
-    fs::write(folder.join("pack.toml"), RECIPE).unwrap();
-    fs::create_dir_all(folder.join("maps")).unwrap();
-    for character in CHARACTERS {
-        let map = format!("# {character}\n[nodes]\nhips = \"Pelvis\"\nchest = \"Back\"\nhead = \"Skull\"\n");
-        fs::write(folder.join(format!("maps/{character}.toml")), map).unwrap();
-        fs::create_dir_all(folder.join("exports").join(character)).unwrap();
-    }
-    for number in 0..count {
-        let character = CHARACTERS[number % 3];
-        fs::write(folder.join(format!("exports/{character}/clip_{number:03}.bvh")), capture(number)).unwrap();
-    }
-}
-
-fn json(output: &Output) -> Value {
-    serde_json::from_slice(&output.stdout).unwrap_or_else(|error| {
-        panic!(
-            "{error}: {}{}",
-            String::from_utf8_lossy(&output.stdout),
-            String::from_utf8_lossy(&output.stderr)
-        )
-    })
-}
-
-/// The sources in one state.
-fn in_state(table: &Value, state: &str) -> BTreeSet<String> {
-    let rows = table["rows"].as_array().unwrap().iter().filter(|row| row["state"] == state);
-    rows.map(|row| row["source"].as_str().unwrap().to_owned()).collect()
-}
-
-/// All files below a folder, hidden ones too, with their contents.
-fn tree(folder: &Path) -> BTreeMap<String, Vec<u8>> {
-    let mut all = BTreeMap::new();
-    let mut folders = vec![folder.to_owned()];
-    while let Some(at) = folders.pop() {
-        for entry in fs::read_dir(&at).into_iter().flatten().flatten() {
-            let path = entry.path();
-            if path.is_dir() {
-                folders.push(path);
-            } else if let Ok(contents) = fs::read(&path) {
-                // A run may be going on, and a file may have another name by now.
-                let name = path.strip_prefix(folder).unwrap().to_string_lossy().into_owned();
-                all.insert(name, contents);
-            }
-        }
-    }
-    all
-}
+use crate::common::recipes::{CHARACTERS, RECIPE, capture, in_state, json, show, started, tree};
+use crate::common::{fail, fail_with, names, run, sample, succeed};
 
 #[test]
 fn three_hundred_files_are_done_once_and_again_only_where_something_changed() {
@@ -279,7 +182,7 @@ fn the_bytes_are_the_same_at_any_number_of_jobs_and_shares() {
             let mut table = json(&run(at, &["run", "pack.toml", "--merge-tables", "--json"]));
             table["seconds"] = Value::Null;
             for row in table["rows"].as_array_mut().unwrap() {
-                row["seconds"] = Value::Null;
+                ["seconds", "origin"].into_iter().for_each(|field| row[field] = Value::Null);
             }
             table
         };
@@ -308,7 +211,7 @@ fn a_share_is_what_the_array_job_says_and_a_missing_one_is_told() {
     let first = task("0");
     // Not all are done yet, and the tables say so.
     let output = run(at, &["run", "pack.toml", "--merge-tables", "--json", "--summary", "table.md"]);
-    assert_eq!(output.status.code(), Some(1));
+    assert_eq!(output.status.code(), Some(3));
     assert_eq!(json(&output)["not_done"], 12 - first.len());
     let second = task("1");
     assert_eq!(first.union(&second).count(), 12);
@@ -323,18 +226,8 @@ fn a_share_is_what_the_array_job_says_and_a_missing_one_is_told() {
     assert_eq!(usage.status.code(), Some(2));
 }
 
-/// Starts the program on a recipe.
-fn started(at: &Path, options: &[&str]) -> Child {
-    Command::new(assert_cmd::cargo::cargo_bin("nimble-curve"))
-        .current_dir(at)
-        .arg("run")
-        .arg("pack.toml")
-        .args(options)
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap()
-}
+/// What files that are being written are called.
+const PART: &str = ".nimble-curve-";
 
 #[test]
 fn killed_at_any_instant_nothing_is_half_written_or_taken_for_done() {
@@ -377,7 +270,7 @@ fn killed_at_any_instant_nothing_is_half_written_or_taken_for_done() {
         child.kill().unwrap();
         killed += usize::from(!child.wait().unwrap().success());
         let files = tree(&at.join("game"));
-        let files: BTreeMap<_, _> = files.into_iter().filter(|(file, _)| !file.ends_with(".part")).collect();
+        let files: BTreeMap<_, _> = files.into_iter().filter(|(file, _)| !file.contains(PART)).collect();
         assert_eq!(files.len(), 24);
         let plan = json(&run(at, &["run", "pack.toml", "--dry-run", "--json"]));
         let to_do: BTreeSet<&str> =
@@ -405,7 +298,7 @@ fn killed_at_any_instant_nothing_is_half_written_or_taken_for_done() {
         let file = format!("{}.ncurve", name(number));
         assert!(expected[usize::from(*is_second)][&file] == files[&file], "{file}");
     }
-    assert!(!tree(&at.join("pack.records")).keys().any(|file| file.ends_with(".part")));
+    assert!(!tree(&at.join("pack.records")).keys().any(|file| file.contains(PART)));
 }
 
 #[test]
@@ -416,16 +309,18 @@ fn what_a_killed_run_left_half_written_is_taken_away_whatever_became_of_the_sour
     succeed(at, &["run", "pack.toml"]);
     // What a run leaves that is killed while it writes the files of three changed sources.
     let mut parts = Vec::new();
-    for record in fs::read_dir(at.join("pack.records")).unwrap() {
-        let path = record.unwrap().path();
-        let Some(id) = path.file_name().unwrap().to_str().unwrap().strip_suffix(".json") else { continue };
+    for file in tree(&at.join("pack.records")).into_keys().filter(|file| file.ends_with(".json")) {
+        let path = at.join("pack.records").join(file);
         let mut record: Value = serde_json::from_slice(&fs::read(&path).unwrap()).unwrap();
         record["outcome"] = "begun".into();
         fs::write(&path, record.to_string()).unwrap();
         let output = at.join(record["outputs"][0]["file"].as_str().unwrap());
-        parts.push(output.with_file_name(format!(".{id}.part")));
+        // No process has such a number.
+        let machine = record["origin"]["machine"].as_str().unwrap();
+        parts.push(output.with_file_name(format!("{PART}{machine}-4194999-x")));
+        parts.push(path.with_file_name(format!("{PART}{machine}-4194999-x")));
     }
-    assert_eq!(parts.len(), 3);
+    assert_eq!(parts.len(), 6);
     for part in &parts {
         fs::write(part, "half of a fi").unwrap();
     }
@@ -530,7 +425,10 @@ fn files_whose_source_is_gone_are_told_and_go_only_when_asked() {
     succeed(at, &["run", "pack.toml", "--prune"]);
     assert_eq!(names(&at.join("game/stork")), ["new_clip_001.ncurve", "new_clip_004.ncurve"]);
     assert!(!succeed(at, &["run", "pack.toml"]).contains("--prune"));
-    assert_eq!(names(&at.join("pack.records")).len(), 4 + 1, "the records of what is gone are gone");
+    let left = tree(&at.join("pack.records"));
+    let count = |ending: &str| left.keys().filter(|file| file.ends_with(ending)).count();
+    let (records, marks) = (count(".json"), count(".made"));
+    assert_eq!((records, marks), (4, 4), "the records of what is gone are gone");
 }
 
 #[test]
@@ -818,7 +716,7 @@ fn two_runs_of_one_recipe_keep_out_of_each_others_way() {
     let lock = fs::File::create(at.join("pack.records/lock")).unwrap();
     lock.lock_shared().unwrap();
     // Somebody does a part: all of it is refused, another part is not.
-    let message = fail(at, &["run", "pack.toml"]);
+    let message = fail_with(4, at, &["run", "pack.toml"]);
     assert!(message.contains("another run of this recipe is under way"), "{message}");
     succeed(at, &["run", "pack.toml", "--shard", "1/2"]);
     lock.unlock().unwrap();

@@ -16,21 +16,28 @@ use crate::error::FormatError;
 const PREFIX: &str = ".nimble-curve-";
 
 /// After how long a temporary file of another machine counts as left over, where it cannot be seen whether its process is there.
-const LEFT_OVER: Duration = Duration::from_secs(24 * 3600);
+/// Such a file is written in one go, so that its time is never far behind while its process lives.
+const LEFT_OVER: Duration = Duration::from_secs(3600);
 
 /// Writes a file, whole or not at all. A link stays, and what it leads to is written; devices and pipes are written to.
+/// What killed processes left in the folder is taken away, the first time that this one writes there.
 ///
 /// # Errors
 /// [`FormatError::Write`]; nothing is left behind.
 pub fn write_bytes(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
-    write_bytes_by(bytes, path, None)
+    if path != Path::new("-")
+        && let Ok(target) = target_of(path)
+    {
+        take_away_left_overs(folder_of(&target));
+    }
+    write_bytes_only(bytes, path)
 }
 
-/// The same, with a name for the temporary file: whoever writes again under that name takes away what a killed process left.
+/// The same without a look at what else is in the folder, for one file of a folder of very many.
 ///
 /// # Errors
 /// [`FormatError::Write`]; nothing is left behind.
-pub fn write_bytes_by(bytes: &[u8], path: &Path, temporary: Option<&str>) -> Result<(), FormatError> {
+pub fn write_bytes_only(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
     let failed = |source| FormatError::Write { path: path.to_owned(), source };
     if path == Path::new("-") {
         return io::stdout().lock().write_all(bytes).map_err(failed);
@@ -53,16 +60,7 @@ pub fn write_bytes_by(bytes: &[u8], path: &Path, temporary: Option<&str>) -> Res
     }
     let own = format!("{PREFIX}{}-{}-", machine(), std::process::id());
     let mut builder = tempfile::Builder::new();
-    match temporary {
-        Some(name) => {
-            removed(&folder.join(name)).map_err(failed)?;
-            builder.prefix(name).rand_bytes(0)
-        }
-        None => {
-            take_away_left_overs(folder);
-            builder.prefix(&own)
-        }
-    };
+    builder.prefix(&own);
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt as _;
@@ -98,7 +96,7 @@ fn folder_of(path: &Path) -> &Path {
 }
 
 /// The machine's name, as far as file names allow it.
-fn machine() -> String {
+pub fn machine() -> String {
     let named = fs::read_to_string("/proc/sys/kernel/hostname").ok();
     let named =
         named.or_else(|| std::env::var("HOSTNAME").ok()).or_else(|| std::env::var("COMPUTERNAME").ok());
@@ -106,8 +104,14 @@ fn machine() -> String {
     named.trim().chars().filter(char::is_ascii_alphanumeric).take(24).collect()
 }
 
+/// Whether a process is there; `None` where it is another machine's, or nobody here can say.
+pub fn is_running(on: &str, process: u32) -> Option<bool> {
+    let can_see = on == machine() && Path::new("/proc/self").exists();
+    can_see.then(|| Path::new(&format!("/proc/{process}")).exists())
+}
+
 /// Takes away the temporary files of processes that are gone, once in each folder. That it cannot be done is no reason not to write.
-fn take_away_left_overs(folder: &Path) {
+pub fn take_away_left_overs(folder: &Path) {
     static SEEN: Mutex<Option<HashSet<PathBuf>>> = Mutex::new(None);
     let mut seen = SEEN.lock().unwrap_or_else(PoisonError::into_inner);
     if !seen.get_or_insert_default().insert(folder.to_owned()) {
@@ -124,22 +128,11 @@ fn take_away_left_overs(folder: &Path) {
             let age = entry.metadata().ok().and_then(|found| found.modified().ok()?.elapsed().ok());
             age.is_some_and(|age| age > LEFT_OVER)
         };
-        let is_gone = match on == machine() && Path::new("/proc/self").exists() {
-            true => !Path::new(&format!("/proc/{process}")).exists(),
-            false => is_old(),
-        };
+        let is_gone = is_running(on, process).map_or_else(is_old, |is_running| !is_running);
         if is_gone {
             // Somebody else may be quicker, or not allow it: it stays a stranger's file then.
             fs::remove_file(entry.path()).ok();
         }
-    }
-}
-
-/// Takes a file away that may not be there.
-fn removed(path: &Path) -> io::Result<()> {
-    match fs::remove_file(path) {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
-        _ => Ok(()),
     }
 }
 

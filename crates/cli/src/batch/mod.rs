@@ -2,9 +2,14 @@
 //!
 //! A recipe names sources, steps and where results go. Each source is one job; a job has a record beside the recipe that
 //! says from what it was made and what came of it. What the record was made from decides whether a job is done again:
-//! contents, never dates.
+//! contents, unless the user says that sizes and times do.
 
+mod claims;
+mod inputs;
+mod item;
 mod job;
+mod leftovers;
+mod origin;
 mod plan;
 mod recipe;
 mod record;
@@ -12,13 +17,19 @@ mod schema;
 mod shard;
 mod sources;
 mod worker_pool;
+mod writer;
 
-pub use job::{JobRunner, Overwrite};
-pub use plan::{Choice, Job, Leftover, Plan, Verdict, plan, read_files};
+pub use claims::Claims;
+pub use inputs::{Proof, read_files};
+pub use job::JobRunner;
+pub use leftovers::{Leftover, leftovers, of_job};
+pub use origin::Origin;
+pub use plan::{Choice, Job, Plan, Verdict, plan};
 pub use recipe::{EXAMPLE, Recipe};
 #[cfg(test)]
 pub use record::LeftOut;
-pub use record::{Made, Outcome, Record, Records, digest_of_file};
+pub use record::{Id, Made, Outcome, Record, Records, digest_of_file};
 pub use schema::schema;
-pub use shard::Shard;
-pub use worker_pool::{ProgressObserver, WorkerPool, is_stopping, stop_at_interrupt};
+pub use shard::{Division, Shard};
+pub use worker_pool::{WorkerPool, is_stopping, stop_at_interrupt};
+pub use writer::{Overwrite, sweep};

@@ -1,20 +1,19 @@
 //! What there is to do, and why.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::hash_map::Entry;
+use std::collections::{BTreeSet, HashMap};
+use std::path::PathBuf;
 
-use nimble_curve_core::address::matches;
-use nimble_curve_core::similar::similar;
+use nimble_curve_formats::FormatError;
 use rayon::prelude::*;
 
-use super::recipe::{Kind, Recipe, Stage};
-use super::record::{Digest, Outcome, Record, digest, digest_of_file};
+use super::inputs::{Inputs, Proof};
+use super::recipe::{Filled, Recipe};
+use super::record::{Id, Listing, Outcome, Record, Records};
 use super::shard::Shard;
-use super::sources;
+use super::sources::{self, Found, Source};
 use crate::failure::Failure;
 use crate::pattern::{Hole, Pattern};
-use crate::step::Stated;
 
 /// Which of a recipe's jobs are meant.
 #[derive(Clone, Copy, Debug, Default)]
@@ -24,34 +23,22 @@ pub struct Choice<'a> {
     pub shard: Option<Shard>,
     /// Whether jobs are done, too, that need not be.
     pub all: bool,
+    pub proof: Proof,
 }
 
 impl Choice<'_> {
-    /// Whether a job is meant.
-    fn means(&self, id: &str, source: &str) -> bool {
-        (self.only.is_empty() || self.only.iter().any(|pattern| matches(pattern, source)))
-            && self.shard.is_none_or(|shard| shard.holds(number_of(id)))
+    /// Whether a job is in the share.
+    fn shares(&self, id: Id) -> bool {
+        self.shard.is_none_or(|shard| shard.holds(id.0))
     }
 }
 
-/// One source, and what is to become of it.
-pub struct Job {
-    /// Names the job's record and its temporary files.
-    pub id: String,
-    /// The source, as the recipe finds it.
-    pub source: String,
-    /// Where it is.
-    pub path: PathBuf,
-    /// Its folders below the fixed part of the pattern.
-    folder: String,
-    pub stages: Vec<Arc<Stage>>,
-    /// What the recipe says for this source.
-    pub steps: Digest,
-    /// The contents of all that is read, by name.
-    pub inputs: BTreeMap<String, Digest>,
+/// One source, and whether something is to become of it.
+pub struct Job<'p> {
+    pub source: &'p Source,
     pub verdict: Verdict,
     /// What came of it last time.
-    pub record: Option<Record>,
+    pub record: Option<Box<Record>>,
 }
 
 /// Whether a job is to be done.
@@ -67,223 +54,165 @@ pub enum Verdict {
     Broken(String),
 }
 
-impl Job {
-    /// What is filled into names for this source.
-    pub fn fill(&self, hole: Hole) -> String {
-        fill(&self.source, &self.folder, hole)
-    }
-
-    /// Which of unit and up axis its steps were told.
-    pub fn stated(&self) -> Result<Stated, Failure> {
-        let steps = self.stages.iter().filter_map(|stage| match &stage.kind {
-            Kind::Work(step) => Some(step),
-            Kind::Split(_) => None,
-        });
-        steps.map(|step| step.stated()).try_fold(Stated::default(), |all, own| Ok(all.or(own?)))
-    }
-}
-
-fn fill(source: &str, folder: &str, hole: Hole) -> String {
-    let path = Path::new(source);
-    let part = |part: Option<&std::ffi::OsStr>| part.and_then(|part| part.to_str()).unwrap_or("").to_owned();
-    match hole {
-        Hole::Stem | Hole::Scene => part(path.file_stem()),
-        Hole::Ending => part(path.extension()),
-        Hole::Folder => folder.to_owned(),
-        Hole::Source => source.to_owned(),
-        // These are filled in by what is in the file.
-        of_contents => format!("{{{}}}", of_contents.name()),
-    }
-}
-
-/// A file of an earlier run that nothing makes any more.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Leftover {
-    /// The job whose record names it.
-    pub id: String,
-    pub file: String,
-    pub contents: Digest,
-    pub why: String,
-}
-
 /// All that there is to do.
 pub struct Plan<'a> {
-    pub jobs: Vec<Job>,
-    /// Every source of the recipe, whether chosen or not.
-    pub sources: BTreeSet<String>,
-    /// The ids of all jobs of the recipe.
-    ids: BTreeSet<String>,
-    choice: Choice<'a>,
-    /// The files that runs have written.
-    pub written: HashMap<String, Written>,
+    pub recipe: &'a Recipe,
+    pub records: &'a Records,
+    /// Those that are meant.
+    pub sources: Vec<Source>,
     pub notes: Vec<String>,
+    /// Whether something could not be looked into, so that sources may be there that were not found.
+    pub has_gaps: bool,
+    /// The jobs that have a record and no source, of those that are meant.
+    orphans: Vec<Id>,
+    /// Folders of records in which killed runs may have left something.
+    pub littered: Vec<PathBuf>,
+    choice: Choice<'a>,
+    inputs: Inputs<'a>,
 }
 
-/// Looks at sources, records and outputs, and says what is to be done.
+/// Looks for sources, and for records whose sources are gone.
 ///
 /// # Errors
 /// Where no source is found, a chosen one is none, or two sources would be written to one file.
-pub fn plan<'a>(
-    recipe: &Recipe,
-    records: &BTreeMap<String, Record>,
-    choice: Choice<'a>,
-) -> Result<Plan<'a>, Failure> {
-    let mut notes = Vec::new();
-    let mut found = sources::found(recipe, &mut notes)?;
-    let written = written(records);
+pub fn plan<'a>(recipe: &'a Recipe, records: &'a Records, choice: Choice<'a>) -> Result<Plan<'a>, Failure> {
+    let inputs = Inputs::new(recipe, choice.proof);
+    let is_all = choice.only.is_empty();
+    let Found { mut sources, notes, has_gaps } = match is_all {
+        true => sources::found(recipe)?,
+        false => sources::chosen(recipe, choice.only)?,
+    };
+    let listing = if is_all { records.listing() } else { Listing::default() };
     // A pattern may take in what the recipe itself has written.
-    found.retain(|source, _| !written.contains_key(source));
-    if found.is_empty() {
+    let mut hindrance = None;
+    sources.retain(|source| {
+        let may_be = if is_all { listing.made.contains(&source.id()) } else { true };
+        let made = if may_be { is_made(records, &source.name) } else { Ok(false) };
+        made.map_or_else(|error| hindrance.replace(error).is_none(), |is_made| !is_made)
+    });
+    if let Some(error) = hindrance {
+        return Err(error.into());
+    }
+    if sources.is_empty() {
+        let wanted = if is_all { &recipe.sources } else { choice.only };
         return Err(Failure::new(format!(
             "{}: no file matches {}",
             recipe.path().display(),
-            recipe.sources.join(", ")
+            wanted.join(", ")
         )));
     }
-    for pattern in choice.only {
-        if !found.keys().any(|source| matches(pattern, source)) {
-            let names = found.keys().map(String::as_str);
-            let hint =
-                similar(pattern, names).map_or(String::new(), |name| format!(": did you mean '{name}'?"));
-            return Err(Failure::new(format!(
-                "no source of {} is '{pattern}'{hint}",
-                recipe.path().display()
-            )));
-        }
+    one_output_each(recipe, &sources)?;
+    let littered = listing.littered;
+    let mut orphans = Vec::new();
+    if is_all && !listing.jobs.is_empty() {
+        let mut ids: Vec<Id> = sources.iter().map(Source::id).collect();
+        ids.sort_unstable();
+        orphans = listing.jobs;
+        orphans.retain(|id| choice.shares(*id) && ids.binary_search(id).is_err());
     }
-    one_output_each(recipe, &found)?;
-    let shared = Mutex::new(HashMap::new());
-    let jobs: Vec<Job> = found
-        .par_iter()
-        .map(|(source, folder)| (id_of(source), source, folder))
-        .filter(|(id, source, _)| choice.means(id, source))
-        .map(|(id, source, folder)| {
-            let record = records.get(&id).cloned();
-            job(recipe, id, source, folder, record, choice.all, &shared)
-        })
-        .collect();
-    let ids = found.keys().map(|source| id_of(source)).collect();
-    Ok(Plan { jobs, sources: found.into_keys().collect(), ids, choice, written, notes })
+    if choice.shard.is_some() {
+        sources.retain(|source| choice.shares(source.id()));
+    }
+    Ok(Plan { recipe, records, sources, notes, has_gaps, orphans, littered, choice, inputs })
 }
 
-impl Plan<'_> {
-    /// The other source that a file is made from, by what the records said at the start.
-    pub fn maker_besides(&self, job: &Job, file: &str) -> Option<&str> {
-        let written = self.written.get(file)?;
-        let is_other = written.is_made && written.id != job.id && self.ids.contains(&written.id);
-        is_other.then_some(written.source.as_str())
+/// Whether a job has written a file, and may write it again.
+fn is_made(records: &Records, file: &str) -> Result<bool, FormatError> {
+    let Some(by) = records.maker(file)? else { return Ok(false) };
+    Ok(records.read(by)?.is_some_and(|record| record.written().any(|(own, _)| own == file)))
+}
+
+impl<'a> Plan<'a> {
+    /// The jobs in the order of their sources, each looked at as it is asked for.
+    pub fn jobs(&self) -> impl IndexedParallelIterator<Item = Job<'_>> {
+        self.sources.par_iter().map(|source| self.job(source))
     }
 
-    /// The jobs that have a record and no source.
-    pub fn orphans(&self, records: &BTreeMap<String, Record>) -> Vec<String> {
-        let is_orphan = |(id, record): &(&String, &Record)| {
-            !self.ids.contains(*id) && self.choice.means(id, &record.source)
+    /// A source's job, as things are now.
+    pub fn job<'p>(&'p self, source: &'p Source) -> Job<'p> {
+        let filled = self.recipe.filled(|hole| source.fill(hole));
+        let (record, unread) = match self.records.read(source.id()) {
+            Ok(record) => (record.map(Box::new), None),
+            Err(error) => (None, Some(error.to_string())),
         };
-        records.iter().filter(is_orphan).map(|(id, _)| id.clone()).collect()
-    }
-
-    /// The files of earlier runs that nothing makes any more, by what the records say now.
-    pub fn leftovers(&self, recipe: &Recipe, records: &BTreeMap<String, Record>) -> Vec<Leftover> {
-        let written = written(records);
-        let mut leftovers = Vec::new();
-        for (id, record) in records.iter().filter(|(id, record)| self.choice.means(id, &record.source)) {
-            let is_orphan = !self.ids.contains(id);
-            let files: Vec<(&str, &Digest)> = match is_orphan {
-                true => record.written().collect(),
-                // Of a job that gave an error, what an earlier run made is all there is.
-                false if record.outcome == Outcome::Done => {
-                    record.earlier.iter().map(|(file, contents)| (file.as_str(), contents)).collect()
-                }
-                false => Vec::new(),
-            };
-            let why = match is_orphan {
-                true => format!("its source {} is gone", record.source),
-                false => format!("{} makes it no more", record.source),
-            };
-            for (file, contents) in files {
-                let is_made =
-                    written.get(file).is_some_and(|other| other.id != *id && self.ids.contains(&other.id));
-                if !is_made && recipe.resolved(file).is_file() {
-                    let (id, why) = (id.clone(), why.clone());
-                    let (file, contents) = (file.to_owned(), contents.clone());
-                    leftovers.push(Leftover { id, file, contents, why });
-                }
-            }
+        if let Some(fault) = &filled.fault {
+            return Job { source, verdict: Verdict::Broken(fault.clone()), record };
         }
-        leftovers
-    }
-}
-
-/// The id of a source's job.
-fn id_of(source: &str) -> String {
-    digest(source.as_bytes())[..16].to_owned()
-}
-
-/// An id as a number, for shares.
-fn number_of(id: &str) -> u64 {
-    u64::from_str_radix(id, 16).unwrap_or(0)
-}
-
-/// A file that runs have written.
-pub struct Written {
-    /// The job that makes it; the last that made it where none does any more.
-    id: String,
-    source: String,
-    is_made: bool,
-    /// All contents that it may have.
-    pub contents: Vec<Digest>,
-}
-
-/// The files that runs have written, by name.
-fn written(records: &BTreeMap<String, Record>) -> HashMap<String, Written> {
-    let mut all: HashMap<String, Written> = HashMap::new();
-    for (id, record) in records {
-        let made: BTreeSet<&str> = record.outputs.iter().map(|made| made.file.as_str()).collect();
-        for (file, contents) in record.written() {
-            let is_made = made.contains(file);
-            let by =
-                || Written { id: id.clone(), source: record.source.clone(), is_made, contents: Vec::new() };
-            let entry = all.entry(file.to_owned()).or_insert_with(by);
-            if is_made && !entry.is_made {
-                *entry = Written { contents: std::mem::take(&mut entry.contents), ..by() };
-            }
-            entry.contents.push(contents.clone());
+        let mut reasons = match &record {
+            None => vec![unread.unwrap_or_else(|| "new".to_owned())],
+            Some(record) => reasons(&self.inputs, &filled, source, record),
+        };
+        let failed = record.as_ref().is_some_and(|record| record.outcome == Outcome::Failed);
+        if reasons.is_empty() && self.choice.all {
+            reasons.push("all are asked for".to_owned());
         }
+        let verdict = match (reasons.is_empty(), failed) {
+            (false, _) => Verdict::ToDo(reasons),
+            (true, true) => Verdict::FailsAsBefore,
+            (true, false) => Verdict::UpToDate,
+        };
+        Job { source, verdict, record }
     }
-    all
-}
 
-/// All files that a recipe reads, as far as they can be found.
-pub fn read_files(recipe: &Recipe) -> Vec<PathBuf> {
-    let Ok(found) = sources::found(recipe, &mut Vec::new()) else { return Vec::new() };
-    let mut files: BTreeSet<PathBuf> = BTreeSet::new();
-    for (source, folder) in &found {
-        let stages = recipe.stages(|hole| fill(source, folder, hole)).unwrap_or_default();
-        files.extend(stages.iter().flat_map(|stage| &stage.inputs).map(|(_, path)| path.clone()));
-        files.insert(recipe.resolved(source));
+    /// What a source is made from, at this moment.
+    pub fn inputs(&self) -> &Inputs<'a> {
+        &self.inputs
     }
-    files.extend(recipe.profile.iter().map(|(_, path)| path.clone()));
-    files.into_iter().collect()
+
+    /// Whether single files were asked for, so that folders are not looked through for them.
+    pub fn is_of_few(&self) -> bool {
+        !self.choice.only.is_empty()
+    }
+
+    /// The jobs of those that are meant that have a record and no source.
+    pub fn orphans(&self) -> &[Id] {
+        &self.orphans
+    }
+
+    /// The other source that a file is made from, where there is one.
+    ///
+    /// # Errors
+    /// Where what says so cannot be read.
+    pub fn maker_besides(&self, job: &Job<'_>, file: &str) -> Result<Option<String>, Failure> {
+        let Some(by) = self.records.maker(file)?.filter(|by| *by != job.source.id()) else { return Ok(None) };
+        let Some(record) = self.records.read(by)? else { return Ok(None) };
+        let makes = record.outputs.iter().any(|made| made.file == file);
+        Ok((makes && self.is_source(&record.source)?).then_some(record.source))
+    }
+
+    /// Whether a file is a source of the recipe, chosen or not, and nothing that a run has written.
+    ///
+    /// # Errors
+    /// Where what says so cannot be read.
+    pub fn is_source(&self, file: &str) -> Result<bool, Failure> {
+        Ok(sources::named(self.recipe, file)?.is_some() && !is_made(self.records, file)?)
+    }
 }
 
 /// Refuses recipes that would write two sources to one file, before any work is done.
-fn one_output_each(recipe: &Recipe, found: &BTreeMap<String, String>) -> Result<(), Failure> {
+fn one_output_each(recipe: &Recipe, sources: &[Source]) -> Result<(), Failure> {
     let refuse = |pattern: &Pattern| -> Result<(), Failure> {
         if pattern.needs_contents() {
             // What is in the files tells.
             return Ok(());
         }
-        let mut taken: HashMap<String, &str> = HashMap::new();
-        for (source, folder) in found {
-            let file = pattern.path(|hole| fill(source, folder, hole));
-            if found.contains_key(&file) {
-                return Err(Failure::new(format!("{source} would be written over the source {file}")));
+        let file_of = |source: &Source| pattern.path(|hole| source.fill(hole));
+        let mut taken: HashMap<Id, &Source> = HashMap::with_capacity(sources.len());
+        for source in sources {
+            let file = file_of(source);
+            if sources.binary_search_by(|other| (*other.name).cmp(&file)).is_ok() {
+                let name = &source.name;
+                return Err(Failure::new(format!("{name} would be written over the source {file}")));
             }
-            if let Some(other) = taken.insert(file.clone(), source) {
-                let hint = if pattern.has(Hole::Folder) { "" } else { ": put {folder} into output" };
-                return Err(Failure::new(format!(
-                    "{other} and {source} would both be written to {file}{hint}"
-                )));
+            match taken.entry(Id::of(&file)) {
+                Entry::Vacant(place) => drop(place.insert(source)),
+                Entry::Occupied(place) => {
+                    let hint = if pattern.has(Hole::Folder) { "" } else { ": put {folder} into output" };
+                    let (other, name) = (&place.get().name, &source.name);
+                    return Err(Failure::new(format!(
+                        "{other} and {name} would both be written to {file}{hint}"
+                    )));
+                }
             }
         }
         Ok(())
@@ -292,89 +221,9 @@ fn one_output_each(recipe: &Recipe, found: &BTreeMap<String, String>) -> Result<
     recipe.ledger.as_ref().map_or(Ok(()), refuse)
 }
 
-fn job(
-    recipe: &Recipe,
-    id: String,
-    source: &str,
-    folder: &str,
-    record: Option<Record>,
-    all: bool,
-    shared: &Mutex<HashMap<PathBuf, Option<Digest>>>,
-) -> Job {
-    let path = recipe.resolved(source);
-    let stages = recipe.stages(|hole| fill(source, folder, hole));
-    let mut job = Job {
-        id,
-        source: source.to_owned(),
-        path,
-        folder: folder.to_owned(),
-        stages: Vec::new(),
-        steps: Digest::new(),
-        inputs: BTreeMap::new(),
-        verdict: Verdict::UpToDate,
-        record,
-    };
-    match stages {
-        Ok(stages) => job.stages = stages,
-        Err(failure) => {
-            job.verdict = Verdict::Broken(failure.to_string());
-            return job;
-        }
-    }
-    let said: Vec<&str> = std::iter::once(recipe.said.as_str())
-        .chain(job.stages.iter().map(|stage| stage.said.as_str()))
-        .collect();
-    job.steps = digest(said.join("\n").as_bytes());
-    job.inputs = inputs(recipe, &job, shared);
-    let mut reasons = reasons(recipe, &job);
-    let failed = job.record.as_ref().is_some_and(|record| record.outcome == Outcome::Failed);
-    if reasons.is_empty() && all {
-        reasons.push("all are asked for".to_owned());
-    }
-    job.verdict = match (reasons.is_empty(), failed) {
-        (false, _) => Verdict::ToDo(reasons),
-        (true, true) => Verdict::FailsAsBefore,
-        (true, false) => Verdict::UpToDate,
-    };
-    job
-}
-
-/// The contents of all that a job reads. What cannot be read is left out, and the job will say so.
-fn inputs(
-    recipe: &Recipe,
-    job: &Job,
-    shared: &Mutex<HashMap<PathBuf, Option<Digest>>>,
-) -> BTreeMap<String, Digest> {
-    let mut inputs = BTreeMap::new();
-    let mut take_in = |name: &str, digest: Option<Digest>| {
-        inputs.extend(digest.map(|digest| (name.to_owned(), digest)));
-    };
-    let ending = job.path.extension().and_then(|ending| ending.to_str()).unwrap_or("").to_ascii_lowercase();
-    if matches!(ending.as_str(), "gltf" | "glb" | "usda" | "usd" | "usdc" | "usdz") {
-        let whole = std::path::absolute(recipe.folder()).unwrap_or_else(|_| recipe.folder().to_owned());
-        let bytes = std::fs::read(&job.path).ok();
-        take_in(&job.source, bytes.as_deref().map(digest));
-        for file in bytes.map_or(Vec::new(), |bytes| nimble_curve_formats::files_beside(&bytes, &job.path)) {
-            let name = file.strip_prefix(".").unwrap_or(&file);
-            let name = name.strip_prefix(recipe.folder()).or(name.strip_prefix(&whole)).unwrap_or(name);
-            take_in(&name.to_string_lossy(), digest_of_file(&file));
-        }
-    } else {
-        take_in(&job.source, digest_of_file(&job.path));
-    }
-    // Maps, rigs and profiles are read once for all jobs that name them.
-    let profile = recipe.profile.iter().filter(|(_, path)| path.is_file());
-    for (name, path) in job.stages.iter().flat_map(|stage| &stage.inputs).chain(profile) {
-        let mut shared = shared.lock().unwrap_or_else(PoisonError::into_inner);
-        let digest = shared.entry(path.clone()).or_insert_with(|| digest_of_file(path)).clone();
-        take_in(name, digest);
-    }
-    inputs
-}
-
-/// Why a job is to be done.
-fn reasons(recipe: &Recipe, job: &Job) -> Vec<String> {
-    let Some(record) = &job.record else { return vec!["new".to_owned()] };
+/// Why a job is to be done that was done before.
+fn reasons(look: &Inputs<'_>, filled: &Filled, source: &Source, record: &Record) -> Vec<String> {
+    let inputs = look.now(source, filled, record);
     let mut reasons = Vec::new();
     if record.outcome == Outcome::Begun {
         reasons.push("it was interrupted".to_owned());
@@ -382,40 +231,28 @@ fn reasons(recipe: &Recipe, job: &Job) -> Vec<String> {
     if record.program != env!("CARGO_PKG_VERSION") {
         reasons.push(format!("version {} made it", record.program));
     }
-    if record.steps != job.steps {
+    if record.steps != filled.steps {
         reasons.push("the recipe changed".to_owned());
     }
-    for name in record.inputs.keys().chain(job.inputs.keys()).collect::<BTreeSet<_>>() {
-        if record.inputs.get(name) != job.inputs.get(name)
-            && (record.steps == job.steps || *name == job.source)
+    for name in record.inputs.keys().chain(inputs.keys()).collect::<BTreeSet<_>>() {
+        if record.inputs.get(name) != inputs.get(name)
+            && (record.steps == filled.steps || **name == *source.name)
         {
             reasons.push(format!("{name} changed"));
         }
     }
-    if !job.inputs.contains_key(&job.source) && reasons.is_empty() {
+    if !inputs.contains_key(&*source.name) && reasons.is_empty() {
         reasons.push("its source cannot be read".to_owned());
     }
     for made in record.outputs.iter().filter(|_| record.outcome == Outcome::Done) {
-        match digest_of_file(&recipe.resolved(&made.file)) {
+        match look.of_output(&made.file, &made.contents, record) {
             None => reasons.push(format!("{} is gone", made.file)),
             Some(digest) if digest != made.contents => reasons.push(format!("{} was changed", made.file)),
             Some(_) => {}
         }
     }
-    reasons
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_are_filled_with_what_the_path_says() {
-        let filled = |hole| fill("exports/otter/idle.v2.bvh", "otter", hole);
-        assert_eq!(filled(Hole::Stem), "idle.v2");
-        assert_eq!(filled(Hole::Ending), "bvh");
-        assert_eq!(filled(Hole::Folder), "otter");
-        assert_eq!(filled(Hole::Source), "exports/otter/idle.v2.bvh");
-        assert_eq!(filled(Hole::Clip), "{clip}");
+    if matches!(record.outcome, Outcome::Hindered | Outcome::Blocked) && reasons.is_empty() {
+        reasons.push(format!("last time: {}", record.error.as_deref().unwrap_or("it was hindered")));
     }
+    reasons
 }

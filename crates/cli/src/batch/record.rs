@@ -1,12 +1,22 @@
 //! Records: from what a job was made, and what came of it.
+//!
+//! A record is a small file of its own, in one of 256 folders by what its name begins with. Files that are renamed into
+//! place are what all drives can do, network ones too, with several machines at once: no machine needs a lock to keep them
+//! whole, as one database for all would. Beside the records lie marks that say for an output which job made it, so that nobody needs to
+//! read all records to know one thing.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
+use std::fmt;
 use std::fs;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
+use std::time::{Duration, UNIX_EPOCH};
 
-use nimble_curve_formats::write_bytes_by;
+use nimble_curve_formats::{FormatError, write_bytes};
 use serde::{Deserialize, Serialize};
 
+use super::origin::Origin;
 use crate::failure::Failure;
 
 /// A fingerprint of contents, as hexadecimal digits.
@@ -24,6 +34,58 @@ pub fn digest_of_file(path: &Path) -> Option<Digest> {
     Some(hasher.finalize().to_hex()[..32].to_owned())
 }
 
+/// What names the record of a source, or the mark of an output: a fingerprint of its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Id(pub u64);
+
+impl Id {
+    /// The id of a name.
+    pub fn of(name: &str) -> Id {
+        let hash = blake3::hash(name.as_bytes());
+        Id(hash.as_bytes()[..8].iter().fold(0, |number, byte| number << 8 | u64::from(*byte)))
+    }
+}
+
+impl fmt::Display for Id {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:016x}", self.0)
+    }
+}
+
+impl FromStr for Id {
+    type Err = std::num::ParseIntError;
+
+    fn from_str(text: &str) -> Result<Id, Self::Err> {
+        u64::from_str_radix(text, 16).map(Id)
+    }
+}
+
+/// How fine the times of files are on the coarsest drives.
+const SETTLING: Duration = Duration::from_secs(2);
+
+/// Size and time of a file, by which `--quick` knows one that did not change.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stamp {
+    size: u64,
+    /// Nanoseconds since 1970.
+    modified: u64,
+}
+
+impl Stamp {
+    /// Those of a file; `None` where there is none, or the drive keeps no times.
+    pub fn of(path: &Path) -> Option<Stamp> {
+        let found = fs::metadata(path).ok()?;
+        let modified = found.modified().ok()?.duration_since(UNIX_EPOCH).ok()?.as_nanos();
+        Some(Stamp { size: found.len(), modified: u64::try_from(modified).ok()? })
+    }
+
+    /// Whether its file was written some time ago: one that is being written may change once more without another time.
+    pub fn is_settled(self) -> bool {
+        let then = UNIX_EPOCH + Duration::from_nanos(self.modified);
+        then.elapsed().is_ok_and(|ago| ago > SETTLING)
+    }
+}
+
 /// How a job ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -34,6 +96,10 @@ pub enum Outcome {
     Done,
     /// Its source or a step gave an error; it would again, from the same contents.
     Failed,
+    /// A place failed: it could not be read or written where it lies. The next run tries again, and that may be all it takes.
+    Hindered,
+    /// Something is in its way that a person has to look at; the next run tries again.
+    Blocked,
 }
 
 /// From what a job was made, and what came of it.
@@ -56,6 +122,12 @@ pub struct Record {
     pub error: Option<String>,
     /// How long it took.
     pub seconds: f64,
+    /// By whom, where and when.
+    #[serde(default)]
+    pub origin: Origin,
+    /// Sizes and times of inputs and outputs, by their names.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub stamps: BTreeMap<String, Stamp>,
 }
 
 /// A file that was made.
@@ -96,6 +168,11 @@ pub struct LeftOut {
 }
 
 impl Made {
+    /// The clip or take that it holds.
+    pub fn part(&self) -> Option<&str> {
+        self.clip.as_deref().or(self.take.as_deref())
+    }
+
     /// Whether a person should look at it.
     pub fn needs_a_look(&self) -> bool {
         !self.left_out.is_empty() || !self.warnings.is_empty()
@@ -116,6 +193,24 @@ pub struct Records {
     folder: PathBuf,
 }
 
+/// What lies in a folder of records, by names alone.
+#[derive(Debug, Default)]
+pub struct Listing {
+    /// The jobs that have records.
+    pub jobs: Vec<Id>,
+    /// The outputs that have marks, by the ids of their names.
+    pub made: HashSet<Id>,
+    /// Folders in which killed runs may have left something.
+    pub littered: Vec<PathBuf>,
+}
+
+/// What says which job made an output.
+#[derive(Serialize, Deserialize)]
+struct Mark {
+    file: String,
+    by: String,
+}
+
 impl Records {
     pub fn new(folder: PathBuf) -> Records {
         Records { folder }
@@ -125,50 +220,126 @@ impl Records {
     pub fn made(&self) -> Result<&Path, Failure> {
         let folder = &self.folder;
         fs::create_dir_all(folder).map_err(|error| {
-            Failure::new(format!("{}: the folder cannot be made: {error}", folder.display()))
+            Failure::Hindered(format!("{}: the folder cannot be made: {error}", folder.display()))
         })?;
         Ok(folder)
     }
 
-    /// All records, by the ids of their jobs. One that cannot be read counts for nothing: its job is done again.
-    pub fn all(&self) -> BTreeMap<String, Record> {
-        let Ok(entries) = fs::read_dir(&self.folder) else { return BTreeMap::new() };
-        let record = |entry: fs::DirEntry| {
-            let name = entry.file_name().into_string().ok()?;
-            let id = name.strip_suffix(".json")?.to_owned();
-            let record = serde_json::from_slice(&fs::read(entry.path()).ok()?).ok()?;
-            Some((id, record))
-        };
-        entries.flatten().filter_map(record).collect()
+    /// A file of a job or output, in the folder of all whose ids begin alike.
+    pub fn place(&self, id: Id, ending: &str) -> PathBuf {
+        let name = id.to_string();
+        self.folder.join(&name[..2]).join(format!("{name}.{ending}"))
     }
 
-    /// Writes a job's record, whole or not at all.
-    pub fn write(&self, id: &str, record: &Record) -> Result<(), Failure> {
-        let mut bytes = serde_json::to_vec_pretty(record).map_err(|error| Failure::new(error.to_string()))?;
+    /// What there is, without a look into any file.
+    pub fn listing(&self) -> Listing {
+        let mut listing = Listing::default();
+        // Where there are no records there is nothing.
+        let folders = fs::read_dir(&self.folder).into_iter().flatten().flatten();
+        for folder in folders.filter(|folder| folder.file_name().len() == 2) {
+            let mut is_littered = false;
+            for entry in fs::read_dir(folder.path()).into_iter().flatten().flatten() {
+                let name = entry.file_name();
+                let Some((id, ending)) = name.to_str().and_then(|name| name.split_once('.')) else {
+                    continue;
+                };
+                is_littered |= id.is_empty();
+                let Ok(id) = id.parse::<Id>() else { continue };
+                match ending {
+                    RECORD => listing.jobs.push(id),
+                    MARK => drop(listing.made.insert(id)),
+                    _ => {}
+                }
+            }
+            if is_littered {
+                listing.littered.push(folder.path());
+            }
+        }
+        listing.jobs.sort_unstable();
+        listing
+    }
+
+    /// A job's record. One that is none counts for nothing: its job is done again.
+    ///
+    /// # Errors
+    /// Where there is one that cannot be read.
+    pub fn read(&self, id: Id) -> Result<Option<Record>, FormatError> {
+        Ok(contents(self.place(id, RECORD))?.and_then(|bytes| serde_json::from_slice(&bytes).ok()))
+    }
+
+    /// Writes a job's record, whole or not at all. Only on a drive without room for a second one it is written over, so that
+    /// what came of the job is told, if anything can be.
+    pub fn write(&self, id: Id, record: &Record) -> Result<(), Failure> {
+        let mut bytes = serde_json::to_vec(record).map_err(|error| Failure::new(error.to_string()))?;
         bytes.push(b'\n');
-        let path = self.folder.join(format!("{id}.json"));
-        Ok(write_bytes_by(&bytes, &path, Some(&temporary(id)))?)
-    }
-
-    /// Takes away what killed runs left of a job's record, and of the files in it, while they wrote them.
-    pub fn tidy(&self, id: &str, record: Option<&Record>, resolved: impl Fn(&str) -> PathBuf) {
-        let name = temporary(id);
-        let _ = fs::remove_file(self.folder.join(&name));
-        let begun = record.filter(|record| record.outcome == Outcome::Begun);
-        for (file, _) in begun.into_iter().flat_map(Record::written) {
-            let _ = fs::remove_file(resolved(file).with_file_name(&name));
+        let path = self.place(id, RECORD);
+        match self.put(&bytes, &path) {
+            Err(FormatError::Write { source, .. })
+                if source.kind() == ErrorKind::StorageFull && path.is_file() =>
+            {
+                fs::write(&path, &bytes).map_err(|source| FormatError::Write { path, source }.into())
+            }
+            result => Ok(result?),
         }
     }
 
     /// Takes a job's record away.
-    pub fn remove(&self, id: &str) {
-        let _ = fs::remove_file(self.folder.join(format!("{id}.json")));
+    pub fn remove(&self, id: Id) -> Result<(), FormatError> {
+        removed(self.place(id, RECORD))
+    }
+
+    /// The job that made an output the last time, and may have others by now.
+    ///
+    /// # Errors
+    /// Where there is a mark that cannot be read.
+    pub fn maker(&self, file: &str) -> Result<Option<Id>, FormatError> {
+        let mark = contents(self.place(Id::of(file), MARK))?;
+        let mark: Option<Mark> = mark.and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        Ok(mark.filter(|mark| mark.file == file).and_then(|mark| mark.by.parse().ok()))
+    }
+
+    /// Marks an output as a job's.
+    pub fn mark(&self, file: &str, by: Id) -> Result<(), Failure> {
+        if self.maker(file)? == Some(by) {
+            return Ok(());
+        }
+        let mark = Mark { file: file.to_owned(), by: by.to_string() };
+        let bytes = serde_json::to_vec(&mark).map_err(|error| Failure::new(error.to_string()))?;
+        Ok(self.put(&bytes, &self.place(Id::of(file), MARK))?)
+    }
+
+    /// Takes the mark of an output away.
+    pub fn unmark(&self, file: &str) -> Result<(), FormatError> {
+        removed(self.place(Id::of(file), MARK))
+    }
+
+    fn put(&self, bytes: &[u8], path: &Path) -> Result<(), FormatError> {
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder)
+                .map_err(|source| FormatError::Write { path: folder.to_owned(), source })?;
+        }
+        write_bytes(bytes, path)
     }
 }
 
-/// The name of the temporary files of a job. It is always the same, so that the next run finds what a killed one left.
-pub fn temporary(id: &str) -> String {
-    format!(".{id}.part")
+const RECORD: &str = "json";
+const MARK: &str = "made";
+
+/// What is in a file; `None` where there is none.
+fn contents(path: PathBuf) -> Result<Option<Vec<u8>>, FormatError> {
+    match fs::read(&path) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+        Err(source) => Err(FormatError::Read { path, source }),
+    }
+}
+
+/// Takes a file away that may not be there.
+pub fn removed(path: PathBuf) -> Result<(), FormatError> {
+    match fs::remove_file(&path) {
+        Err(source) if source.kind() != ErrorKind::NotFound => Err(FormatError::Write { path, source }),
+        _ => Ok(()),
+    }
 }
 
 #[cfg(test)]
@@ -186,10 +357,11 @@ mod tests {
     }
 
     #[test]
-    fn a_broken_record_counts_for_nothing() {
+    fn a_broken_record_counts_for_nothing_and_one_that_cannot_be_read_is_told() {
         let folder = tempfile::tempdir().unwrap();
         let records = Records::new(folder.path().join("made"));
-        assert!(records.all().is_empty());
+        let (one, two) = (Id::of("a.bvh"), Id::of("b.bvh"));
+        assert_eq!(records.read(one).unwrap(), None);
         records.made().unwrap();
         let record = Record {
             source: "a.bvh".into(),
@@ -201,9 +373,39 @@ mod tests {
             earlier: vec![("old.glb".into(), digest(b"old"))],
             error: None,
             seconds: 0.5,
+            origin: Origin::now(),
+            stamps: BTreeMap::new(),
         };
-        records.write("one", &record).unwrap();
-        std::fs::write(folder.path().join("made/two.json"), b"{\"source\":").unwrap();
-        assert_eq!(records.all(), BTreeMap::from([("one".to_owned(), record)]));
+        records.write(one, &record).unwrap();
+        records.write(two, &record).unwrap();
+        std::fs::write(records.place(two, RECORD), b"{\"source\":").unwrap();
+        assert_eq!(records.read(one).unwrap(), Some(record));
+        assert_eq!(records.read(two).unwrap(), None);
+        records.remove(two).unwrap();
+        std::fs::create_dir(records.place(two, RECORD)).unwrap();
+        assert!(records.read(two).is_err());
+    }
+
+    #[test]
+    fn marks_say_who_made_an_output_and_the_listing_what_there_is() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::new(folder.path().to_owned());
+        assert_eq!(records.maker("game/a.glb").unwrap(), None);
+        records.mark("game/a.glb", Id::of("a.bvh")).unwrap();
+        records.mark("game/a.glb", Id::of("b.bvh")).unwrap();
+        assert_eq!(records.maker("game/a.glb").unwrap(), Some(Id::of("b.bvh")));
+        let listing = records.listing();
+        assert!(listing.made.contains(&Id::of("game/a.glb")) && listing.jobs.is_empty());
+        records.unmark("game/a.glb").unwrap();
+        records.unmark("game/a.glb").unwrap();
+        assert!(records.listing().made.is_empty());
+    }
+
+    #[test]
+    fn an_id_is_read_as_it_is_written() {
+        let id = Id::of("exports/otter/idle.bvh");
+        assert_eq!(id.to_string().parse(), Ok(id));
+        assert_eq!(id.to_string().len(), 16);
+        assert_eq!(Id(7).to_string(), "0000000000000007");
     }
 }

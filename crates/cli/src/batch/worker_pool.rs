@@ -1,13 +1,11 @@
 //! Several jobs at a time.
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use rayon::ThreadPoolBuilder;
 
 use super::plan::Job;
-use super::record::{Outcome, Record};
 use crate::failure::Failure;
 
 /// Whether no job is to be begun any more.
@@ -28,12 +26,6 @@ pub fn is_stopping() -> bool {
     STOPPING.load(Ordering::SeqCst)
 }
 
-/// Sees jobs begin and end.
-pub trait ProgressObserver: Sync {
-    fn begins(&self, job: &Job);
-    fn ends(&self, job: &Job, record: &Record);
-}
-
 /// Workers, each of which does one job at a time.
 pub struct WorkerPool {
     workers: usize,
@@ -50,16 +42,16 @@ impl WorkerPool {
         WorkerPool { workers, threads: threads / workers }
     }
 
-    /// Does the jobs, as long as it can `go_on` and is not asked to end; those that were not begun have no record.
-    pub fn work_through(
+    /// What becomes of each of the jobs, as long as they can `go_on` and are not asked to end; `None` for those that were not
+    /// begun.
+    pub fn each<T: Send>(
         &self,
-        jobs: &[&Job],
-        work: impl Fn(&Job) -> Record + Sync,
+        jobs: &[&Job<'_>],
+        work: impl Fn(&Job<'_>) -> T + Sync,
         go_on: impl Fn() -> bool + Sync,
-        onlooker: &impl ProgressObserver,
-    ) -> Result<Vec<Option<Record>>, Failure> {
+    ) -> Result<Vec<Option<T>>, Failure> {
         let next = AtomicUsize::new(0);
-        let records: Mutex<Vec<Option<Record>>> = Mutex::new(vec![None; jobs.len()]);
+        let results: Mutex<Vec<Option<T>>> = Mutex::new(jobs.iter().map(|_| None).collect());
         // A pool a worker: one for all would let a thread that waits for channels begin another job, and hold both.
         let pools = (0..self.workers)
             .map(|_| ThreadPoolBuilder::new().num_threads(self.threads).build())
@@ -71,30 +63,12 @@ impl WorkerPool {
                     while !is_stopping() && go_on() {
                         let index = next.fetch_add(1, Ordering::SeqCst);
                         let Some(job) = jobs.get(index) else { break };
-                        onlooker.begins(job);
-                        let record = pool.install(|| catch_unwind(AssertUnwindSafe(|| work(job))));
-                        let record = record.unwrap_or_else(|_| broken(job));
-                        onlooker.ends(job, &record);
-                        records.lock().unwrap_or_else(PoisonError::into_inner)[index] = Some(record);
+                        let result = pool.install(|| work(job));
+                        results.lock().unwrap_or_else(PoisonError::into_inner)[index] = Some(result);
                     }
                 });
             }
         });
-        Ok(records.into_inner().unwrap_or_else(PoisonError::into_inner))
-    }
-}
-
-/// What is said of a job that met an error of the program itself, which must not end the others.
-fn broken(job: &Job) -> Record {
-    Record {
-        source: job.source.clone(),
-        outcome: Outcome::Failed,
-        program: env!("CARGO_PKG_VERSION").to_owned(),
-        steps: job.steps.clone(),
-        inputs: job.inputs.clone(),
-        outputs: Vec::new(),
-        earlier: Vec::new(),
-        error: Some("the program failed on this file; please report it with the file".to_owned()),
-        seconds: 0.0,
+        Ok(results.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 }

@@ -1,6 +1,8 @@
 //! What the tests of the program share: its start, and measures of results that share nothing with its own.
 #![allow(dead_code)]
 
+pub mod recipes;
+
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::process::Output;
@@ -56,9 +58,14 @@ pub fn succeed(folder: &Path, arguments: &[&str]) -> String {
 
 /// Runs the program, which must fail with one clear line, and returns that line.
 pub fn fail(folder: &Path, arguments: &[&str]) -> String {
+    fail_with(1, folder, arguments)
+}
+
+/// The same, with another exit code than that of most errors.
+pub fn fail_with(code: i32, folder: &Path, arguments: &[&str]) -> String {
     let output = run(folder, arguments);
     let errors = String::from_utf8(output.stderr).unwrap();
-    assert_eq!(output.status.code(), Some(1), "{arguments:?}: {errors}");
+    assert_eq!(output.status.code(), Some(code), "{arguments:?}: {errors}");
     let lines: Vec<&str> = errors.lines().filter(|line| !line.starts_with("note:")).collect();
     assert_eq!(lines.len(), 1, "{arguments:?}: {errors}");
     assert!(lines[0].starts_with("error: "), "{errors}");

@@ -3,8 +3,9 @@
 mod grammar;
 mod read;
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use clap::{Arg, ArgAction, FromArgMatches as _, ValueHint};
 use nimble_curve_core::ops::Tolerance;
@@ -13,6 +14,7 @@ use toml::de::DeTable;
 
 use self::grammar::{as_step, is_open, key_of, no_option, sentence};
 use self::read::{Reader, line_at};
+use super::record::{Digest, digest};
 use crate::args::Cli;
 use crate::failure::Failure;
 use crate::files::InputArgs;
@@ -45,6 +47,21 @@ pub struct Stage {
     has_holes: bool,
 }
 
+/// What a recipe says for sources that have the same filled into its steps.
+pub struct Filled {
+    /// The fingerprint of all that it says.
+    pub steps: Digest,
+    /// Files that are read beside the source: as the recipe says them, and where they are.
+    pub inputs: Vec<(String, PathBuf)>,
+    /// Why it cannot be done, where what is filled in does not fit.
+    pub fault: Option<String>,
+    /// The steps, made when the first of the sources is worked on.
+    stages: OnceLock<Result<Vec<Arc<Stage>>, Vec<String>>>,
+}
+
+/// How many fillings are kept at most: sources come by folders, and their steps differ by folders most often.
+const MOST_KEPT: usize = 256;
+
 /// A recipe that was read and checked.
 pub struct Recipe {
     path: PathBuf,
@@ -66,6 +83,8 @@ pub struct Recipe {
     /// What stands at the top in place of options of steps: target, map, only, profile, unit, up, rate.
     standing: Vec<(String, Pattern)>,
     program: clap::Command,
+    /// The fillings that were made, by what is filled in.
+    filled: Mutex<HashMap<String, Arc<Filled>>>,
 }
 
 /// A step as it stands in the recipe.
@@ -138,19 +157,76 @@ impl Recipe {
         self.common = common;
     }
 
-    /// The steps for one source.
-    pub fn stages(&self, fill: impl Fn(Hole) -> String) -> Result<Vec<Arc<Stage>>, Failure> {
-        let mut stages = Vec::with_capacity(self.steps.len());
-        for (step, common) in self.steps.iter().zip(&self.common) {
-            match common {
-                Some(stage) => stages.push(Arc::clone(stage)),
-                None => {
-                    let stage = self.stage(step, &fill, true);
-                    stages.extend(stage.map_err(|faults| several(&self.path, &faults))?.map(Arc::new));
-                }
+    /// What it says for a source. Made once for all sources with the same in the holes of its steps.
+    pub fn filled(&self, fill: impl Fn(Hole) -> String) -> Arc<Filled> {
+        let mut key = String::new();
+        for (step, _) in self.steps.iter().zip(&self.common).filter(|(_, common)| common.is_none()) {
+            let own = step.options.iter().filter_map(|option| match &option.value {
+                OptionValue::Values(values) => Some(values),
+                OptionValue::Flag(_) => None,
+            });
+            for pattern in own.flatten().chain(self.standing.iter().map(|(_, pattern)| pattern)) {
+                key.push_str(&pattern.filled_by_source(&fill));
+                key.push('\0');
             }
         }
-        Ok(stages)
+        let kept = |of: &HashMap<String, Arc<Filled>>| of.get(&key).map(Arc::clone);
+        if let Some(known) = kept(&self.filled.lock().unwrap_or_else(PoisonError::into_inner)) {
+            return known;
+        }
+        let made = Arc::new(self.filled_anew(fill));
+        let mut all = self.filled.lock().unwrap_or_else(PoisonError::into_inner);
+        if all.len() >= MOST_KEPT {
+            all.clear();
+        }
+        Arc::clone(all.entry(key).or_insert(made))
+    }
+
+    fn filled_anew(&self, fill: impl Fn(Hole) -> String) -> Filled {
+        let mut said = vec![self.said.clone()];
+        let mut inputs = Vec::new();
+        let mut faults = Vec::new();
+        for (step, common) in self.steps.iter().zip(&self.common) {
+            if let Some(stage) = common {
+                said.push(stage.said.clone());
+                inputs.extend(stage.inputs.iter().cloned());
+                continue;
+            }
+            let prepared = self.prepared(step, &fill, true);
+            said.push(prepared.said);
+            inputs.extend(prepared.inputs);
+            faults.extend(prepared.faults);
+        }
+        // A profile that is shipped is no file.
+        inputs.extend(self.profile.iter().filter(|(_, path)| path.is_file()).cloned());
+        Filled {
+            steps: digest(said.join("\n").as_bytes()),
+            inputs,
+            fault: (!faults.is_empty()).then(|| several(&self.path, &faults).to_string()),
+            stages: OnceLock::new(),
+        }
+    }
+
+    /// The steps for a source, of what is filled in for it.
+    pub fn stages<'a>(
+        &self,
+        filled: &'a Filled,
+        fill: impl Fn(Hole) -> String,
+    ) -> Result<&'a [Arc<Stage>], Failure> {
+        let stages = filled.stages.get_or_init(|| {
+            let mut stages = Vec::with_capacity(self.steps.len());
+            for (step, common) in self.steps.iter().zip(&self.common) {
+                match common {
+                    Some(stage) => stages.push(Arc::clone(stage)),
+                    None => {
+                        let stage = self.stage(step, &fill, true);
+                        stages.extend(stage.map_err(|faults| lines(&self.path, &faults))?.map(Arc::new));
+                    }
+                }
+            }
+            Ok(stages)
+        });
+        stages.as_deref().map_err(|lines| Failure::Several(lines.clone()))
     }
 
     /// One step; `look` says whether files have to be there, and values to be right, that have holes.
@@ -160,17 +236,39 @@ impl Recipe {
         fill: impl Fn(Hole) -> String,
         look: bool,
     ) -> Result<Option<Stage>, Vec<Fault>> {
-        let name = format!("step {} ({})", step.number, step.command);
-        let fault = |line: usize, text: String| Fault { line, text: format!("{name}: {text}") };
+        let Prepared { command, given, said, inputs, mut faults } = self.prepared(step, fill, look);
+        let Some(command) = command else { return Err(faults) };
+        let has_holes = given.iter().any(Given::has_holes);
+        let rig = given
+            .iter()
+            .find(|given| given.key == "target" && step.command == "carry")
+            .map(|given| PathBuf::from(&given.values[0]));
+        match self.parsed(step, command, &given) {
+            Ok(_) if !faults.is_empty() => Err(faults),
+            Ok(kind) => Ok(Some(Stage { name: step.name(), kind, inputs, rig, said, has_holes })),
+            // What is filled in may be right.
+            Err(_) if !look && has_holes && faults.is_empty() => Ok(None),
+            // What is missing may be what has another name.
+            Err((None, _)) if !faults.is_empty() => Err(faults),
+            Err((key, text)) => {
+                let at = given.iter().find(|given| Some(&given.key) == key.as_ref());
+                faults.push(step.fault(at.map_or(step.line, |given| given.line), &text));
+                Err(faults)
+            }
+        }
+    }
+
+    /// What a step is told, with the files that it names, before it is held against the definitions of the command line.
+    fn prepared(&self, step: &StepText, fill: impl Fn(Hole) -> String, look: bool) -> Prepared<'_> {
         let Some(command) = command_of(&self.program, &step.command) else {
-            return Err(vec![fault(step.line, "there is no such command".to_owned())]);
+            let faults = vec![step.fault(step.line, "there is no such command")];
+            return Prepared { faults, ..Prepared::default() };
         };
         let (mut given, wrong) = self.given(step, command, fill);
-        let mut faults: Vec<Fault> = wrong.into_iter().map(|(line, text)| fault(line, text)).collect();
+        let mut faults: Vec<Fault> = wrong.iter().map(|(line, text)| step.fault(*line, text)).collect();
         let said: Vec<String> =
             given.iter().map(|given| format!("{}={:?}", given.key, given.values)).collect();
         let said = format!("{} {}", step.command, said.join(" "));
-        let has_holes = given.iter().any(Given::has_holes);
         let mut inputs = Vec::new();
         for Given { argument, key, values, line } in &mut given {
             for value in values.iter_mut() {
@@ -182,29 +280,15 @@ impl Recipe {
                     }
                     Named::Output(path) => *value = path.display().to_string(),
                     Named::Missing(path) if look || !has_hole => {
-                        faults.push(fault(*line, format!("{key}: there is no file '{}'", path.display())));
+                        faults.push(
+                            step.fault(*line, &format!("{key}: there is no file '{}'", path.display())),
+                        );
                     }
                     Named::Missing(_) | Named::NoFile => {}
                 }
             }
         }
-        let rig = given
-            .iter()
-            .find(|given| given.key == "target" && step.command == "carry")
-            .map(|given| PathBuf::from(&given.values[0]));
-        match self.parsed(step, command, &given) {
-            Ok(_) if !faults.is_empty() => Err(faults),
-            Ok(kind) => Ok(Some(Stage { name, kind, inputs, rig, said, has_holes })),
-            // What is filled in may be right.
-            Err(_) if !look && has_holes && faults.is_empty() => Ok(None),
-            // What is missing may be what has another name.
-            Err((None, _)) if !faults.is_empty() => Err(faults),
-            Err((key, text)) => {
-                let at = given.iter().find(|given| Some(&given.key) == key.as_ref());
-                faults.push(fault(at.map_or(step.line, |given| given.line), text));
-                Err(faults)
-            }
-        }
+        Prepared { command: Some(command), given, said, inputs, faults }
     }
 
     /// The options of a step, those among them that stand at the top, and what is wrong, each with its line.
@@ -325,6 +409,29 @@ impl Recipe {
     }
 }
 
+impl StepText {
+    /// As it is called in messages.
+    fn name(&self) -> String {
+        format!("step {} ({})", self.number, self.command)
+    }
+
+    fn fault(&self, line: usize, text: &str) -> Fault {
+        Fault { line, text: format!("{}: {text}", self.name()) }
+    }
+}
+
+/// A step before it is parsed.
+#[derive(Default)]
+struct Prepared<'a> {
+    command: Option<&'a clap::Command>,
+    given: Vec<Given<'a>>,
+    /// All that the recipe says of it.
+    said: String,
+    /// Files that it reads: as the recipe says them, and where they are.
+    inputs: Vec<(String, PathBuf)>,
+    faults: Vec<Fault>,
+}
+
 /// An option that a step has: its values, and the line on which it stands.
 struct Given<'a> {
     argument: &'a Arg,
@@ -349,7 +456,9 @@ enum Named {
 
 /// The faults of a recipe as one failure, a line each.
 fn several(path: &Path, faults: &[Fault]) -> Failure {
-    let lines: Vec<String> =
-        faults.iter().map(|fault| format!("{}:{}: {}", path.display(), fault.line, fault.text)).collect();
-    Failure::Several(lines)
+    Failure::Several(lines(path, faults))
+}
+
+fn lines(path: &Path, faults: &[Fault]) -> Vec<String> {
+    faults.iter().map(|fault| format!("{}:{}: {}", path.display(), fault.line, fault.text)).collect()
 }

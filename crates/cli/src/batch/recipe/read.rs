@@ -1,6 +1,7 @@
 //! Reading recipes: what stands where, and what is wrong with it.
 
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 use clap::CommandFactory as _;
 use nimble_curve_core::ops::Tolerance;
@@ -211,6 +212,7 @@ impl Reader<'_> {
             common: Vec::new(),
             standing,
             program,
+            filled: Mutex::default(),
         }
     }
 

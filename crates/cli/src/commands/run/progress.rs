@@ -7,7 +7,7 @@ use std::time::Duration;
 use indicatif::{ProgressBar, ProgressStyle};
 use nimble_curve_core::address::visible;
 
-use crate::batch::{Job, ProgressObserver, Record};
+use crate::batch::{Job, Record};
 use crate::report::listed;
 use crate::terminal;
 
@@ -38,24 +38,27 @@ impl Progress {
         }
     }
 
-    fn shown(bar: &ProgressBar, current: &[String]) {
-        let names: Vec<&str> = current.iter().map(String::as_str).collect();
-        bar.set_message(visible(&listed(&names, 3)).into_owned());
-    }
-}
-
-impl ProgressObserver for Progress {
-    fn begins(&self, job: &Job) {
+    /// A job begins.
+    pub fn begins(&self, job: &Job<'_>) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        state.0.push(job.source.clone());
+        state.0.push(job.source.name.to_string());
         if let Some(bar) = &self.bar {
             Progress::shown(bar, &state.0);
         }
     }
 
-    fn ends(&self, job: &Job, record: &Record) {
+    /// Another worker has done a job.
+    pub fn skips(&self) {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner).1 += 1;
+        if let Some(bar) = &self.bar {
+            bar.inc(1);
+        }
+    }
+
+    /// A job ends.
+    pub fn ends(&self, job: &Job<'_>, record: &Record) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        state.0.retain(|source| *source != job.source);
+        state.0.retain(|source| **source != *job.source.name);
         state.1 += 1;
         match &self.bar {
             Some(bar) => {
@@ -64,7 +67,7 @@ impl ProgressObserver for Progress {
             }
             None => {
                 let width = self.count.to_string().len();
-                let line = format!("[{:>width$}/{}] {}", state.1, self.count, job.source);
+                let line = format!("[{:>width$}/{}] {}", state.1, self.count, job.source.name);
                 let said = match &record.error {
                     Some(error) => format!("failed: {error}"),
                     None => {
@@ -75,6 +78,10 @@ impl ProgressObserver for Progress {
                 terminal::tell(&format!("{line}  {said}"));
             }
         }
+    }
+    fn shown(bar: &ProgressBar, current: &[String]) {
+        let names: Vec<&str> = current.iter().map(String::as_str).collect();
+        bar.set_message(visible(&listed(&names, 3)).into_owned());
     }
 }
 

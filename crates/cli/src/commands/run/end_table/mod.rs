@@ -1,27 +1,31 @@
 //! The table at the end of a run: what became of every file, and what needs a look.
 
+mod gathered;
 mod row;
 mod summary;
-pub use self::row::{Row, State};
-pub use self::summary::Summary;
+
 use std::io::Write;
 use std::process::ExitCode;
 
 use serde::Serialize;
 
-use self::row::Rank;
-use self::row::Remarks;
+pub use self::gathered::{Gathered, Tally};
+use self::row::{Rank, Remarks};
+pub use self::row::{Row, State};
+pub use self::summary::Summary;
 use crate::args::Run;
-use crate::batch::{Job, Leftover, Made, Plan, Recipe, is_stopping};
-use crate::failure::Failure;
+use crate::batch::{Leftover, Made, Origin, Plan, Recipe, is_stopping, leftovers as leftovers_of};
+use crate::failure::{Failure, TRY_AGAIN};
 use crate::report::{self, counted, listed, print_json, short};
 use crate::table::{Align, Table};
-use crate::terminal::Line;
-use crate::terminal::{Report, Style};
+use crate::terminal::{Line, Report, Style};
 
 /// What became of everything.
 pub struct EndTable {
+    /// By source.
     pub rows: Vec<Row>,
+    /// What is unchanged and has no row.
+    pub unchanged: Tally,
     pub seconds: f64,
     pub leftovers: Vec<Leftover>,
     pub pruned: Vec<String>,
@@ -29,26 +33,48 @@ pub struct EndTable {
 
 impl EndTable {
     /// What the records say, whichever run they are from.
-    pub fn of_records(plan: &Plan<'_>, leftovers: Vec<Leftover>) -> EndTable {
-        let row = |job: &Job| match Row::unchanged(job) {
-            row if row.state == State::Unchanged => Row { state: State::Done, ..row },
-            row => row,
-        };
-        let rows: Vec<Row> = plan.jobs.iter().map(row).collect();
-        let seconds = rows.iter().filter_map(|row| row.record.as_ref()).map(|record| record.seconds).sum();
-        EndTable { rows, seconds, leftovers, pruned: Vec::new() }
+    pub fn of_records(plan: &Plan<'_>) -> Result<EndTable, Failure> {
+        let Gathered { to_do, mut rows, tally, leftovers } = Gathered::of(plan, true);
+        for row in rows.iter_mut().filter(|row| row.state == State::Unchanged) {
+            row.state = State::Done;
+        }
+        rows.extend(to_do.into_iter().map(Row::unchanged));
+        rows.sort_by(|a, b| a.source.cmp(&b.source));
+        // Of nothing, a sum of floating-point numbers is less than nothing.
+        let seconds =
+            rows.iter().filter_map(|row| row.told.as_ref()).fold(0.0, |sum, told| sum + told.seconds);
+        let leftovers = leftovers_of(plan, leftovers)?;
+        Ok(EndTable { rows, unchanged: tally, seconds, leftovers, pruned: Vec::new() })
     }
 
     fn count(&self, state: State) -> usize {
-        self.rows.iter().filter(|row| row.state == state).count()
+        let own = self.rows.iter().filter(|row| row.state == state).count();
+        if state == State::Unchanged { own + self.unchanged.files } else { own }
     }
 
+    /// How many sources there are.
+    fn files(&self) -> usize {
+        self.rows.len() + self.unchanged.files
+    }
+
+    /// The sources that have no result.
+    pub fn failed(&self) -> impl Iterator<Item = &str> {
+        let failed = self.rows.iter().filter(|row| matches!(row.state, State::Failed | State::NotDone));
+        failed.map(|row| row.source.as_str())
+    }
+
+    /// What the program ends with: whether all is done, and where not, whether it is worth another try.
     pub fn code(&self) -> ExitCode {
         if is_stopping() {
             return ExitCode::from(130);
         }
-        let is_whole = self.count(State::Failed) == 0 && self.count(State::NotDone) == 0;
-        if is_whole { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+        let may_help =
+            |row: &Row| row.state == State::NotDone || row.state == State::Failed && row.is_hindered;
+        match (self.rows.iter().any(may_help), self.count(State::Failed)) {
+            (true, _) => ExitCode::from(TRY_AGAIN),
+            (false, 0) => ExitCode::SUCCESS,
+            (false, _) => ExitCode::FAILURE,
+        }
     }
 }
 
@@ -74,8 +100,15 @@ struct RowJson<'a> {
     why: &'a [String],
     #[serde(skip_serializing_if = "Option::is_none")]
     error: Option<&'a str>,
+    /// Whether another try may help, of one that failed.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    retry: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     seconds: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    origin: Option<&'a Origin>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    program: Option<&'a str>,
     outputs: Vec<&'a Made>,
 }
 
@@ -107,14 +140,17 @@ pub fn report(
             state: row.state,
             why: &row.why,
             error: row.error(),
+            retry: row.state == State::Failed && row.is_hindered,
             seconds: row.seconds(),
+            origin: row.told.as_ref().map(|told| &told.origin),
+            program: row.told.as_ref().map(|told| told.program.as_str()),
             outputs: row.made().collect(),
         });
         return Ok(print_json(
             out,
             &RunJson {
                 recipe: recipe.path().display().to_string(),
-                files: table.rows.len(),
+                files: table.files(),
                 done: table.count(State::Done),
                 unchanged: table.count(State::Unchanged),
                 failed: table.count(State::Failed),
@@ -132,8 +168,13 @@ pub fn report(
     let remarks = Remarks::of(&rows);
     report::head(out, &recipe.path().display().to_string(), &totals(args, table))?;
     print_table(out, args, &rows, &remarks)?;
-    remarks.print(out)?;
+    remarks.print(out, most(args))?;
     print_leftovers(out, args, &table.leftovers, &table.pruned)
+}
+
+/// How many lines of a kind are listed.
+pub fn most(args: &Run) -> usize {
+    if args.rows == 0 { usize::MAX } else { args.rows }
 }
 
 fn print_table(
@@ -144,8 +185,7 @@ fn print_table(
 ) -> Result<(), Failure> {
     let mut rows = rows.to_vec();
     rows.sort_by_key(|row| row.rank(remarks));
-    let urgent = rows.iter().filter(|row| row.rank(remarks) <= Rank::ToLookAt).count();
-    let most = if args.rows == 0 { usize::MAX } else { urgent + args.rows };
+    let most = most(args);
     let mut shown = Table::new(&[
         ("file", Align::Left),
         ("clip", Align::Left),
@@ -155,6 +195,8 @@ fn print_table(
         ("largest error", Align::Right),
         ("left out", Align::Right),
         ("time", Align::Right),
+        ("by", Align::Left),
+        ("date", Align::Left),
     ]);
     for row in rows.iter().take(most) {
         let time = row.seconds().map_or(String::new(), |seconds| format!("{seconds:.2} s"));
@@ -163,22 +205,29 @@ fn print_table(
             let left_out = made.left_out.len();
             lines.push([
                 row.source.clone(),
-                part_of(made).unwrap_or_default().to_owned(),
+                made.part().unwrap_or_default().to_owned(),
                 row.state.name().to_owned(),
                 made.before.to_string(),
                 made.after.to_string(),
                 largest(made),
                 if left_out > 0 { counted(left_out, "track") } else { String::new() },
                 String::new(),
+                String::new(),
+                String::new(),
             ]);
         }
         if lines.is_empty() {
-            let mut cells = <[String; 8]>::default();
+            let mut cells = <[String; 10]>::default();
             cells[0].clone_from(&row.source);
             row.state.name().clone_into(&mut cells[2]);
             lines.push(cells);
         }
         lines[0][7] = time;
+        // Of a run's own files it is known who did them, and when.
+        if let Some(told) = row.told.as_ref().filter(|_| args.merge_tables) {
+            lines[0][8] = format!("{} {}", told.origin.machine, told.origin.worker());
+            lines[0][9] = told.origin.date.chars().take(16).collect::<String>().replace('T', " ");
+        }
         for cells in lines {
             match row.rank(remarks) {
                 Rank::Failed => shown.styled(Style::Bad, cells),
@@ -191,19 +240,26 @@ fn print_table(
         shown.without_empty_columns().print(out)?;
     }
     if rows.len() > most {
-        let more = rows.len() - most;
-        let text = format!(
-            "and {} with nothing of their own to look at (--rows 0 lists all)",
-            counted(more, "more file")
-        );
+        let rest = &rows[most..];
+        let of = |rank: Rank| rest.iter().filter(|row| row.rank(remarks) == rank).count();
+        let kinds = [
+            (of(Rank::Failed), "failed"),
+            (of(Rank::NotDone), "not done"),
+            (of(Rank::ToLookAt), "to look at"),
+        ];
+        let kinds: Vec<String> = kinds
+            .iter()
+            .filter(|(count, _)| *count > 0)
+            .map(|(count, kind)| format!("{count} {kind}"))
+            .collect();
+        let kinds = match kinds.is_empty() {
+            true => "with nothing of their own to look at".to_owned(),
+            false => format!("of which {}", kinds.join(", ")),
+        };
+        let text = format!("and {} {kinds} (--rows 0 lists all)", counted(rest.len(), "more file"));
         writeln!(out, "  {}", Style::Faint.paint(&text))?;
     }
     Ok(())
-}
-
-/// The clip or take that a file holds.
-fn part_of(made: &Made) -> Option<&str> {
-    made.clip.as_deref().or(made.take.as_deref())
 }
 
 /// The largest errors: of rotations, of positions, of numbers.
@@ -240,15 +296,13 @@ pub fn print_leftovers(
 
 /// How many files came to what, and what became of their keys.
 fn totals(args: &Run, table: &EndTable) -> Line {
-    let (mut before, mut after) = (0, 0);
-    let mut error: [Option<f64>; 3] = [None; 3];
-    for made in table.rows.iter().flat_map(Row::made) {
-        before += made.before;
-        after += made.after;
-        for (most, own) in error.iter_mut().zip([made.rotation_deg, made.position_mm, made.number]) {
-            *most = [*most, own].into_iter().flatten().reduce(f64::max);
-        }
-    }
+    let shown = table.rows.iter().flat_map(Row::made);
+    let Tally { to_look_at, before, after, error, .. } = shown.fold(table.unchanged.clone(), Tally::with);
+    let is_quiet = |row: &&Row| row.state == State::Unchanged && row.made().any(Made::needs_a_look);
+    let to_look_at = match args.rows {
+        0 => 0,
+        _ => to_look_at + table.rows.iter().filter(is_quiet).count(),
+    };
     let counts: Vec<String> = [State::Done, State::Unchanged, State::Failed, State::NotDone]
         .into_iter()
         .map(|state| (table.count(state), state.name()))
@@ -260,12 +314,10 @@ fn totals(args: &Run, table: &EndTable) -> Line {
         text if text.is_empty() => String::new(),
         text => format!("; largest error {text}"),
     };
-    let quiet = |row: &&Row| row.state == State::Unchanged && row.needs_a_look();
-    let to_look_at = match table.rows.iter().filter(quiet).count() {
+    let to_look_at = match to_look_at {
         0 => String::new(),
         count => format!(" ({count} with something to look at: --merge-tables lists them)"),
     };
-    let to_look_at = if args.rows == 0 { String::new() } else { to_look_at };
     let style = match (table.count(State::Failed), table.count(State::NotDone)) {
         (0, 0) => Style::Good,
         (0, _) => Style::Warn,
@@ -273,7 +325,7 @@ fn totals(args: &Run, table: &EndTable) -> Line {
     };
     let said = format!(
         "{}: {}{to_look_at}; {before} keys and samples became {after}{largest}; {:.1} s",
-        counted(table.rows.len(), "file"),
+        counted(table.files(), "file"),
         counts.join(", "),
         table.seconds
     );
@@ -282,10 +334,9 @@ fn totals(args: &Run, table: &EndTable) -> Line {
 
 #[cfg(test)]
 mod tests {
-    use std::collections::BTreeMap;
-
+    use super::row::Told;
     use super::*;
-    use crate::batch::{LeftOut, Outcome, Record};
+    use crate::batch::LeftOut;
 
     fn row(source: &str, left_out: &[&str], warnings: &[&str]) -> Row {
         let left = |channel: &&str| LeftOut { channel: (*channel).to_owned(), why: "no partner".to_owned() };
@@ -295,23 +346,15 @@ mod tests {
             warnings: warnings.iter().map(|warning| (*warning).to_owned()).collect(),
             ..Made::default()
         };
-        let record = Record {
-            source: source.to_owned(),
-            outcome: Outcome::Done,
-            program: String::new(),
-            steps: String::new(),
-            inputs: BTreeMap::new(),
-            outputs: vec![made],
-            earlier: Vec::new(),
-            error: None,
-            seconds: 0.0,
-        };
+        let told = Told { outputs: vec![made], ..Told::default() };
         Row {
             source: source.to_owned(),
             state: State::Done,
             why: Vec::new(),
             has_earlier: false,
-            record: Some(record),
+            is_hindered: false,
+            is_broken: false,
+            told: Some(told),
         }
     }
 
@@ -328,7 +371,7 @@ mod tests {
             .collect();
         assert_eq!(urgent, ["odd.bvh", "other.bvh"]);
         let mut text = Vec::new();
-        remarks.print(&mut text).unwrap();
+        remarks.print(&mut text, 20).unwrap();
         let text = String::from_utf8(text).unwrap();
         assert!(text.contains("10 of 11 files") && text.contains("a foot slides"), "{text}");
         // Of a few files each says what it has.

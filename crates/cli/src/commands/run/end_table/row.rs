@@ -6,10 +6,9 @@ use std::io::Write;
 
 use serde::Serialize;
 
-use super::part_of;
-use crate::batch::{Job, Made, Outcome, Record, Verdict};
+use crate::batch::{Job, Made, Origin, Outcome, Record, Verdict};
 use crate::failure::Failure;
-use crate::report::listed;
+use crate::report::{counted, listed};
 use crate::terminal::Style;
 
 /// What became of one source.
@@ -43,48 +42,84 @@ pub(super) enum Rank {
     Unchanged,
 }
 
+/// What a table tells of a record.
+#[derive(Debug, Default)]
+pub struct Told {
+    pub(super) outputs: Vec<Made>,
+    pub(super) error: Option<String>,
+    pub(super) seconds: f64,
+    pub(super) origin: Origin,
+    pub(super) program: String,
+}
+
+impl Told {
+    fn of(record: Record) -> Told {
+        let Record { outputs, error, seconds, origin, program, .. } = record;
+        Told { outputs, error, seconds, origin, program }
+    }
+}
+
 pub struct Row {
-    pub(super) source: String,
+    pub source: String,
     pub(super) state: State,
     /// Why it was done, or is to be.
-    pub(super) why: Vec<String>,
+    pub why: Vec<String>,
     /// Whether outputs of an earlier run stand where this one has none.
     pub(super) has_earlier: bool,
-    pub(super) record: Option<Record>,
+    /// Whether a place failed, so that another try may help.
+    pub(super) is_hindered: bool,
+    /// Whether what the recipe says does not fit the source.
+    pub is_broken: bool,
+    pub(super) told: Option<Told>,
 }
 
 impl Row {
     /// The row of a job that was to be done: of what came of it, or without it where it was not begun any more.
-    pub fn of(job: &Job, record: Option<Record>) -> Row {
+    pub fn of(job: Job<'_>, record: Option<Record>) -> Row {
         match (&job.verdict, record) {
             (Verdict::ToDo(why), Some(record)) => Row {
-                source: job.source.clone(),
+                source: job.source.name.to_string(),
                 state: if record.outcome == Outcome::Done { State::Done } else { State::Failed },
                 why: why.clone(),
                 has_earlier: record.outcome != Outcome::Done && !record.earlier.is_empty(),
-                record: Some(record),
+                is_hindered: record.outcome == Outcome::Hindered,
+                is_broken: false,
+                told: Some(Told::of(record)),
             },
             _ => Row::unchanged(job),
         }
     }
 
     /// The row of a job that nothing was done on.
-    pub(super) fn unchanged(job: &Job) -> Row {
-        let record = job.record.clone();
-        let (state, why) = match &job.verdict {
+    pub(super) fn unchanged(job: Job<'_>) -> Row {
+        let outcome = job.record.as_ref().map(|record| record.outcome);
+        let is_hindered = outcome == Some(Outcome::Hindered);
+        let has_failed = is_hindered || outcome == Some(Outcome::Blocked);
+        let is_broken = matches!(job.verdict, Verdict::Broken(_));
+        let (state, why) = match job.verdict {
             Verdict::UpToDate => (State::Unchanged, Vec::new()),
             Verdict::FailsAsBefore => (State::Failed, vec!["as before".to_owned()]),
-            Verdict::ToDo(why) => (State::NotDone, why.clone()),
-            Verdict::Broken(why) => (State::Failed, vec![why.clone()]),
+            // What hindered it is what there is to say, not that it is to be done again.
+            Verdict::ToDo(why) if has_failed => (State::Failed, why),
+            Verdict::ToDo(why) => (State::NotDone, why),
+            Verdict::Broken(why) => (State::Failed, vec![why]),
         };
         let has_earlier =
-            state == State::Failed && record.as_ref().is_some_and(|record| !record.earlier.is_empty());
-        Row { source: job.source.clone(), state, why, has_earlier, record }
+            state == State::Failed && job.record.as_ref().is_some_and(|record| !record.earlier.is_empty());
+        Row {
+            source: job.source.name.to_string(),
+            state,
+            why,
+            has_earlier,
+            is_hindered,
+            is_broken,
+            told: job.record.map(|record| Told::of(*record)),
+        }
     }
 
     pub(super) fn made(&self) -> impl Iterator<Item = &Made> {
         let is_shown = matches!(self.state, State::Done | State::Unchanged);
-        let outputs = self.record.iter().filter(move |_| is_shown).flat_map(|record| &record.outputs);
+        let outputs = self.told.iter().filter(move |_| is_shown).flat_map(|told| &told.outputs);
         outputs.filter(|made| made.is_animation)
     }
 
@@ -92,12 +127,12 @@ impl Row {
         if self.state != State::Failed {
             return None;
         }
-        let recorded = self.record.as_ref().and_then(|record| record.error.as_deref());
+        let recorded = self.told.as_ref().and_then(|told| told.error.as_deref()).filter(|_| !self.is_broken);
         recorded.or_else(|| self.why.first().map(String::as_str))
     }
 
     pub(super) fn seconds(&self) -> Option<f64> {
-        self.record.as_ref().filter(|_| self.state == State::Done).map(|record| record.seconds)
+        self.told.as_ref().filter(|_| self.state == State::Done).map(|told| told.seconds)
     }
 
     pub(super) fn rank(&self, remarks: &Remarks<'_>) -> Rank {
@@ -124,7 +159,7 @@ impl Row {
             lines.push((Style::Warn, self.source.clone(), format!("not done: {}", self.why.join(", "))));
         }
         for made in self.made() {
-            let name = match part_of(made) {
+            let name = match made.part() {
                 Some(part) => format!("{} {part}", self.source),
                 None => self.source.clone(),
             };
@@ -138,10 +173,6 @@ impl Row {
             lines.extend(made.warnings.iter().map(|warning| (Style::Warn, name.clone(), warning.clone())));
         }
         lines
-    }
-
-    pub(super) fn needs_a_look(&self) -> bool {
-        self.made().any(Made::needs_a_look)
     }
 }
 
@@ -190,11 +221,12 @@ impl<'a> Remarks<'a> {
         names.len() > 3 && 2 * names.len() > self.files
     }
 
-    pub(super) fn print(&self, out: &mut impl Write) -> Result<(), Failure> {
+    /// Prints so many of them at most; errors come first.
+    pub(super) fn print(&self, out: &mut impl Write, most: usize) -> Result<(), Failure> {
         if !self.said.is_empty() {
             writeln!(out)?;
         }
-        for (style, text, names) in &self.said {
+        for (style, text, names) in self.said.iter().take(most) {
             let files = match names.as_slice() {
                 _ if self.is_common(names) => format!("{} of {} files", names.len(), self.files),
                 [one] => one.clone(),
@@ -202,6 +234,10 @@ impl<'a> Remarks<'a> {
                 [] => continue,
             };
             writeln!(out, "  {}  {text}", style.paint(&files))?;
+        }
+        if self.said.len() > most {
+            let text = format!("and {} (--rows 0 lists all)", counted(self.said.len() - most, "more remark"));
+            writeln!(out, "  {}", Style::Faint.paint(&text))?;
         }
         Ok(())
     }

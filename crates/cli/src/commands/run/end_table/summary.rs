@@ -5,7 +5,8 @@ use std::path::Path;
 use nimble_curve_formats::sheet::{SheetFormat, sheet_text};
 use serde_json::{Value, json};
 
-use super::{EndTable, part_of};
+use super::EndTable;
+use super::row::Told;
 use crate::failure::Failure;
 
 /// A file for the table.
@@ -21,7 +22,7 @@ impl<'a> Summary<'a> {
         Ok(Summary { path, format })
     }
 
-    pub(super) fn write(&self, table: &EndTable) -> Result<(), Failure> {
+    pub fn write(&self, table: &EndTable) -> Result<(), Failure> {
         let headings = [
             "file",
             "clip",
@@ -35,18 +36,30 @@ impl<'a> Summary<'a> {
             "left_out",
             "to_look_at",
             "seconds",
+            "machine",
+            "worker",
+            "date",
+            "program",
         ];
         let rounded = |value: Option<f64>| value.map(|value| (value * 1e6).round() / 1e6);
         let mut rows = Vec::new();
         for row in &table.rows {
             let seconds = json!(rounded(row.seconds()));
+            let told = row.told.as_ref();
+            let by = |of: fn(&Told) -> String| json!(told.map(of));
+            let by = [
+                by(|told| told.origin.machine.clone()),
+                by(|told| told.origin.worker()),
+                by(|told| told.origin.date.clone()),
+                by(|told| told.program.clone()),
+            ];
             let mut is_empty = true;
             for made in row.made() {
                 is_empty = false;
                 let left_out: Vec<&str> = made.left_out.iter().map(|left| left.channel.as_str()).collect();
-                rows.push(vec![
+                let mut cells = vec![
                     json!(row.source),
-                    json!(part_of(made)),
+                    json!(made.part()),
                     json!(made.file),
                     json!(row.state.name()),
                     json!(made.before),
@@ -57,7 +70,9 @@ impl<'a> Summary<'a> {
                     json!(left_out.join(", ")),
                     json!(made.warnings.join("; ")),
                     seconds.clone(),
-                ]);
+                ];
+                cells.extend(by.iter().cloned());
+                rows.push(cells);
             }
             if is_empty {
                 let said = row.error().map_or_else(|| row.why.join("; "), str::to_owned);
@@ -66,6 +81,7 @@ impl<'a> Summary<'a> {
                 cells[3] = json!(row.state.name());
                 cells[10] = json!(said);
                 cells[11] = seconds;
+                cells.splice(12.., by);
                 rows.push(cells);
             }
         }

@@ -1,0 +1,72 @@
+//! Files of earlier runs that nothing makes any more.
+
+use super::plan::Plan;
+use super::record::{Digest, Id, Outcome, Record};
+use crate::failure::Failure;
+
+/// A file of an earlier run that nothing makes any more.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Leftover {
+    /// The job whose record names it.
+    pub id: Id,
+    pub file: String,
+    pub contents: Digest,
+    pub why: String,
+}
+
+/// Files that a job made once and makes no more, by what its record says; whether they are there is another question. Of a
+/// job that gave an error, what an earlier run made is all there is.
+pub fn of_job(id: Id, record: &Record) -> Vec<Leftover> {
+    if record.outcome != Outcome::Done {
+        return Vec::new();
+    }
+    let why = format!("{} makes it no more", record.source);
+    let leftover = |(file, contents): &(String, Digest)| Leftover {
+        id,
+        file: file.clone(),
+        contents: contents.clone(),
+        why: why.clone(),
+    };
+    record.earlier.iter().map(leftover).collect()
+}
+
+/// Files of jobs whose sources are gone.
+fn of_orphans(plan: &Plan<'_>) -> Result<Vec<Leftover>, Failure> {
+    let mut all = Vec::new();
+    for id in plan.orphans() {
+        let Some(record) = plan.records.read(*id)? else { continue };
+        all.extend(record.written().map(|(file, contents)| Leftover {
+            id: *id,
+            file: file.to_owned(),
+            contents: contents.clone(),
+            why: format!("its source {} is gone", record.source),
+        }));
+    }
+    Ok(all)
+}
+
+/// Of files that jobs made once, and those of jobs whose sources are gone, the ones that are there and that no job makes now.
+///
+/// # Errors
+/// Where records cannot be read.
+pub fn leftovers(plan: &Plan<'_>, of_jobs: Vec<Leftover>) -> Result<Vec<Leftover>, Failure> {
+    let mut all = of_jobs;
+    all.extend(of_orphans(plan)?);
+    all.sort_by(|a, b| (a.id, &a.file).cmp(&(b.id, &b.file)));
+    let mut left = Vec::new();
+    for leftover in all {
+        if plan.recipe.resolved(&leftover.file).is_file() && !is_made_by_another(plan, &leftover)? {
+            left.push(leftover);
+        }
+    }
+    Ok(left)
+}
+
+fn is_made_by_another(plan: &Plan<'_>, leftover: &Leftover) -> Result<bool, Failure> {
+    let Some(by) = plan.records.maker(&leftover.file)?.filter(|by| *by != leftover.id) else {
+        return Ok(false);
+    };
+    let Some(record) = plan.records.read(by)? else { return Ok(false) };
+    let makes = record.outputs.iter().any(|made| made.file == leftover.file);
+    Ok(makes && plan.is_source(&record.source)?)
+}

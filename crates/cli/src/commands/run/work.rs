@@ -1,0 +1,222 @@
+//! Doing what is to be done, by shares or by claims.
+
+use std::cmp::Reverse;
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use nimble_curve_formats::take_away_left_overs;
+
+use super::end_table::{EndTable, Gathered, Row};
+use super::locks::held;
+use super::log::write_log;
+use super::progress::Progress;
+use crate::args::Run;
+use crate::batch::{
+    self, Choice, Claims, Division, Id, Job, JobRunner, Leftover, Outcome, Overwrite, Plan, Proof, Recipe,
+    Record, Records, Shard, WorkerPool, is_stopping, of_job, plan, sweep,
+};
+use crate::failure::Failure;
+use crate::report::counted;
+use crate::terminal;
+
+/// The share of the sources that this run has, where it has one that is fixed.
+fn shard(args: &Run) -> Option<Shard> {
+    match args.shard {
+        Some(Division::Fixed(shard)) => Some(shard),
+        Some(Division::Dynamic) | None => args.shard_from,
+    }
+}
+
+/// What there is to do, by the command line.
+pub fn planned<'a>(args: &'a Run, recipe: &'a Recipe, records: &'a Records) -> Result<Plan<'a>, Failure> {
+    let proof = if args.quick { Proof::Stamps } else { Proof::Contents };
+    if args.all && args.shard == Some(Division::Dynamic) {
+        return Err(Failure::new(
+            "--all with --shard dynamic would have each worker do all files: take the records away instead, or say --shard K/N",
+        ));
+    }
+    let plan =
+        plan(recipe, records, Choice { only: &args.source, shard: shard(args), all: args.all, proof })?;
+    plan.notes.iter().for_each(|note| terminal::remark(note));
+    Ok(plan)
+}
+
+/// Does what is to be done; `is_detailed` says whether what is unchanged has rows of its own, and is not counted only.
+pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, Failure> {
+    let _held = held(args, shard(args), plan.records)?;
+    tidy(plan)?;
+    let start = Instant::now();
+    let is_detailed = is_detailed || args.json || args.rows == 0;
+    let Gathered { mut to_do, mut rows, tally, leftovers: mut earlier } = Gathered::of(plan, is_detailed);
+    let overwrite = if args.replace { Overwrite::Always } else { Overwrite::Never };
+    let runner = JobRunner::new(plan, overwrite);
+    let progress = Progress::new(to_do.len());
+    let crew = WorkerPool::new(args.jobs.map(usize::from), to_do.len());
+    let work = |job: &Job<'_>| {
+        progress.begins(job);
+        let record = runner.work(job);
+        progress.ends(job, &record);
+        if let Some(folder) = &args.logs
+            && let Err(failure) = write_log(folder, &record)
+        {
+            terminal::remark(&failure.to_string());
+        }
+        record
+    };
+    let goes_on = || !runner.is_full();
+    let (made, elsewhere) = match args.shard {
+        Some(Division::Dynamic) => {
+            // So that nobody begins the longest one when all others have ended.
+            let size = |job: &Job<'_>| {
+                std::fs::metadata(plan.recipe.resolved(&job.source.name)).map_or(0, |m| m.len())
+            };
+            to_do.sort_by_cached_key(|job| Reverse(size(job)));
+            by_claims(plan, &to_do, &crew, work, goes_on, &progress)?
+        }
+        _ => (crew.each(&to_do.iter().collect::<Vec<_>>(), work, goes_on)?, 0),
+    };
+    progress.clear();
+    if runner.is_full() {
+        terminal::remark("there is no more room to write; what was not begun is left for the next run");
+    }
+    if elsewhere > 0 {
+        terminal::remark(&format!("{} done by other workers", counted(elsewhere, "file")));
+    }
+    let is_claimed = args.shard == Some(Division::Dynamic) && !is_stopping() && !runner.is_full();
+    for (job, record) in to_do.into_iter().zip(made) {
+        earlier.extend(record.iter().flat_map(|record| of_job(job.source.id(), record)));
+        // What another worker did is in that one's table.
+        if record.is_some() || !is_claimed {
+            rows.push(Row::of(job, record));
+        }
+    }
+    rows.sort_by(|a, b| a.source.cmp(&b.source));
+    let mut leftovers = batch::leftovers(plan, earlier)?;
+    let pruned = if args.prune { pruned(plan, &mut leftovers)? } else { Vec::new() };
+    Ok(EndTable { rows, unchanged: tally, seconds: start.elapsed().as_secs_f64(), leftovers, pruned })
+}
+
+/// Does jobs that other workers do, too: each that nobody has claimed, and that nobody has done since it was looked at. Those
+/// that others have are waited for, in case one of them is killed. Gives what came of them, and how many others did.
+fn by_claims(
+    plan: &Plan<'_>,
+    jobs: &[Job<'_>],
+    crew: &WorkerPool,
+    work: impl Fn(&Job<'_>) -> Record + Sync,
+    goes_on: impl Fn() -> bool + Sync,
+    progress: &Progress,
+) -> Result<(Vec<Option<Record>>, usize), Failure> {
+    /// How long until jobs that others have are looked at again.
+    const PAUSE: Duration = Duration::from_millis(500);
+    enum Came {
+        Done(Box<Record>),
+        Elsewhere,
+        Held,
+    }
+    let claims = Claims::new(plan.records);
+    let is_over = AtomicBool::new(false);
+    let came = |job: &Job<'_>| -> Came {
+        let claim = match claims.claim(job.source.id()) {
+            Ok(Some(claim)) => Some(claim),
+            Ok(None) => return Came::Held,
+            // Without a claim two workers may do one job, and write the same.
+            Err(error) => {
+                terminal::remark(&format!("{}: cannot be claimed: {error}", job.source.name));
+                None
+            }
+        };
+        let now = plan.job(job.source);
+        let is_new = now.record != job.record;
+        let came = match &now.record {
+            Some(record) if is_new && record.outcome != Outcome::Begun => {
+                progress.skips();
+                Came::Elsewhere
+            }
+            _ => Came::Done(Box::new(work(&now))),
+        };
+        drop(claim);
+        came
+    };
+    let mut made: HashMap<Id, Record> = HashMap::new();
+    let mut elsewhere = 0;
+    std::thread::scope(|scope| {
+        scope.spawn(|| claims.renew_until(|| is_over.load(Ordering::SeqCst)));
+        let result = (|| -> Result<(), Failure> {
+            let mut left: Vec<&Job<'_>> = jobs.iter().collect();
+            let mut has_told = false;
+            while !left.is_empty() && !is_stopping() && goes_on() {
+                let came = crew.each(&left, came, &goes_on)?;
+                let mut held = Vec::new();
+                for (job, came) in left.iter().zip(came) {
+                    match came {
+                        Some(Came::Done(record)) => drop(made.insert(job.source.id(), *record)),
+                        Some(Came::Elsewhere) => elsewhere += 1,
+                        Some(Came::Held) | None => held.push(*job),
+                    }
+                }
+                left = held;
+                if !left.is_empty() && !is_stopping() {
+                    if !has_told {
+                        let said = counted(left.len(), "file");
+                        terminal::remark(&format!("waiting for {said} that other workers have"));
+                        has_told = true;
+                    }
+                    std::thread::sleep(PAUSE);
+                }
+            }
+            Ok(())
+        })();
+        is_over.store(true, Ordering::SeqCst);
+        result
+    })?;
+    Ok((jobs.iter().map(|job| made.remove(&job.source.id())).collect(), elsewhere))
+}
+
+/// Takes away what killed runs left half written, also of sources that are gone.
+fn tidy(plan: &Plan<'_>) -> Result<(), Failure> {
+    plan.littered.iter().for_each(|folder| take_away_left_overs(folder));
+    for id in plan.orphans() {
+        if let Some(record) = plan.records.read(*id)?.filter(|record| record.outcome == Outcome::Begun) {
+            sweep(plan, &record);
+        }
+    }
+    Ok(())
+}
+
+/// Removes files that nothing makes any more, unless they were changed since; says which, and leaves the others.
+fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Result<Vec<String>, Failure> {
+    if plan.has_gaps {
+        terminal::remark(
+            "not everything could be looked into, so that sources may be there: nothing is removed",
+        );
+        return Ok(Vec::new());
+    }
+    let mut removed = Vec::new();
+    leftovers.retain(|Leftover { file, contents, .. }| {
+        let path = plan.recipe.resolved(file);
+        if batch::digest_of_file(&path).as_ref() != Some(contents) {
+            terminal::remark(&format!("{file}: was changed since, so it stays"));
+            return true;
+        }
+        match std::fs::remove_file(&path) {
+            Ok(()) => removed.push(file.clone()),
+            Err(error) => terminal::remark(&format!("{file}: cannot be removed: {error}")),
+        }
+        path.exists()
+    });
+    for file in &removed {
+        plan.records.unmark(file)?;
+    }
+    let stays = |id: &Id| leftovers.iter().any(|leftover| leftover.id == *id);
+    for id in plan.orphans().iter().filter(|id| !stays(id)) {
+        // Also of files that somebody else has taken away.
+        for (file, _) in plan.records.read(*id)?.iter().flat_map(|record| record.written()) {
+            if plan.records.maker(file)? == Some(*id) {
+                plan.records.unmark(file)?;
+            }
+        }
+        plan.records.remove(*id)?;
+    }
+    Ok(removed)
+}
