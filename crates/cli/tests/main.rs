@@ -14,6 +14,7 @@ mod convert;
 mod dependencies;
 mod docs;
 mod faces;
+mod farm;
 mod finding;
 mod ground;
 mod hidden;

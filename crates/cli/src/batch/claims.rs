@@ -14,12 +14,15 @@ use std::time::{Duration, Instant, SystemTime};
 use nimble_curve_formats::{FormatError, is_running};
 
 use super::origin::Origin;
-use super::record::{Id, Records, removed};
+use super::record::{CLAIM, Id, Records, removed};
 
 /// How often a claim is renewed.
 const RENEWAL: Duration = Duration::from_secs(10);
 /// After how long without a renewal a claim is nobody's.
 const PATIENCE: Duration = Duration::from_secs(60);
+
+/// After how long a claim of another machine is nobody's, whatever clocks say.
+const OLD: Duration = Duration::from_secs(3600);
 
 /// The claims of one worker, and what it knows of those of others.
 pub struct Claims<'a> {
@@ -54,7 +57,7 @@ impl<'a> Claims<'a> {
     /// # Errors
     /// Where claims cannot be written.
     pub fn claim(&self, id: Id) -> Result<Option<Claim<'_>>, FormatError> {
-        let path = self.records.place(id, "claim");
+        let path = self.records.place(id, CLAIM);
         let failed = |source| FormatError::Write { path: path.clone(), source };
         if let Some(folder) = path.parent() {
             fs::create_dir_all(folder).map_err(failed)?;
@@ -90,10 +93,23 @@ impl<'a> Claims<'a> {
         }
     }
 
+    /// Takes away what killed workers left: claims of processes of this machine that are no more, and old ones of others.
+    ///
+    /// # Errors
+    /// Where such a claim stays.
+    pub fn tidy(claims: &[PathBuf]) -> Result<(), FormatError> {
+        for path in claims {
+            let age = fs::metadata(path).ok().and_then(|found| found.modified().ok()?.elapsed().ok());
+            if is_left(path) || age.is_some_and(|age| age > OLD) {
+                removed(path.clone())?;
+            }
+        }
+        Ok(())
+    }
+
     /// Whether who made a claim is gone: a process of this machine that is no more, or one that has not been heard of for long.
     fn is_nobodys(&self, path: &Path) -> bool {
-        let by = fs::read(path).ok().and_then(|bytes| serde_json::from_slice::<Origin>(&bytes).ok());
-        if by.and_then(|by| is_running(&by.machine, by.process)) == Some(false) {
+        if is_left(path) {
             return true;
         }
         let renewed = fs::metadata(path).ok().and_then(|found| found.modified().ok());
@@ -125,6 +141,12 @@ impl<'a> Claims<'a> {
             }
         }
     }
+}
+
+/// Whether a process of this machine made a claim and is no more.
+fn is_left(path: &Path) -> bool {
+    let by = fs::read(path).ok().and_then(|bytes| serde_json::from_slice::<Origin>(&bytes).ok());
+    by.and_then(|by| is_running(&by.machine, by.process)) == Some(false)
 }
 
 impl Drop for Claim<'_> {

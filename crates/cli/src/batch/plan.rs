@@ -67,6 +67,8 @@ pub struct Plan<'a> {
     orphans: Vec<Id>,
     /// Folders of records in which killed runs may have left something.
     pub littered: Vec<PathBuf>,
+    /// Claims that killed workers may have left.
+    pub claims: Vec<PathBuf>,
     choice: Choice<'a>,
     inputs: Inputs<'a>,
 }
@@ -102,7 +104,7 @@ pub fn plan<'a>(recipe: &'a Recipe, records: &'a Records, choice: Choice<'a>) ->
         )));
     }
     one_output_each(recipe, &sources)?;
-    let littered = listing.littered;
+    let (littered, claims) = (listing.littered, listing.claims);
     let mut orphans = Vec::new();
     if is_all && !listing.jobs.is_empty() {
         let mut ids: Vec<Id> = sources.iter().map(Source::id).collect();
@@ -113,7 +115,7 @@ pub fn plan<'a>(recipe: &'a Recipe, records: &'a Records, choice: Choice<'a>) ->
     if choice.shard.is_some() {
         sources.retain(|source| choice.shares(source.id()));
     }
-    Ok(Plan { recipe, records, sources, notes, has_gaps, orphans, littered, choice, inputs })
+    Ok(Plan { recipe, records, sources, notes, has_gaps, orphans, littered, claims, choice, inputs })
 }
 
 /// Whether a job has written a file, and may write it again.

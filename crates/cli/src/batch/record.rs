@@ -202,6 +202,8 @@ pub struct Listing {
     pub made: HashSet<Id>,
     /// Folders in which killed runs may have left something.
     pub littered: Vec<PathBuf>,
+    /// Claims, which killed workers may have left.
+    pub claims: Vec<PathBuf>,
 }
 
 /// What says which job made an output.
@@ -248,6 +250,7 @@ impl Records {
                 match ending {
                     RECORD => listing.jobs.push(id),
                     MARK => drop(listing.made.insert(id)),
+                    CLAIM => listing.claims.push(entry.path()),
                     _ => {}
                 }
             }
@@ -324,6 +327,8 @@ impl Records {
 
 const RECORD: &str = "json";
 const MARK: &str = "made";
+/// The ending of claims.
+pub const CLAIM: &str = "claim";
 
 /// What is in a file; `None` where there is none.
 fn contents(path: PathBuf) -> Result<Option<Vec<u8>>, FormatError> {

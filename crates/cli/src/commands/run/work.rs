@@ -176,6 +176,7 @@ fn by_claims(
 /// Takes away what killed runs left half written, also of sources that are gone.
 fn tidy(plan: &Plan<'_>) -> Result<(), Failure> {
     plan.littered.iter().for_each(|folder| take_away_left_overs(folder));
+    Claims::tidy(&plan.claims)?;
     for id in plan.orphans() {
         if let Some(record) = plan.records.read(*id)?.filter(|record| record.outcome == Outcome::Begun) {
             sweep(plan, &record);
