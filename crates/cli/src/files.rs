@@ -88,14 +88,9 @@ pub struct Prepared {
 }
 
 impl Prepared {
-    /// By which factor a tolerance has to be tightened for the result to keep it; none where it does, or where something else
-    /// is wrong with it.
-    ///
-    /// What is refitted is looked at while it is made at so many instants, and the judge looks closer.
+    /// See [`gate::tightening`].
     pub fn tightening(&self) -> Option<f64> {
-        const FARTHEST: f64 = 100.0;
-        let excess = self.verdict.excess();
-        (1.0 < excess && excess < FARTHEST).then(|| 0.95 / excess)
+        gate::tightening(&self.verdict)
     }
 }
 

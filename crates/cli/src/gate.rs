@@ -253,6 +253,16 @@ pub fn judged(
     Ok(verdict)
 }
 
+/// By which factor a tolerance has to be tightened for the result to keep it; none where it does, or where something else
+/// is wrong with it.
+///
+/// What is refitted is looked at while it is made at so many instants, and the judge looks closer.
+pub fn tightening(verdict: &Verdict) -> Option<f64> {
+    const FARTHEST: f64 = 100.0;
+    let excess = verdict.excess();
+    (1.0 < excess && excess < FARTHEST).then(|| 0.95 / excess)
+}
+
 fn limits(tolerance: &Tolerance, world: Option<InWorld>, result: &Scene) -> Limits {
     // A number that is just at its limit may be a rounding error beyond it.
     let slack = 1.0 + 1e-6;

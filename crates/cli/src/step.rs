@@ -42,7 +42,7 @@ impl Joins {
 }
 
 /// What a step made of a scene.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct StepOutput {
     pub scene: Scene,
     pub ledger: Ledger,
@@ -157,13 +157,13 @@ pub trait Step: Sync {
     }
 
     /// The same with its tolerances times a factor, where it has any.
-    fn closer(&self, _factor: f64) -> Option<Self>
-    where
-        Self: Sized,
-    {
+    fn closer(&self, _factor: f64) -> Option<BoxedStep> {
         None
     }
 }
+
+/// A step of any kind.
+pub type BoxedStep = Box<dyn Step + Send>;
 
 /// How often a step is done again, closer, before its result is refused.
 pub const ATTEMPTS: usize = 4;

@@ -6,6 +6,8 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, Instant};
 
+use nimble_curve_second::scene::Scene;
+use nimble_curve_second::turn::apart;
 use serde_json::Value;
 use tempfile::tempdir;
 
@@ -534,6 +536,43 @@ fn every_step_does_what_its_command_does() {
         succeed(at, &["run", "one.toml"]);
         assert!(fs::read(at.join(&by_hand)).unwrap() == fs::read(at.join(&output)).unwrap(), "{command}");
     }
+}
+
+#[test]
+fn a_format_that_adds_to_what_a_step_may_be_off_has_it_work_closer_as_its_command_does() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    for file in ["stilt.ncurve", "bramble_to_stilt.toml"] {
+        fs::copy(sample(file), at.join(file)).unwrap();
+    }
+    let capture = fs::read_to_string(sample("bramble_wade.bvh")).unwrap();
+    let (head, motion) = capture.split_once("Frames:").unwrap();
+    let lines: Vec<&str> = motion.lines().collect();
+    let text = format!("{head}Frames: 120\n{}\n{}\n", lines[1], lines[2..122].join("\n"));
+    fs::write(at.join("wade.bvh"), text).unwrap();
+    // Rotations that a format keys anew add up along a spine, and in the world they may be off by so much only.
+    let recipe = "sources = 'wade.bvh'\noutput = 'wade.glb'\nunit = 'cm'\ntarget = 'stilt.ncurve'\n\
+                  map = 'bramble_to_stilt.toml'\n[[step]]\ndo = 'unbake'\n[[step]]\ndo = 'carry'\n";
+    fs::write(at.join("pack.toml"), recipe).unwrap();
+    succeed(at, &["run", "pack.toml"]);
+    succeed(at, &["convert", "wade.glb", "glb.ncurve"]);
+    let unbake = ["unbake", "wade.bvh", "--unit", "cm", "--no-other-tolerances", "-o", "sparse.ncurve"];
+    succeed(at, &unbake);
+    let onto = ["--target", "stilt.ncurve", "--map", "bramble_to_stilt.toml", "-o", "hand.ncurve"];
+    succeed(at, &[&["carry", "sparse.ncurve"][..], &onto].concat());
+    let [glb, hand] = ["glb", "hand"]
+        .map(|name| Scene::read(&fs::read_to_string(at.join(format!("{name}.ncurve"))).unwrap()));
+    let take = |of: &Scene| of.takes.iter().position(|take| take.name == hand.takes[0].name).unwrap();
+    let mut most: f64 = 0.0;
+    for quarter in 0..=4 * 119 {
+        let frame = f64::from(quarter) / 4.0;
+        for (index, node) in hand.nodes.iter().enumerate() {
+            let theirs = glb.world(take(&glb), glb.find(&node.name), frame).1;
+            most = most.max(apart(theirs, hand.world(0, index, frame).1));
+        }
+    }
+    // 0.1 of the step and 0.05 of the format here, 0.1 of the step there.
+    assert!((0.01..0.25).contains(&most), "{most}");
 }
 
 #[test]

@@ -15,6 +15,7 @@ use crate::gate::Promise;
 use crate::step::StepOutput;
 
 /// A scene on its way.
+#[derive(Clone)]
 pub struct Item {
     pub take: Option<String>,
     pub clip: Option<String>,

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use nimble_curve_core::ledger::{Fate, Ledger};
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::scene::Take;
 use nimble_curve_core::value::Quantity;
@@ -20,12 +21,12 @@ use super::recipe::{Kind, Recipe, Stage};
 use super::record::{LeftOut, Made, Outcome, Record, digest};
 use super::writer::{JobError, Overwrite, Product, Writer, sweep};
 use crate::failure::Failure;
-use crate::gate::{self, Origin, Promise};
+use crate::gate::{self, InWorld, Origin, Promise};
 use crate::named::{Named, safe};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{LedgerJson, print_json};
 use crate::sheet;
-use crate::step::{SceneCache, Stated, StepOutput};
+use crate::step::{ATTEMPTS, BoxedStep, SceneCache, Stated, StepOutput};
 
 /// All that jobs share.
 pub struct JobRunner<'a> {
@@ -51,6 +52,63 @@ impl Order<'_> {
             Kind::Split(_) => None,
         });
         steps.map(|step| step.stated()).try_fold(Stated::default(), |all, own| Ok(all.or(own?)))
+    }
+}
+
+/// How closely a job is done: the first time as it is asked for, then closer, as far as the judge found it off.
+struct Attempt {
+    number: usize,
+    factor: f64,
+    /// What the judge would have it tightened by.
+    tightening: Option<f64>,
+    /// What was promised the first time of each scene, which is what was asked for.
+    promised: Vec<Option<(Tolerance, Option<InWorld>)>>,
+    /// How many scenes came by in this attempt.
+    seen: usize,
+}
+
+impl Default for Attempt {
+    fn default() -> Attempt {
+        Attempt { number: 0, factor: 1.0, tightening: None, promised: Vec::new(), seen: 0 }
+    }
+}
+
+impl Attempt {
+    fn begin(&mut self) {
+        self.number += 1;
+        self.seen = 0;
+    }
+
+    /// Whether it is worth another one, which is tightened.
+    fn goes_on(&mut self) -> bool {
+        match self.tightening.take().filter(|_| self.number < ATTEMPTS) {
+            Some(tightening) => {
+                self.factor *= tightening;
+                true
+            }
+            None => false,
+        }
+    }
+
+    /// Holds what was done closer to what was promised the first time.
+    fn settle(&mut self, more: &mut StepOutput) {
+        let own = more.promise.as_ref().map(|promise| (promise.tolerance, promise.world));
+        if self.number == 1 {
+            self.promised.push(own);
+        } else if let (Some(promise), Some(Some((tolerance, world)))) =
+            (&mut more.promise, self.promised.get(self.seen))
+        {
+            (promise.tolerance, promise.world) = (*tolerance, *world);
+        }
+        self.seen += 1;
+    }
+}
+
+/// The same step with its tolerances times a factor, where it can.
+fn closer(stage: &Stage, factor: f64) -> Option<BoxedStep> {
+    match &stage.kind {
+        Kind::Work(step) => step.closer(factor),
+        Kind::Split(_) => None,
     }
 }
 
@@ -110,8 +168,32 @@ impl<'a> JobRunner<'a> {
         record
     }
 
-    /// The files of a job.
+    /// The files of a job. Where the judge finds one too far off, the last step that can do so works closer, as its command does
+    /// between files, and so does the format.
     fn made(&self, order: &Order<'_>) -> Result<Vec<Product>, JobError> {
+        let (source, items) = self.opened(order)?;
+        let last = order.stages.iter().rposition(|stage| closer(stage, 1.0).is_some()).unwrap_or(0);
+        let (before, after) = order.stages.split_at(last);
+        let mut attempt = Attempt::default();
+        let mut items = Some(self.through(before, items, order, &source, None)?);
+        loop {
+            let now = match items.take() {
+                Some(items) => items,
+                None => self.opened(order)?.1,
+            };
+            // What was only read is read again rather than kept twice.
+            let kept = (!before.is_empty()).then(|| now.clone());
+            attempt.begin();
+            let done = self.through(after, now, order, &source, Some(&mut attempt));
+            match done.and_then(|items| self.written(order, items, &source, &mut attempt)) {
+                Err(_) if attempt.goes_on() => items = kept,
+                result => return result,
+            }
+        }
+    }
+
+    /// The source, with its takes where parts of it are looked up in them.
+    fn opened(&self, order: &Order<'_>) -> Result<(Vec<Take>, Vec<Item>), JobError> {
         let loaded = nimble_curve_formats::read(order.path, self.recipe.input.assumed())?;
         let loaded = Loaded { scene: sheet::attached(loaded.scene, order.path), ..loaded };
         let before = loaded.scene.takes.iter().map(Take::value_count).sum();
@@ -123,16 +205,21 @@ impl<'a> JobRunner<'a> {
         let mut first = StepOutput::new(loaded.scene, Ledger::default());
         first.ledger.notes.extend(loaded.notes);
         first.warnings.extend(loaded.mended);
-        let mut items = vec![Item {
-            take: None,
-            clip: None,
-            before,
-            worked: first,
-            origin: None,
-            done: Ledger::default(),
-        }];
-        let mut rig = None;
-        for stage in order.stages {
+        let item =
+            Item { take: None, clip: None, before, worked: first, origin: None, done: Ledger::default() };
+        Ok((source, vec![item]))
+    }
+
+    /// What steps make of scenes; the first of them, in an attempt, as close as that asks for.
+    fn through(
+        &self,
+        stages: &[Arc<Stage>],
+        mut items: Vec<Item>,
+        order: &Order<'_>,
+        source: &[Take],
+        mut attempt: Option<&mut Attempt>,
+    ) -> Result<Vec<Item>, JobError> {
+        for stage in stages {
             // A rig or map that cannot be read now may be read next time.
             let failed = |failure: Failure| {
                 let said = Failure::new(format!("{}: {failure}", stage.name));
@@ -141,16 +228,24 @@ impl<'a> JobRunner<'a> {
                     _ => JobError::Contents(said),
                 }
             };
+            let mut asked = attempt.take();
             items = match &stage.kind {
                 Kind::Work(step) => {
+                    let factor = asked.as_ref().map_or(1.0, |attempt| attempt.factor);
+                    let closer = if factor < 1.0 { closer(stage, factor) } else { None };
+                    let step = closer.as_ref().unwrap_or(step);
                     let work = |item: Item| {
-                        let more = step.work(&item.worked.scene, order.path, &self.shelf).map_err(failed)?;
+                        let mut more =
+                            step.work(&item.worked.scene, order.path, &self.shelf).map_err(failed)?;
+                        if let Some(attempt) = &mut asked {
+                            attempt.settle(&mut more);
+                        }
                         item.followed_by(more).map_err(failed)
                     };
                     items.into_iter().map(work).collect::<Result<Vec<Item>, JobError>>()?
                 }
                 Kind::Split(args) if args.nodes.is_everything() => {
-                    split(items, args, &source, order.path).map_err(failed)?
+                    split(items, args, source, order.path).map_err(failed)?
                 }
                 Kind::Split(args) => {
                     let thin = |item: Item| {
@@ -158,20 +253,32 @@ impl<'a> JobRunner<'a> {
                         item.followed_by(more.map_err(failed)?).map_err(failed)
                     };
                     let items = items.into_iter().map(thin).collect::<Result<Vec<Item>, JobError>>()?;
-                    split(items, args, &source, order.path).map_err(failed)?
+                    split(items, args, source, order.path).map_err(failed)?
                 }
             };
-            rig = stage.rig.clone().or(rig);
         }
+        Ok(items)
+    }
+
+    /// The files that scenes become.
+    fn written(
+        &self,
+        order: &Order<'_>,
+        mut items: Vec<Item>,
+        source: &[Take],
+        attempt: &mut Attempt,
+    ) -> Result<Vec<Product>, JobError> {
+        let output = &self.recipe.output;
         if output.has(Hole::Clip) && items.iter().all(|item| item.clip.is_none()) {
-            items = split(items, &plain_split()?, &source, order.path)?;
+            items = split(items, &plain_split()?, source, order.path)?;
         }
         if output.has(Hole::Take) {
-            items = items.into_iter().flat_map(|item| by_take(item, &source)).collect();
+            items = items.into_iter().flat_map(|item| by_take(item, source)).collect();
         }
+        let rig = order.stages.iter().rev().find_map(|stage| stage.rig.as_deref());
         let mut products = Vec::new();
         for (index, item) in items.into_iter().enumerate() {
-            products.extend(self.products(order, (index, item), rig.as_deref().unwrap_or(order.path))?);
+            products.extend(self.products(order, (index, item), rig.unwrap_or(order.path), attempt)?);
         }
         let mut names = HashSet::new();
         match products.iter().find(|product| !names.insert(product.made.file.as_str())) {
@@ -192,6 +299,7 @@ impl<'a> JobRunner<'a> {
         order: &Order<'_>,
         (index, item): (usize, Item),
         base: &Path,
+        attempt: &mut Attempt,
     ) -> Result<Vec<Product>, JobError> {
         let Item { take, clip, before, worked, origin, done } = item;
         let StepOutput {
@@ -232,8 +340,9 @@ impl<'a> JobRunner<'a> {
         };
         let file = named(&self.recipe.output);
         let path = self.recipe.resolved(&file);
+        let allowed = self.recipe.tolerance;
         let saving = Saving {
-            tolerance: self.recipe.tolerance,
+            tolerance: allowed.times(attempt.factor),
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
             keep_unit: stated.unit,
@@ -244,9 +353,10 @@ impl<'a> JobRunner<'a> {
         let made = encoded(&scene, output_format(&path)?, &path, &saving)?;
         let origin = origin.as_deref().zip(promise.as_ref());
         let origin = origin.map(|(source, promise)| Origin { source, promise });
-        let verdict = gate::judged(&made, &scene, &path, (&saving, &saving.tolerance), origin)?;
+        let verdict = gate::judged(&made, &scene, &path, (&saving, &allowed), origin)?;
         let source = origin.map_or(&scene, |origin| origin.source);
         if let Some(why) = gate::refusal(&verdict, &scene) {
+            attempt.tightening = gate::tightening(&verdict);
             return Err(Failure::new(why).into());
         }
         let closing = gate::closing(&verdict, &scene);

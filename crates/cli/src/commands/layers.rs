@@ -20,7 +20,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::gate::Promise;
 use crate::report::{self, LedgerJson, counted, frame, listed};
-use crate::step::{Joins, SceneCache, Step, StepOutput, between_files};
+use crate::step::{BoxedStep, Joins, SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -163,8 +163,8 @@ impl Step for LayersFlatten {
         Ok(worked)
     }
 
-    fn closer(&self, factor: f64) -> Option<LayersFlatten> {
-        Some(LayersFlatten { tolerance: self.tolerance.times(factor), ..self.clone() })
+    fn closer(&self, factor: f64) -> Option<BoxedStep> {
+        Some(Box::new(LayersFlatten { tolerance: self.tolerance.times(factor), ..self.clone() }))
     }
 }
 

@@ -17,7 +17,7 @@ use crate::args::Reorder;
 use crate::failure::Failure;
 use crate::files::{self, Output};
 use crate::report::{self, LedgerJson, counted};
-use crate::step::{SceneCache, Step, StepOutput, between_files};
+use crate::step::{BoxedStep, SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -46,8 +46,8 @@ impl Step for Reorder {
         Ok(worked)
     }
 
-    fn closer(&self, factor: f64) -> Option<Reorder> {
-        Some(Reorder { tolerance: self.tolerance * factor, ..self.clone() })
+    fn closer(&self, factor: f64) -> Option<BoxedStep> {
+        Some(Box::new(Reorder { tolerance: self.tolerance * factor, ..self.clone() }))
     }
 }
 

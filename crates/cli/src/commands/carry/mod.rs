@@ -38,7 +38,7 @@ use crate::files::{self, InputArgs, Output};
 use crate::gate::{self, Origin, Promise};
 use crate::pose::pose;
 use crate::report::{self, ErrorJson, LedgerJson};
-use crate::step::{ATTEMPTS, Joins, SceneCache, Step, StepOutput};
+use crate::step::{ATTEMPTS, BoxedStep, Joins, SceneCache, Step, StepOutput};
 use crate::terminal::{Line, Report, Style};
 
 #[derive(Serialize)]
@@ -203,9 +203,13 @@ impl Step for Carry {
         Ok(worked)
     }
 
-    fn closer(&self, factor: f64) -> Option<Carry> {
-        Some(Carry { tolerance: self.tolerance.times(factor), ..self.clone() })
+    fn closer(&self, factor: f64) -> Option<BoxedStep> {
+        Some(Box::new(closer(self, factor)))
     }
+}
+
+fn closer(args: &Carry, factor: f64) -> Carry {
+    Carry { tolerance: args.tolerance.times(factor), ..args.clone() }
 }
 
 pub fn run(args: &Carry) -> Result<(), Failure> {
@@ -284,7 +288,7 @@ fn written(
         let origin = Origin { source: came.origin.as_ref().unwrap_or(source), promise: &came.promise };
         let prepared = output.prepare(&came.scene, (&saving, &allowed), Some(origin))?;
         factor *= prepared.tightening().unwrap_or(1.0);
-        let again = prepared.tightening().and_then(|_| args.closer(factor)).filter(|_| attempt < ATTEMPTS);
+        let again = prepared.tightening().filter(|_| attempt < ATTEMPTS).map(|_| closer(args, factor));
         let Some(closer) = again else {
             return Ok(output.finish(prepared, &came.scene)?.verdict);
         };

@@ -26,7 +26,7 @@ use crate::files::{self, Output};
 use crate::gate::InWorld;
 use crate::nodes::promised;
 use crate::report::{self, LedgerJson, counted};
-use crate::step::{SceneCache, Step, StepOutput, between_files};
+use crate::step::{BoxedStep, SceneCache, Step, StepOutput, between_files};
 use crate::table::{Align, Table};
 use crate::terminal::{Report, Style};
 
@@ -212,8 +212,8 @@ impl Step for RigSolve {
         Ok(StepOutput { promise: Some(promise), ..StepOutput::new(thinned.scene, ledger) })
     }
 
-    fn closer(&self, factor: f64) -> Option<RigSolve> {
-        Some(RigSolve { tolerance: self.tolerance.times(factor), ..self.clone() })
+    fn closer(&self, factor: f64) -> Option<BoxedStep> {
+        Some(Box::new(RigSolve { tolerance: self.tolerance.times(factor), ..self.clone() }))
     }
 }
 

@@ -13,7 +13,7 @@ use crate::args::{KeysArg, LimbArg, RigMatch};
 use crate::failure::Failure;
 use crate::gate::{Beside, Held, InWorld, Promise};
 use crate::report::counted;
-use crate::step::{SceneCache, Step, StepOutput, between_files};
+use crate::step::{BoxedStep, SceneCache, Step, StepOutput, between_files};
 
 impl Step for RigMatch {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
@@ -59,9 +59,9 @@ impl Step for RigMatch {
         Ok(worked)
     }
 
-    fn closer(&self, factor: f64) -> Option<RigMatch> {
-        (self.keys == KeysArg::Bounded)
-            .then(|| RigMatch { tolerance: self.tolerance.times(factor), ..self.clone() })
+    fn closer(&self, factor: f64) -> Option<BoxedStep> {
+        let closer = || RigMatch { tolerance: self.tolerance.times(factor), ..self.clone() };
+        (self.keys == KeysArg::Bounded).then(|| Box::new(closer()) as BoxedStep)
     }
 }
 

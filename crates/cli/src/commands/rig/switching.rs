@@ -9,7 +9,7 @@ use nimble_curve_core::scene::Scene;
 use crate::args::{KindArg, RigSwitch};
 use crate::failure::Failure;
 use crate::gate::{InWorld, Promise};
-use crate::step::{SceneCache, Step, StepOutput, between_files};
+use crate::step::{BoxedStep, SceneCache, Step, StepOutput, between_files};
 
 impl Step for RigSwitch {
     fn work(&self, scene: &Scene, file: &Path, _: &SceneCache) -> Result<StepOutput, Failure> {
@@ -39,8 +39,8 @@ impl Step for RigSwitch {
         Ok(worked)
     }
 
-    fn closer(&self, factor: f64) -> Option<RigSwitch> {
-        Some(RigSwitch { tolerance: self.tolerance.times(factor), ..self.clone() })
+    fn closer(&self, factor: f64) -> Option<BoxedStep> {
+        Some(Box::new(RigSwitch { tolerance: self.tolerance.times(factor), ..self.clone() }))
     }
 }
 

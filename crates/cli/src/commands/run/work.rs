@@ -14,7 +14,7 @@ use super::progress::Progress;
 use crate::args::Run;
 use crate::batch::{
     self, Choice, Claims, Division, Id, Job, JobRunner, Leftover, Outcome, Overwrite, Plan, Proof, Recipe,
-    Record, Records, Shard, WorkerPool, is_stopping, of_job, plan, sweep,
+    Records, Shard, WorkerPool, is_stopping, of_job, plan, sweep,
 };
 use crate::failure::Failure;
 use crate::report::counted;
@@ -62,7 +62,8 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
         {
             terminal::remark(&failure.to_string());
         }
-        record
+        let leftovers = of_job(job.source.id(), &record);
+        Worked { row: Row::done(job, record, is_detailed), leftovers }
     };
     let goes_on = || !runner.is_full();
     let (made, elsewhere) = match args.shard {
@@ -84,11 +85,15 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
         terminal::remark(&format!("{} done by other workers", counted(elsewhere, "file")));
     }
     let is_claimed = args.shard == Some(Division::Dynamic) && !is_stopping() && !runner.is_full();
-    for (job, record) in to_do.into_iter().zip(made) {
-        earlier.extend(record.iter().flat_map(|record| of_job(job.source.id(), record)));
-        // What another worker did is in that one's table.
-        if record.is_some() || !is_claimed {
-            rows.push(Row::of(job, record));
+    for (job, worked) in to_do.into_iter().zip(made) {
+        match worked {
+            Some(Worked { row, leftovers }) => {
+                rows.push(row);
+                earlier.extend(leftovers);
+            }
+            // What another worker did is in that one's table.
+            None if is_claimed => {}
+            None => rows.push(Row::unchanged(job)),
         }
     }
     rows.sort_by(|a, b| a.source.cmp(&b.source));
@@ -97,20 +102,27 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
     Ok(EndTable { rows, unchanged: tally, seconds: start.elapsed().as_secs_f64(), leftovers, pruned })
 }
 
+/// What came of a job, for the table.
+struct Worked {
+    row: Row,
+    /// Files that it made once and makes no more.
+    leftovers: Vec<Leftover>,
+}
+
 /// Does jobs that other workers do, too: each that nobody has claimed, and that nobody has done since it was looked at. Those
 /// that others have are waited for, in case one of them is killed. Gives what came of them, and how many others did.
 fn by_claims(
     plan: &Plan<'_>,
     jobs: &[Job<'_>],
     crew: &WorkerPool,
-    work: impl Fn(&Job<'_>) -> Record + Sync,
+    work: impl Fn(&Job<'_>) -> Worked + Sync,
     goes_on: impl Fn() -> bool + Sync,
     progress: &Progress,
-) -> Result<(Vec<Option<Record>>, usize), Failure> {
+) -> Result<(Vec<Option<Worked>>, usize), Failure> {
     /// How long until jobs that others have are looked at again.
     const PAUSE: Duration = Duration::from_millis(500);
     enum Came {
-        Done(Box<Record>),
+        Done(Box<Worked>),
         Elsewhere,
         Held,
     }
@@ -138,7 +150,7 @@ fn by_claims(
         drop(claim);
         came
     };
-    let mut made: HashMap<Id, Record> = HashMap::new();
+    let mut made: HashMap<Id, Worked> = HashMap::new();
     let mut elsewhere = 0;
     std::thread::scope(|scope| {
         scope.spawn(|| claims.renew_until(|| is_over.load(Ordering::SeqCst)));
@@ -150,7 +162,7 @@ fn by_claims(
                 let mut held = Vec::new();
                 for (job, came) in left.iter().zip(came) {
                     match came {
-                        Some(Came::Done(record)) => drop(made.insert(job.source.id(), *record)),
+                        Some(Came::Done(worked)) => drop(made.insert(job.source.id(), *worked)),
                         Some(Came::Elsewhere) => elsewhere += 1,
                         Some(Came::Held) | None => held.push(*job),
                     }

@@ -57,6 +57,15 @@ impl Told {
         let Record { outputs, error, seconds, origin, program, .. } = record;
         Told { outputs, error, seconds, origin, program }
     }
+
+    /// Without what only files and other programs are told.
+    fn without_notes(mut self) -> Told {
+        for made in &mut self.outputs {
+            made.notes = Vec::new();
+            made.contents = String::new();
+        }
+        self
+    }
 }
 
 pub struct Row {
@@ -74,24 +83,25 @@ pub struct Row {
 }
 
 impl Row {
-    /// The row of a job that was to be done: of what came of it, or without it where it was not begun any more.
-    pub fn of(job: Job<'_>, record: Option<Record>) -> Row {
-        match (&job.verdict, record) {
-            (Verdict::ToDo(why), Some(record)) => Row {
-                source: job.source.name.to_string(),
-                state: if record.outcome == Outcome::Done { State::Done } else { State::Failed },
-                why: why.clone(),
-                has_earlier: record.outcome != Outcome::Done && !record.earlier.is_empty(),
-                is_hindered: record.outcome == Outcome::Hindered,
-                is_broken: false,
-                told: Some(Told::of(record)),
-            },
-            _ => Row::unchanged(job),
+    /// The row of a job that was done, of what came of it. There may be very many: notes are kept only where they are told.
+    pub fn done(job: &Job<'_>, record: Record, has_notes: bool) -> Row {
+        let why = if let Verdict::ToDo(why) = &job.verdict { why.clone() } else { Vec::new() };
+        let is_done = record.outcome == Outcome::Done;
+        let (has_earlier, is_hindered) = (!record.earlier.is_empty(), record.outcome == Outcome::Hindered);
+        let told = Told::of(record);
+        Row {
+            source: job.source.name.to_string(),
+            state: if is_done { State::Done } else { State::Failed },
+            why,
+            has_earlier: !is_done && has_earlier,
+            is_hindered,
+            is_broken: false,
+            told: Some(if has_notes { told } else { told.without_notes() }),
         }
     }
 
     /// The row of a job that nothing was done on.
-    pub(super) fn unchanged(job: Job<'_>) -> Row {
+    pub fn unchanged(job: Job<'_>) -> Row {
         let outcome = job.record.as_ref().map(|record| record.outcome);
         let is_hindered = outcome == Some(Outcome::Hindered);
         let has_failed = is_hindered || outcome == Some(Outcome::Blocked);
