@@ -2,9 +2,12 @@
 //!
 //! `cargo bench -p nimble-curve --bench run` prints a table; a number of clips can be given after `--`.
 
+mod timed;
+
 use std::path::Path;
-use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+
+use self::timed::timed;
 
 /// Frames of each clip.
 const FRAMES: usize = 120;
@@ -32,36 +35,6 @@ fn clips(folder: &Path, count: usize) {
     std::fs::write(folder.join("pack.toml"), RECIPE).expect("the recipe");
 }
 
-/// Runs the program to its end; gives the time, and the most memory that it was seen to hold, in MB.
-fn timed(folder: &Path, threads: usize, words: &[&str]) -> (Duration, f64) {
-    let start = Instant::now();
-    let mut child = Command::new(env!("CARGO_BIN_EXE_nimble-curve"))
-        .current_dir(folder)
-        .args(words)
-        .env("RAYON_NUM_THREADS", threads.to_string())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("the program starts");
-    let status = format!("/proc/{}/status", child.id());
-    let mut most: f64 = 0.0;
-    loop {
-        if let Ok(text) = std::fs::read_to_string(&status)
-            && let Some(line) = text.lines().find_map(|line| line.strip_prefix("VmHWM:"))
-        {
-            let kilobytes = line.trim().trim_end_matches(" kB").parse::<f64>().unwrap_or(0.0);
-            most = most.max(kilobytes / 1024.0);
-        }
-        match child.try_wait().expect("the program can be waited for") {
-            Some(status) => {
-                assert!(status.success(), "{words:?}");
-                return (start.elapsed(), most);
-            }
-            None => std::thread::sleep(Duration::from_micros(500)),
-        }
-    }
-}
-
 fn main() {
     let count = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(300);
     let folder = tempfile::tempdir().expect("a temporary folder");
@@ -83,8 +56,27 @@ fn main() {
         for number in 0..count {
             let source = format!("clips/clip_{number:04}.bvh");
             for words in [
-                vec!["unbake", &source, "--unit", "cm", "--no-other-tolerances", "-o", "a.ncurve"],
-                vec!["carry", "a.ncurve", "--target", "stilt.ncurve", "--map", "map.toml", "-o", "b.ncurve"],
+                vec![
+                    "unbake",
+                    &source,
+                    "--unit",
+                    "cm",
+                    "--no-other-tolerances",
+                    "-o",
+                    "a.ncurve",
+                    "--replace",
+                ],
+                vec![
+                    "carry",
+                    "a.ncurve",
+                    "--target",
+                    "stilt.ncurve",
+                    "--map",
+                    "map.toml",
+                    "-o",
+                    "b.ncurve",
+                    "--replace",
+                ],
             ] {
                 let (time, most) = timed(at, threads, &words);
                 total += time;

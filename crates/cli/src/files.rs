@@ -10,7 +10,7 @@ use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::FrameRate;
 use nimble_curve_formats::table::Columns;
-use nimble_curve_formats::{Assume, Encoded, Loaded, Saving};
+use nimble_curve_formats::{Assume, Encoded, Loaded, Saving, reason};
 
 use crate::failure::Failure;
 use crate::gate::{self, Origin};
@@ -57,6 +57,13 @@ pub fn up_axis(text: &str) -> Result<UpAxis, String> {
         "z" => Ok(UpAxis::Z),
         _ => Err(format!("'{text}' is not an axis: write x, y or z")),
     }
+}
+
+/// Makes a folder, and those above it, where they are not there.
+pub fn make_folder(folder: &Path) -> Result<(), Failure> {
+    std::fs::create_dir_all(folder).map_err(|error| {
+        Failure::Hindered(format!("{}: the folder cannot be made: {}", folder.display(), reason(&error)))
+    })
 }
 
 /// Where a result goes.

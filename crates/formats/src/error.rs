@@ -104,7 +104,7 @@ fn located(path: &Path, place: &Place, message: &str) -> String {
 }
 
 /// The system's reason without its number.
-fn reason(error: &io::Error) -> String {
+pub fn reason(error: &io::Error) -> String {
     let text = error.to_string();
     match text.find(" (os error") {
         Some(end) => text[..end].to_lowercase(),

@@ -23,7 +23,7 @@ pub mod usd;
 mod writing;
 
 pub use encoded::Encoded;
-pub use error::FormatError;
+pub use error::{FormatError, reason};
 pub use files::{
     Loaded, Saving, encode, encoded, files_beside, output_format, read, read_bytes, read_table, write,
     write_encoded,

@@ -31,18 +31,17 @@ pub fn of_job(id: Id, record: &Record) -> Vec<Leftover> {
 }
 
 /// Files of jobs whose sources are gone.
-fn of_orphans(plan: &Plan<'_>) -> Result<Vec<Leftover>, Failure> {
+fn of_orphans(plan: &Plan<'_>) -> Vec<Leftover> {
     let mut all = Vec::new();
-    for id in plan.orphans() {
-        let Some(record) = plan.records.read(*id)? else { continue };
+    for (id, record) in plan.orphan_records() {
         all.extend(record.written().map(|(file, contents)| Leftover {
-            id: *id,
+            id,
             file: file.to_owned(),
             contents: contents.clone(),
             why: format!("its source {} is gone", record.source),
         }));
     }
-    Ok(all)
+    all
 }
 
 /// Of files that jobs made once, and those of jobs whose sources are gone, the ones that are there and that no job makes now.
@@ -51,7 +50,7 @@ fn of_orphans(plan: &Plan<'_>) -> Result<Vec<Leftover>, Failure> {
 /// Where records cannot be read.
 pub fn leftovers(plan: &Plan<'_>, of_jobs: Vec<Leftover>) -> Result<Vec<Leftover>, Failure> {
     let mut all = of_jobs;
-    all.extend(of_orphans(plan)?);
+    all.extend(of_orphans(plan));
     all.sort_by(|a, b| (a.id, &a.file).cmp(&(b.id, &b.file)));
     let mut left = Vec::new();
     for leftover in all {

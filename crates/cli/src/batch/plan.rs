@@ -14,6 +14,7 @@ use super::shard::Shard;
 use super::sources::{self, Found, Source};
 use crate::failure::Failure;
 use crate::pattern::{Hole, Pattern};
+use crate::terminal;
 
 /// Which of a recipe's jobs are meant.
 #[derive(Clone, Copy, Debug, Default)]
@@ -93,7 +94,7 @@ pub fn plan<'a>(recipe: &'a Recipe, records: &'a Records, choice: Choice<'a>) ->
         made.map_or_else(|error| hindrance.replace(error).is_none(), |is_made| !is_made)
     });
     if let Some(error) = hindrance {
-        return Err(error.into());
+        return Err(Failure::Hindered(error.to_string()));
     }
     if sources.is_empty() {
         let wanted = if is_all { &recipe.sources } else { choice.only };
@@ -166,9 +167,15 @@ impl<'a> Plan<'a> {
         !self.choice.only.is_empty()
     }
 
-    /// The jobs of those that are meant that have a record and no source.
-    pub fn orphans(&self) -> &[Id] {
-        &self.orphans
+    /// The jobs of those that are meant that have a record and no source, with their records. One that cannot be read is told.
+    pub fn orphan_records(&self) -> impl Iterator<Item = (Id, Record)> {
+        self.orphans.iter().filter_map(|id| match self.records.read(*id) {
+            Ok(record) => Some((*id, record?)),
+            Err(error) => {
+                terminal::remark(&error.to_string());
+                None
+            }
+        })
     }
 
     /// The other source that a file is made from, where there is one.

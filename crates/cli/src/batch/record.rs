@@ -18,6 +18,7 @@ use serde::{Deserialize, Serialize};
 
 use super::origin::Origin;
 use crate::failure::Failure;
+use crate::files::make_folder;
 
 /// A fingerprint of contents, as hexadecimal digits.
 pub type Digest = String;
@@ -221,9 +222,7 @@ impl Records {
     /// The folder, which is made where there is none.
     pub fn made(&self) -> Result<&Path, Failure> {
         let folder = &self.folder;
-        fs::create_dir_all(folder).map_err(|error| {
-            Failure::Hindered(format!("{}: the folder cannot be made: {error}", folder.display()))
-        })?;
+        make_folder(folder)?;
         Ok(folder)
     }
 

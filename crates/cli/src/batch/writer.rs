@@ -1,19 +1,19 @@
 //! The files of a job, written each whole or not at all, and what is known of them.
 
 use std::collections::{HashMap, HashSet};
-use std::fs;
 use std::io::ErrorKind;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
-use nimble_curve_formats::{FormatError, take_away_left_overs, write_bytes, write_bytes_only};
+use nimble_curve_formats::{FormatError, reason, take_away_left_overs, write_bytes, write_bytes_only};
 
 use super::inputs::stamps;
 use super::plan::{Job, Plan};
 use super::record::{Digest, Id, Made, Outcome, Record, digest_of_file};
 use crate::failure::Failure;
+use crate::files::make_folder;
 use crate::terminal;
 
 /// Whether files are replaced that are there and not as a run wrote them.
@@ -111,12 +111,7 @@ impl<'a> Writer<'a> {
         }
         for (path, bytes) in to_write {
             if let Some(folder) = path.parent() {
-                fs::create_dir_all(folder).map_err(|error| {
-                    JobError::Place(Failure::new(format!(
-                        "{}: the folder cannot be made: {error}",
-                        folder.display()
-                    )))
-                })?;
+                make_folder(folder).map_err(JobError::Place)?;
             }
             self.put(bytes, &path)?;
         }
@@ -138,7 +133,10 @@ impl<'a> Writer<'a> {
         record.outcome = outcome;
         record.error = Some(failure.to_string());
         self.keep_earlier(record);
-        if let Err(failure) = self.plan.records.write(job.source.id(), record) {
+        // What could not be written here is told as the reason already.
+        if let Err(failure) = self.plan.records.write(job.source.id(), record)
+            && record.error != Some(failure.to_string())
+        {
             terminal::remark(&format!("{}: what came of it is not recorded: {failure}", job.source.name));
         }
     }
@@ -165,7 +163,7 @@ impl<'a> Writer<'a> {
         written.map_err(|error| {
             let FormatError::Write { source, .. } = error else { return JobError::Place(error.into()) };
             self.note_full(&source);
-            JobError::Place(Failure::new(format!("its output cannot be written: {source}")))
+            JobError::Place(Failure::new(format!("its output cannot be written: {}", reason(&source))))
         })
     }
 

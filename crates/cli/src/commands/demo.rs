@@ -7,6 +7,7 @@ use clap::Parser as _;
 
 use crate::args::{Cli, Demo};
 use crate::failure::Failure;
+use crate::files::make_folder;
 use crate::sheet;
 use crate::terminal::{Report, Style};
 
@@ -80,8 +81,7 @@ const STEPS: &[(&str, &str)] = &[
 
 pub fn run(args: &Demo) -> Result<(), Failure> {
     let folder = &args.folder;
-    std::fs::create_dir_all(folder)
-        .map_err(|error| Failure::new(format!("{}: the folder cannot be made: {error}", folder.display())))?;
+    make_folder(folder)?;
     for (name, contents) in FILES {
         nimble_curve_formats::write_bytes(contents, &folder.join(name))?;
     }

@@ -462,3 +462,40 @@ fn several(path: &Path, faults: &[Fault]) -> Failure {
 fn lines(path: &Path, faults: &[Fault]) -> Vec<String> {
     faults.iter().map(|fault| format!("{}:{}: {}", path.display(), fault.line, fault.text)).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_source_has_its_own_filling_however_many_there_are() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        std::fs::create_dir(at.join("maps")).unwrap();
+        std::fs::write(at.join("rig.bvh"), "").unwrap();
+        let count = 2 * MOST_KEPT + 3;
+        for number in 0..count {
+            std::fs::write(at.join(format!("maps/{number}.toml")), "").unwrap();
+        }
+        let text = "sources = '*.bvh'\noutput = '{stem}.glb'\n[[step]]\ndo = 'unbake'\n[[step]]\ndo = 'carry'\n\
+                    target = 'rig.bvh'\nmap = 'maps/{stem}.toml'\n";
+        let recipe = Recipe::parse(text, &at.join("pack.toml")).unwrap();
+        let of = |stem: String| {
+            let fill = |hole: Hole| if hole == Hole::Stem { stem.clone() } else { String::new() };
+            let filled = recipe.filled(fill);
+            let stages = recipe.stages(&filled, fill).map_or(0, |stages| stages.len());
+            (filled, stages)
+        };
+        let mut said = std::collections::HashSet::new();
+        for number in 0..count {
+            let (filled, stages) = of(number.to_string());
+            let names: Vec<&str> = filled.inputs.iter().map(|(name, _)| name.as_str()).collect();
+            assert_eq!((names, stages), (vec!["rig.bvh", &format!("maps/{number}.toml")], 2));
+            assert!(said.insert(filled.steps.clone()) && filled.fault.is_none());
+            // The same again is what was made.
+            assert!(Arc::ptr_eq(&filled, &of(number.to_string()).0));
+        }
+        let (filled, stages) = of("nobody".to_owned());
+        assert!(filled.fault.as_ref().unwrap().contains("maps/nobody.toml") && stages == 0);
+    }
+}

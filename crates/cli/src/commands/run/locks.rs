@@ -4,6 +4,8 @@ use std::fs::{File, TryLockError};
 use std::io::ErrorKind;
 use std::path::Path;
 
+use nimble_curve_formats::{machine, reason};
+
 use crate::args::Run;
 use crate::batch::{Records, Shard};
 use crate::failure::Failure;
@@ -12,13 +14,14 @@ use crate::terminal;
 /// Keeps other runs of the recipe away, as long as what it gives is held: from all of it, or from the same share.
 pub fn held(args: &Run, shard: Option<Shard>, records: &Records) -> Result<Vec<File>, Failure> {
     let folder = records.made()?;
+    is_writable(folder)?;
     let is_part = args.shard.is_some() || shard.is_some() || !args.source.is_empty();
     let mut files = Vec::new();
     let mut unknown = None;
     let mut hold = |name: String, is_shared: bool| -> Result<(), Failure> {
         let path = folder.join(name);
-        let file =
-            opened(&path).map_err(|error| Failure::Hindered(format!("{}: {error}", path.display())))?;
+        let file = opened(&path)
+            .map_err(|error| Failure::Hindered(format!("{}: {}", path.display(), reason(&error))))?;
         match if is_shared { file.try_lock_shared() } else { file.try_lock() } {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
@@ -38,11 +41,24 @@ pub fn held(args: &Run, shard: Option<Shard>, records: &Records) -> Result<Vec<F
     }
     if let Some(error) = unknown {
         terminal::remark(&format!(
-            "{}: this drive keeps no locks ({error}), so that another run at the same time is not noticed; both would write the same",
-            folder.display()
+            "{}: this drive keeps no locks ({}), so that another run at the same time is not noticed; both would write the same",
+            folder.display(),
+            reason(&error)
         ));
     }
     Ok(files)
+}
+
+/// Refuses a folder in which nothing can be written, before hours are spent on what could not be recorded.
+fn is_writable(folder: &Path) -> Result<(), Failure> {
+    let probe = folder.join(format!(".nimble-curve-{}-{}-probe", machine(), std::process::id()));
+    File::create(&probe).and_then(|_| std::fs::remove_file(&probe)).map_err(|error| {
+        let hint = match error.kind() {
+            ErrorKind::PermissionDenied => ": whoever made it has to let its group write (umask 002)",
+            _ => "",
+        };
+        Failure::Hindered(format!("{}: cannot be written: {}{hint}", folder.display(), reason(&error)))
+    })
 }
 
 /// A file to lock. One that another user made may be locked, too, where it can be read.

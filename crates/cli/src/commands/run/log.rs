@@ -4,6 +4,7 @@ use std::path::Path;
 
 use crate::batch::{Outcome, Record};
 use crate::failure::Failure;
+use crate::files::make_folder;
 
 /// Writes what came of a source to a file below a folder, named like the source.
 pub fn write_log(folder: &Path, record: &Record) -> Result<(), Failure> {
@@ -15,9 +16,7 @@ pub fn write_log(folder: &Path, record: &Record) -> Result<(), Failure> {
     });
     let path = folder.join(parts.collect::<Vec<_>>().join("/") + ".log");
     if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder).map_err(|error| {
-            Failure::Hindered(format!("{}: the folder cannot be made: {error}", folder.display()))
-        })?;
+        make_folder(folder)?;
     }
     Ok(nimble_curve_formats::write_bytes_only(text(record).as_bytes(), &path)?)
 }

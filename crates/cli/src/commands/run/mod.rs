@@ -1,5 +1,6 @@
 //! `run`: a recipe on many files.
 
+mod dynamic;
 mod end_table;
 mod locks;
 mod log;

@@ -1,12 +1,11 @@
 //! Doing what is to be done, by shares or by claims.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
-use nimble_curve_formats::take_away_left_overs;
+use nimble_curve_formats::{reason, take_away_left_overs};
 
+use super::dynamic::by_claims;
 use super::end_table::{EndTable, Gathered, Row};
 use super::locks::held;
 use super::log::write_log;
@@ -53,7 +52,7 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
     let runner = JobRunner::new(plan, overwrite);
     let progress = Progress::new(to_do.len());
     let crew = WorkerPool::new(args.jobs.map(usize::from), to_do.len());
-    let work = |job: &Job<'_>| {
+    let work = |job: &Job<'_>| -> Worked {
         progress.begins(job);
         let record = runner.work(job);
         progress.ends(job, &record);
@@ -73,7 +72,7 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
                 std::fs::metadata(plan.recipe.resolved(&job.source.name)).map_or(0, |m| m.len())
             };
             to_do.sort_by_cached_key(|job| Reverse(size(job)));
-            by_claims(plan, &to_do, &crew, work, goes_on, &progress)?
+            by_claims(plan, &to_do, (&crew, &progress), work, goes_on)?
         }
         _ => (crew.each(&to_do.iter().collect::<Vec<_>>(), work, goes_on)?, 0),
     };
@@ -109,90 +108,12 @@ struct Worked {
     leftovers: Vec<Leftover>,
 }
 
-/// Does jobs that other workers do, too: each that nobody has claimed, and that nobody has done since it was looked at. Those
-/// that others have are waited for, in case one of them is killed. Gives what came of them, and how many others did.
-fn by_claims(
-    plan: &Plan<'_>,
-    jobs: &[Job<'_>],
-    crew: &WorkerPool,
-    work: impl Fn(&Job<'_>) -> Worked + Sync,
-    goes_on: impl Fn() -> bool + Sync,
-    progress: &Progress,
-) -> Result<(Vec<Option<Worked>>, usize), Failure> {
-    /// How long until jobs that others have are looked at again.
-    const PAUSE: Duration = Duration::from_millis(500);
-    enum Came {
-        Done(Box<Worked>),
-        Elsewhere,
-        Held,
-    }
-    let claims = Claims::new(plan.records);
-    let is_over = AtomicBool::new(false);
-    let came = |job: &Job<'_>| -> Came {
-        let claim = match claims.claim(job.source.id()) {
-            Ok(Some(claim)) => Some(claim),
-            Ok(None) => return Came::Held,
-            // Without a claim two workers may do one job, and write the same.
-            Err(error) => {
-                terminal::remark(&format!("{}: cannot be claimed: {error}", job.source.name));
-                None
-            }
-        };
-        let now = plan.job(job.source);
-        let is_new = now.record != job.record;
-        let came = match &now.record {
-            Some(record) if is_new && record.outcome != Outcome::Begun => {
-                progress.skips();
-                Came::Elsewhere
-            }
-            _ => Came::Done(Box::new(work(&now))),
-        };
-        drop(claim);
-        came
-    };
-    let mut made: HashMap<Id, Worked> = HashMap::new();
-    let mut elsewhere = 0;
-    std::thread::scope(|scope| {
-        scope.spawn(|| claims.renew_until(|| is_over.load(Ordering::SeqCst)));
-        let result = (|| -> Result<(), Failure> {
-            let mut left: Vec<&Job<'_>> = jobs.iter().collect();
-            let mut has_told = false;
-            while !left.is_empty() && !is_stopping() && goes_on() {
-                let came = crew.each(&left, came, &goes_on)?;
-                let mut held = Vec::new();
-                for (job, came) in left.iter().zip(came) {
-                    match came {
-                        Some(Came::Done(worked)) => drop(made.insert(job.source.id(), *worked)),
-                        Some(Came::Elsewhere) => elsewhere += 1,
-                        Some(Came::Held) | None => held.push(*job),
-                    }
-                }
-                left = held;
-                if !left.is_empty() && !is_stopping() {
-                    if !has_told {
-                        let said = counted(left.len(), "file");
-                        terminal::remark(&format!("waiting for {said} that other workers have"));
-                        has_told = true;
-                    }
-                    std::thread::sleep(PAUSE);
-                }
-            }
-            Ok(())
-        })();
-        is_over.store(true, Ordering::SeqCst);
-        result
-    })?;
-    Ok((jobs.iter().map(|job| made.remove(&job.source.id())).collect(), elsewhere))
-}
-
 /// Takes away what killed runs left half written, also of sources that are gone.
 fn tidy(plan: &Plan<'_>) -> Result<(), Failure> {
     plan.littered.iter().for_each(|folder| take_away_left_overs(folder));
     Claims::tidy(&plan.claims)?;
-    for id in plan.orphans() {
-        if let Some(record) = plan.records.read(*id)?.filter(|record| record.outcome == Outcome::Begun) {
-            sweep(plan, &record);
-        }
+    for (_, record) in plan.orphan_records().filter(|(_, record)| record.outcome == Outcome::Begun) {
+        sweep(plan, &record);
     }
     Ok(())
 }
@@ -214,7 +135,7 @@ fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Result<Vec<String>,
         }
         match std::fs::remove_file(&path) {
             Ok(()) => removed.push(file.clone()),
-            Err(error) => terminal::remark(&format!("{file}: cannot be removed: {error}")),
+            Err(error) => terminal::remark(&format!("{file}: cannot be removed: {}", reason(&error))),
         }
         path.exists()
     });
@@ -222,14 +143,14 @@ fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Result<Vec<String>,
         plan.records.unmark(file)?;
     }
     let stays = |id: &Id| leftovers.iter().any(|leftover| leftover.id == *id);
-    for id in plan.orphans().iter().filter(|id| !stays(id)) {
+    for (id, record) in plan.orphan_records().filter(|(id, _)| !stays(id)) {
         // Also of files that somebody else has taken away.
-        for (file, _) in plan.records.read(*id)?.iter().flat_map(|record| record.written()) {
-            if plan.records.maker(file)? == Some(*id) {
+        for (file, _) in record.written() {
+            if plan.records.maker(file)? == Some(id) {
                 plan.records.unmark(file)?;
             }
         }
-        plan.records.remove(*id)?;
+        plan.records.remove(id)?;
     }
     Ok(removed)
 }
