@@ -11,19 +11,21 @@ pub enum Slopes {
 }
 
 /// The frames at which keys stand so that the curves stay within a bound, those in `start`, ascending, among them. `at` gives the
-/// values at half frames, `is_within` whether made values are close enough to those at a half frame.
+/// values at half frames, `is_within` whether made values are close enough to those at a half frame. Also whether they do stay within
+/// it: between two frames no key can be put.
 pub fn key_frames<const N: usize>(
     start: &[i64],
     slopes: Slopes,
     at: &impl Fn(f64) -> [f64; N],
     is_within: &impl Fn(f64, &[f64; N]) -> bool,
-) -> Vec<i64> {
+) -> (Vec<i64>, bool) {
     let mut frames = start[..1].to_vec();
+    let mut holds = true;
     let ends = (start[0] as f64, start[start.len() - 1] as f64);
     for pair in start.windows(2) {
-        halve((pair[0], pair[1]), (slopes, ends), at, is_within, &mut frames);
+        halve((pair[0], pair[1]), (slopes, ends), at, is_within, (&mut frames, &mut holds));
     }
-    frames
+    (frames, holds)
 }
 
 fn halve<const N: usize>(
@@ -31,15 +33,17 @@ fn halve<const N: usize>(
     how: (Slopes, (f64, f64)),
     at: &impl Fn(f64) -> [f64; N],
     is_within: &impl Fn(f64, &[f64; N]) -> bool,
-    frames: &mut Vec<i64>,
+    (frames, holds): (&mut Vec<i64>, &mut bool),
 ) {
     let middle = (from + to) / 2;
-    if middle == from || fits((from, to), how, at, is_within) {
+    let is_fit = fits((from, to), how, at, is_within);
+    if middle == from || is_fit {
+        *holds &= is_fit;
         frames.push(to);
         return;
     }
-    halve((from, middle), how, at, is_within, frames);
-    halve((middle, to), how, at, is_within, frames);
+    halve((from, middle), how, at, is_within, (frames, holds));
+    halve((middle, to), how, at, is_within, (frames, holds));
 }
 
 fn fits<const N: usize>(

@@ -14,7 +14,7 @@ use std::process::ExitCode;
 
 use rayon::prelude::*;
 
-use self::end_table::{EndTable, Summary, report};
+use self::end_table::{Detail, EndTable, Summary, report};
 use self::preview::print_plan;
 use self::watch::watch;
 use self::work::{done, planned};
@@ -52,10 +52,10 @@ pub fn run(args: &Run) -> Result<ExitCode, Failure> {
         return Ok(ExitCode::SUCCESS);
     }
     let table = if args.merge_tables {
-        EndTable::of_records(&plan)?
+        EndTable::of_records(&plan, if args.json { Detail::Everything } else { Detail::Rows })?
     } else {
         stop_at_interrupt()?;
-        done(args, &plan, summary.is_some())?
+        done(args, &plan, summary.as_ref())?
     };
     if args.failed {
         table.failed().try_for_each(|source| writeln!(out, "{source}"))?;

@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use serde::Serialize;
 
-use super::end_table::{Gathered, LeftoverJson, print_leftovers};
+use super::end_table::{Detail, Gathered, LeftoverJson, print_leftovers};
 use crate::args::Run;
 use crate::batch::{self, Plan, Verdict};
 use crate::failure::Failure;
@@ -28,7 +28,7 @@ struct ToDoJson<'a> {
 
 /// What would be done, and why.
 pub fn print_plan(out: &mut Report, args: &Run, plan: &Plan<'_>) -> Result<(), Failure> {
-    let Gathered { to_do, rows, leftovers, .. } = Gathered::of(plan, false);
+    let Gathered { to_do, rows, leftovers, .. } = Gathered::of(plan, Detail::Counted);
     let leftovers = batch::leftovers(plan, leftovers)?;
     let leftovers = leftovers.as_slice();
     let broken =

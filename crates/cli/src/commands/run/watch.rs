@@ -33,7 +33,7 @@ pub fn watch(args: &Run, path: &Path, summary: Option<&Summary<'_>>) -> Result<E
         let result = Recipe::read(path).and_then(|recipe| {
             let records = Records::new(recipe.records.clone());
             let plan = planned(args, &recipe, &records)?;
-            let table = done(args, &plan, summary.is_some())?;
+            let table = done(args, &plan, summary)?;
             report(&mut out, args, &recipe, &table, summary)
         });
         match result {

@@ -6,7 +6,7 @@ use std::time::Instant;
 use nimble_curve_formats::{reason, take_away_left_overs};
 
 use super::dynamic::by_claims;
-use super::end_table::{EndTable, Gathered, Row};
+use super::end_table::{Detail, EndTable, Gathered, Row, Summary};
 use super::locks::held;
 use super::log::write_log;
 use super::progress::Progress;
@@ -41,13 +41,17 @@ pub fn planned<'a>(args: &'a Run, recipe: &'a Recipe, records: &'a Records) -> R
     Ok(plan)
 }
 
-/// Does what is to be done; `is_detailed` says whether what is unchanged has rows of its own, and is not counted only.
-pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, Failure> {
+/// Does what is to be done, for a table that may become a file.
+pub fn done(args: &Run, plan: &Plan<'_>, summary: Option<&Summary<'_>>) -> Result<EndTable, Failure> {
     let _held = held(args, shard(args), plan.records)?;
     tidy(plan)?;
     let start = Instant::now();
-    let is_detailed = is_detailed || args.json || args.rows == 0;
-    let Gathered { mut to_do, mut rows, tally, leftovers: mut earlier } = Gathered::of(plan, is_detailed);
+    let detail = match (args.json, args.rows, summary) {
+        (true, ..) => Detail::Everything,
+        (false, 1.., None) => Detail::Counted,
+        _ => Detail::Rows,
+    };
+    let Gathered { mut to_do, mut rows, tally, leftovers: mut earlier } = Gathered::of(plan, detail);
     let overwrite = if args.replace { Overwrite::Always } else { Overwrite::Never };
     let runner = JobRunner::new(plan, overwrite);
     let progress = Progress::new(to_do.len());
@@ -62,7 +66,7 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
             terminal::remark(&failure.to_string());
         }
         let leftovers = of_job(job.source.id(), &record);
-        Worked { row: Row::done(job, record, is_detailed), leftovers }
+        Worked { row: Row::done(job, record, detail), leftovers }
     };
     let goes_on = || !runner.is_full();
     let (made, elsewhere) = match args.shard {
@@ -92,7 +96,7 @@ pub fn done(args: &Run, plan: &Plan<'_>, is_detailed: bool) -> Result<EndTable, 
             }
             // What another worker did is in that one's table.
             None if is_claimed => {}
-            None => rows.push(Row::unchanged(job)),
+            None => rows.push(Row::unchanged(job, detail)),
         }
     }
     rows.sort_by(|a, b| a.source.cmp(&b.source));

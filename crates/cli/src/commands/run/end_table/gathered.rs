@@ -40,6 +40,17 @@ impl Tally {
     }
 }
 
+/// How much is kept of jobs on which nothing is done; there may be very many.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Detail {
+    /// Those that are unchanged are counted.
+    Counted,
+    /// Each has a row.
+    Rows,
+    /// Each has a row with all that there is to say, for other programs.
+    Everything,
+}
+
 /// The jobs of a plan: those that are to be done, and what is to be told of the others.
 #[derive(Default)]
 pub struct Gathered<'p> {
@@ -52,14 +63,13 @@ pub struct Gathered<'p> {
 }
 
 impl<'p> Gathered<'p> {
-    /// Looks at all jobs, several at a time; of the unchanged ones, rows are kept only where they are asked for, as there may be
-    /// very many.
-    pub fn of(plan: &'p Plan<'_>, is_detailed: bool) -> Gathered<'p> {
-        let one = |gathered: Gathered<'p>, job: Job<'p>| gathered.with(job, is_detailed);
+    /// Looks at all jobs, several at a time.
+    pub fn of(plan: &'p Plan<'_>, detail: Detail) -> Gathered<'p> {
+        let one = |gathered: Gathered<'p>, job: Job<'p>| gathered.with(job, detail);
         plan.jobs().fold(Gathered::default, one).reduce(Gathered::default, Gathered::and)
     }
 
-    fn with(mut self, job: Job<'p>, is_detailed: bool) -> Gathered<'p> {
+    fn with(mut self, job: Job<'p>, detail: Detail) -> Gathered<'p> {
         match job.verdict {
             Verdict::ToDo(_) => {
                 self.to_do.push(job);
@@ -71,7 +81,7 @@ impl<'p> Gathered<'p> {
             Verdict::FailsAsBefore | Verdict::Broken(_) => {}
         }
         match &job.record {
-            Some(record) if !is_detailed && job.verdict == Verdict::UpToDate => {
+            Some(record) if detail == Detail::Counted && job.verdict == Verdict::UpToDate => {
                 let animations = || record.outputs.iter().filter(|made| made.is_animation);
                 let own = Tally {
                     files: 1,
@@ -80,7 +90,7 @@ impl<'p> Gathered<'p> {
                 };
                 self.tally = self.tally.and(animations().fold(own, Tally::with));
             }
-            _ => self.rows.push(Row::unchanged(job)),
+            _ => self.rows.push(Row::unchanged(job, detail)),
         }
         self
     }

@@ -9,7 +9,7 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
-pub use self::gathered::{Gathered, Tally};
+pub use self::gathered::{Detail, Gathered, Tally};
 use self::row::{Rank, Remarks};
 pub use self::row::{Row, State};
 pub use self::summary::Summary;
@@ -33,12 +33,12 @@ pub struct EndTable {
 
 impl EndTable {
     /// What the records say, whichever run they are from.
-    pub fn of_records(plan: &Plan<'_>) -> Result<EndTable, Failure> {
-        let Gathered { to_do, mut rows, tally, leftovers } = Gathered::of(plan, true);
+    pub fn of_records(plan: &Plan<'_>, detail: Detail) -> Result<EndTable, Failure> {
+        let Gathered { to_do, mut rows, tally, leftovers } = Gathered::of(plan, detail);
         for row in rows.iter_mut().filter(|row| row.state == State::Unchanged) {
             row.state = State::Done;
         }
-        rows.extend(to_do.into_iter().map(Row::unchanged));
+        rows.extend(to_do.into_iter().map(|job| Row::unchanged(job, detail)));
         rows.sort_by(|a, b| a.source.cmp(&b.source));
         // Of nothing, a sum of floating-point numbers is less than nothing.
         let seconds =

@@ -6,6 +6,7 @@ use std::io::Write;
 
 use serde::Serialize;
 
+use super::gathered::Detail;
 use crate::batch::{Job, Made, Origin, Outcome, Record, Verdict};
 use crate::failure::Failure;
 use crate::report::{counted, listed};
@@ -53,18 +54,14 @@ pub struct Told {
 }
 
 impl Told {
-    fn of(record: Record) -> Told {
-        let Record { outputs, error, seconds, origin, program, .. } = record;
-        Told { outputs, error, seconds, origin, program }
-    }
-
-    /// Without what only files and other programs are told.
-    fn without_notes(mut self) -> Told {
-        for made in &mut self.outputs {
-            made.notes = Vec::new();
-            made.contents = String::new();
+    fn of(record: Record, detail: Detail) -> Told {
+        let Record { mut outputs, error, seconds, origin, program, .. } = record;
+        if detail < Detail::Everything {
+            for made in &mut outputs {
+                (made.notes, made.contents) = (Vec::new(), String::new());
+            }
         }
-        self
+        Told { outputs, error, seconds, origin, program }
     }
 }
 
@@ -83,12 +80,11 @@ pub struct Row {
 }
 
 impl Row {
-    /// The row of a job that was done, of what came of it. There may be very many: notes are kept only where they are told.
-    pub fn done(job: &Job<'_>, record: Record, has_notes: bool) -> Row {
+    /// The row of a job that was done, of what came of it.
+    pub fn done(job: &Job<'_>, record: Record, detail: Detail) -> Row {
         let why = if let Verdict::ToDo(why) = &job.verdict { why.clone() } else { Vec::new() };
         let is_done = record.outcome == Outcome::Done;
         let (has_earlier, is_hindered) = (!record.earlier.is_empty(), record.outcome == Outcome::Hindered);
-        let told = Told::of(record);
         Row {
             source: job.source.name.to_string(),
             state: if is_done { State::Done } else { State::Failed },
@@ -96,12 +92,12 @@ impl Row {
             has_earlier: !is_done && has_earlier,
             is_hindered,
             is_broken: false,
-            told: Some(if has_notes { told } else { told.without_notes() }),
+            told: Some(Told::of(record, detail)),
         }
     }
 
     /// The row of a job that nothing was done on.
-    pub fn unchanged(job: Job<'_>) -> Row {
+    pub fn unchanged(job: Job<'_>, detail: Detail) -> Row {
         let outcome = job.record.as_ref().map(|record| record.outcome);
         let is_hindered = outcome == Some(Outcome::Hindered);
         let has_failed = is_hindered || outcome == Some(Outcome::Blocked);
@@ -123,7 +119,7 @@ impl Row {
             has_earlier,
             is_hindered,
             is_broken,
-            told: job.record.map(|record| Told::of(*record)),
+            told: job.record.map(|record| Told::of(*record, detail)),
         }
     }
 
