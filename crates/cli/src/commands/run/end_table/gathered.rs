@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use super::row::Row;
+use super::row::{Detail, Row};
 use crate::batch::{Job, Leftover, Made, Plan, Verdict, of_job};
 
 /// What is only counted.
@@ -38,17 +38,6 @@ impl Tally {
         }
         self
     }
-}
-
-/// How much is kept of jobs on which nothing is done; there may be very many.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Detail {
-    /// Those that are unchanged are counted.
-    Counted,
-    /// Each has a row.
-    Rows,
-    /// Each has a row with all that there is to say, for other programs.
-    Everything,
 }
 
 /// The jobs of a plan: those that are to be done, and what is to be told of the others.

@@ -9,9 +9,9 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
-pub use self::gathered::{Detail, Gathered, Tally};
+pub use self::gathered::{Gathered, Tally};
+pub use self::row::{Detail, Row, State};
 use self::row::{Rank, Remarks};
-pub use self::row::{Row, State};
 pub use self::summary::Summary;
 use crate::args::Run;
 use crate::batch::{Leftover, Made, Origin, Plan, Recipe, is_stopping, leftovers as leftovers_of};

@@ -6,7 +6,6 @@ use std::io::Write;
 
 use serde::Serialize;
 
-use super::gathered::Detail;
 use crate::batch::{Job, Made, Origin, Outcome, Record, Verdict};
 use crate::failure::Failure;
 use crate::report::{counted, listed};
@@ -41,6 +40,17 @@ pub(super) enum Rank {
     ToLookAt,
     Done,
     Unchanged,
+}
+
+/// How much is kept of jobs on which nothing is done; there may be very many.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Detail {
+    /// Those that are unchanged are counted.
+    Counted,
+    /// Each has a row.
+    Rows,
+    /// Each has a row with all that there is to say, for other programs.
+    Everything,
 }
 
 /// What a table tells of a record.
