@@ -148,7 +148,7 @@ fn exit_codes_say_what_kind_of_failure_it_is() {
     fs::remove_dir_all(at.join("pack.records")).unwrap();
     fs::write(at.join("pack.records"), "no folder").unwrap();
     let message = fail_with(3, at, &["run", "pack.toml"]);
-    assert!(message.contains("pack.records: the folder cannot be made"), "{message}");
+    assert!(message.contains("pack.records: cannot be read: not a directory"), "{message}");
     fs::remove_file(at.join("pack.records")).unwrap();
     fail(at, &["run", "pack.toml", "--source", "nobody"]);
     assert_eq!(run(at, &["run", "pack.toml", "--shard", "3/2"]).status.code(), Some(2));

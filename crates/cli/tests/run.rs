@@ -318,9 +318,9 @@ fn what_a_killed_run_left_half_written_is_taken_away_whatever_became_of_the_sour
         fs::write(&path, record.to_string()).unwrap();
         let output = at.join(record["outputs"][0]["file"].as_str().unwrap());
         // No process has such a number.
-        let machine = record["origin"]["machine"].as_str().unwrap();
-        parts.push(output.with_file_name(format!("{PART}{machine}-4194999-x")));
-        parts.push(path.with_file_name(format!("{PART}{machine}-4194999-x")));
+        let [machine, mark] = ["machine", "mark"].map(|field| record["origin"][field].as_str().unwrap());
+        parts.push(output.with_file_name(format!("{PART}{machine}-4194999-{mark}-x")));
+        parts.push(path.with_file_name(format!("{PART}{machine}-4194999-{mark}-x")));
     }
     assert_eq!(parts.len(), 6);
     for part in &parts {

@@ -30,4 +30,4 @@ pub use files::{
 };
 pub use format::{Assume, ENDINGS, Format};
 pub use read_back::ReadBack;
-pub use writing::{is_running, machine, take_away_left_overs, write_bytes, write_bytes_only};
+pub use writing::{is_running, machine, mark, take_away_left_overs, write_bytes, write_bytes_only};

@@ -7,12 +7,12 @@ use std::collections::HashSet;
 use std::fs;
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{LazyLock, Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::error::FormatError;
 
-/// How names of temporary files begin; the machine, the process and something that no other has follow.
+/// How names of temporary files begin; the machine, the process, its mark and something that no other has follow.
 const PREFIX: &str = ".nimble-curve-";
 
 /// After how long a temporary file of another machine counts as left over, where it cannot be seen whether its process is there.
@@ -58,7 +58,7 @@ pub fn write_bytes_only(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
     if !folder.is_dir() {
         return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
     }
-    let own = format!("{PREFIX}{}-{}-", machine(), std::process::id());
+    let own = format!("{PREFIX}{}-{}-{}-", machine(), std::process::id(), mark());
     let mut builder = tempfile::Builder::new();
     builder.prefix(&own);
     #[cfg(unix)]
@@ -104,10 +104,39 @@ pub fn machine() -> String {
     named.trim().chars().filter(char::is_ascii_alphanumeric).take(24).collect()
 }
 
-/// Whether a process is there; `None` where it is another machine's, or nobody here can say.
-pub fn is_running(on: &str, process: u32) -> Option<bool> {
-    let can_see = on == machine() && Path::new("/proc/self").exists();
-    can_see.then(|| Path::new(&format!("/proc/{process}")).exists())
+/// What tells this process from others that have its number: those of other machines and containers, which may have the name of
+/// this one, and those that had it before or will have it. Empty where the system does not say.
+pub fn mark() -> &'static str {
+    static OWN: LazyLock<String> = LazyLock::new(|| {
+        let since = since(std::process::id());
+        SYSTEM.as_ref().zip(since).map_or_else(String::new, |(system, since)| format!("{system}.{since}"))
+    });
+    &OWN
+}
+
+/// What all processes have in common that can see each other, since the machine was started: its start, and the space of their
+/// numbers.
+static SYSTEM: LazyLock<Option<String>> = LazyLock::new(|| {
+    let start = fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+    let numbers = fs::read_link("/proc/self/ns/pid").ok()?;
+    let kept = |text: &str, most: usize| -> String {
+        text.chars().filter(char::is_ascii_alphanumeric).take(most).collect()
+    };
+    Some(kept(&start, 12) + &kept(&numbers.to_string_lossy(), 24))
+});
+
+/// When a process was begun, in the system's own count; `None` where it is not there.
+fn since(process: u32) -> Option<String> {
+    let text = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // The name of the program may have anything in it; it ends with the last bracket.
+    let (_, rest) = text.rsplit_once(')')?;
+    rest.split_whitespace().nth(19).map(str::to_owned)
+}
+
+/// Whether a process is there that had such a number and mark; `None` where that cannot be seen from here.
+pub fn is_running(process: u32, mark: &str) -> Option<bool> {
+    let (system, begun) = mark.split_once('.')?;
+    (SYSTEM.as_deref() == Some(system)).then(|| since(process).as_deref() == Some(begun))
 }
 
 /// Takes away the temporary files of processes that are gone, once in each folder. That it cannot be done is no reason not to write.
@@ -122,13 +151,17 @@ pub fn take_away_left_overs(folder: &Path) {
         let name = entry.file_name();
         let Some(owner) = name.to_str().and_then(|name| name.strip_prefix(PREFIX)) else { continue };
         let mut parts = owner.split('-');
-        let (Some(on), Some(process), Some(_)) = (parts.next(), parts.next(), parts.next()) else { continue };
+        let (Some(_), Some(process), Some(mark), Some(_)) =
+            (parts.next(), parts.next(), parts.next(), parts.next())
+        else {
+            continue;
+        };
         let Ok(process) = process.parse::<u32>() else { continue };
         let is_old = || {
             let age = entry.metadata().ok().and_then(|found| found.modified().ok()?.elapsed().ok());
             age.is_some_and(|age| age > LEFT_OVER)
         };
-        let is_gone = is_running(on, process).map_or_else(is_old, |is_running| !is_running);
+        let is_gone = is_running(process, mark).map_or_else(is_old, |is_running| !is_running);
         if is_gone {
             // Somebody else may be quicker, or not allow it: it stays a stranger's file then.
             fs::remove_file(entry.path()).ok();
@@ -153,9 +186,14 @@ mod tests {
         symlink("link", at.join("second")).unwrap();
         symlink("elsewhere/new.txt", at.join("ahead")).unwrap();
         symlink("circle", at.join("circle")).unwrap();
-        let (own, other) = (format!("{PREFIX}{}-", machine()), format!("{PREFIX}another-"));
-        let mine = format!("{own}{}-x", std::process::id());
-        let left = [format!("{own}4194999-abc"), format!("{other}4194999-abc"), mine, format!("{PREFIX}odd")];
+        let (own, me) = (format!("{PREFIX}{}-", machine()), std::process::id());
+        let (system, begun) = mark().split_once('.').unwrap();
+        let mine = format!("{own}{me}-{}-x", mark());
+        // No process has such a number; one that had ours, before; one elsewhere, of which nothing is known.
+        let gone = format!("{own}4194999-{system}.{begun}-abc");
+        let before = format!("{own}{me}-{system}.1-abc");
+        let elsewhere = format!("{own}4194999-0{system}.{begun}-abc");
+        let left = [gone, before, elsewhere, mine, format!("{PREFIX}odd")];
         left.iter().for_each(|name| fs::write(at.join(name), "part").unwrap());
         write_bytes(b"new", &at.join("second")).unwrap();
         write_bytes(b"new", &at.join("ahead")).unwrap();
@@ -170,7 +208,7 @@ mod tests {
         let mode = |name: &str| fs::metadata(at.join(name)).unwrap().permissions().mode() & 0o777;
         assert_eq!(mode("elsewhere/real.txt"), 0o640);
         let there = |name: &String| at.join(name).exists();
-        assert_eq!(left.iter().map(there).collect::<Vec<_>>(), [false, true, true, true]);
+        assert_eq!(left.iter().map(there).collect::<Vec<_>>(), [false, false, true, true, true]);
         let error = write_bytes(b"new", &at.join("circle")).unwrap_err().to_string();
         assert!(error.contains("lead in a circle"), "{error}");
         assert!(fs::read_dir(at.join("elsewhere")).unwrap().count() == 2);

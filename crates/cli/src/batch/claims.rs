@@ -146,7 +146,7 @@ impl<'a> Claims<'a> {
 /// Whether a process of this machine made a claim and is no more.
 fn is_left(path: &Path) -> bool {
     let by = fs::read(path).ok().and_then(|bytes| serde_json::from_slice::<Origin>(&bytes).ok());
-    by.and_then(|by| is_running(&by.machine, by.process)) == Some(false)
+    by.and_then(|by| is_running(by.process, &by.mark)) == Some(false)
 }
 
 impl Drop for Claim<'_> {
@@ -193,16 +193,19 @@ mod tests {
         let claims = of(&records);
         let id = Id::of("a");
         let path = records.place(id, "claim");
-        let by = |machine: &str, process: u32| {
+        let by = |process: u32, mark: &str| {
             fs::create_dir_all(path.parent().unwrap()).unwrap();
-            let origin = Origin { machine: machine.to_owned(), process, ..Origin::default() };
+            let origin = Origin { process, mark: mark.to_owned(), ..Origin::default() };
             fs::write(&path, serde_json::to_vec(&origin).unwrap()).unwrap();
         };
-        // A process of this machine that is no more.
-        by(&nimble_curve_formats::machine(), 4_194_999);
+        // A process of this machine that is no more, and one that had the number of another.
+        by(4_194_999, nimble_curve_formats::mark());
+        assert!(claims.claim(id).unwrap().is_some());
+        let (system, _) = nimble_curve_formats::mark().split_once('.').unwrap();
+        by(std::process::id(), &format!("{system}.1"));
         assert!(claims.claim(id).unwrap().is_some());
         // One of another machine, that is heard of for a while and then not.
-        by("elsewhere", 1);
+        by(std::process::id(), "elsewhere.1");
         for second in 0..4 {
             assert!(claims.claim(id).unwrap().is_none(), "{second}");
             std::thread::sleep(Duration::from_millis(60));

@@ -9,6 +9,9 @@ use serde::{Deserialize, Serialize};
 pub struct Origin {
     pub machine: String,
     pub process: u32,
+    /// What tells the process from others of its number, on other machines and at other times.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub mark: String,
     /// What a batch queue calls the job, with the task of its array.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<String>,
@@ -22,6 +25,7 @@ impl Origin {
         Origin {
             machine: nimble_curve_formats::machine(),
             process: std::process::id(),
+            mark: nimble_curve_formats::mark().to_owned(),
             job: job(|name| std::env::var(name).ok()),
             date: humantime::format_rfc3339_seconds(SystemTime::now()).to_string(),
         }

@@ -85,7 +85,8 @@ pub fn plan<'a>(recipe: &'a Recipe, records: &'a Records, choice: Choice<'a>) ->
         true => sources::found(recipe)?,
         false => sources::chosen(recipe, choice.only)?,
     };
-    let listing = if is_all { records.listing() } else { Listing::default() };
+    let hindered = |error: FormatError| Failure::Hindered(error.to_string());
+    let listing = if is_all { records.listing().map_err(hindered)? } else { Listing::default() };
     // A pattern may take in what the recipe itself has written.
     let mut hindrance = None;
     sources.retain(|source| {
@@ -94,7 +95,7 @@ pub fn plan<'a>(recipe: &'a Recipe, records: &'a Records, choice: Choice<'a>) ->
         made.map_or_else(|error| hindrance.replace(error).is_none(), |is_made| !is_made)
     });
     if let Some(error) = hindrance {
-        return Err(Failure::Hindered(error.to_string()));
+        return Err(hindered(error));
     }
     if sources.is_empty() {
         let wanted = if is_all { &recipe.sources } else { choice.only };

@@ -233,13 +233,15 @@ impl Records {
     }
 
     /// What there is, without a look into any file.
-    pub fn listing(&self) -> Listing {
+    ///
+    /// # Errors
+    /// Where a folder cannot be looked into: what is in it would count for nothing.
+    pub fn listing(&self) -> Result<Listing, FormatError> {
         let mut listing = Listing::default();
-        // Where there are no records there is nothing.
-        let folders = fs::read_dir(&self.folder).into_iter().flatten().flatten();
-        for folder in folders.filter(|folder| folder.file_name().len() == 2) {
+        let folders = entries(&self.folder)?;
+        for folder in folders.iter().filter(|folder| folder.file_name().len() == 2) {
             let mut is_littered = false;
-            for entry in fs::read_dir(folder.path()).into_iter().flatten().flatten() {
+            for entry in entries(&folder.path())? {
                 let name = entry.file_name();
                 let Some((id, ending)) = name.to_str().and_then(|name| name.split_once('.')) else {
                     continue;
@@ -258,7 +260,7 @@ impl Records {
             }
         }
         listing.jobs.sort_unstable();
-        listing
+        Ok(listing)
     }
 
     /// A job's record. One that is none counts for nothing: its job is done again.
@@ -329,6 +331,14 @@ const MARK: &str = "made";
 /// The ending of claims.
 pub const CLAIM: &str = "claim";
 
+/// What is in a folder; nothing where there is none.
+fn entries(folder: &Path) -> Result<Vec<fs::DirEntry>, FormatError> {
+    match fs::read_dir(folder).and_then(Iterator::collect) {
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(Vec::new()),
+        result => result.map_err(|source| FormatError::Read { path: folder.to_owned(), source }),
+    }
+}
+
 /// What is in a file; `None` where there is none.
 fn contents(path: PathBuf) -> Result<Option<Vec<u8>>, FormatError> {
     match fs::read(&path) {
@@ -398,11 +408,11 @@ mod tests {
         records.mark("game/a.glb", Id::of("a.bvh")).unwrap();
         records.mark("game/a.glb", Id::of("b.bvh")).unwrap();
         assert_eq!(records.maker("game/a.glb").unwrap(), Some(Id::of("b.bvh")));
-        let listing = records.listing();
+        let listing = records.listing().unwrap();
         assert!(listing.made.contains(&Id::of("game/a.glb")) && listing.jobs.is_empty());
         records.unmark("game/a.glb").unwrap();
         records.unmark("game/a.glb").unwrap();
-        assert!(records.listing().made.is_empty());
+        assert!(records.listing().unwrap().made.is_empty());
     }
 
     #[test]
