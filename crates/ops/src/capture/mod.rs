@@ -74,7 +74,8 @@ pub fn noise(scene: &Scene, only: &[String]) -> Result<Vec<ChannelNoise>, NoiseE
     let mut found: Vec<ChannelNoise> = Vec::new();
     for take in &scene.takes {
         let tracks: Vec<(usize, &Track)> = take.tracks().collect();
-        let own: Vec<Option<ChannelNoise>> = tracks
+        // Of several errors the first one in order is told, whichever is found first.
+        let own: Vec<Result<Option<ChannelNoise>, NoiseError>> = tracks
             .par_iter()
             .map(|&(layer, track)| {
                 let channel = addresses.property(&track.target);
@@ -85,8 +86,8 @@ pub fn noise(scene: &Scene, only: &[String]) -> Result<Vec<ChannelNoise>, NoiseE
                 let part = body_part(&scene.rigs[track.target.rig], track.target.node);
                 noise_of_channel(&samples, kind, channel, part)
             })
-            .collect::<Result<_, NoiseError>>()?;
-        for own in own.into_iter().flatten() {
+            .collect();
+        for own in own.into_iter().collect::<Result<Vec<_>, _>>()?.into_iter().flatten() {
             match found.iter_mut().find(|other| other.channel == own.channel) {
                 Some(other) if other.reach >= own.reach => {}
                 Some(other) => *other = own,

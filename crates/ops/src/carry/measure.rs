@@ -107,7 +107,9 @@ impl Job<'_> {
             };
             look.at(halves, (0..world.pairs.len()).filter(is_stale).collect(), part_of(&halves[0]))
         };
-        let parts: Vec<Seen> = parts.par_iter().map(seen).collect::<Result<_, _>>()?;
+        // Of several errors the first one in order is told, whichever is found first.
+        let parts: Vec<Result<Seen, _>> = parts.par_iter().map(seen).collect();
+        let parts: Vec<Seen> = parts.into_iter().collect::<Result<_, _>>()?;
         let mut seen = parts.into_iter().fold(Seen::default(), Seen::with);
         for ((pair, window), excess) in known.into_iter().flat_map(|known| known.excess) {
             if !seen.looked_at.contains(&(pair, part(window))) {

@@ -146,7 +146,9 @@ fn channels(
             error: error.in_frames(rate),
         })
     };
-    targets.par_iter().map(difference).collect()
+    // Of several errors the first one in order is told, whichever is found first.
+    let differences: Vec<_> = targets.par_iter().map(difference).collect();
+    differences.into_iter().collect()
 }
 
 /// The angle between two rotations, and nothing at all between equal ones.

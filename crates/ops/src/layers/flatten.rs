@@ -96,8 +96,10 @@ pub fn flatten(scene: &Scene, options: &FlattenOptions) -> Result<(Scene, Ledger
         };
         let mut targets = job.targets();
         targets.retain(is_meant);
-        let done: Vec<(Vec<Entry>, Option<Track>)> =
-            targets.par_iter().map(|target| job.property(target)).collect::<Result<_, _>>()?;
+        // Of several errors the first one in order is told, whichever is found first.
+        let done: Vec<Result<(Vec<Entry>, Option<Track>), _>> =
+            targets.par_iter().map(|target| job.property(target)).collect();
+        let done: Vec<(Vec<Entry>, Option<Track>)> = done.into_iter().collect::<Result<_, _>>()?;
         let mut base = Layer::base(Vec::new());
         base.name.clone_from(&take.layers[0].name);
         for (entries, track) in done {
