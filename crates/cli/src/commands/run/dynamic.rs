@@ -55,7 +55,7 @@ pub fn by_claims<T: Send>(
         let _over = Over(&is_over);
         scope.spawn(|| claims.renew_until(|| is_over.load(Ordering::SeqCst)));
         let mut left: Vec<&Job<'_>> = jobs.iter().collect();
-        let mut has_told = false;
+        let mut looks = 0;
         while !left.is_empty() && !is_stopping() && goes_on() {
             let mut held = Vec::new();
             for (job, came) in left.iter().zip(crew.each(&left, came, &goes_on)?) {
@@ -66,14 +66,16 @@ pub fn by_claims<T: Send>(
                 }
             }
             left = held;
-            if !left.is_empty() && !is_stopping() {
-                if !has_told {
-                    let said = counted(left.len(), "file");
-                    terminal::remark(&format!("waiting for {said} that other workers have"));
-                    has_told = true;
-                }
-                std::thread::sleep(PAUSE);
+            looks += 1;
+            // Most of those that others had at the first look are done at the second.
+            if looks == 1 || left.is_empty() || is_stopping() {
+                continue;
             }
+            if looks == 2 {
+                let said = counted(left.len(), "file");
+                terminal::remark(&format!("waiting for {said} that other workers have"));
+            }
+            std::thread::sleep(PAUSE);
         }
         Ok(())
     })?;
