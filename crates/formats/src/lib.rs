@@ -30,4 +30,6 @@ pub use files::{
 };
 pub use format::{Assume, ENDINGS, Format};
 pub use read_back::ReadBack;
-pub use writing::{is_running, machine, mark, take_away_left_overs, write_bytes, write_bytes_only};
+pub use writing::{
+    is_running, machine, mark, take_away_left_overs, try_writing, write_bytes, write_bytes_only,
+};

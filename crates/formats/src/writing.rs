@@ -58,7 +58,7 @@ pub fn write_bytes_only(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
     if !folder.is_dir() {
         return Err(failed(io::Error::other(format!("there is no folder '{}'", folder.display()))));
     }
-    let own = format!("{PREFIX}{}-{}-{}-", machine(), std::process::id(), mark());
+    let own = own_prefix();
     let mut builder = tempfile::Builder::new();
     builder.prefix(&own);
     #[cfg(unix)]
@@ -74,6 +74,20 @@ pub fn write_bytes_only(bytes: &[u8], path: &Path) -> Result<(), FormatError> {
     }
     file.persist(&target).map_err(|error| failed(error.error))?;
     Ok(())
+}
+
+/// Whether files can be written in a folder, by a trial.
+///
+/// # Errors
+/// The system's reason where they cannot.
+pub fn try_writing(folder: &Path) -> io::Result<()> {
+    take_away_left_overs(folder);
+    tempfile::Builder::new().prefix(&own_prefix()).tempfile_in(folder)?.close()
+}
+
+/// How names of this process's temporary files begin.
+fn own_prefix() -> String {
+    format!("{PREFIX}{}-{}-{}-", machine(), std::process::id(), mark())
 }
 
 /// The file that is written: what a link leads to, or would, where there is nothing yet.

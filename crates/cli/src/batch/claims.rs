@@ -11,10 +11,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
-use nimble_curve_formats::{FormatError, is_running};
+use nimble_curve_formats::{FormatError, is_running, reason};
 
 use super::origin::Origin;
 use super::record::{CLAIM, Id, Records, removed};
+use crate::terminal;
 
 /// How often a claim is renewed.
 const RENEWAL: Duration = Duration::from_secs(10);
@@ -65,10 +66,12 @@ impl<'a> Claims<'a> {
         for _ in 0..2 {
             match File::create_new(&path) {
                 Ok(mut file) => {
+                    self.held.lock().unwrap_or_else(PoisonError::into_inner).push(path.clone());
+                    // Given up where it cannot be signed: nobody is to wait for it.
+                    let claim = Claim { claims: self, path: path.clone() };
                     let by = serde_json::to_vec(&self.origin).map_err(|error| failed(error.into()))?;
                     file.write_all(&by).map_err(failed)?;
-                    self.held.lock().unwrap_or_else(PoisonError::into_inner).push(path.clone());
-                    return Ok(Some(Claim { claims: self, path }));
+                    return Ok(Some(claim));
                 }
                 Err(error) if error.kind() == ErrorKind::AlreadyExists => {
                     if !self.is_nobodys(&path) {
@@ -127,6 +130,7 @@ impl<'a> Claims<'a> {
         /// How often it is asked whether it is over.
         const STEP: Duration = Duration::from_millis(50);
         let mut last = Instant::now();
+        let mut is_told = false;
         while !is_over() {
             std::thread::sleep(STEP);
             if last.elapsed() < RENEWAL {
@@ -134,9 +138,17 @@ impl<'a> Claims<'a> {
             }
             last = Instant::now();
             for path in self.held.lock().unwrap_or_else(PoisonError::into_inner).iter() {
-                // One that somebody took away, or a drive that is gone for a while: the work goes on, and is written or is not.
-                if let Ok(file) = File::options().append(true).open(path) {
-                    file.set_modified(SystemTime::now()).ok();
+                let file = File::options().append(true).open(path);
+                match file.and_then(|file| file.set_modified(SystemTime::now())) {
+                    // One that somebody took away is that one's.
+                    Err(error) if error.kind() != ErrorKind::NotFound && !is_told => {
+                        is_told = true;
+                        let (path, why) = (path.display(), reason(&error));
+                        terminal::remark(&format!(
+                            "{path}: cannot be renewed ({why}), so that another worker may do the same file, too"
+                        ));
+                    }
+                    _ => {}
                 }
             }
         }
@@ -153,8 +165,10 @@ impl Drop for Claim<'_> {
     fn drop(&mut self) {
         let mut held = self.claims.held.lock().unwrap_or_else(PoisonError::into_inner);
         held.retain(|path| *path != self.path);
-        // Where it cannot be taken away it is nobody's as soon as this process ends.
-        fs::remove_file(&self.path).ok();
+        // It is nobody's as soon as this process ends; until then others wait for it.
+        if let Err(error) = removed(self.path.clone()) {
+            terminal::remark(&format!("the claim of a file that is done stays for a while: {error}"));
+        }
     }
 }
 

@@ -45,7 +45,9 @@ impl<'a> Inputs<'a> {
         let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or("").to_ascii_lowercase();
         if matches!(ending.as_str(), "gltf" | "glb" | "usda" | "usd" | "usdc" | "usdz") {
             let folder = self.recipe.folder();
-            let whole = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
+            // Only names depend on it: where nobody can say where this is, files are called as they were found.
+            let whole = std::path::absolute(folder.join(".")).unwrap_or_else(|_| folder.to_owned());
+            // What cannot be read ends the job, which reads it for its scene.
             let bytes = std::fs::read(&path).ok();
             take_in(&source.name, bytes.as_deref().map(digest));
             for file in bytes.map_or(Vec::new(), |bytes| nimble_curve_formats::files_beside(&bytes, &path)) {

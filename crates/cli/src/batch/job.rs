@@ -160,8 +160,15 @@ impl<'a> JobRunner<'a> {
             let products = self.made(&Order { job, path: &path, stages })?;
             self.writer.write(job, products, &mut record, start)
         }));
-        let fault = "the program failed on this file; please report it with the file";
-        if let Err(trouble) = result.unwrap_or_else(|_| Err(JobError::Blocked(Failure::new(fault)))) {
+        let result = result.unwrap_or_else(|fault| {
+            let why =
+                fault.downcast_ref::<String>().map(String::as_str).or(fault.downcast_ref::<&str>().copied());
+            let why = why.unwrap_or("no reason given");
+            Err(JobError::Blocked(Failure::new(format!(
+                "the program failed on this file; please report it with the file: {why}"
+            ))))
+        });
+        if let Err(trouble) = result {
             record.seconds = start.elapsed().as_secs_f64();
             self.writer.write_failure(job, trouble, &mut record);
         }

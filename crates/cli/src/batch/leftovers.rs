@@ -54,18 +54,10 @@ pub fn leftovers(plan: &Plan<'_>, of_jobs: Vec<Leftover>) -> Result<Vec<Leftover
     all.sort_by(|a, b| (a.id, &a.file).cmp(&(b.id, &b.file)));
     let mut left = Vec::new();
     for leftover in all {
-        if plan.recipe.resolved(&leftover.file).is_file() && !is_made_by_another(plan, &leftover)? {
+        let is_there = plan.recipe.resolved(&leftover.file).is_file();
+        if is_there && plan.maker_besides(leftover.id, &leftover.file)?.is_none() {
             left.push(leftover);
         }
     }
     Ok(left)
-}
-
-fn is_made_by_another(plan: &Plan<'_>, leftover: &Leftover) -> Result<bool, Failure> {
-    let Some(by) = plan.records.maker(&leftover.file)?.filter(|by| *by != leftover.id) else {
-        return Ok(false);
-    };
-    let Some(record) = plan.records.read(by)? else { return Ok(false) };
-    let makes = record.outputs.iter().any(|made| made.file == leftover.file);
-    Ok(makes && plan.is_source(&record.source)?)
 }

@@ -179,12 +179,12 @@ impl<'a> Plan<'a> {
         })
     }
 
-    /// The other source that a file is made from, where there is one.
+    /// The source other than that of a job that a file is made from, where there is one.
     ///
     /// # Errors
     /// Where what says so cannot be read.
-    pub fn maker_besides(&self, job: &Job<'_>, file: &str) -> Result<Option<String>, Failure> {
-        let Some(by) = self.records.maker(file)?.filter(|by| *by != job.source.id()) else { return Ok(None) };
+    pub fn maker_besides(&self, id: Id, file: &str) -> Result<Option<String>, Failure> {
+        let Some(by) = self.records.maker(file)?.filter(|by| *by != id) else { return Ok(None) };
         let Some(record) = self.records.read(by)? else { return Ok(None) };
         let makes = record.outputs.iter().any(|made| made.file == file);
         Ok((makes && self.is_source(&record.source)?).then_some(record.source))

@@ -29,7 +29,8 @@ impl Shard {
     /// The share of a task, by its number alone: the same whatever tasks run beside it, and whichever number is the first.
     /// Tasks with numbers in a row have all shares between them.
     fn of_task(task: u64, count: u64) -> Shard {
-        Shard { index: (task + count - 1) % count + 1, count }
+        let place = task % count;
+        Shard { index: if place == 0 { count } else { place }, count }
     }
 
     /// The share that the task of an array job has, by the variables that its queue sets, of `count` where it is given.
@@ -60,7 +61,10 @@ impl Shard {
             ));
         }
         if tasks == Some(count)
-            && queue.last.and_then(number).is_some_and(|last| last - first != step * (count - 1))
+            && queue
+                .last
+                .and_then(number)
+                .is_some_and(|last| last.saturating_sub(first) != step.saturating_mul(count - 1))
         {
             return Err(format!(
                 "the tasks of the array are not numbered in a row, as those of a part of one: say --shard queue/N with the \
@@ -244,6 +248,15 @@ mod tests {
         let pbs = text(&[("PBS_ARRAY_INDEX", "0")]);
         assert!(queue(None, &pbs).unwrap_err().contains("--shard queue/N"));
         assert_eq!(queue(Some(4), &pbs), share(4, 4));
+        let odd = text(&[
+            ("SLURM_ARRAY_TASK_ID", "18446744073709551615"),
+            ("SLURM_ARRAY_TASK_MIN", "9"),
+            ("SLURM_ARRAY_TASK_MAX", "1"),
+            ("SLURM_ARRAY_TASK_COUNT", "18446744073709551615"),
+            ("SLURM_ARRAY_TASK_STEP", "7"),
+        ]);
+        assert!(queue(None, &odd).is_err() && queue(Some(u64::MAX), &odd).is_err());
+        assert_eq!(queue(Some(4), &odd), share(3, 4));
         assert!(queue(None, &[]).unwrap_err().contains("no task of an array job"));
         // Outside array jobs some queues set the variable to a word.
         assert!(queue(None, &text(&[("SGE_TASK_ID", "undefined")])).is_err());

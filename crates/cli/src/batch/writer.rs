@@ -192,7 +192,7 @@ impl<'a> Writer<'a> {
         if self.plan.is_source(file)? {
             return refused(format!("it would be written over the source {file}"));
         }
-        let besides = self.plan.maker_besides(job, file)?;
+        let besides = self.plan.maker_besides(job.source.id(), file)?;
         let mut claims = self.claims.lock().unwrap_or_else(PoisonError::into_inner);
         let other = claims.get(&Id::of(file)).map(|name| &**name).or(besides.as_deref());
         if let Some(other) = other.filter(|other| *other != &*job.source.name) {

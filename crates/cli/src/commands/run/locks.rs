@@ -4,7 +4,7 @@ use std::fs::{File, TryLockError};
 use std::io::ErrorKind;
 use std::path::Path;
 
-use nimble_curve_formats::{machine, mark, reason, take_away_left_overs};
+use nimble_curve_formats::{reason, try_writing};
 
 use crate::args::Run;
 use crate::batch::{Records, Shard};
@@ -51,9 +51,7 @@ pub fn held(args: &Run, shard: Option<Shard>, records: &Records) -> Result<Vec<F
 
 /// Refuses a folder in which nothing can be written, before hours are spent on what could not be recorded.
 fn is_writable(folder: &Path) -> Result<(), Failure> {
-    take_away_left_overs(folder);
-    let probe = folder.join(format!(".nimble-curve-{}-{}-{}-probe", machine(), std::process::id(), mark()));
-    File::create(&probe).and_then(|_| std::fs::remove_file(&probe)).map_err(|error| {
+    try_writing(folder).map_err(|error| {
         let hint = match error.kind() {
             ErrorKind::PermissionDenied => ": whoever made it has to let its group write (umask 002)",
             _ => "",

@@ -3,7 +3,7 @@
 use std::cmp::Reverse;
 use std::time::Instant;
 
-use nimble_curve_formats::{reason, take_away_left_overs};
+use nimble_curve_formats::{FormatError, reason, take_away_left_overs};
 
 use super::dynamic::by_claims;
 use super::end_table::{Detail, EndTable, Gathered, Row, Summary};
@@ -44,7 +44,7 @@ pub fn planned<'a>(args: &'a Run, recipe: &'a Recipe, records: &'a Records) -> R
 /// Does what is to be done, for a table that may become a file.
 pub fn done(args: &Run, plan: &Plan<'_>, summary: Option<&Summary<'_>>) -> Result<EndTable, Failure> {
     let _held = held(args, shard(args), plan.records)?;
-    tidy(plan)?;
+    tidy(plan);
     let start = Instant::now();
     let detail = match (args.json, args.rows, summary) {
         (true, ..) => Detail::Everything,
@@ -100,8 +100,12 @@ pub fn done(args: &Run, plan: &Plan<'_>, summary: Option<&Summary<'_>>) -> Resul
         }
     }
     rows.sort_by(|a, b| a.source.cmp(&b.source));
-    let mut leftovers = batch::leftovers(plan, earlier)?;
-    let pruned = if args.prune { pruned(plan, &mut leftovers)? } else { Vec::new() };
+    // What was done is told, whatever comes after it.
+    let mut leftovers = batch::leftovers(plan, earlier).unwrap_or_else(|failure| {
+        terminal::remark(&format!("what earlier runs left cannot be told: {failure}"));
+        Vec::new()
+    });
+    let pruned = if args.prune { pruned(plan, &mut leftovers) } else { Vec::new() };
     Ok(EndTable { rows, unchanged: tally, seconds: start.elapsed().as_secs_f64(), leftovers, pruned })
 }
 
@@ -113,22 +117,23 @@ struct Worked {
 }
 
 /// Takes away what killed runs left half written, also of sources that are gone.
-fn tidy(plan: &Plan<'_>) -> Result<(), Failure> {
+fn tidy(plan: &Plan<'_>) {
     plan.littered.iter().for_each(|folder| take_away_left_overs(folder));
-    Claims::tidy(&plan.claims)?;
+    if let Err(error) = Claims::tidy(&plan.claims) {
+        terminal::remark(&format!("a claim of a killed worker stays: {error}"));
+    }
     for (_, record) in plan.orphan_records().filter(|(_, record)| record.outcome == Outcome::Begun) {
         sweep(plan, &record);
     }
-    Ok(())
 }
 
 /// Removes files that nothing makes any more, unless they were changed since; says which, and leaves the others.
-fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Result<Vec<String>, Failure> {
+fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Vec<String> {
     if plan.has_gaps {
         terminal::remark(
             "not everything could be looked into, so that sources may be there: nothing is removed",
         );
-        return Ok(Vec::new());
+        return Vec::new();
     }
     let mut removed = Vec::new();
     leftovers.retain(|Leftover { file, contents, .. }| {
@@ -143,7 +148,15 @@ fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Result<Vec<String>,
         }
         path.exists()
     });
-    for file in &removed {
+    if let Err(failure) = forgotten(plan, &removed, leftovers) {
+        terminal::remark(&format!("what was removed is not forgotten: {failure}"));
+    }
+    removed
+}
+
+/// Takes away what is known of files that were removed, and of sources that are gone with all that was made of them.
+fn forgotten(plan: &Plan<'_>, removed: &[String], leftovers: &[Leftover]) -> Result<(), FormatError> {
+    for file in removed {
         plan.records.unmark(file)?;
     }
     let stays = |id: &Id| leftovers.iter().any(|leftover| leftover.id == *id);
@@ -156,5 +169,5 @@ fn pruned(plan: &Plan<'_>, leftovers: &mut Vec<Leftover>) -> Result<Vec<String>,
         }
         plan.records.remove(id)?;
     }
-    Ok(removed)
+    Ok(())
 }
