@@ -88,7 +88,7 @@ impl Write for Report {
 
 /// A text as it may go to a terminal, on one line: what does not show, such as escapes in names, is made visible, marks of
 /// styles act.
-fn safe(text: &str) -> String {
+pub fn safe(text: &str) -> String {
     visible(text).replace(&**MARK, "\u{1b}")
 }
 

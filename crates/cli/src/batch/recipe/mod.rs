@@ -112,7 +112,7 @@ impl Recipe {
     pub fn read(path: &Path) -> Result<Recipe, Failure> {
         let text = std::fs::read_to_string(path)
             .map_err(|source| nimble_curve_formats::FormatError::Read { path: path.to_owned(), source })?;
-        Recipe::parse(&text, path).map_err(|faults| several(path, &faults))
+        Recipe::parse(&text, path)
     }
 
     /// The folder that its paths start from.
@@ -130,7 +130,12 @@ impl Recipe {
         &self.path
     }
 
-    fn parse(text: &str, path: &Path) -> Result<Recipe, Vec<Fault>> {
+    /// Reads and checks a text as the recipe that lies at a path.
+    pub fn parse(text: &str, path: &Path) -> Result<Recipe, Failure> {
+        Recipe::parse_lines(text, path).map_err(|faults| several(path, &faults))
+    }
+
+    fn parse_lines(text: &str, path: &Path) -> Result<Recipe, Vec<Fault>> {
         let table = DeTable::parse(text).map_err(|error| {
             let line = error.span().map_or(1, |span| line_at(text, span.start));
             vec![Fault { line, text: nimble_curve_formats::said::toml(error.message()) }]
