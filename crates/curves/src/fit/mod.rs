@@ -135,8 +135,12 @@ impl<'a> ErrorBound<'a> {
         };
         let at = from + index;
         let band = if u == 0.5 { readings.halfway(at) } else { readings.between(samples, at, u) };
+        self.beyond(index, u, band, readings.room(at))
+    }
+
+    /// What is plausible between a sample and the next, at a part of the way, and a part of the room beyond it.
+    fn beyond(self, index: usize, u: f64, band: Interval, part: f64) -> Interval {
         let (before, after) = (self.at_sample(index), self.at_sample(index + 1));
-        let part = readings.room(at);
         let mix = |before: f64, after: f64, u: f64| part * (before + (after - before) * u);
         let room = |before: f64, after: f64, halfway: Option<f64>| match halfway {
             Some(halfway) if u <= 0.5 => mix(BEYOND_BAND * before, halfway, 2.0 * u),

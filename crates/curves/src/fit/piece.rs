@@ -103,6 +103,9 @@ impl Telling {
     }
 }
 
+/// A polygon of more corners loses those that hold the least: along what is smooth each sample cuts off a sliver, and what a
+/// search does takes as long as there are corners.
+const MOST_CORNERS: usize = 16;
 /// From so many samples on the box pays.
 const LONG: usize = 24;
 /// Up to so many samples a piece may bend between two of them so that halfway does not tell.
@@ -140,16 +143,30 @@ impl Slopes {
         let last = samples.len() - 1;
         let (start, rise) = (samples[0], samples[last] - samples[0]);
         let lengths = self.lengths;
-        let mut fits = |index: usize, u: f64| {
+        let fits = |slopes: &mut Slopes, index: usize, u: f64, wanted: Interval| {
             let term = lengths.term_at(index as f64 + u, last);
-            let (straight, wanted) = (start + rise * term.rise, room.between(index, u));
+            let straight = start + rise * term.rise;
             let wanted = Interval { low: wanted.low - straight, high: wanted.high - straight };
-            self.confine(term.start, term.end, wanted)
+            slopes.confine(term.start, term.end, wanted)
         };
         let marks = if last > CURVED { &EIGHTHS[..1] } else { &EIGHTHS };
         let Some(Read { readings, from, .. }) = room.read else { return true };
-        marks.iter().all(|&u| fits(0, u) && (last == 1 || fits(last - 1, u)))
-            && readings.narrow(from, from + last).all(|index| EIGHTHS.iter().all(|&u| fits(index - from, u)))
+        let mut end_fits = |index: usize, u: f64| fits(self, index, u, room.between(index, u));
+        if !marks.iter().all(|&u| end_fits(0, u) && (last == 1 || end_fits(last - 1, u))) {
+            return false;
+        }
+        let narrow = readings.narrow(from, from + last);
+        if narrow.is_empty() {
+            return true;
+        }
+        self.boxed = true;
+        self.measure();
+        narrow.iter().all(|(index, narrowed)| {
+            narrowed.bands.iter().zip(1..).all(|(band, eighth)| {
+                let (index, u) = (index - from, 0.125 * f64::from(eighth));
+                fits(self, index, u, room.beyond(index, u, *band, narrowed.room))
+            })
+        })
     }
 
     /// The same where `room` says for each sample how far the curve may lie from it.
@@ -293,6 +310,36 @@ impl Slopes {
             (before, there) = (corner, here);
         }
         std::mem::swap(&mut self.corners, &mut self.spare);
+        if self.corners.len() > MOST_CORNERS {
+            self.simplify();
+        }
+    }
+
+    /// Leaves out up to half of the corners, those that hold the least, by area, which no affine change of the slopes alters.
+    /// What is left is a part of what was there, so that all slopes in it keep every bound; the least and the greatest slopes
+    /// at both ends stay.
+    fn simplify(&mut self) {
+        let corners = &self.corners;
+        let is_between = |a: f64, v: f64, b: f64| (a < v && v < b) || (b < v && v < a);
+        let area = |a: (f64, f64), v: (f64, f64), b: (f64, f64)| {
+            let is_inner = is_between(a.0, v.0, b.0) && is_between(a.1, v.1, b.1);
+            let area = ((v.0 - a.0) * (b.1 - a.1) - (v.1 - a.1) * (b.0 - a.0)).abs();
+            if is_inner { area } else { f64::INFINITY }
+        };
+        let mut areas = [f64::INFINITY; MOST_CORNERS + 2];
+        for (index, own) in areas.iter_mut().enumerate().take(corners.len() - 1).skip(1) {
+            *own = area(corners[index - 1], corners[index], corners[index + 1]);
+        }
+        let mut sorted = areas;
+        sorted[..corners.len()].sort_unstable_by(f64::total_cmp);
+        let most = sorted[corners.len() / 2];
+        let (mut index, mut left_out) = (0, false);
+        self.corners.retain(|_| {
+            // Of two neighbours one stays, as what the other holds is told with both there.
+            left_out = !left_out && areas[index] <= most && areas[index].is_finite();
+            index += 1;
+            !left_out
+        });
     }
 
     /// Takes the slopes of the cubic that comes nearest, in the least squares, to what is plausible between two neighbouring
@@ -303,7 +350,7 @@ impl Slopes {
         let straight = rise / last as f64;
         let (mut aa, mut ab, mut bb, mut ra, mut rb) = (0.0, 0.0, 0.0, 0.0, 0.0);
         let is_narrow =
-            room.read.is_some_and(|read| read.readings.narrow(read.from, read.from + last).next().is_some());
+            room.read.is_some_and(|read| !read.readings.narrow(read.from, read.from + last).is_empty());
         for u in EIGHTHS.into_iter().filter(|_| is_narrow && last == 1) {
             let Term { start: a, end: b, rise: along, .. } = self.lengths.term_at(u, last);
             let wanted = room.between(0, u).middle() - start - rise * along;

@@ -251,10 +251,11 @@ impl Readings {
         self
     }
 
-    /// The intervals from a sample to another that were narrowed.
-    pub(super) fn narrow(&self, from: usize, to: usize) -> impl Iterator<Item = usize> + '_ {
+    /// The intervals from a sample to another that were narrowed, and to what.
+    pub(super) fn narrow(&self, from: usize, to: usize) -> &[(usize, Narrowed)] {
         let first = self.narrowed.partition_point(|(index, _)| *index < from);
-        self.narrowed[first..].iter().map(|(index, _)| *index).take_while(move |index| *index < to)
+        let count = self.narrowed[first..].partition_point(|(index, _)| *index < to);
+        &self.narrowed[first..first + count]
     }
 
     fn taken(&self, index: usize) -> Option<&Narrowed> {
