@@ -74,33 +74,6 @@ pub struct Slopes {
     boxed: bool,
     /// How long the handles are.
     lengths: Lengths,
-    /// Where along the piece samples narrowed the polygon down last time.
-    telling: Telling,
-    /// How often the polygon was cut.
-    cuts: usize,
-}
-
-/// Places along a piece, as parts of it, at which samples narrowed the polygon down: a search tries one piece after another
-/// that differ by little, so what told for one tells for the next, and all others need but a look at the box.
-#[derive(Clone, Copy, Debug, Default)]
-struct Telling {
-    places: [f32; 8],
-    /// How many were ever taken; the oldest make room.
-    taken: usize,
-}
-
-impl Telling {
-    fn take(&mut self, index: usize, last: usize) {
-        self.places[self.taken % self.places.len()] = index as f32 / last as f32;
-        self.taken += 1;
-    }
-
-    /// The samples at these places in a piece, the latest first.
-    fn indices(self, last: usize) -> impl Iterator<Item = usize> {
-        let count = self.places.len();
-        let latest = (self.taken.saturating_sub(count)..self.taken).rev();
-        latest.map(move |nth| (self.places[nth % count] * last as f32).round() as usize)
-    }
 }
 
 /// A polygon of more corners loses those that hold the least: along what is smooth each sample cuts off a sliver, and what a
@@ -212,22 +185,7 @@ impl Slopes {
         }
         self.boxed = last >= LONG;
         self.measure();
-        if self.boxed {
-            for index in self.telling.indices(last).filter(|&index| 0 < index && index < last) {
-                let term = lengths.term(index, last);
-                if !self.confine(term.start, term.end, wanted(term)) {
-                    return false;
-                }
-            }
-        }
-        let mut fits = |term: Term| {
-            let before = self.cuts;
-            let fits = self.confine(term.start, term.end, wanted(term));
-            if self.boxed && (!fits || self.cuts != before) {
-                self.telling.take(term.index, last);
-            }
-            fits
-        };
+        let mut fits = |term: Term| self.confine(term.start, term.end, wanted(term));
         let all_fit = match at_hand {
             Some((_, terms)) => terms.iter().all(|&term| fits(term)),
             None => lengths.terms(last).all(fits),
@@ -292,7 +250,6 @@ impl Slopes {
 
     /// Keeps the part of the polygon where `a·start + b·end ≤ most`.
     fn cut(&mut self, a: f64, b: f64, most: f64) {
-        self.cuts += 1;
         let over = |corner: (f64, f64)| a * corner.0 + b * corner.1 - most;
         let Some(&(mut before)) = self.corners.last() else { return };
         let mut there = over(before);

@@ -104,7 +104,7 @@ impl Lengths {
     }
 
     /// The term of one sample of a piece of `last` samples and one.
-    pub(super) fn term(self, index: usize, last: usize) -> Term {
+    fn term(self, index: usize, last: usize) -> Term {
         Term { index, ..self.term_at(index as f64, last) }
     }
 
