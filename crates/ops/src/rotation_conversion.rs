@@ -258,13 +258,15 @@ impl RotationConversion<'_> {
         });
         let mut looped = self.whole_loop(euler);
         let moves_outside = path.moves_outside();
+        // One period stands for all of them, so it is as close as the closest has to be.
+        let tolerance = if looped.is_some() { self.tolerance.least() } else { self.tolerance };
         if (looped.is_some() || !moves_outside)
-            && let Some(curves) = self.refitted(euler, &path, start)
+            && let Some(curves) = self.refitted(euler, &path, start, tolerance)
         {
             return self.with_loop(curves, looped.map(|(_, behaviours)| behaviours));
         }
         let handles = self.handles.or_else(|| is_weighted(euler).then_some(Handles::Weighted));
-        let plain = Conversion::new(self.order, self.tolerance, self.rate, start);
+        let plain = Conversion::new(self.order, tolerance, self.rate, start);
         let conversion = Conversion { handles, cache: self.cache, ..plain };
         // What stands still has keys anywhere.
         let is_within = |knot: &Knot| looped.is_none_or(|(range, _)| range.contains(knot.time));
@@ -276,7 +278,7 @@ impl RotationConversion<'_> {
         let repeats = looped.is_some_and(|(_, (a, b))| [a, b].contains(&Behaviour::LoopOffset));
         if repeats && !converted.curves.iter().all(comes_round) {
             looped = None;
-            converted = convert(&path, &all, &conversion);
+            converted = convert(&path, &all, &Conversion { tolerance: self.tolerance, ..conversion });
         }
         let outside = looped.is_none() && moves_outside;
         if let Some((_, (before, after))) = looped {
@@ -317,13 +319,19 @@ impl RotationConversion<'_> {
     }
 
     /// Curves whose keys a fit chose, fitted anew to what they come to.
-    fn refitted(&self, euler: &EulerCurves, path: &EulerPath, start: DVec3) -> Option<Refitted> {
+    fn refitted(
+        &self,
+        euler: &EulerCurves,
+        path: &EulerPath,
+        start: DVec3,
+        tolerance: AngleTolerance<'_>,
+    ) -> Option<Refitted> {
         if self.cache.is_some_and(|cache| cache.is_key_by_key()) {
             return None;
         }
         let kept = kept_keys(euler)?;
         let rotation = |time: f64| self.rotation(path.rotation(time, Side::Right));
-        refit_rotation(rotation, self.rate, (self.order, start), self.tolerance, &kept)
+        refit_rotation(rotation, self.rate, (self.order, start), tolerance, &kept)
     }
 
     /// What fitting anew came to, with what loops outside.

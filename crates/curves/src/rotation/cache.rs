@@ -1,4 +1,4 @@
-//! What conversions incoming_angles to, for paths that are converted again because the tolerance changed somewhere.
+//! What conversions came to, for paths that are converted again because the tolerance changed somewhere.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -8,7 +8,7 @@ use super::path::Knot;
 use super::tolerance::{AngleTolerance, ToleranceScale};
 use crate::fit::Handles;
 
-/// What conversions incoming_angles to: where a path is converted again with another scale, only intervals are looked at in which
+/// What conversions came to: where a path is converted again with another scale, only intervals are looked at in which
 /// that differs.
 #[derive(Debug, Default)]
 pub struct ConversionCache {
@@ -24,7 +24,7 @@ pub struct Slot<'a> {
     index: usize,
 }
 
-/// What a path incoming_angles to.
+/// What a path came to.
 #[derive(Debug)]
 pub(super) struct Remembered {
     knots: Vec<Knot>,
@@ -82,7 +82,7 @@ impl Slot<'_> {
 }
 
 impl Remembered {
-    /// What incoming_angles of an interval, where it would come to the same again.
+    /// What came of an interval, where it would come to the same again.
     pub fn interval(
         &self,
         index: usize,

@@ -42,7 +42,7 @@ pub fn convert(path: &impl RotationPath, knots: &[Knot], conversion: &Conversion
     if weighted.added < plain.added { weighted } else { plain }
 }
 
-/// The same with some handles, and what each interval incoming_angles to; `plain` is what each incoming_angles to with plain ones, where that is
+/// The same with some handles, and what each interval came to; `plain` is what each came to with plain ones, where that is
 /// known.
 fn with_handles(
     path: &impl RotationPath,

@@ -61,10 +61,10 @@ impl EulerKey {
     }
 }
 
-/// What incoming_angles of a path from one knot to the next.
+/// What came of a path from one knot to the next.
 #[derive(Clone, Debug)]
 pub(super) struct Interval {
-    /// The value with which the path incoming_angles to its first key.
+    /// The value with which the path came to its first key.
     pub incoming_angles: DVec3,
     /// Its first key, those that were added, and its last one.
     pub keys: Vec<EulerKey>,

@@ -58,6 +58,13 @@ impl AngleTolerance<'_> {
         self.scale.map_or(1.0, |scale| scale.at(time))
     }
 
+    /// What is allowed at all instants: the least of what is allowed at any.
+    #[must_use]
+    pub fn least(self) -> Self {
+        let factor = self.scale.map_or(1.0, ToleranceScale::least);
+        AngleTolerance { angle: self.angle * factor, scale: None }
+    }
+
     /// A part of it.
     #[must_use]
     pub fn scaled(self, factor: f64) -> Self {

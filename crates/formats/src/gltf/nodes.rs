@@ -1,5 +1,6 @@
 //! The nodes of a glTF document as a rig.
 
+use std::cell::LazyCell;
 use std::collections::HashSet;
 
 use glam::{DAffine3, DMat4, DQuat, DVec3};
@@ -9,6 +10,7 @@ use nimble_curve_core::rig::{
 };
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::value::Quantity;
+use serde_json::Value;
 
 use super::accessor::Numbers;
 use super::document::{self, Document, Driven};
@@ -16,22 +18,29 @@ use crate::error::Fault;
 
 /// Leaves out a node that a program made of the scene, as our extra data beside it shows: what hangs on it are roots.
 pub fn leave_out_scene(document: &Document, order: &mut Vec<(usize, Option<usize>)>) {
-    let is_moved = |node: usize| {
-        let channels = document.animations.iter().flat_map(|animation| &animation.channels);
-        channels.map(|channel| channel.target.driven()).any(|driven| {
-            matches!(driven, Driven::Property(place, _) | Driven::Weight(place, _) | Driven::Number(place, _) if place == node)
-        })
-    };
-    let made = order.iter().find_map(|&(place, parent)| {
+    let channels = document.animations.iter().flat_map(|animation| &animation.channels);
+    // Only where it is asked for: most documents have no such node, and some have as many channels as nodes.
+    let moved = LazyCell::new(|| {
+        let nodes = channels.filter_map(|channel| match channel.target.driven() {
+            Driven::Property(place, _) | Driven::Weight(place, _) | Driven::Number(place, _) => Some(place),
+            Driven::Else(_) | Driven::Nothing => None,
+        });
+        nodes.collect::<HashSet<usize>>()
+    });
+    let is_made = |&(place, parent): &(usize, Option<usize>)| {
         let node = &document.nodes[place];
-        let is_ours = node.extras.as_ref()?.get(super::EXTRAS)?.is_object();
+        let is_ours =
+            node.extras.as_ref().and_then(|extras| extras.get(super::EXTRAS)).is_some_and(Value::is_object);
+        if parent.is_some() || !is_ours || node.mesh.is_some() {
+            return false;
+        }
         let rests = Node {
             transform: transform(node),
             ..Node::new("", NodeKind::Other, DVec3::ZERO, RotationOrder::Xyz)
         };
-        let is_still = rests.rest() == DAffine3::IDENTITY && node.mesh.is_none() && !is_moved(place);
-        (parent.is_none() && is_ours && is_still).then_some(place)
-    });
+        rests.rest() == DAffine3::IDENTITY && !moved.contains(&place)
+    };
+    let made = order.iter().find(|node| is_made(node)).map(|(place, _)| *place);
     if let Some(made) = made {
         order.retain(|&(place, _)| place != made);
         for (_, parent) in order.iter_mut().filter(|(_, parent)| *parent == Some(made)) {
