@@ -71,10 +71,11 @@ impl Addresses {
         for (_, node) in rigs.iter().flat_map(Rig::nodes) {
             *count.entry(&node.name).or_default() += 1;
         }
+        let nodes = rigs.iter().map(Rig::len).sum();
         let mut addresses = Addresses {
-            by_text: HashMap::new(),
-            texts: HashMap::new(),
-            in_order: Vec::new(),
+            by_text: HashMap::with_capacity(nodes),
+            texts: HashMap::with_capacity(nodes),
+            in_order: Vec::with_capacity(nodes),
             paths: Vec::with_capacity(rigs.len()),
         };
         let mut length = 0;

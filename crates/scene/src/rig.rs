@@ -388,6 +388,8 @@ pub struct Rig {
 struct Entry {
     id: NodeId,
     parent: Option<NodeId>,
+    /// How many nodes are above it.
+    depth: usize,
     node: Node,
 }
 
@@ -419,18 +421,17 @@ impl Rig {
     /// # Errors
     /// [`AddError::NoSuchParent`] where the parent is not in the rig, [`AddError::TooDeep`] where it hangs too deep.
     pub fn add(&mut self, parent: Option<NodeId>, node: Node) -> Result<NodeId, AddError> {
-        if let Some(parent) = parent {
-            if self.position(parent).is_none() {
-                return Err(AddError::NoSuchParent { child: node.name });
-            }
-            let above = std::iter::successors(Some(parent), |&id| self.parent(id));
-            if above.take(MOST_DEEP).count() >= MOST_DEEP {
-                return Err(AddError::TooDeep);
-            }
+        let depth = match parent.map(|parent| self.position(parent)) {
+            None => 0,
+            Some(None) => return Err(AddError::NoSuchParent { child: node.name }),
+            Some(Some(above)) => self.entries[above].depth + 1,
+        };
+        if depth >= MOST_DEEP {
+            return Err(AddError::TooDeep);
         }
         let id = NodeId(self.positions.len() as u32);
         self.positions.push(self.entries.len() as u32);
-        self.entries.push(Entry { id, parent, node });
+        self.entries.push(Entry { id, parent, depth, node });
         Ok(id)
     }
 
@@ -443,19 +444,25 @@ impl Rig {
             return Err(AddError::NoSuchParent { child: node.name });
         };
         let id = NodeId(self.positions.len() as u32);
+        let depth = self.entries[position].depth;
         let parent = self.entries[position].parent.replace(id);
-        self.entries.insert(position, Entry { id, parent, node });
+        self.entries.insert(position, Entry { id, parent, depth, node });
         for own in self.positions.iter_mut().filter(|own| **own != u32::MAX && **own >= position as u32) {
             *own += 1;
         }
         self.positions.push(position as u32);
+        // Children come after their parents, so one pass takes all below along.
+        for index in position + 1..self.entries.len() {
+            let above = self.entries[index].parent.and_then(|parent| self.position(parent));
+            self.entries[index].depth = above.map_or(0, |above| self.entries[above].depth + 1);
+        }
         Ok(id)
     }
 
     /// One node alone, by the same id.
     pub fn only(&self, id: NodeId) -> Rig {
         let mut positions = vec![u32::MAX; self.positions.len().min(id.0 as usize + 1)];
-        let entry = self.position(id).map(|p| Entry { parent: None, ..self.entries[p].clone() });
+        let entry = self.position(id).map(|p| Entry { parent: None, depth: 0, ..self.entries[p].clone() });
         if let (Some(_), Some(position)) = (&entry, positions.last_mut()) {
             *position = 0;
         }
@@ -519,7 +526,7 @@ impl Rig {
 
     /// How many nodes stand above a node.
     pub fn depth(&self, id: NodeId) -> usize {
-        std::iter::successors(self.parent(id), |&id| self.parent(id)).count()
+        self.position(id).map_or(0, |p| self.entries[p].depth)
     }
 
     /// World transforms at rest, in order of [`Rig::nodes`].

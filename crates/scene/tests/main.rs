@@ -1,0 +1,3 @@
+//! Scenes as those who build on them see them.
+
+mod rigs;
