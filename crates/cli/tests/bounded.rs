@@ -42,6 +42,37 @@ fn nodes_hang_two_thousand_deep_and_no_deeper_in_every_format() {
     assert!(fail(at, &["inspect", "wide.dae"]).contains("more than 256 attributes"));
 }
 
+/// Many leaves at the end of a deep chain: what calls nodes by whole paths would grow by depth times nodes.
+#[test]
+fn paths_of_nodes_are_bounded_together() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let (deep, leaves) = (1500, 12_000);
+    let node = |at: usize| match at + 1 < deep {
+        true => format!("{{\"name\":\"same\",\"children\":[{}]}}", at + 1),
+        false => {
+            let children: Vec<String> = (deep..deep + leaves).map(|leaf| leaf.to_string()).collect();
+            format!("{{\"name\":\"same\",\"children\":[{}]}}", children.join(","))
+        }
+    };
+    let nodes: Vec<String> =
+        (0..deep).map(node).chain((0..leaves).map(|_| "{\"name\":\"same\"}".to_owned())).collect();
+    let comb = format!(
+        "{{\"asset\":{{\"version\":\"2.0\"}},\"nodes\":[{}],\"scenes\":[{{\"nodes\":[0]}}],\"scene\":0}}",
+        nodes.join(",")
+    );
+    std::fs::write(at.join("comb.gltf"), comb).unwrap();
+    for ending in ["usda", "usdc", "usdz"] {
+        let said = fail(at, &["convert", "comb.gltf", &format!("comb.{ending}")]);
+        assert!(said.contains("hang so deep") && said.contains("64 MB are the limit"), "{said}");
+        assert!(!at.join(format!("comb.{ending}")).exists());
+    }
+    succeed(at, &["convert", "comb.gltf", "comb.glb"]);
+    let length = std::fs::metadata(at.join("comb.glb")).unwrap().len();
+    // Each of them stands there a few times.
+    assert!(length < 160 << 20, "{length}");
+}
+
 #[test]
 fn buffers_lie_in_the_folder_of_their_document_unless_others_are_allowed() {
     let folder = tempfile::tempdir().unwrap();

@@ -158,13 +158,7 @@ fn carried(joints: &[Joint], angle: f64, space: PairSpace, handles: Handles) -> 
     carried_from(&scene(joints, 0), joints, angle, space, handles)
 }
 
-fn carried_from(
-    source: &Scene,
-    joints: &[Joint],
-    angle: f64,
-    space: PairSpace,
-    handles: Handles,
-) -> Carried {
+fn carried_from(source: &Scene, joints: &[Joint], angle: f64, space: PairSpace, handles: Handles) -> Carried {
     let name = |index: usize| format!("n{index}");
     let pair = |index: usize| NodePair { source: name(index), target: name(index), space };
     let map = NameMap { nodes: (0..joints.len()).map(pair).collect(), ..NameMap::default() };

@@ -30,7 +30,7 @@ pub struct Addresses {
 
 /// How long the paths of nodes that share names may be together, in bytes: beyond that such nodes are given by their place in
 /// their rig, as a deep rig has longer paths than it has anything else.
-const LONGEST_PATHS: usize = 1 << 26;
+const LONGEST_PATHS: usize = 1 << 23;
 
 /// An address that leads nowhere.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]

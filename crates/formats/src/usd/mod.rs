@@ -249,11 +249,22 @@ pub struct WriteOptions<'a> {
     pub path: &'a Path,
 }
 
+/// How long the paths of all nodes may be together, in bytes: a hundred thousand nodes at an ordinary depth need a tenth.
+const LONGEST_PATHS: usize = 1 << 26;
+
 /// A USD file that holds a scene.
 ///
 /// # Errors
 /// Where layers cannot be written together, the binary form cannot be made, or something moves that an asset does not have.
 pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
+    let length = write::length_of_paths(scene);
+    if length > LONGEST_PATHS {
+        return Err(Fault::of_whole(format!(
+            "its nodes hang so deep that their paths, by which USD calls them, come to {} MB: {} MB are the limit",
+            length >> 20,
+            LONGEST_PATHS >> 20
+        )));
+    }
     let (adapted, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     // The standard knows y and z as up.

@@ -110,6 +110,20 @@ pub fn head(scene: &Scene, take: Option<&Take>, extra: Option<&str>, first: Opti
     head
 }
 
+/// How long the paths of all prims are together, in bytes: those who read and write the standard's files hold each in whole.
+pub fn length_of_paths(scene: &Scene) -> usize {
+    let mut total: usize = 0;
+    for rig in &scene.rigs {
+        let mut lengths: Vec<usize> = Vec::with_capacity(rig.len());
+        for ((_, node), parent) in rig.nodes().zip(rig.parent_positions()) {
+            let length = parent.map_or(0, |parent| lengths[parent]) + node.name.len() + 1;
+            lengths.push(length);
+            total = total.saturating_add(length);
+        }
+    }
+    total
+}
+
 /// Prim names of all nodes, unique among their siblings; the roots of all rigs are siblings.
 pub fn prim_names(scene: &Scene) -> Vec<Vec<(NodeId, String)>> {
     let mut taken: HashSet<(Option<NodeRef>, String)> = HashSet::new();
