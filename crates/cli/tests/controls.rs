@@ -275,6 +275,13 @@ fn a_sheet_is_written_once_and_attached_to_any_file_of_the_character() {
     let output = run(at, &["rig", &cart, "--sheet", "crane.toml"]);
     let said = String::from_utf8(output.stderr).unwrap();
     assert!(output.status.success() && said.contains("read without the rig sheet"), "{said}");
+    // Of two files one has them: that is all there is to say.
+    let said = String::from_utf8(run(at, &["map", &cart, &crane(), "--sheet", "crane.toml"]).stderr).unwrap();
+    let notes: Vec<&str> = said.lines().filter(|line| line.contains("crane.toml")).collect();
+    assert!(
+        notes.len() == 1 && notes[0].contains("crane.toml: taken for ") && notes[0].contains("not for "),
+        "{said}"
+    );
     for (sheet, expected) in [
         ("constraints = 3", "'constraints' is a list"),
         ("constraints = []", "holds no constraint"),
