@@ -284,16 +284,18 @@ impl Slopes {
             if is_inner { area } else { f64::INFINITY }
         };
         let mut areas = [f64::INFINITY; MOST_CORNERS + 2];
-        for (index, own) in areas.iter_mut().enumerate().take(corners.len() - 1).skip(1) {
+        // Of more corners than there should be, as rounding may make some, the first ones are looked at.
+        let count = corners.len().min(areas.len());
+        for (index, own) in areas.iter_mut().enumerate().take(count - 1).skip(1) {
             *own = area(corners[index - 1], corners[index], corners[index + 1]);
         }
         let mut sorted = areas;
-        sorted[..corners.len()].sort_unstable_by(f64::total_cmp);
-        let most = sorted[corners.len() / 2];
+        sorted[..count].sort_unstable_by(f64::total_cmp);
+        let most = sorted[count / 2];
         let (mut index, mut left_out) = (0, false);
         self.corners.retain(|_| {
             // Of two neighbours one stays, as what the other holds is told with both there.
-            left_out = !left_out && areas[index] <= most && areas[index].is_finite();
+            left_out = !left_out && areas.get(index).is_some_and(|own| *own <= most && own.is_finite());
             index += 1;
             !left_out
         });
