@@ -31,5 +31,5 @@ pub use record::LeftOut;
 pub use record::{Id, Made, Outcome, Record, Records, digest_of_file};
 pub use schema::schema;
 pub use shard::{Division, Shard};
-pub use worker_pool::{WorkerPool, is_stopping, stop_at_interrupt};
+pub use worker_pool::{WorkerPool, is_stopping, stop_at_interrupt, use_threads};
 pub use writer::{Overwrite, sweep};

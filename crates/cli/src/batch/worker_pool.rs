@@ -1,7 +1,7 @@
 //! Several jobs at a time.
 
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use rayon::ThreadPoolBuilder;
 
@@ -26,20 +26,31 @@ pub fn is_stopping() -> bool {
     STOPPING.load(Ordering::SeqCst)
 }
 
+/// Starts the threads for what is done in parallel in this process: so many, or one a core where it is not said. The first call
+/// counts.
+pub fn use_threads(threads: Option<usize>) -> Result<(), Failure> {
+    static MADE: OnceLock<Result<(), String>> = OnceLock::new();
+    let cores = || std::thread::available_parallelism().map_or(1, usize::from);
+    let make = || {
+        let threads = threads.unwrap_or_else(cores);
+        ThreadPoolBuilder::new().num_threads(threads).build_global().map_err(|error| error.to_string())
+    };
+    let made = MADE.get_or_init(make).clone();
+    made.map_err(|error| Failure::new(format!("threads cannot be started: {error}")))
+}
+
 /// Workers, each of which does one job at a time.
+///
+/// What a job does in parallel is done by threads that all workers share, so that the last long file has all of them. The workers
+/// are none of these: a thread that waits for its part may take up a part of another job then, but never another job.
 pub struct WorkerPool {
     workers: usize,
-    /// Threads that a worker's job may use for its channels.
-    threads: usize,
 }
 
 impl WorkerPool {
-    /// A crew for so many jobs that uses so many threads in all; as many as there are cores where it is not said.
-    pub fn new(threads: Option<usize>, jobs: usize) -> WorkerPool {
-        let cores = || std::thread::available_parallelism().map_or(1, usize::from);
-        let threads = threads.unwrap_or_else(cores).max(1);
-        let workers = threads.min(jobs.max(1));
-        WorkerPool { workers, threads: threads / workers }
+    /// As many workers as there are threads, or jobs.
+    pub fn new(jobs: usize) -> WorkerPool {
+        WorkerPool { workers: rayon::current_num_threads().min(jobs.max(1)) }
     }
 
     /// What becomes of each of the jobs, as long as they can `go_on` and are not asked to end; `None` for those that were not
@@ -49,26 +60,21 @@ impl WorkerPool {
         jobs: &[&Job<'_>],
         work: impl Fn(&Job<'_>) -> T + Sync,
         go_on: impl Fn() -> bool + Sync,
-    ) -> Result<Vec<Option<T>>, Failure> {
+    ) -> Vec<Option<T>> {
         let next = AtomicUsize::new(0);
         let results: Mutex<Vec<Option<T>>> = Mutex::new(jobs.iter().map(|_| None).collect());
-        // A pool a worker: one for all would let a thread that waits for channels begin another job, and hold both.
-        let pools = (0..self.workers)
-            .map(|_| ThreadPoolBuilder::new().num_threads(self.threads).build())
-            .collect::<Result<Vec<_>, _>>()
-            .map_err(|error| Failure::new(format!("threads cannot be started: {error}")))?;
         std::thread::scope(|scope| {
-            for pool in &pools {
+            for _ in 0..self.workers {
                 scope.spawn(|| {
                     while !is_stopping() && go_on() {
                         let index = next.fetch_add(1, Ordering::SeqCst);
                         let Some(job) = jobs.get(index) else { break };
-                        let result = pool.install(|| work(job));
+                        let result = work(job);
                         results.lock().unwrap_or_else(PoisonError::into_inner)[index] = Some(result);
                     }
                 });
             }
         });
-        Ok(results.into_inner().unwrap_or_else(PoisonError::into_inner))
+        results.into_inner().unwrap_or_else(PoisonError::into_inner)
     }
 }

@@ -58,7 +58,7 @@ pub fn by_claims<T: Send>(
         let mut looks = 0;
         while !left.is_empty() && !is_stopping() && goes_on() {
             let mut held = Vec::new();
-            for (job, came) in left.iter().zip(crew.each(&left, came, &goes_on)?) {
+            for (job, came) in left.iter().zip(crew.each(&left, came, &goes_on)) {
                 match came {
                     Some(Came::Done(done)) => drop(made.insert(job.source.id(), *done)),
                     Some(Came::Elsewhere) => elsewhere += 1,

@@ -19,7 +19,7 @@ use self::preview::print_plan;
 use self::watch::watch;
 use self::work::{done, planned};
 use crate::args::Run;
-use crate::batch::{EXAMPLE, Recipe, Records, Verdict, stop_at_interrupt};
+use crate::batch::{EXAMPLE, Recipe, Records, Verdict, stop_at_interrupt, use_threads};
 use crate::failure::Failure;
 use crate::report::print_text;
 use crate::terminal::Report;
@@ -31,6 +31,7 @@ pub fn run(args: &Run) -> Result<ExitCode, Failure> {
         return Ok(ExitCode::SUCCESS);
     }
     let Some(path) = &args.recipe else { return Err(Failure::new("name a recipe")) };
+    use_threads(args.jobs.map(usize::from))?;
     let summary = args.summary.as_deref().map(Summary::new).transpose()?;
     if args.watch {
         return watch(args, path, summary.as_ref());

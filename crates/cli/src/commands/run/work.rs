@@ -55,7 +55,7 @@ pub fn done(args: &Run, plan: &Plan<'_>, summary: Option<&Summary<'_>>) -> Resul
     let overwrite = if args.replace { Overwrite::Always } else { Overwrite::Never };
     let runner = JobRunner::new(plan, overwrite);
     let progress = Progress::new(to_do.len());
-    let crew = WorkerPool::new(args.jobs.map(usize::from), to_do.len());
+    let crew = WorkerPool::new(to_do.len());
     let work = |job: &Job<'_>| -> Worked {
         progress.begins(job);
         let record = runner.work(job);
@@ -78,7 +78,7 @@ pub fn done(args: &Run, plan: &Plan<'_>, summary: Option<&Summary<'_>>) -> Resul
             to_do.sort_by_cached_key(|job| Reverse(size(job)));
             by_claims(plan, &to_do, (&crew, &progress), work, goes_on)?
         }
-        _ => (crew.each(&to_do.iter().collect::<Vec<_>>(), work, goes_on)?, 0),
+        _ => (crew.each(&to_do.iter().collect::<Vec<_>>(), work, goes_on), 0),
     };
     progress.clear();
     if runner.is_full() {
