@@ -89,14 +89,18 @@ fn caught(command: impl FnOnce() -> Result<ExitCode, Failure>) -> Result<ExitCod
         if std::env::var_os("RUST_BACKTRACE").is_some_and(|asked| asked != "0") {
             usual(info);
         }
-        let said =
-            info.payload_as_str().unwrap_or("no reason given").lines().next().unwrap_or_default().to_owned();
-        let place = info.location().map(ToString::to_string).unwrap_or_default();
+        let said = info
+            .payload_as_str()
+            .and_then(|said| said.lines().next())
+            .unwrap_or("no reason given")
+            .to_owned();
+        let place = info.location().map_or("an unknown place".to_owned(), ToString::to_string);
         // The first one is the cause.
         FAULT.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(format!("{said} at {place}"));
     }));
     std::panic::catch_unwind(AssertUnwindSafe(command)).unwrap_or_else(|_| {
-        let fault = FAULT.lock().unwrap_or_else(PoisonError::into_inner).take().unwrap_or_default();
+        let fault = FAULT.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let fault = fault.unwrap_or_else(|| "nothing more is known".to_owned());
         let words: Vec<String> =
             std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
         terminal::complain(&format!(

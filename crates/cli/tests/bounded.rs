@@ -7,7 +7,11 @@ fn chain(depth: usize) -> String {
         true => format!("{{\"name\":\"n{at}\",\"children\":[{}]}}", at + 1),
         false => format!("{{\"name\":\"n{at}\"}}"),
     };
-    let nodes: Vec<String> = (0..depth).map(node).collect();
+    document((0..depth).map(node).collect())
+}
+
+/// A glTF document of some nodes, the first of which is the root.
+fn document(nodes: Vec<String>) -> String {
     format!(
         "{{\"asset\":{{\"version\":\"2.0\"}},\"nodes\":[{}],\"scenes\":[{{\"nodes\":[0]}}],\"scene\":0}}",
         nodes.join(",")
@@ -55,12 +59,8 @@ fn paths_of_nodes_are_bounded_together() {
             format!("{{\"name\":\"same\",\"children\":[{}]}}", children.join(","))
         }
     };
-    let nodes: Vec<String> =
-        (0..deep).map(node).chain((0..leaves).map(|_| "{\"name\":\"same\"}".to_owned())).collect();
-    let comb = format!(
-        "{{\"asset\":{{\"version\":\"2.0\"}},\"nodes\":[{}],\"scenes\":[{{\"nodes\":[0]}}],\"scene\":0}}",
-        nodes.join(",")
-    );
+    let leaves = (0..leaves).map(|_| "{\"name\":\"same\"}".to_owned());
+    let comb = document((0..deep).map(node).chain(leaves).collect());
     std::fs::write(at.join("comb.gltf"), comb).unwrap();
     for ending in ["usda", "usdc", "usdz"] {
         let said = fail(at, &["convert", "comb.gltf", &format!("comb.{ending}")]);

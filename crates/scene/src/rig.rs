@@ -511,12 +511,7 @@ impl Rig {
 
     /// How many nodes the longest way from a node without a parent down to one without children has.
     pub fn longest_chain(&self) -> usize {
-        let mut depths: Vec<usize> = Vec::with_capacity(self.entries.len());
-        for above in self.parent_positions() {
-            // Parents come first.
-            depths.push(1 + above.map_or(0, |above| depths[above]));
-        }
-        depths.into_iter().max().unwrap_or(0)
+        self.entries.iter().map(|entry| entry.depth + 1).max().unwrap_or(0)
     }
 
     /// A node's children, in order.

@@ -27,7 +27,9 @@ proptest! {
         for (id, _) in rig.nodes() {
             let above = std::iter::successors(rig.parent(id), |&id| rig.parent(id)).count();
             prop_assert_eq!(rig.depth(id), above);
+            prop_assert!(above < rig.longest_chain());
         }
+        prop_assert!(rig.nodes().any(|(id, _)| rig.depth(id) + 1 == rig.longest_chain()));
     }
 }
 
