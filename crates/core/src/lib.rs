@@ -72,8 +72,8 @@ pub use glam;
 pub use nimble_curve_curves::{angle, curve, fit, rotation, tcb, time, value};
 pub use nimble_curve_ops as ops;
 pub use nimble_curve_scene::{
-    address, choice, constraint, controller, evaluate, judge, ledger, parts, rig, scene, similar, space,
-    validate,
+    address, choice, constraint, controller, evaluate, hierarchy, judge, ledger, parts, rig, scene, similar,
+    space, validate,
 };
 
 /// What most programs need.

@@ -5,6 +5,7 @@ use std::path::Path;
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::curve::{Behaviour, Curve, Interpolation, Key, Tangent, TangentShape};
+use nimble_curve_core::rig::{Node, NodeKind};
 use nimble_curve_core::rotation::RotationOrder;
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::time::FrameRate;
@@ -22,6 +23,18 @@ fn with_extra_data_everything_comes_back_in_every_form() {
             assert!(through(&scene, form, false) == scene, "{name} {form:?}");
         }
     }
+}
+
+/// Equal nodes pack into next to nothing: what bounds broken files must not refuse them.
+#[test]
+fn many_equal_nodes_are_read_from_a_small_file() {
+    let mut scene = scene("cart.ncurve");
+    let node = Node::new("same", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
+    for _ in 0..4000 {
+        scene.rigs[0].add(None, node.clone()).unwrap();
+    }
+    let back = through(&scene, Format::Usdc, true);
+    assert_eq!(back.rigs[0].len(), scene.rigs[0].len());
 }
 
 #[test]

@@ -9,6 +9,7 @@ pub mod constraint;
 pub mod controller;
 mod driven;
 pub mod evaluate;
+pub mod hierarchy;
 pub mod judge;
 pub mod ledger;
 pub mod parts;

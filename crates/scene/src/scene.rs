@@ -284,6 +284,15 @@ impl Take {
         active.flat_map(|layer| layer.tracks.iter().map(move |track| (layer, track)))
     }
 
+    /// The same by the nodes that they are on.
+    pub fn tracks_by_node(&self) -> TracksByNode<'_> {
+        let mut by_node: HashMap<NodeRef, Vec<(&Layer, &Track)>> = HashMap::new();
+        for (layer, track) in self.active_tracks() {
+            by_node.entry((track.target.rig, track.target.node)).or_default().push((layer, track));
+        }
+        TracksByNode { by_node }
+    }
+
     /// How many keys and sampled numbers all tracks have.
     pub fn value_count(&self) -> usize {
         self.tracks().map(|(_, track)| track.controller.value_count()).sum()
@@ -292,5 +301,19 @@ impl Take {
     /// From the first to the last key or sample of all layers.
     pub fn key_range(&self) -> Option<TimeRange> {
         self.tracks().filter_map(|(_, track)| track.controller.range()).reduce(TimeRange::union)
+    }
+}
+
+/// The tracks of a take that count, by their nodes: for passes over all nodes, each of which would look through all tracks
+/// otherwise.
+#[derive(Debug)]
+pub struct TracksByNode<'a> {
+    by_node: HashMap<NodeRef, Vec<(&'a Layer, &'a Track)>>,
+}
+
+impl<'a> TracksByNode<'a> {
+    /// What is on a node, from the lowest layer up.
+    pub fn on(&self, node: NodeRef) -> &[(&'a Layer, &'a Track)] {
+        self.by_node.get(&node).map_or(&[], Vec::as_slice)
     }
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Write;
 
 use nimble_curve_core::controller::Controller;
+use nimble_curve_core::hierarchy::Hierarchy;
 use nimble_curve_core::ops::survey::{Movement, survey};
 use nimble_curve_core::rig::{NodeId, NodeKind, OpValue, Rig};
 use nimble_curve_core::scene::{LayerMode, PropertyKind, Scene, Take};
@@ -94,7 +95,13 @@ fn kinds(rig: &Rig) -> String {
 }
 
 fn print_tree(out: &mut impl Write, rig: &Rig) -> Result<(), Failure> {
-    fn branch(out: &mut impl Write, rig: &Rig, id: NodeId, lead: &str, is_last: bool) -> Result<(), Failure> {
+    fn branch(
+        out: &mut impl Write,
+        (rig, hierarchy): (&Rig, &Hierarchy<'_>),
+        id: NodeId,
+        lead: &str,
+        is_last: bool,
+    ) -> Result<(), Failure> {
         let Some(node) = rig.node(id) else { return Ok(()) };
         let order = match node.op("rotation").map(|op| op.value) {
             Some(OpValue::Rotate { order, .. }) => order.to_string(),
@@ -116,15 +123,16 @@ fn print_tree(out: &mut impl Write, rig: &Rig) -> Result<(), Failure> {
         let fork = if is_last { "└ " } else { "├ " };
         writeln!(out, "        {lead}{fork}{}  {}", node.name, Style::Faint.paint(&about))?;
         let below = format!("{lead}{}", if is_last { "  " } else { "│ " });
-        let children: Vec<NodeId> = rig.children(Some(id)).collect();
+        let children = hierarchy.children(id);
         for (index, child) in children.iter().enumerate() {
-            branch(out, rig, *child, &below, index + 1 == children.len())?;
+            branch(out, (rig, hierarchy), *child, &below, index + 1 == children.len())?;
         }
         Ok(())
     }
-    let roots: Vec<NodeId> = rig.children(None).collect();
+    let hierarchy = Hierarchy::new(rig);
+    let roots = hierarchy.roots();
     for (index, root) in roots.iter().enumerate() {
-        branch(out, rig, *root, "", index + 1 == roots.len())?;
+        branch(out, (rig, &hierarchy), *root, "", index + 1 == roots.len())?;
     }
     Ok(())
 }

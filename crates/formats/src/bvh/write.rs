@@ -1,15 +1,17 @@
 //! From a scene to BVH text: every channel is sampled.
 
+use std::collections::HashMap;
 use std::fmt::Write as _;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::angle;
 use nimble_curve_core::controller::{Controller, Samples};
 use nimble_curve_core::evaluate::{Evaluator, Pose, PropertySampler};
+use nimble_curve_core::hierarchy::Hierarchy;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::rig::{Node, NodeId, Rig};
+use nimble_curve_core::rig::{Node, NodeId, ROTATION, Rig, TRANSLATION};
 use nimble_curve_core::rotation::{RotationOrder, nearest_euler, principal_euler};
-use nimble_curve_core::scene::{PropertyKind, Scene, Take, Target, Track};
+use nimble_curve_core::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_core::value::Value;
@@ -37,7 +39,7 @@ pub(crate) fn written(scene: &Scene, take: Option<&Take>) -> Result<(String, Led
     };
     let sheet = Sheet::of(scene, rig, take)?;
     let mut text = String::from("HIERARCHY\n");
-    for root in rig.children(None) {
+    for &root in sheet.hierarchy.roots() {
         sheet.write_joint(&mut text, root, 0);
     }
     let (rate, range) = sheet.timing();
@@ -45,7 +47,7 @@ pub(crate) fn written(scene: &Scene, take: Option<&Take>) -> Result<(String, Led
     let _ = writeln!(text, "MOTION\nFrames: {frames}\nFrame Time: {:.10}", 1.0 / rate.fps());
     sheet.write_rows(&mut text, frames)?;
     let mut nodes = Vec::new();
-    for root in rig.children(None) {
+    for &root in sheet.hierarchy.roots() {
         sheet.order(root, &mut nodes);
     }
     Ok((text, sheet.ledger(), Written { nodes, start: range.first }))
@@ -79,8 +81,11 @@ struct Sheet<'a> {
     scene: &'a Scene,
     rig: &'a Rig,
     take: Option<&'a Take>,
+    hierarchy: Hierarchy<'a>,
     /// The joints with channels, in the order of their columns.
     columns: Vec<Joint>,
+    /// Which column is whose.
+    column_of: HashMap<NodeId, usize>,
 }
 
 struct Joint {
@@ -94,31 +99,41 @@ struct Joint {
 
 impl<'a> Sheet<'a> {
     fn of(scene: &'a Scene, rig: &'a Rig, take: Option<&'a Take>) -> Result<Sheet<'a>, Fault> {
-        let animated = |id: NodeId, property: &str| {
-            take.into_iter().flat_map(Take::tracks).any(|(_, track)| is_on(track, id, property))
-        };
+        let mut tracks: HashMap<NodeId, Vec<&Track>> = HashMap::new();
+        for (_, track) in take.into_iter().flat_map(Take::tracks).filter(|(_, track)| track.target.rig == 0) {
+            tracks.entry(track.target.node).or_default().push(track);
+        }
         // Columns follow the hierarchy depth first, which need not be the order of the nodes.
-        let mut columns = Vec::new();
-        let mut open: Vec<NodeId> = rig.children(None).collect();
-        open.reverse();
+        let hierarchy = Hierarchy::new(rig);
+        let (mut columns, mut column_of) = (Vec::new(), HashMap::new());
+        let mut open: Vec<NodeId> = hierarchy.roots().iter().rev().copied().collect();
         while let Some(id) = open.pop() {
             let (Some(node), Some(position)) = (rig.node(id), rig.position(id)) else { continue };
-            let below: Vec<NodeId> = rig.children(Some(id)).collect();
+            let below = hierarchy.children(id);
             open.extend(below.iter().rev());
-            if is_end_site(rig, id, node) {
+            // An end or a locator without children below a joint is written as an end site.
+            if node.kind.is_support() && rig.parent(id).is_some() && below.is_empty() {
                 continue;
             }
+            let own = tracks.get(&id).map_or(&[][..], Vec::as_slice);
+            let is_moved = own.iter().any(|track| track.target.property == TRANSLATION);
             let view = node.canonical();
             let is_identity = |q: glam::DQuat| q.w.abs() >= 1.0;
+            column_of.insert(id, columns.len());
             columns.push(Joint {
                 id,
                 position,
-                order: order_of(node, take, id),
-                moves: rig.parent(id).is_none() || animated(id, "translation") || view.is_none(),
+                order: order_of(node, own),
+                moves: rig.parent(id).is_none() || is_moved || view.is_none(),
                 is_plain: view.is_some_and(|v| is_identity(v.before) && is_identity(v.after)),
             });
         }
-        Ok(Sheet { scene, rig, take, columns })
+        Ok(Sheet { scene, rig, take, hierarchy, columns, column_of })
+    }
+
+    /// A node's column; none of one that is written as an end site.
+    fn column(&self, id: NodeId) -> Option<&Joint> {
+        self.column_of.get(&id).map(|column| &self.columns[*column])
     }
 
     /// The rate of the rows and the range they cover.
@@ -138,7 +153,7 @@ impl<'a> Sheet<'a> {
         let Some(node) = self.rig.node(id) else { return };
         let indent = "  ".repeat(depth);
         let offset = node.rest().translation;
-        let column = self.columns.iter().find(|joint| joint.id == id);
+        let column = self.column(id);
         let head = match column {
             None => "End Site".to_owned(),
             Some(_) if depth == 0 => format!("ROOT {}", one_line(&node.name)),
@@ -159,14 +174,14 @@ impl<'a> Sheet<'a> {
                 format!("3 {rotation}")
             };
             let _ = writeln!(text, "{indent}  CHANNELS {channels}");
-            let mut below = self.rig.children(Some(id)).peekable();
-            if below.peek().is_none() {
+            let below = self.hierarchy.children(id);
+            if below.is_empty() {
                 let _ = writeln!(
                     text,
                     "{indent}  End Site\n{indent}  {{\n{indent}    OFFSET 0 0 0\n{indent}  }}"
                 );
             }
-            for child in below {
+            for &child in below {
                 self.write_joint(text, child, depth + 1);
             }
         }
@@ -176,12 +191,12 @@ impl<'a> Sheet<'a> {
     /// The nodes as `write_joint` writes them.
     fn order(&self, id: NodeId, nodes: &mut Vec<Option<NodeId>>) {
         nodes.push(Some(id));
-        if self.columns.iter().any(|joint| joint.id == id) {
-            let mut below = self.rig.children(Some(id)).peekable();
-            if below.peek().is_none() {
+        if self.column(id).is_some() {
+            let below = self.hierarchy.children(id);
+            if below.is_empty() {
                 nodes.push(None);
             }
-            below.for_each(|child| self.order(child, nodes));
+            below.iter().for_each(|child| self.order(*child, nodes));
         }
     }
 
@@ -190,13 +205,20 @@ impl<'a> Sheet<'a> {
         let (Some(take), true) = (self.take, frames > 0) else { return Ok(()) };
         let fault = |error: nimble_curve_core::evaluate::EvaluateError| Fault::of_whole(error.to_string());
         let mut poses = Evaluator::new(self.scene, Some(take), 0).map_err(fault)?;
+        let tracks = take.tracks_by_node();
         let mut plain = Vec::with_capacity(self.columns.len());
         for joint in &self.columns {
-            let target = Target { rig: 0, node: joint.id, property: "rotation".into() };
-            plain.push(match joint.is_plain {
-                true => Some(PropertySampler::new(self.scene, take, &target).map_err(fault)?),
-                false => None,
-            });
+            if !joint.is_plain {
+                plain.push(None);
+                continue;
+            }
+            let target = Target { rig: 0, node: joint.id, property: ROTATION.into() };
+            let turns: Vec<(&Layer, &Track)> = (tracks.on((0, joint.id)).iter())
+                .filter(|(_, track)| track.target.property == ROTATION)
+                .copied()
+                .collect();
+            let sampler = PropertySampler::of_tracks(self.scene, &target, &turns, Some(take.range));
+            plain.push(Some(sampler.map_err(fault)?));
         }
         let mut pose = Pose::default();
         let mut last: Vec<Option<glam::DVec3>> = vec![None; self.columns.len()];
@@ -239,9 +261,8 @@ impl<'a> Sheet<'a> {
         let (rate, range) = self.timing();
         for (layer, track) in take.tracks() {
             let holds = track.target.rig == 0
-                && self.columns.iter().any(|joint| {
-                    joint.id == track.target.node
-                        && self.rig.node(joint.id).and_then(|node| node.op(&track.target.property)).is_some()
+                && self.column(track.target.node).is_some_and(|joint| {
+                    self.rig.node(joint.id).and_then(|node| node.op(&track.target.property)).is_some()
                 });
             let kind =
                 self.scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property);
@@ -295,17 +316,8 @@ impl<'a> Sheet<'a> {
     }
 }
 
-fn is_on(track: &Track, id: NodeId, property: &str) -> bool {
-    track.target.rig == 0 && track.target.node == id && track.target.property == property
-}
-
-/// Whether a node is written as an end site: an end or a locator without children below a joint.
-fn is_end_site(rig: &Rig, id: NodeId, node: &Node) -> bool {
-    node.kind.is_support() && rig.parent(id).is_some() && rig.children(Some(id)).next().is_none()
-}
-
 /// The order in which a joint's rotation is animated, else that of its rest.
-fn order_of(node: &Node, take: Option<&Take>, id: NodeId) -> RotationOrder {
+fn order_of(node: &Node, tracks: &[&Track]) -> RotationOrder {
     let at_rest = node.canonical().and_then(|view| view.order).unwrap_or(RotationOrder::Yxz);
     let of_track = |controller: &Controller| match controller {
         Controller::Euler(euler) => Some(euler.order),
@@ -315,11 +327,8 @@ fn order_of(node: &Node, take: Option<&Take>, id: NodeId) -> RotationOrder {
         },
         _ => None,
     };
-    take.into_iter()
-        .flat_map(Take::tracks)
-        .filter(|(_, track)| is_on(track, id, "rotation"))
-        .find_map(|(_, track)| of_track(&track.controller))
-        .unwrap_or(at_rest)
+    let turns = tracks.iter().filter(|track| track.target.property == ROTATION);
+    turns.into_iter().find_map(|track| of_track(&track.controller)).unwrap_or(at_rest)
 }
 
 /// A name without the line breaks and braces that would end it.

@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use nimble_curve_core::controller::Controller;
+use nimble_curve_core::hierarchy::Hierarchy;
 use nimble_curve_core::rig::{AttributeKind, Node, NodeId, NodeKind, OpValue, Rig};
 use nimble_curve_core::scene::{Scene, Take, Target, Track};
 use nimble_curve_core::time::Ticks;
@@ -237,13 +238,9 @@ impl Writer {
     /// Says which nodes are joints: a skin for each hierarchy, without a mesh.
     fn skins(&mut self, scene: &Scene) {
         for (index, rig) in scene.rigs.iter().enumerate() {
-            for root in rig.children(None) {
-                let mut below = vec![root];
-                let mut at = 0;
-                while let Some(&id) = below.get(at) {
-                    below.extend(rig.children(Some(id)));
-                    at += 1;
-                }
+            let hierarchy = Hierarchy::new(rig);
+            for &root in hierarchy.roots() {
+                let mut below = hierarchy.below(root);
                 let is_joint = |id: &NodeId| rig.node(*id).is_some_and(|node| node.kind == NodeKind::Joint);
                 below.retain(is_joint);
                 below.sort_by_key(|id| rig.position(*id));

@@ -9,6 +9,9 @@ use openusd::usdc::CrateFile;
 /// The deepest nesting of values.
 const MOST_DEEP: usize = 16;
 
+/// How many entries a table may have whatever its size is.
+const MOST_ENTRIES: u64 = 1 << 20;
+
 /// Checks the tables of a layer, before it is opened.
 pub fn tables(bytes: &[u8]) -> Result<()> {
     let look = Look { bytes, left: 0 };
@@ -25,8 +28,8 @@ pub fn tables(bytes: &[u8]) -> Result<()> {
         let end = start.checked_add(size).filter(|end| *end <= bytes.len());
         let end = end.context("a section reaches beyond the file")?;
         let section = Look { bytes: &bytes[..end], left: 0 };
-        // Each entry takes a byte at the least, but for runs that pack well.
-        let fits = |count: u64| count <= 16 * size as u64 + 64;
+        // Most entries take a byte and more; runs of equal steps pack into next to nothing, so that many of them are believed.
+        let fits = |count: u64| count <= (16 * size as u64).max(MOST_ENTRIES);
         let packed = |at: usize| -> Result<usize> {
             let length = section.word(at)? as usize;
             let next = (at + 8).checked_add(length).filter(|next| *next <= end);

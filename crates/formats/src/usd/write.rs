@@ -39,9 +39,13 @@ pub struct Written {
 /// # Errors
 /// Where a controller of a joint in a skeleton cannot be evaluated.
 pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Result<Written, EvaluateError> {
+    let take = scene.takes.first();
+    let base = take.and_then(|take| take.layers.first()).into_iter().flat_map(|layer| &layer.tracks);
     let mut writer = Writer {
         scene,
-        take: scene.takes.first(),
+        take,
+        // Of several on a property the first counts.
+        base: base.rev().map(|track| (&track.target, &track.controller)).collect(),
         text: String::new(),
         paths: Vec::new(),
         written: HashSet::new(),
@@ -64,6 +68,8 @@ pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Result<
 struct Writer<'a> {
     scene: &'a Scene,
     take: Option<&'a Take>,
+    /// What drives what, on the take's first layer.
+    base: HashMap<&'a Target, &'a Controller>,
     text: String,
     paths: Vec<(String, NodeRef)>,
     written: HashSet<Target>,
@@ -259,10 +265,8 @@ impl Writer<'_> {
         let is_list = node.canonical().is_none();
         for op in &node.transform {
             let target = Target { rig: index, node: id, property: op.name.clone() };
-            let tracks = self.take.and_then(|take| take.layers.first()).map(|layer| &layer.tracks);
-            let track = tracks.into_iter().flatten().find(|track| track.target == target);
+            let controller = self.base.get(&target).copied();
             let suffix = if is_list { format!(":{}", identifier(&op.name)) } else { String::new() };
-            let controller = track.map(|track| &track.controller);
             if self.step(node, op, controller, &suffix, &inner, &mut order) {
                 self.written.insert(target);
             }
@@ -459,12 +463,11 @@ impl Writer<'_> {
                 false => format!(" (\n{indent}    displayName = \"{}\"\n{indent})", plain(&attribute.name)),
             };
             let target = Target { rig, node: id, property: attribute.name.clone() };
-            let tracks = self.take.and_then(|take| take.layers.first()).map(|layer| &layer.tracks);
-            let track = tracks.into_iter().flatten().find(|track| track.target == target);
+            let controller = self.base.get(&target).copied();
             let name = format!("{USER}{own}");
             match &attribute.kind {
                 AttributeKind::Number { default, .. } => {
-                    let driven = match track.map(|track| &track.controller) {
+                    let driven = match controller {
                         Some(Controller::Components(curves)) if !curves.is_empty() => {
                             Driven::Curve(&curves[0], false)
                         }
@@ -473,7 +476,7 @@ impl Writer<'_> {
                         }
                         _ => Driven::Not,
                     };
-                    let default = match track.map(|track| &track.controller) {
+                    let default = match controller {
                         Some(Controller::Constant(Value::Number(held))) => held,
                         _ => default,
                     };
@@ -495,7 +498,7 @@ impl Writer<'_> {
                     let custom = if is_standard { "" } else { "custom " };
                     let _ =
                         writeln!(self.text, "{indent}{custom}{kind} {name} = {}{displayed}", shown(*default));
-                    if let Some(Controller::Discrete(curve)) = track.map(|track| &track.controller) {
+                    if let Some(Controller::Discrete(curve)) = controller {
                         let _ = writeln!(self.text, "{indent}{kind} {name}.timeSamples = {{");
                         for (time, value) in curve.keys() {
                             if let Discrete::Switch(on) = value {

@@ -5,7 +5,7 @@ use nimble_curve_curves::value::Value;
 
 use super::{CoupledSampler, EvaluateError, NodeSampler};
 use crate::rig::{Canonical, Node, ROTATION, SCALE, TRANSLATION};
-use crate::scene::{PropertyKind, Scene, Take, Target};
+use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
 /// Evaluates one property with its layers, what is coupled to it and what constraints make of its node.
 #[derive(Debug)]
@@ -36,7 +36,21 @@ impl<'a> ChannelSampler<'a> {
         take: &'a Take,
         target: &Target,
     ) -> Result<ChannelSampler<'a>, EvaluateError> {
-        let own = CoupledSampler::new(scene, Some(take), target)?;
+        let own = take.active_tracks().filter(|(_, track)| track.target == *target).collect::<Vec<_>>();
+        ChannelSampler::of_tracks(scene, take, target, &own)
+    }
+
+    /// The same with the tracks on the property, in order of their layers, all of which count.
+    ///
+    /// # Errors
+    /// As [`new`](ChannelSampler::new).
+    pub fn of_tracks(
+        scene: &'a Scene,
+        take: &'a Take,
+        target: &Target,
+        tracks: &[(&'a Layer, &'a Track)],
+    ) -> Result<ChannelSampler<'a>, EvaluateError> {
+        let own = CoupledSampler::of_tracks((scene, Some(take)), target, tracks, 0)?;
         let kind = own.kind();
         let node = (target.rig, target.node);
         let is_step = [TRANSLATION, ROTATION, SCALE].contains(&target.property.as_str());

@@ -189,16 +189,29 @@ impl<'a> NodeSampler<'a> {
         take: Option<&'a Take>,
         node: NodeRef,
     ) -> Result<NodeSampler<'a>, EvaluateError> {
+        let drivers: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
+            .filter(|(_, track)| (track.target.rig, track.target.node) == node)
+            .collect();
+        NodeSampler::of_tracks(scene, take, node, &drivers)
+    }
+
+    /// The same with the tracks on the node, in order of their layers, all of which count.
+    ///
+    /// # Errors
+    /// As [`new`](NodeSampler::new).
+    pub fn of_tracks(
+        scene: &'a Scene,
+        take: Option<&'a Take>,
+        node: NodeRef,
+        tracks: &[(&'a Layer, &'a Track)],
+    ) -> Result<NodeSampler<'a>, EvaluateError> {
         let found = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
         let of = found.ok_or_else(|| EvaluateError::Missing(format!("node of rig {}", node.0)))?;
         if scene.is_driven(node) {
             let solver = Box::new(Solver::new(scene, take, [node])?);
             return Ok(NodeSampler { source: Source::Solved(solver, node) });
         }
-        let drivers: Vec<(&Layer, &Track)> = (take.into_iter().flat_map(Take::active_tracks))
-            .filter(|(_, track)| (track.target.rig, track.target.node) == node)
-            .collect();
-        OwnSampler::new(scene, take, node, of, &drivers).map(|own| NodeSampler { source: Source::Own(own) })
+        OwnSampler::new(scene, take, node, of, tracks).map(|own| NodeSampler { source: Source::Own(own) })
     }
 
     /// The local transform at a time in ticks, and its rotation part, scale left out.

@@ -7,13 +7,13 @@ use nimble_curve_curves::value::Quantity;
 
 use super::look::look;
 use super::means::{Amount, Shift, Turn};
-use super::node::{Drivers, Number, Scenes, drivers, kind_of};
+use super::node::{Drivers, Number, Scenes, kind_of};
 use super::sides::{Sides, components, turn_from, turned};
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
 use crate::evaluate::{ChannelSampler, EvaluateError, NodeSampler};
 use crate::rig::{ROTATION, TRANSLATION};
-use crate::scene::{PropertyKind, Scene, Take};
+use crate::scene::{PropertyKind, Scene, Target, Track, TracksByNode};
 
 /// Rotations by angles that are whole turns apart.
 const WINDINGS: [f64; 3] = [-1.0, 0.0, 1.0];
@@ -27,15 +27,14 @@ impl<'a> Scenes<'a> {
             return verdict;
         }
         let chain = self.below(turn.result, turn.beside);
-        let sides = (self.turning(self.source, turn.of.iter().map(|factor| factor.node)), {
-            self.turning_result(chain.iter().copied())
-        });
-        let (source_take, result_take) = self.takes();
-        let sources: Result<Vec<_>, EvaluateError> = (turn.of.iter())
-            .map(|factor| NodeSampler::new(self.source, Some(source_take), factor.node))
-            .collect();
+        let sides = (
+            turning(self.source, &self.tracks.0, turn.of.iter().map(|factor| factor.node)),
+            turning(self.result, &self.tracks.1, chain.iter().copied()),
+        );
+        let sources: Result<Vec<_>, EvaluateError> =
+            turn.of.iter().map(|factor| self.source_node(factor.node)).collect();
         let results: Result<Vec<_>, EvaluateError> =
-            (chain.iter()).map(|node| NodeSampler::new(self.result, Some(result_take), *node)).collect();
+            chain.iter().map(|node| self.result_node(*node)).collect();
         let (sources, results) = match (sources, results) {
             (Ok(sources), Ok(results)) => (sources, results),
             (Err(error), _) | (_, Err(error)) => {
@@ -46,8 +45,7 @@ impl<'a> Scenes<'a> {
         let mut turning = Turning { scenes: self, turn, sources, results };
         let seen = look(&mut turning, &self.looks(&sides, limits.angle));
         let property = |drivers: &Drivers<'a>, node: NodeRef| {
-            let own =
-                |(_, track): &&(&_, &crate::scene::Track)| (track.target.rig, track.target.node) == node;
+            let own = |(_, track): &&(&_, &Track)| (track.target.rig, track.target.node) == node;
             let found = drivers.iter().find(own).map(|(_, track)| track.target.property.clone());
             found.unwrap_or_else(|| ROTATION.to_owned())
         };
@@ -64,10 +62,9 @@ impl<'a> Scenes<'a> {
         if shift.of.iter().any(|node| self.is_excused(*node, TRANSLATION)) {
             return verdict;
         }
-        let (source_take, result_take) = self.takes();
         let samplers: Result<Vec<_>, EvaluateError> =
-            shift.of.iter().map(|node| NodeSampler::new(self.source, Some(source_take), *node)).collect();
-        let own = NodeSampler::new(self.result, Some(result_take), shift.result);
+            shift.of.iter().map(|node| self.source_node(*node)).collect();
+        let own = self.result_node(shift.result);
         let (sources, result) = match (samplers, own) {
             (Ok(sources), Ok(result)) => (sources, result),
             (Err(error), _) | (_, Err(error)) => {
@@ -78,16 +75,15 @@ impl<'a> Scenes<'a> {
         let mut theirs: Drivers<'a> = Vec::new();
         for &node in &shift.of {
             // The last one's own turn does not move it, but about a pivot.
-            let all = drivers(source_take, node).into_iter();
             let moves = is_list(self.source, node);
-            theirs.extend(
-                all.filter(|(_, track)| node != source || moves || track.target.property == TRANSLATION),
-            );
+            let matters =
+                |(_, track): &&(_, &Track)| node != source || moves || track.target.property == TRANSLATION;
+            theirs.extend(self.tracks.0.on(node).iter().filter(matters));
         }
         let moves = is_list(self.result, shift.result);
-        let ours: Drivers<'a> = drivers(result_take, shift.result)
-            .into_iter()
+        let ours: Drivers<'a> = (self.tracks.1.on(shift.result).iter())
             .filter(|(_, track)| moves || track.target.property == TRANSLATION)
+            .copied()
             .collect();
         let mut moving = Moving { scenes: self, shift, sources, result };
         let seen = look(&mut moving, &self.looks(&(theirs, ours), limits.length));
@@ -109,9 +105,14 @@ impl<'a> Scenes<'a> {
             verdict.missing.push(format!("{address} is not in the result"));
             return verdict;
         };
+        let of = |tracks: &TracksByNode<'a>, target: &Target| -> Drivers<'a> {
+            let on = tracks.on((target.rig, target.node)).iter();
+            on.filter(|(_, track)| track.target.property == target.property).copied().collect()
+        };
+        let sides = (of(&self.tracks.0, &amount.source), of(&self.tracks.1, &amount.result));
         let (source_take, result_take) = self.takes();
-        let source = ChannelSampler::new(self.source, source_take, &amount.source);
-        let result = ChannelSampler::new(self.result, result_take, &amount.result);
+        let source = ChannelSampler::of_tracks(self.source, source_take, &amount.source, &sides.0);
+        let result = ChannelSampler::of_tracks(self.result, result_take, &amount.result, &sides.1);
         let (source, result) = match (source, result) {
             (Ok(source), Ok(result)) => (source, result),
             (Err(error), _) | (_, Err(error)) => {
@@ -119,11 +120,6 @@ impl<'a> Scenes<'a> {
                 return verdict;
             }
         };
-        let of = |take: &'a Take, target: &crate::scene::Target| -> Drivers<'a> {
-            let all = drivers(take, (target.rig, target.node)).into_iter();
-            all.filter(|(_, track)| track.target.property == target.property).collect()
-        };
-        let sides = (of(source_take, &amount.source), of(result_take, &amount.result));
         if sides.0.is_empty() {
             return verdict;
         }
@@ -149,14 +145,6 @@ impl<'a> Scenes<'a> {
         chain
     }
 
-    fn turning(&self, scene: &'a Scene, nodes: impl Iterator<Item = NodeRef>) -> Drivers<'a> {
-        turning(scene, self.takes().0, nodes)
-    }
-
-    fn turning_result(&self, nodes: impl Iterator<Item = NodeRef>) -> Drivers<'a> {
-        turning(self.result, self.takes().1, nodes)
-    }
-
     fn is_turn_excused(&self, node: NodeRef) -> bool {
         let found = self.source.rigs.get(node.0).and_then(|rig| rig.node(node.1));
         let steps = found.into_iter().flat_map(|node| node.transform.iter());
@@ -171,11 +159,15 @@ fn is_list(scene: &Scene, (rig, node): NodeRef) -> bool {
 }
 
 /// What turns some nodes.
-fn turning<'a>(scene: &Scene, take: &'a Take, nodes: impl Iterator<Item = NodeRef>) -> Drivers<'a> {
+fn turning<'a>(
+    scene: &Scene,
+    tracks: &TracksByNode<'a>,
+    nodes: impl Iterator<Item = NodeRef>,
+) -> Drivers<'a> {
     let mut all = Vec::new();
     for node in nodes {
         let found = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
-        all.extend(drivers(take, node).into_iter().filter(|(_, track)| {
+        all.extend(tracks.on(node).iter().filter(|(_, track)| {
             let step = found.and_then(|node| node.op(&track.target.property));
             step.is_some_and(|step| step.value.turns())
         }));

@@ -6,13 +6,13 @@ use nimble_curve_curves::value::Quantity;
 
 use super::look::{Mode, look};
 use super::means::Hold;
-use super::node::{Drivers, Scenes, drivers};
+use super::node::{Drivers, Scenes};
 use super::sides::Sides;
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;
 use crate::evaluate::{EvaluateError, Pose, Poses};
 use crate::rig::TRANSLATION;
-use crate::scene::{Scene, Take};
+use crate::scene::{Scene, TracksByNode};
 
 impl<'a> Scenes<'a> {
     /// How far a node is from where it is held, or was put down.
@@ -30,9 +30,8 @@ impl<'a> Scenes<'a> {
                 return verdict;
             }
         };
-        let (source_take, result_take) = self.takes();
-        let theirs = moving(self.source, source_take, [hold.source.0, hold.source.1]);
-        let ours = moving(self.result, result_take, [hold.result.0, hold.result.1]);
+        let theirs = moving(self.source, &self.tracks.0, [hold.source.0, hold.source.1]);
+        let ours = moving(self.result, &self.tracks.1, [hold.result.0, hold.result.1]);
         let mut looks = self.looks(&(theirs, ours), limits.length);
         let instants = &mut looks.knots;
         // Where it is picked up and put down its way has corners.
@@ -61,12 +60,12 @@ impl Scenes<'_> {
 }
 
 /// What moves some nodes, or any that they hang on.
-fn moving<'a>(scene: &Scene, take: &'a Take, nodes: [NodeRef; 2]) -> Drivers<'a> {
+fn moving<'a>(scene: &Scene, tracks: &TracksByNode<'a>, nodes: [NodeRef; 2]) -> Drivers<'a> {
     let mut all = Vec::new();
     for (rig, node) in nodes {
         let Some(of) = scene.rigs.get(rig) else { continue };
         let upwards = std::iter::successors(Some(node), |id| of.parent(*id));
-        all.extend(upwards.flat_map(|id| drivers(take, (rig, id))));
+        all.extend(upwards.flat_map(|id| tracks.on((rig, id))));
     }
     all
 }

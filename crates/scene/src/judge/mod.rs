@@ -41,7 +41,9 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
     let mut verdict = Verdict { at_keys, ..Verdict::new(limits) };
     let addresses = (Addresses::new(source), Addresses::new(result));
     for span in &claim.spans {
-        let scenes = node::Scenes { source, result, claim, span, precision, addresses: &addresses };
+        let tracks = (source.takes[span.source].tracks_by_node(), result.takes[span.result].tracks_by_node());
+        let scenes =
+            node::Scenes { source, result, claim, span, precision, addresses: &addresses, tracks: &tracks };
         let mut parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
         parts.par_extend(claim.turns.par_iter().map(|turn| scenes.turn(turn, limits)));
         // What is held moves otherwise.

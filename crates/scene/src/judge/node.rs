@@ -14,10 +14,10 @@ use super::means::{Amount, Edit, Edited};
 use super::sides::{Sides, components, largest, turn_from, turned};
 use super::verdict::{Judged, Limits, Part, Verdict};
 use crate::address::{Addresses, NodeRef};
-use crate::evaluate::{ChannelSampler, NodeSampler, PropertySampler, driving};
+use crate::evaluate::{ChannelSampler, EvaluateError, NodeSampler, PropertySampler, driving};
 use crate::ledger::MeasuredError;
 use crate::rig::{Node, OpValue};
-use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
+use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track, TracksByNode};
 use crate::space::AxisMap;
 
 /// Two scenes, and the stretch of them that is compared.
@@ -28,6 +28,8 @@ pub struct Scenes<'a> {
     pub span: &'a Span,
     pub precision: f64,
     pub addresses: &'a (Addresses, Addresses),
+    /// What is on the nodes of either scene in the takes of the span.
+    pub tracks: &'a (TracksByNode<'a>, TracksByNode<'a>),
 }
 
 /// What drives a node in a take.
@@ -52,8 +54,7 @@ impl<'a> Scenes<'a> {
         let (Some(own), Some(other)) = (node_of(self.result, to), node_of(self.source, from)) else {
             return verdict;
         };
-        let (source_take, result_take) = self.takes();
-        let drivers = (drivers(source_take, from), drivers(result_take, to));
+        let drivers = (self.tracks.0.on(from).to_vec(), self.tracks.1.on(to).to_vec());
         let by = match self.claim.by {
             // In a list with pivots a step's error moves the place as far as its arm reaches, and the next step turns that
             // on: as long as both sides have the same steps, these are what is held to the tolerance.
@@ -65,6 +66,16 @@ impl<'a> Scenes<'a> {
         }
         self.attributes((from, to), (other, own), &drivers, by, &mut verdict);
         verdict
+    }
+
+    /// A node of the source over the source's time.
+    pub fn source_node(&self, node: NodeRef) -> Result<NodeSampler<'a>, EvaluateError> {
+        NodeSampler::of_tracks(self.source, Some(self.takes().0), node, self.tracks.0.on(node))
+    }
+
+    /// A node of the result over its time.
+    pub fn result_node(&self, node: NodeRef) -> Result<NodeSampler<'a>, EvaluateError> {
+        NodeSampler::of_tracks(self.result, Some(self.takes().1), node, self.tracks.1.on(node))
     }
 
     pub fn is_excused(&self, from: NodeRef, property: &str) -> bool {
@@ -100,8 +111,7 @@ impl<'a> Scenes<'a> {
             verdict.same += 3;
             return;
         }
-        let source = NodeSampler::new(self.source, Some(self.takes().0), from);
-        let result = NodeSampler::new(self.result, Some(self.takes().1), to);
+        let (source, result) = (self.source_node(from), self.result_node(to));
         let (source, result) = match (source, result) {
             (Ok(source), Ok(result)) => (source, result),
             (Err(error), _) | (_, Err(error)) => {
@@ -183,7 +193,11 @@ impl<'a> Scenes<'a> {
             return None;
         }
         let (source_take, result_take) = self.takes();
-        Some((driving_tracks(self.source, source_take, from), driving_tracks(self.result, result_take, to)))
+        let (theirs, ours) = (self.tracks.0.on(from), self.tracks.1.on(to));
+        Some((
+            driving_tracks(self.source, source_take, from, theirs),
+            driving_tracks(self.result, result_take, to, ours),
+        ))
     }
 
     fn attributes(
@@ -224,8 +238,8 @@ impl<'a> Scenes<'a> {
                 }
                 continue;
             };
-            let source = ChannelSampler::new(self.source, self.takes().0, &targets.0);
-            let result = ChannelSampler::new(self.result, self.takes().1, &targets.1);
+            let source = ChannelSampler::of_tracks(self.source, self.takes().0, &targets.0, &sides.0);
+            let result = ChannelSampler::of_tracks(self.result, self.takes().1, &targets.1, &sides.1);
             let (source, result) = match (source, result) {
                 (Ok(source), Ok(result)) => (source, result),
                 (Err(error), _) | (_, Err(error)) => {
@@ -292,15 +306,16 @@ pub fn kind_of(scene: &Scene, target: &Target) -> Option<PropertyKind> {
     scene.rigs.get(target.rig)?.property_kind(target.node, &target.property)
 }
 
-pub fn drivers(take: &Take, (rig, node): NodeRef) -> Drivers<'_> {
-    take.active_tracks().filter(|(_, track)| track.target.rig == rig && track.target.node == node).collect()
-}
-
-/// The tracks of all that drives a node, of what is above it as well.
-fn driving_tracks<'a>(scene: &Scene, take: &'a Take, node: NodeRef) -> Drivers<'a> {
+/// The tracks of all that drives a node, of what is above it as well; `own` are those on it.
+fn driving_tracks<'a>(
+    scene: &Scene,
+    take: &'a Take,
+    node: NodeRef,
+    own: &[(&'a Layer, &'a Track)],
+) -> Drivers<'a> {
     let Ok((nodes, properties)) = driving(scene, [node]) else {
         // What goes in a circle is told by who works it out.
-        return drivers(take, node);
+        return own.to_vec();
     };
     let nodes: BTreeSet<NodeRef> = nodes.into_iter().collect();
     let is_step = |track: &Track| {

@@ -14,7 +14,7 @@ use crate::address::NodeRef;
 use crate::controller::Samples;
 use crate::evaluate::{EvaluateError, Poses, driving};
 use crate::ledger::MeasuredError;
-use crate::scene::{Scene, Take};
+use crate::scene::{Scene, TracksByNode};
 
 /// How many of the worst local instants are looked at.
 const WORST: usize = 32;
@@ -79,7 +79,7 @@ impl Pair<'_> {
 }
 
 /// The baked data on each node of a scene, and on those above it.
-fn sampled<'a>(scene: &Scene, take: &'a Take, (rig, node): NodeRef) -> Vec<&'a Samples> {
+fn sampled<'a>(scene: &Scene, tracks: &TracksByNode<'a>, (rig, node): NodeRef) -> Vec<&'a Samples> {
     let Some(of) = scene.rigs.get(rig) else { return Vec::new() };
     let upwards: HashSet<NodeRef> = match scene.constraints.is_empty() {
         true => std::iter::successors(Some(node), |id| of.parent(*id)).map(|id| (rig, id)).collect(),
@@ -88,9 +88,8 @@ fn sampled<'a>(scene: &Scene, take: &'a Take, (rig, node): NodeRef) -> Vec<&'a S
             driving(scene, [(rig, node)]).map_or(HashSet::new(), |(nodes, _)| nodes.into_iter().collect())
         }
     };
-    let tracks = take.active_tracks().map(|(_, track)| track);
-    let own = tracks.filter(|track| upwards.contains(&(track.target.rig, track.target.node)));
-    let mut grids: Vec<&Samples> = own.filter_map(|track| track.controller.samples()).collect();
+    let own = upwards.into_iter().flat_map(|node| tracks.on(node));
+    let mut grids: Vec<&Samples> = own.filter_map(|(_, track)| track.controller.samples()).collect();
     // One of each grid is enough.
     grids.sort_by_key(|samples| (samples.start, samples.len(), samples.rate.ticks_per_frame().to_bits()));
     grids.dedup_by_key(|samples| (samples.start, samples.len(), samples.rate.ticks_per_frame().to_bits()));
@@ -117,8 +116,10 @@ fn farthest(
     let (source_take, result_take) = scenes.takes();
     let pair = |node_of: (NodeRef, NodeRef), references, place| {
         let (source, own) = (at(scenes.source, node_of.0)?, at(scenes.result, node_of.1)?);
-        let grids =
-            [sampled(scenes.source, source_take, node_of.0), sampled(scenes.result, result_take, node_of.1)];
+        let grids = [
+            sampled(scenes.source, &scenes.tracks.0, node_of.0),
+            sampled(scenes.result, &scenes.tracks.1, node_of.1),
+        ];
         Some(Pair { source, result: own, references, place, node: node_of.1, sampled: grids })
     };
     let pairs: Vec<Pair<'_>> = match &scenes.claim.world {
