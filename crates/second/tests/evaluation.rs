@@ -22,20 +22,24 @@ fn both_evaluators_agree() {
 }
 
 /// Found by the fuzzer: at the middle of a piece whose handles reach across all of it the curve goes straight up, so that two
-/// evaluations which know the instant to the last digit are a millionth apart.
+/// evaluations which know the instant to the last digit are a millionth of the handles' height apart.
 #[test]
 fn where_a_curve_goes_straight_up_both_are_as_near_as_the_instant_says() {
-    let key = |frame: i64| {
-        format!(r#"{{"frame":{frame},"value":1.0,"in":[3.0,0.1667],"out":[3.0,0.1667],"broken":true}}"#)
-    };
-    let text = format!(
-        r#"{{"ncurve":1,"rate":"30","space":{{"metres_per_unit":0.01,"up":"y","handedness":"right"}},
-        "rigs":[{{"name":"r","nodes":[{{"name":"n","attributes":[{{"name":"a","number":{{"default":0.0}}}}]}}]}}],
-        "takes":[{{"name":"t","range":[0,27],"layers":[{{"name":"l","tracks":[{{"channel":"n:a","controller":{{"components":[
-            {{"keys":[{},{}],"inner_loop":{{"frames":[25,28],"before":0,"after":0,"offset":-0.19376}},
-             "after":"loop-oscillate","before":"linear"}}]}}}}]}}]}}]}}"#,
-        key(25),
-        key(28)
-    );
-    assert_eq!(compare(&text).map(|compared| compared.looked_at), Ok(1));
+    for (height, keys, instants) in [(0.1667, [25, 28], [0, 27]), (26.6659, [7, 10], [0, 12])] {
+        let key = |frame: i64| {
+            let handle = format!("[3.0,{height}]");
+            format!(r#"{{"frame":{frame},"value":1.0,"in":{handle},"out":{handle},"broken":true}}"#)
+        };
+        let [from, to] = keys;
+        let text = format!(
+            r#"{{"ncurve":1,"rate":"30","space":{{"metres_per_unit":0.01,"up":"y","handedness":"right"}},
+            "rigs":[{{"name":"r","nodes":[{{"name":"n","attributes":[{{"name":"a","number":{{"default":0.0}}}}]}}]}}],
+            "takes":[{{"name":"t","range":{instants:?},"layers":[{{"name":"l","tracks":[{{"channel":"n:a","controller":{{
+                "components":[{{"keys":[{},{}],"inner_loop":{{"frames":[{from},{to}],"before":0,"after":0,"offset":-0.19376}},
+                "after":"loop-oscillate","before":"loop-offset"}}]}}}}]}}]}}]}}"#,
+            key(from),
+            key(to)
+        );
+        assert_eq!(compare(&text).map(|compared| compared.looked_at), Ok(1), "{keys:?}");
+    }
 }

@@ -326,9 +326,18 @@ fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precis
     match b.from - a.to {
         0 => recovery.keys.push(key(b.from as f64, b.values.0, None, (a.slopes.1, b.slopes.0))),
         1 => {
-            let corner = || corner(&a, &b).filter(|_| corners);
-            if let Some(at) = crossing(&a, &b, precision).or_else(corner) {
+            let corner = corner(&a, &b);
+            if let Some(at) = crossing(&a, &b, precision).or(corner.filter(|_| corners)) {
                 recovery.keys.push(key(at, b.value_at(at), None, (a.slope_at(at), b.slope_at(at))));
+                return;
+            }
+            if corner.is_some() {
+                // They meet between the two samples, as where values are clamped: had they jumped, then by less than they
+                // move from one sample to the next, and beyond both. Straight on says no more than the samples do.
+                let straight = b.values.0 - a.values.1;
+                let end = key(a.to as f64, a.values.1, None, (a.slopes.1, straight));
+                recovery.keys.push(FittedKey { interpolation: Interpolation::Linear, ..end });
+                recovery.keys.push(key(b.from as f64, b.values.0, None, (straight, b.slopes.0)));
                 return;
             }
             let at = b.from as f64;
@@ -436,6 +445,27 @@ mod tests {
                 piece.1.iter().rev().fold(0.0, |sum, c| sum * t + c)
             })
             .collect()
+    }
+
+    /// Where a value is clamped two cubics meet between two samples: what was recovered stays between them there.
+    #[test]
+    fn clamped_values_are_never_left() {
+        let mut clamped = 0;
+        for phase in 0..40 {
+            let value = |at: f64| {
+                // Arcs that leave the range at both ends.
+                let x = ((at + 0.1 * f64::from(phase)) % 40.0 - 20.0) / 14.0;
+                (1.0 - x * x).clamp(0.0, 0.9)
+            };
+            let samples: Vec<f64> = (0..120).map(|index| value(f64::from(index))).collect();
+            let Some(found) = recover(&samples, 1e-12, Handles::Plain) else { continue };
+            for key in &found.keys {
+                assert_eq!(key.before, None, "phase {phase}: {key:?}");
+                assert!((-1e-9..=0.9 + 1e-9).contains(&key.value), "phase {phase}: {key:?}");
+                clamped += usize::from(key.interpolation == Interpolation::Linear);
+            }
+        }
+        assert!(clamped > 40, "{clamped}");
     }
 
     #[test]

@@ -14,7 +14,8 @@ use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
 
-use super::{Capabilities, Rotations, numbers, quaternions};
+use super::controllers::{numbers, quaternions};
+use super::{Capabilities, Rotations};
 use crate::channel::{Bookkeeper, Tolerance, count};
 use crate::conversion::{
     ConversionContext, ConvertedController, NotConvertible, refitted_numbers, refitted_rotation,

@@ -7,7 +7,8 @@ use nimble_curve_curves::value::Quantity;
 
 use super::look::look;
 use super::means::{Amount, Shift, Turn};
-use super::node::{Drivers, Number, Scenes, kind_of};
+use super::number::Number;
+use super::scenes::{Drivers, Scenes, kind_of};
 use super::sides::{Sides, components, turn_from, turned};
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;

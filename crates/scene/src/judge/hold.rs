@@ -6,7 +6,7 @@ use nimble_curve_curves::value::Quantity;
 
 use super::look::{Mode, look};
 use super::means::Hold;
-use super::node::{Drivers, Scenes};
+use super::scenes::{Drivers, Scenes};
 use super::sides::Sides;
 use super::verdict::{Limits, Part, Verdict};
 use crate::address::NodeRef;

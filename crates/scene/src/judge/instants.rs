@@ -6,7 +6,7 @@ use nimble_curve_curves::time::{Ticks, TimeRange};
 use super::between::Keys;
 use super::claim::Sampling;
 use super::look::{Looks, Mode, knots};
-use super::node::{Drivers, Scenes};
+use super::scenes::{Drivers, Scenes};
 use crate::controller::{Controller, QuaternionInterpolation, Weight};
 use crate::scene::{Layer, Track};
 

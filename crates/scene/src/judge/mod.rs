@@ -12,9 +12,12 @@ mod follow;
 mod hold;
 mod instants;
 mod inventory;
+mod local;
 mod look;
 mod means;
 mod node;
+mod number;
+mod scenes;
 mod sides;
 mod verdict;
 mod world;
@@ -43,7 +46,7 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
     for span in &claim.spans {
         let tracks = (source.takes[span.source].tracks_by_node(), result.takes[span.result].tracks_by_node());
         let scenes =
-            node::Scenes { source, result, claim, span, precision, addresses: &addresses, tracks: &tracks };
+            scenes::Scenes { source, result, claim, span, precision, addresses: &addresses, tracks: &tracks };
         let mut parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
         parts.par_extend(claim.turns.par_iter().map(|turn| scenes.turn(turn, limits)));
         // What is held moves otherwise.

@@ -2,52 +2,20 @@
 
 use std::collections::BTreeSet;
 
-use glam::{DAffine3, DMat3, DQuat, DVec3};
-use nimble_curve_curves::fit::Offset;
-use nimble_curve_curves::rotation::along_arc;
-use nimble_curve_curves::time::TimeRange;
-use nimble_curve_curves::value::{Quantity, Value};
+use nimble_curve_curves::value::Quantity;
 
-use super::claim::{By, Claim, Span};
-use super::look::{Seen, look};
-use super::means::{Amount, Edit, Edited};
-use super::sides::{Sides, components, largest, turn_from, turned};
-use super::verdict::{Judged, Limits, Part, Verdict};
-use crate::address::{Addresses, NodeRef};
-use crate::evaluate::{ChannelSampler, EvaluateError, NodeSampler, PropertySampler, driving};
-use crate::ledger::MeasuredError;
+use super::claim::By;
+use super::local::{Local, angles};
+use super::look::look;
+use super::number::Number;
+use super::scenes::{Drivers, Scenes, kind_of, node_of, target};
+use super::verdict::{Limits, Part, Verdict};
+use crate::address::NodeRef;
+use crate::evaluate::{ChannelSampler, driving};
 use crate::rig::{Node, OpValue};
-use crate::scene::{Layer, PropertyKind, Scene, Take, Target, Track, TracksByNode};
-use crate::space::AxisMap;
-
-/// Two scenes, and the stretch of them that is compared.
-pub struct Scenes<'a> {
-    pub source: &'a Scene,
-    pub result: &'a Scene,
-    pub claim: &'a Claim,
-    pub span: &'a Span,
-    pub precision: f64,
-    pub addresses: &'a (Addresses, Addresses),
-    /// What is on the nodes of either scene in the takes of the span.
-    pub tracks: &'a (TracksByNode<'a>, TracksByNode<'a>),
-}
-
-/// What drives a node in a take.
-pub type Drivers<'a> = Vec<(&'a Layer, &'a Track)>;
+use crate::scene::{Layer, Scene, Take, Track};
 
 impl<'a> Scenes<'a> {
-    pub fn takes(&self) -> (&'a Take, &'a Take) {
-        (&self.source.takes[self.span.source], &self.result.takes[self.span.result])
-    }
-
-    /// The range in the source's time.
-    pub fn source_range(&self) -> TimeRange {
-        let at = |time: nimble_curve_curves::time::Ticks| {
-            nimble_curve_curves::time::Ticks(self.span.clock.source_at(time.as_f64()).round() as i64)
-        };
-        TimeRange::new(at(self.span.range.first), at(self.span.range.last))
-    }
-
     /// What came of a pair of nodes.
     pub fn node(&self, (from, to): (NodeRef, NodeRef), limits: Limits) -> Verdict {
         let mut verdict = Verdict::new(limits);
@@ -66,24 +34,6 @@ impl<'a> Scenes<'a> {
         }
         self.attributes((from, to), (other, own), &drivers, by, &mut verdict);
         verdict
-    }
-
-    /// A node of the source over the source's time.
-    pub fn source_node(&self, node: NodeRef) -> Result<NodeSampler<'a>, EvaluateError> {
-        NodeSampler::of_tracks(self.source, Some(self.takes().0), node, self.tracks.0.on(node))
-    }
-
-    /// A node of the result over its time.
-    pub fn result_node(&self, node: NodeRef) -> Result<NodeSampler<'a>, EvaluateError> {
-        NodeSampler::of_tracks(self.result, Some(self.takes().1), node, self.tracks.1.on(node))
-    }
-
-    pub fn is_excused(&self, from: NodeRef, property: &str) -> bool {
-        self.claim.excuses.iter().any(|excuse| {
-            excuse.take == self.span.source
-                && (excuse.target.rig, excuse.target.node) == from
-                && excuse.target.property == property
-        })
     }
 
     fn transform(
@@ -256,54 +206,6 @@ impl<'a> Scenes<'a> {
             verdict.judged.push(self.judged(from, to, part, named, kind.quantity(), &seen));
         }
     }
-
-    pub fn judged(
-        &self,
-        from: NodeRef,
-        to: NodeRef,
-        part: Part,
-        named: (String, String),
-        quantity: Quantity,
-        seen: &Seen,
-    ) -> Judged {
-        let measured = |errors: &[(f64, f64)]| {
-            let mut error = MeasuredError::none(quantity);
-            errors.iter().for_each(|&(time, apart)| error.take(apart, time));
-            error.in_frames(self.result.rate)
-        };
-        let source = target(from, &named.0);
-        let result = target(to, &named.1);
-        let node = node_of(self.result, to);
-        let of_transform = node.is_some_and(|node| {
-            !matches!(part, Part::Attribute(_))
-                || node.op(&named.1).is_some() && node.attribute(&named.1).is_none()
-        });
-        Judged {
-            of_transform,
-            of: 0,
-            channel: self.addresses.0.property(&source),
-            source_take: self.span.source,
-            take: self.span.result,
-            source,
-            result,
-            part,
-            error: measured(&seen.at),
-            between: (!seen.between.is_empty()).then(|| measured(&seen.between)),
-            by_readings: seen.by_readings,
-        }
-    }
-}
-
-fn target((rig, node): NodeRef, property: &str) -> Target {
-    Target { rig, node, property: property.to_owned() }
-}
-
-fn node_of(scene: &Scene, (rig, id): NodeRef) -> Option<&Node> {
-    scene.rigs.get(rig)?.node(id)
-}
-
-pub fn kind_of(scene: &Scene, target: &Target) -> Option<PropertyKind> {
-    scene.rigs.get(target.rig)?.property_kind(target.node, &target.property)
 }
 
 /// The tracks of all that drives a node, of what is above it as well; `own` are those on it.
@@ -364,246 +266,4 @@ fn have_same_steps(a: &Node, b: &Node) -> bool {
 /// Whether a step may shear what stands on it.
 fn shears(step: &OpValue) -> bool {
     matches!(step, OpValue::Shear(_) | OpValue::Matrix(_))
-}
-
-/// The local transforms of a pair of nodes.
-struct Local<'a> {
-    scenes: &'a Scenes<'a>,
-    map: &'a AxisMap,
-    source: NodeSampler<'a>,
-    result: NodeSampler<'a>,
-    edit: Option<&'a Edit>,
-    /// The angles of both sides, where they have any: near the pole of an order much happens in little time.
-    angles: [Option<PropertySampler<'a>>; 2],
-    part: Part,
-    /// Whether rotation, scale and shear are looked at together.
-    whole: bool,
-}
-
-/// Middle angles whose cosine is less than this are near the pole.
-const NEAR: f64 = 0.25;
-
-/// The angles of a node's rotation, where something moves it.
-fn angles<'a>(
-    scene: &'a Scene,
-    take: &'a Take,
-    (rig, node): NodeRef,
-    of: &Node,
-    drivers: &Drivers<'a>,
-) -> Option<PropertySampler<'a>> {
-    let step = of.transform.iter().find(|step| matches!(step.value, OpValue::Rotate { .. }))?;
-    let own: Drivers<'a> =
-        drivers.iter().filter(|(_, track)| track.target.property == step.name).copied().collect();
-    let target = Target { rig, node, property: step.name.clone() };
-    // What cannot be evaluated is said to be so where it is looked at.
-    PropertySampler::of_tracks(scene, &target, &own, Some(take.range)).ok().filter(|_| !own.is_empty())
-}
-
-/// A local transform, as far as the part that is looked at needs it.
-#[derive(Clone, Copy)]
-enum Transform {
-    Rotation(DQuat),
-    /// One of two.
-    Either([DQuat; 2]),
-    /// Whatever has an axis of the parent lie along this direction of the node.
-    Tilted(DVec3, DVec3),
-    Place(DVec3),
-    Size(DMat3),
-    /// The images of the unit axes.
-    Axes(DMat3),
-}
-
-impl Local<'_> {
-    fn of(part: &Part, (affine, rotation): (DAffine3, DQuat)) -> Transform {
-        match part {
-            Part::Place => Transform::Place(affine.translation),
-            Part::Rotation => Transform::Axes(affine.matrix3),
-            _ => Transform::Size(DMat3::from_quat(rotation.normalize().conjugate()) * affine.matrix3),
-        }
-    }
-}
-
-impl Sides for Local<'_> {
-    type Value = Transform;
-
-    fn source(&mut self, time: f64) -> Transform {
-        let time = self.scenes.span.clock.source_at(time);
-        if let Some(edit) = self.edit {
-            let Edited { local: (affine, rotation), or, about } = edit.of(time, self.source.local_at(time));
-            if self.part == Part::Rotation && !self.whole {
-                if let Some(axis) = about {
-                    let axis = self.map.direction(axis);
-                    return Transform::Tilted(axis, self.map.rotation(rotation).conjugate() * axis);
-                }
-                let rotations = [rotation, or.unwrap_or(rotation)];
-                return Transform::Either(rotations.map(|rotation| self.map.rotation(rotation)));
-            }
-            return Local::of(&self.part, (self.map.affine(affine), self.map.rotation(rotation)));
-        }
-        if self.part == Part::Rotation && !self.whole {
-            return Transform::Rotation(self.map.rotation(self.source.rotation_at(time)));
-        }
-        let (affine, rotation) = self.source.local_at(time);
-        Local::of(&self.part, (self.map.affine(affine), self.map.rotation(rotation)))
-    }
-
-    fn result(&mut self, time: f64) -> Transform {
-        if self.part == Part::Rotation && !self.whole {
-            return Transform::Rotation(self.result.rotation_at(time));
-        }
-        Local::of(&self.part, self.result.local_at(time))
-    }
-
-    fn is_delicate(&mut self, from: f64, to: f64) -> bool {
-        if self.part != Part::Rotation {
-            return false;
-        }
-        let clock = &self.scenes.span.clock;
-        let times = [[clock.source_at(from), clock.source_at(to)], [from, to]];
-        self.angles.iter_mut().zip(times).any(|(angles, times)| {
-            // The middle angle decides: near the pole, or past it from one time to the other.
-            let cosines = times.map(|time| match angles.as_mut().map(|angles| angles.value_at(time)) {
-                Some(Value::Euler { order, angles }) => angles[order.axes().1].cos(),
-                _ => 1.0,
-            });
-            cosines.iter().any(|cosine| cosine.abs() < NEAR) || cosines[0] * cosines[1] < 0.0
-        })
-    }
-
-    fn apart(&self, source: &Transform, result: &Transform) -> f64 {
-        match (source, result) {
-            (Transform::Rotation(a), Transform::Rotation(b)) => turned(*a, *b),
-            (Transform::Either([a, b]), Transform::Rotation(own)) => turned(*a, *own).min(turned(*b, *own)),
-            (Transform::Tilted(axis, way), Transform::Rotation(own)) => {
-                let own = own.normalize().conjugate() * *axis;
-                own.cross(*way).length().atan2(own.dot(*way))
-            }
-            (Transform::Place(a), Transform::Place(b)) => (*a - *b).length(),
-            (Transform::Size(a), Transform::Size(b)) | (Transform::Axes(a), Transform::Axes(b)) => {
-                let apart = [0, 1, 2].map(|axis| {
-                    let size = a.col(axis).length().max(1.0);
-                    (a.col(axis) - b.col(axis)).length() / size
-                });
-                largest(apart.into_iter())
-            }
-            _ => f64::INFINITY,
-        }
-    }
-
-    fn between(&self, from: &Transform, to: &Transform, part: f64) -> Transform {
-        match (from, to) {
-            (Transform::Rotation(a), Transform::Rotation(b)) => Transform::Rotation(along_arc(*a, *b, part)),
-            (Transform::Either([a, b]), Transform::Either([c, d])) => {
-                Transform::Either([along_arc(*a, *c, part), along_arc(*b, *d, part)])
-            }
-            (Transform::Place(a), Transform::Place(b)) => Transform::Place(a.lerp(*b, part)),
-            (Transform::Size(a), Transform::Size(b)) => Transform::Size(*a + (*b - *a) * part),
-            (Transform::Axes(a), Transform::Axes(b)) => Transform::Axes(*a + (*b - *a) * part),
-            (other, _) => *other,
-        }
-    }
-
-    fn offset(&self, base: &Transform, value: &Transform) -> Option<Offset> {
-        match (base, value) {
-            (Transform::Rotation(base), Transform::Rotation(value)) => turn_from(*base, *value),
-            (Transform::Place(base), Transform::Place(value)) => Some(components(*value - *base)),
-            (Transform::Size(base), Transform::Size(value))
-            | (Transform::Axes(base), Transform::Axes(value)) => Some((*value - *base).to_cols_array()),
-            _ => None,
-        }
-    }
-
-    fn is_one(&self) -> bool {
-        self.part == Part::Rotation
-    }
-}
-
-/// The values of an attribute on both sides.
-pub struct Number<'a> {
-    pub scenes: &'a Scenes<'a>,
-    pub map: &'a AxisMap,
-    /// The function that it is of the source's, where it is not the same.
-    pub then: Option<&'a Amount>,
-    pub kind: PropertyKind,
-    pub source: ChannelSampler<'a>,
-    pub result: ChannelSampler<'a>,
-}
-
-impl Number<'_> {
-    /// A value of the source said in other axes and units.
-    fn mapped(&self, map: &AxisMap, value: Value) -> Value {
-        match (self.kind, value) {
-            (PropertyKind::Number(Quantity::Length), Value::Number(v)) => Value::Number(v * map.scale),
-            (PropertyKind::Vector(Quantity::Length), Value::Vector(v)) => Value::Vector(map.length(v)),
-            (PropertyKind::Scale, Value::Vector(v)) => Value::Vector(map.unsigned(v)),
-            (PropertyKind::Matrix, Value::Matrix(m)) => {
-                let mapped = map.affine(DAffine3::from_mat4(*m));
-                Value::Matrix(Box::new(mapped.into()))
-            }
-            (PropertyKind::Rotation, value) => match value.rotation() {
-                Some(rotation) => Value::Quaternion(map.rotation(rotation)),
-                None => value,
-            },
-            (_, value) => value,
-        }
-    }
-}
-
-impl Sides for Number<'_> {
-    type Value = Value;
-
-    fn source(&mut self, time: f64) -> Value {
-        let value = self.source.value_at(self.scenes.span.clock.source_at(time));
-        let value = self.mapped(self.map, value);
-        match (self.then, value) {
-            (Some(amount), Value::Number(v)) => {
-                self.mapped(&amount.out, Value::Number(amount.range.value(v)))
-            }
-            (Some(amount), value) => self.mapped(&amount.out, value),
-            (None, value) => value,
-        }
-    }
-
-    fn result(&mut self, time: f64) -> Value {
-        self.result.value_at(time)
-    }
-
-    fn apart(&self, source: &Value, result: &Value) -> f64 {
-        match (source, result) {
-            (Value::Number(a), Value::Number(b)) => (a - b).abs(),
-            (Value::Vector(a), Value::Vector(b)) => (*a - *b).length(),
-            (Value::Discrete(a), Value::Discrete(b)) if a == b => 0.0,
-            (Value::Matrix(a), Value::Matrix(b)) => {
-                let apart = a.to_cols_array().into_iter().zip(b.to_cols_array()).map(|(a, b)| (a - b).abs());
-                largest(apart)
-            }
-            // Nothing lies between two choices: one that is another is as far off as can be.
-            (a, b) => a.rotation().zip(b.rotation()).map_or(f64::INFINITY, |(a, b)| turned(a, b)),
-        }
-    }
-
-    fn between(&self, from: &Value, to: &Value, part: f64) -> Value {
-        match (from, to) {
-            (Value::Number(a), Value::Number(b)) => Value::Number(a + (b - a) * part),
-            (Value::Vector(a), Value::Vector(b)) => Value::Vector(a.lerp(*b, part)),
-            (a, b) => match (a.rotation(), b.rotation()) {
-                (Some(from), Some(to)) => Value::Quaternion(along_arc(from, to, part)),
-                _ => a.clone(),
-            },
-        }
-    }
-
-    fn offset(&self, base: &Value, value: &Value) -> Option<Offset> {
-        match (base, value) {
-            (Value::Number(base), Value::Number(value)) => {
-                Some(components(DVec3::new(value - base, 0.0, 0.0)))
-            }
-            (Value::Vector(base), Value::Vector(value)) => Some(components(*value - *base)),
-            (base, value) => turn_from(base.rotation()?, value.rotation()?),
-        }
-    }
-
-    fn is_one(&self) -> bool {
-        self.kind == PropertyKind::Rotation
-    }
 }

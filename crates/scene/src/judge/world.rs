@@ -7,7 +7,7 @@ use nimble_curve_curves::value::Quantity;
 use rayon::prelude::*;
 
 use super::means::Standing;
-use super::node::Scenes;
+use super::scenes::Scenes;
 use super::sides::turned;
 use super::verdict::Verdict;
 use crate::address::NodeRef;
