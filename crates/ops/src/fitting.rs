@@ -1,9 +1,12 @@
 //! One track's samples and the curves through them, within a bound that is measured.
 
+use std::cell::OnceCell;
+
 use glam::{DQuat, DVec3};
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, Tangent};
 use nimble_curve_curves::fit::{
-    FittedKey, Handles, Origin, Readings, Unbaked, fit, fit_dense, precision_of, unbaked,
+    FittedKey, Handles, Origin, Readings, Recovery, Unbaked, fit, fit_dense, precision_of, recover,
+    unbaked_from,
 };
 use nimble_curve_curves::rotation::{RotationOrder, nearest_euler, quat_from_euler};
 use nimble_curve_curves::time::{FrameRate, Ticks};
@@ -227,8 +230,10 @@ impl Fitting {
         }
         let keep = self.indices(keep);
         let mut shares = Shares::whole();
+        // Whatever the room is.
+        let recoveries = self.channels.iter().map(|_| OnceCell::new()).collect::<Vec<_>>();
         loop {
-            let channels = self.one_after_another(&shares, &keep, handles);
+            let channels = self.one_after_another(&shares, &keep, handles, &recoveries);
             let measured = self.measure(&channels);
             if !shares.shrink(&measured) {
                 let origins =
@@ -245,7 +250,14 @@ impl Fitting {
     }
 
     /// Curves of all channels, that together stay within a part of the tolerance but for what is not linear in it.
-    fn one_after_another(&self, shares: &Shares, keep: &[usize], handles: Handles) -> Vec<FittedChannel> {
+    /// What was recovered from each of them stays to be used again.
+    fn one_after_another(
+        &self,
+        shares: &Shares,
+        keep: &[usize],
+        handles: Handles,
+        recoveries: &[OnceCell<Option<Recovery>>],
+    ) -> Vec<FittedChannel> {
         let part = shares.part;
         let still = |samples: &Vec<f64>| FittedChannel {
             curve: Curve::constant(self.start, samples[0]),
@@ -274,7 +286,13 @@ impl Fitting {
             let room = errors.room_of(channel, 0.995 * part * own);
             let room = room.with_readings(&readings, samples);
             let mut found = match self.stride {
-                1 => unbaked(samples, self.precision_of(channel), room, keep, handles),
+                1 => {
+                    let recovered = recoveries[channel].get_or_init(|| match keep {
+                        [] => recover(samples, self.precision_of(channel), handles),
+                        _ => None,
+                    });
+                    unbaked_from(samples, recovered.as_ref(), room, keep, handles)
+                }
                 stride => {
                     let keys = fit_dense(samples, room, keep, stride);
                     Unbaked { keys, origin: Origin::Fitted, fitted: vec![(0, samples.len() - 1)] }

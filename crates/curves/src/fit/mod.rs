@@ -196,6 +196,19 @@ pub fn unbaked(
     keep: &[usize],
     handles: Handles,
 ) -> Unbaked {
+    let is_still = samples.iter().all(|sample| *sample == samples[0]);
+    let found = if keep.is_empty() && !is_still { recover(samples, precision, handles) } else { None };
+    unbaked_from(samples, found.as_ref(), room, keep, handles)
+}
+
+/// The same with what was recovered from the samples, which holds for any room.
+pub fn unbaked_from(
+    samples: &[f64],
+    found: Option<&Recovery>,
+    room: ErrorBound<'_>,
+    keep: &[usize],
+    handles: Handles,
+) -> Unbaked {
     let last = samples.len().saturating_sub(1);
     let whole = |keys| Unbaked { keys, origin: Origin::Fitted, fitted: vec![(0, last)] };
     let Some(&first) = samples.first() else { return whole(Vec::new()) };
@@ -203,9 +216,8 @@ pub fn unbaked(
     if samples.iter().all(|sample| *sample == first) {
         return recovered(vec![FittedKey::on(0, first, 0.0, Interpolation::Cubic)]);
     }
-    let found = recover(samples, precision, handles).filter(|_| keep.is_empty());
     let Some(recovery) = found else { return whole(fit(samples, room, keep, handles)) };
-    let mut keys = recovery.keys;
+    let mut keys = recovery.keys.clone();
     let own;
     let mut room = room;
     if room.read.is_none() && !recovery.rough.is_empty() {
@@ -231,7 +243,7 @@ pub fn unbaked(
     }
     match recovery.rough.is_empty() {
         true => recovered(keys),
-        false => Unbaked { keys, origin: Origin::Partly, fitted: recovery.rough },
+        false => Unbaked { keys, origin: Origin::Partly, fitted: recovery.rough.clone() },
     }
 }
 

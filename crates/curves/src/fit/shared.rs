@@ -12,6 +12,9 @@ use crate::search;
 const BEAM: usize = 6;
 /// How far beyond the farthest that fits farther ends are looked for.
 const BEYOND: usize = 3;
+/// After a longer piece was found beyond some that do not fit, so many pieces more are looked for there, and else only every
+/// third: what is smooth has none.
+const HOPE: usize = 12;
 
 /// One channel with its tolerance.
 #[derive(Clone, Copy, Debug)]
@@ -65,7 +68,8 @@ fn fit_shared_on(channels: &[Channel<'_>], keep: &[usize], stride: usize) -> Vec
             Interval::everything((high - low).max(channel.room.tolerance))
         })
         .collect();
-    let mut fit = Fit { channels, stride, any, slopes: vec![Slopes::default(); channels.len()] };
+    let mut fit =
+        Fit { channels, stride, any, slopes: vec![Slopes::default(); channels.len()], strictest: 0 };
     let mut open = fit.any.clone();
     let mut ends = vec![0];
     let mut pieces: Vec<Vec<Slopes>> = Vec::new();
@@ -101,21 +105,27 @@ struct Fit<'a> {
     stride: usize,
     any: Vec<Interval>,
     slopes: Vec<Slopes>,
+    /// The channel that had no slopes last: it mostly has none next time, and is looked at first.
+    strictest: usize,
 }
 
 impl Fit<'_> {
     /// Whether all channels have slopes for a piece.
     fn fits(&mut self, from: usize, to: usize, open: &[Interval]) -> bool {
         let (from, to) = (from * self.stride, to * self.stride);
-        let each = self.channels.iter().zip(&mut self.slopes).zip(open.iter().zip(&self.any));
-        let mut all = true;
-        for ((channel, slopes), (&open, &any)) in each {
-            all &= slopes.find(&channel.samples[from..=to], channel.room.part(from, to), open, any);
-            if !all {
-                break;
-            }
+        let mut finds = |index: usize| {
+            let channel = &self.channels[index];
+            let (samples, room) = (&channel.samples[from..=to], channel.room.part(from, to));
+            self.slopes[index].find(samples, room, open[index], self.any[index])
+        };
+        let strictest = self.strictest;
+        if !finds(strictest) {
+            return false;
         }
-        all
+        let others = (0..self.channels.len()).filter(|&index| index != strictest);
+        let fails = others.into_iter().find(|&index| !finds(index));
+        self.strictest = fails.unwrap_or(strictest);
+        fails.is_none()
     }
 
     /// Finds slopes for two neighbouring samples, whatever those before them left open.
@@ -138,10 +148,12 @@ impl Fit<'_> {
     /// The ends of the fewest pieces found from one sample to another, the first one starting with slopes in `open`.
     fn fewest(&mut self, from: usize, limit: usize, open: &[Interval]) -> Vec<usize> {
         let mut layers = vec![vec![State { to: from, open: open.to_vec(), parent: 0 }]];
-        let mut usual = 8;
+        let (mut usual, mut hope) = (8, HOPE);
         while layers[layers.len() - 1][0].to < limit {
             let layer = &layers[layers.len() - 1];
-            let next = self.next_layer(layer, limit, usual);
+            let beyond = if hope > 0 || layers.len().is_multiple_of(3) { BEYOND } else { 1 };
+            let (next, leapt) = self.next_layer(layer, limit, usual, beyond);
+            hope = if leapt { HOPE } else { hope.saturating_sub(1) };
             usual = (next[0].to - layer[0].to).max(2);
             layers.push(next);
         }
@@ -155,16 +167,26 @@ impl Fit<'_> {
         ends
     }
 
-    /// What one piece more reaches: the farthest end first.
-    fn next_layer(&mut self, layer: &[State], limit: usize, usual: usize) -> Vec<State> {
+    /// What one piece more reaches, the farthest end first; ends `beyond` some that do not fit are looked for. Whether there were such.
+    fn next_layer(
+        &mut self,
+        layer: &[State],
+        limit: usize,
+        usual: usize,
+        beyond: usize,
+    ) -> (Vec<State>, bool) {
         let front = layer[0].to;
         let mut farthest =
             search::farthest(front + 1, limit, usual / 2, |to| self.fits(front, to, &layer[0].open));
+        // As far as the search tells, no end beyond that fits from the first state.
+        let reach = farthest;
+        let mut leapt = false;
         for state in &layer[1..] {
             // In noise longer pieces may fit where shorter ones do not.
             while let Some(to) =
-                (farthest + 1..=limit.min(farthest + BEYOND)).find(|&to| self.fits(state.to, to, &state.open))
+                (farthest + 1..=limit.min(farthest + beyond)).find(|&to| self.fits(state.to, to, &state.open))
             {
+                leapt |= to > farthest + 1;
                 farthest = to;
             }
         }
@@ -174,14 +196,19 @@ impl Fit<'_> {
             if found.len() == BEAM || (!found.is_empty() && to + behind < farthest) {
                 break;
             }
-            let parent = layer.iter().position(|state| self.fits(state.to, to, &state.open));
-            found.extend(parent.map(|parent| State { to, open: self.ends(), parent }));
+            let skipped = usize::from(to > reach);
+            let parent = layer.iter().skip(skipped).position(|state| self.fits(state.to, to, &state.open));
+            found.extend(parent.map(|parent| parent + skipped).map(|parent| State {
+                to,
+                open: self.ends(),
+                parent,
+            }));
         }
         if found.is_empty() {
             // Neighbouring samples fit with slopes of their own, if not with those that are open.
             found.push(State { to: front + 1, open: self.any.clone(), parent: 0 });
         }
-        found
+        (found, leapt)
     }
 }
 

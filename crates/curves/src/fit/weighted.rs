@@ -122,11 +122,18 @@ impl<'a> Search<'a> {
         let (mut now, mut moved, mut next) = (Vec::new(), Vec::new(), Vec::new());
         let mut rises = self.project(from, to, lengths, end_slope, &mut now);
         let square = |residuals: &[f64]| residuals.iter().map(|r| r * r).sum::<f64>();
+        let (mut slow, mut before) = (0, f64::INFINITY);
         for _ in 0..40 {
             let cost = square(&now);
             if cost.sqrt() <= 0.1 * self.precision {
                 break;
             }
+            // Where there is a piece each step is much better than the one before; what creeps has come to something else.
+            slow = if cost > CREEP * before { slow + 1 } else { 0 };
+            if slow > PATIENCE {
+                break;
+            }
+            before = cost;
             let h = 1e-6;
             self.project(from, to, (lengths.0 + h, lengths.1), end_slope, &mut moved);
             let by_first: Vec<f64> = moved.iter().zip(&now).map(|(a, b)| (a - b) / h).collect();
@@ -258,6 +265,10 @@ impl<'a> Search<'a> {
         best.map_or_else(|| vec![self.stretch(from, to)], |best| best.1)
     }
 }
+
+/// A descent creeps where a step leaves more than this of the sum of squares, and is given up after so many such steps.
+const CREEP: f64 = 0.8;
+const PATIENCE: usize = 2;
 
 /// The shortest piece, in samples.
 const SHORTEST: usize = 4;
