@@ -331,9 +331,9 @@ fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precis
                 recovery.keys.push(key(at, b.value_at(at), None, (a.slope_at(at), b.slope_at(at))));
                 return;
             }
-            if corner.is_some() {
-                // They meet between the two samples, as where values are clamped: had they jumped, then by less than they
-                // move from one sample to the next, and beyond both. Straight on says no more than the samples do.
+            if corner.is_some() && b.is_flat(precision) && !a.is_flat(precision) {
+                // A clamped value, that stands still from somewhere between the two samples on: a jump would be smaller than the
+                // way from one sample to the next, from beyond both. Straight on says no more than the samples do.
                 let straight = b.values.0 - a.values.1;
                 let end = key(a.to as f64, a.values.1, None, (a.slopes.1, straight));
                 recovery.keys.push(FittedKey { interpolation: Interpolation::Linear, ..end });
