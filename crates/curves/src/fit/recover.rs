@@ -331,9 +331,9 @@ fn meet(samples: &[f64], recovery: &mut Recovery, (a, b): (Piece, Piece), precis
                 recovery.keys.push(key(at, b.value_at(at), None, (a.slope_at(at), b.slope_at(at))));
                 return;
             }
-            if corner.is_some() && b.is_flat(precision) && !a.is_flat(precision) {
-                // A clamped value, that stands still from somewhere between the two samples on: a jump would be smaller than the
-                // way from one sample to the next, from beyond both. Straight on says no more than the samples do.
+            if corner.is_some() && a.is_flat(precision) != b.is_flat(precision) {
+                // A clamped value, that stands still up to somewhere between the two samples, or from there on: a jump would be
+                // smaller than the way from one sample to the next. Straight on says no more than the samples do.
                 let straight = b.values.0 - a.values.1;
                 let end = key(a.to as f64, a.values.1, None, (a.slopes.1, straight));
                 recovery.keys.push(FittedKey { interpolation: Interpolation::Linear, ..end });
@@ -461,6 +461,7 @@ mod tests {
             let Some(found) = recover(&samples, 1e-12, Handles::Plain) else { continue };
             for key in &found.keys {
                 assert_eq!(key.before, None, "phase {phase}: {key:?}");
+                assert_ne!(key.interpolation, Interpolation::Hold, "phase {phase}: {key:?}");
                 assert!((-1e-9..=0.9 + 1e-9).contains(&key.value), "phase {phase}: {key:?}");
                 clamped += usize::from(key.interpolation == Interpolation::Linear);
             }
