@@ -514,7 +514,7 @@ impl Rig {
         self.entries.iter().map(|entry| entry.depth + 1).max().unwrap_or(0)
     }
 
-    /// A node's children, in order: a pass over all nodes. For a walk downwards see [`Hierarchy`].
+    /// A node's children, in order: a pass over all nodes. For a walk downwards see [`Hierarchy`](crate::hierarchy::Hierarchy).
     pub fn children(&self, id: Option<NodeId>) -> impl Iterator<Item = NodeId> {
         self.entries.iter().filter(move |entry| entry.parent == id).map(|entry| entry.id)
     }
