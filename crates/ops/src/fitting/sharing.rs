@@ -22,7 +22,7 @@ pub(super) struct Shares {
 }
 
 /// The part of the band, about the straight way, and of the room beyond it that is left try by try.
-const NARROWER: [(f64, f64); 5] = [(0.5, 1.0), (0.0, 1.0), (0.0, 0.5), (0.0, 0.2), (0.0, 0.0)];
+const NARROWER: [(f64, f64); 6] = [(1.0, 1.0), (0.5, 1.0), (0.0, 1.0), (0.0, 0.5), (0.0, 0.2), (0.0, 0.0)];
 
 /// The least part of the tolerance that is tried.
 const LEAST: f64 = 1e-3;
