@@ -130,8 +130,9 @@ pub(super) fn numbers(
         }
         // Behind loops, which would lift what shows in a gap with each round.
         if !holds.outside && curve.has_gaps() {
-            let rest = rests.get(index).copied().unwrap_or(0.0);
-            *curve = curve.filled(rest).ok_or(NotConvertible::Loops)?;
+            // A number without one at rest would be made up.
+            let rest = rests.as_ref().and_then(|rests| rests.get(index)).ok_or(NotConvertible::Discrete)?;
+            *curve = curve.filled(*rest).ok_or(NotConvertible::Loops)?;
             fate = fate.max(Fate::Exact);
         }
         let is_weighted = |curve: &Curve| {
@@ -152,13 +153,13 @@ pub(super) fn numbers(
     Ok(ConvertedController { controller, fate, error })
 }
 
-/// The numbers that show where a controller has no value.
-fn resting(controller: &Controller, setting: &ConversionContext) -> Vec<f64> {
+/// The numbers that show where a controller has no value; `None` for what has none at rest.
+fn resting(controller: &Controller, setting: &ConversionContext) -> Option<Vec<f64>> {
     match (controller, &setting.rest) {
         // Angles of another order than those at rest are zero where they have no value.
-        (Controller::Euler(euler), Value::Euler { order, .. }) if euler.order != *order => vec![0.0; 3],
-        (Controller::Euler(_), Value::Quaternion(_)) => vec![0.0; 3],
-        (_, rest) => rest.numbers().unwrap_or_default(),
+        (Controller::Euler(euler), Value::Euler { order, .. }) if euler.order != *order => Some(vec![0.0; 3]),
+        (Controller::Euler(_), Value::Quaternion(_)) => Some(vec![0.0; 3]),
+        (_, rest) => rest.numbers(),
     }
 }
 
