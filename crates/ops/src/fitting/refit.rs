@@ -115,11 +115,9 @@ pub(crate) fn refit_as_quaternions(
             return None;
         };
         let keyed = KeyedRotation::new(&curve);
-        let mut error = MeasuredError::none(Quantity::Angle);
-        for look in 0..=count * LOOKS {
-            let at = range.first.as_f64() + look as f64 * rate.ticks_per_frame() / LOOKS as f64;
-            error.take(angle_between(rotation(at), keyed.rotation(at, Side::Right)), at);
-        }
+        let error = largest((range.first, rate), count, tolerance, |at| {
+            angle_between(rotation(at), keyed.rotation(at, Side::Right))
+        });
         let used = error.largest / tolerance;
         if used <= 1.0 {
             return Some((curve, error));
@@ -130,6 +128,39 @@ pub(crate) fn refit_as_quaternions(
         fitting.tolerance *= 0.99 / used;
     }
     None
+}
+
+/// The largest angle at eighths of so many frames from a time on, and between them where that may be more than is allowed: one track
+/// that is a hair beyond it would have all of them fitted closer.
+fn largest(
+    (first, rate): (Ticks, FrameRate),
+    frames: i64,
+    allowed: f64,
+    off: impl Fn(f64) -> f64,
+) -> MeasuredError {
+    let mut error = MeasuredError::none(Quantity::Angle);
+    let step = rate.ticks_per_frame() / LOOKS as f64;
+    let mut before = [0.0; 2];
+    for look in 0..=frames * LOOKS {
+        let at = first.as_f64() + look as f64 * step;
+        let angle = off(at);
+        error.take(angle, at);
+        if let Some(part) =
+            top(before, angle).filter(|(_, top)| look > 1 && *top > allowed).map(|(part, _)| part)
+        {
+            let at = at + (part - 1.0) * step;
+            error.take(off(at), at);
+        }
+        before = [before[1], angle];
+    }
+    error
+}
+
+/// Where the parabola through three values in a row is highest, in steps after the second, which is the largest of them, and how high.
+fn top([first, middle]: [f64; 2], last: f64) -> Option<(f64, f64)> {
+    let bend = 2.0 * middle - first - last;
+    let is_top = middle >= first && middle >= last && bend > 0.0;
+    is_top.then(|| (0.5 * (last - first) / bend, middle + (last - first).powi(2) / (8.0 * bend)))
 }
 
 /// How many frames a range has, if it and all that is kept begin and end on frames.
