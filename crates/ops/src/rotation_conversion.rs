@@ -1,14 +1,14 @@
 //! Rotation controllers under another order, or between two constant rotations.
 
 use std::borrow::Cow;
-use std::f64::consts::{FRAC_PI_2, PI};
+use std::f64::consts::FRAC_PI_2;
 
 use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, Side};
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::rotation::{
     AngleTolerance, Between, Conversion, EulerPath, Knot, OwnKeys, RotationOrder, RotationPath, Slot,
-    convert, exact_way, nearest_euler, pole_distance, quat_from_euler,
+    convert, exact_way, nearest_euler, other_reading, pole_distance, quat_from_euler,
 };
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
@@ -267,7 +267,8 @@ impl RotationConversion<'_> {
         }
         let handles = self.handles.or_else(|| is_weighted(euler).then_some(Handles::Weighted));
         let plain = Conversion::new(self.order, tolerance, self.rate, start);
-        let conversion = Conversion { handles, cache: self.cache, ..plain };
+        let home = rest.is_some().then_some(&own);
+        let conversion = Conversion { handles, cache: self.cache, own: home, ..plain };
         // What stands still has keys anywhere.
         let is_within = |knot: &Knot| looped.is_none_or(|(range, _)| range.contains(knot.time));
         let one_period: Vec<Knot> = path.knots(None).into_iter().filter(is_within).collect();
@@ -435,16 +436,6 @@ impl RotationConversion<'_> {
             note,
         }
     }
-}
-
-/// The other angles of the same rotation: half round, and up the other side.
-fn other_reading(order: RotationOrder, angles: DVec3) -> DVec3 {
-    let (outer, middle, inner) = order.axes();
-    let mut other = angles;
-    other[outer] += if angles[outer] > 0.0 { -PI } else { PI };
-    other[inner] += if angles[inner] > 0.0 { -PI } else { PI };
-    other[middle] = if angles[middle] > 0.0 { PI } else { -PI } - angles[middle];
-    other
 }
 
 /// Whether what a controller comes to depends on the order and the angles at rest: in sums angles of that order count one by

@@ -4,6 +4,7 @@ use glam::DVec3;
 
 use super::RotationOrder;
 use super::cache::Slot;
+use super::own::OwnKeys;
 use super::path::RotationPath;
 use super::tolerance::AngleTolerance;
 use crate::curve::{Curve, Ticks};
@@ -27,6 +28,8 @@ pub struct Conversion<'a> {
     pub handles: Option<Handles>,
     /// What was found before, where the same path is converted again with another scale.
     pub cache: Option<Slot<'a>>,
+    /// On the way home, which axes keys were set on: where the path jumps, the others stay where they are.
+    pub own: Option<&'a OwnKeys>,
 }
 
 impl<'a> Conversion<'a> {
@@ -38,7 +41,7 @@ impl<'a> Conversion<'a> {
         start: DVec3,
     ) -> Conversion<'a> {
         let handles = Some(Handles::Plain);
-        Conversion { order, tolerance: tolerance.into(), rate, start, handles, cache: None }
+        Conversion { order, tolerance: tolerance.into(), rate, start, handles, cache: None, own: None }
     }
 }
 

@@ -217,7 +217,8 @@ impl<P: RotationPath> Run<'_, P> {
         for step in 1..=STEPS {
             advance(f64::from(step) / f64::from(STEPS));
         }
-        angles
+        let home = self.c.own.and_then(|own| own.across(self.c.order, Ticks(time as i64), (from, angles)));
+        home.unwrap_or(angles)
     }
 }
 

@@ -44,6 +44,16 @@ pub fn principal_euler(order: RotationOrder, rotation: DQuat) -> DVec3 {
     angles
 }
 
+/// The other angles of the same rotation: half round, and up the other side.
+pub fn other_reading(order: RotationOrder, angles: DVec3) -> DVec3 {
+    let (outer, middle, inner) = order.axes();
+    let mut other = angles;
+    other[outer] += if angles[outer] > 0.0 { -PI } else { PI };
+    other[inner] += if angles[inner] > 0.0 { -PI } else { PI };
+    other[middle] = if angles[middle] > 0.0 { PI } else { -PI } - angles[middle];
+    other
+}
+
 /// The Euler angles of a rotation that lie nearest to `reference`, radians by axis.
 ///
 /// Out of both branches, (θa, θb, θc) and (θa+π, π−θb, θc+π), each with any multiple of a full turn; at the pole

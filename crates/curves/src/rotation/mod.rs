@@ -24,8 +24,8 @@ pub use conversion::{Conversion, Converted};
 pub use convert::convert;
 pub use curves::{EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey};
 pub use euler::{
-    angle_between, nearest_euler, nearest_turn, pole_distance, principal_euler, quat_from_euler,
-    rates_from_velocity, velocity_from_rates,
+    angle_between, nearest_euler, nearest_turn, other_reading, pole_distance, principal_euler,
+    quat_from_euler, rates_from_velocity, velocity_from_rates,
 };
 pub use exact::{ExactWay, exact_way};
 pub use keyed::KeyedRotation;

@@ -1,8 +1,11 @@
 //! Which keys are an axis' own. A conversion to another order keys all axes wherever one had a key; these say on which axes
 //! they were set, and the way back takes them off the others.
 
+use std::f64::consts::TAU;
+
 use glam::DVec3;
 
+use super::{RotationOrder, other_reading, quat_from_euler};
 use crate::curve::{AxisSet, Behaviour, Curve, Key, Ticks};
 
 /// So near to where it rests, in radians, an axis is there: near the pole angles are known to half their digits.
@@ -47,6 +50,43 @@ impl OwnKeys {
     pub fn rests(&self, angles: DVec3, rest: DVec3) -> bool {
         let is_set = |axis: usize| self.axes.iter().any(|(_, axes)| axes.has(axis));
         self.is_said && (0..3).all(|axis| is_set(axis) || (angles[axis] - rest[axis]).abs() <= HOME)
+    }
+
+    /// What angles are after a jump, if a conversion said which axes jump there: another reading of the same turn, whole turns
+    /// counted, in which the others stay.
+    pub(super) fn across(
+        &self,
+        order: RotationOrder,
+        time: Ticks,
+        (from, to): (DVec3, DVec3),
+    ) -> Option<DVec3> {
+        let own = self.at(time);
+        if !self.is_said || own.is_empty() {
+            return None;
+        }
+        let near = |angles: DVec3| angles + TAU * ((from - angles) / TAU).round();
+        let stays =
+            |angles: &DVec3| (0..3).all(|axis| own.has(axis) || (angles[axis] - from[axis]).abs() <= HOME);
+        // A whole turn of one axis is the same rotation, and another way there.
+        let turn = quat_from_euler(order, to);
+        let is_same_way = |angles: &DVec3| quat_from_euler(order, *angles).dot(turn) > 0.0;
+        let turned = |angles: DVec3, axis: usize, by: f64| {
+            let mut turned = angles;
+            turned[axis] += by;
+            turned
+        };
+        let axes: Vec<usize> = (0..3).filter(|axis| own.has(*axis)).collect();
+        let around = |angles: DVec3| {
+            let all = axes.iter().flat_map(|&axis| [-TAU, 0.0, TAU].map(|by| (axis, by)));
+            all.map(move |(axis, by)| turned(angles, axis, by))
+        };
+        let readings = [near(to), near(other_reading(order, to))];
+        readings
+            .into_iter()
+            .filter(stays)
+            .flat_map(around)
+            .filter(is_same_way)
+            .min_by(|a, b| (*a - from).abs().element_sum().total_cmp(&(*b - from).abs().element_sum()))
     }
 
     fn at(&self, time: Ticks) -> AxisSet {

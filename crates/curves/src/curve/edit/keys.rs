@@ -31,6 +31,11 @@ pub(super) fn changes_nothing(before: &Key, key: &Key, after: &Key, tolerance: f
     same(&first, before, key) && same(&second, key, after)
 }
 
+/// Whether two values are one but for the rounding of two conversions.
+fn is_same_value(a: f64, b: f64) -> bool {
+    (a - b).abs() <= 1e-10 * b.abs().max(1e-3)
+}
+
 /// Whether nothing moves from one key to the next.
 fn is_still(a: &Key, b: &Key) -> bool {
     Curve { keys: vec![*a, *b], ..Curve::default() }.is_constant() && b.interpolation != Interpolation::None
@@ -246,13 +251,16 @@ impl Curve {
     /// past them and is held outside.
     pub(crate) fn without_strangers(&self, is_own: impl Fn(&Key) -> bool) -> Curve {
         let mut curve = self.clone();
+        curve.drop_jumps_to_the_same();
         let lines = curve.lines_as_cubics(&is_own);
+        curve.holds_as_cubics(&is_own);
         // What was converted twice is off by rounding of both.
         let mut curve = curve.without_within(|key| !is_own(key), 1e-10);
         curve.cubics_as_lines(&lines);
+        curve.flats_before_jumps_as_holds();
         let still = |a: &Key, b: &Key| {
             let (piece, gap) = (Segment::between(a, b), (b.time - a.time).as_f64());
-            let is_same = |value: f64| (value - a.value).abs() <= 1e-10 * a.value.abs().max(1e-3);
+            let is_same = |value: f64| is_same_value(value, a.value);
             let is_there = |u: f64| piece.value(a.time.as_f64() + u * gap).is_some_and(is_same);
             // What is held up to a key may be something else from there on.
             a.value_before.is_none()
@@ -277,6 +285,44 @@ impl Curve {
             }
         }
         curve
+    }
+
+    /// Says nothing of values before keys where these are the values there: where one axis jumps, all of them were said to.
+    fn drop_jumps_to_the_same(&mut self) {
+        for key in &mut self.keys {
+            key.value_before = key.value_before.filter(|before| !is_same_value(*before, key.value));
+        }
+    }
+
+    /// Says of holds that start or end at keys which are not its own that they are cubics that stand still up to a jump.
+    fn holds_as_cubics(&mut self, is_own: &impl Fn(&Key) -> bool) {
+        for index in 1..self.keys.len() {
+            let (a, b) = (self.keys[index - 1], self.keys[index]);
+            if a.interpolation != Interpolation::Hold || is_own(&a) && is_own(&b) {
+                continue;
+            }
+            let from = &mut self.keys[index - 1];
+            (from.tangent_out, from.interpolation) = (Tangent::slope(0.0), Interpolation::Cubic);
+            self.keys[index].tangent_in = Tangent::slope(0.0);
+            self.keys[index].value_before = (!is_same_value(a.value, b.value)).then_some(a.value);
+        }
+    }
+
+    /// Says of pieces that stand still up to a jump that they hold.
+    fn flats_before_jumps_as_holds(&mut self) {
+        for index in 1..self.keys.len() {
+            let (a, b) = (self.keys[index - 1], self.keys[index]);
+            let piece = Segment::between(&a, &b);
+            let stands = |u: f64| {
+                let value = piece.value(a.time.as_f64() + u * (b.time - a.time).as_f64());
+                value.is_some_and(|value| is_same_value(value, a.value))
+            };
+            let is_flat = b.value_before.is_some_and(|before| is_same_value(before, a.value));
+            if is_flat && [0.25, 0.5, 0.75].into_iter().all(stands) {
+                self.keys[index - 1].interpolation = Interpolation::Hold;
+                self.keys[index].value_before = None;
+            }
+        }
     }
 
     /// Says of straight lines that end at keys which are not its own that they are cubics; where they start.
