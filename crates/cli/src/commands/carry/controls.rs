@@ -2,15 +2,19 @@
 
 use std::sync::Arc;
 
-use nimble_curve_core::judge::Scope;
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::judge::{Claim, Scope};
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
+use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
 use nimble_curve_core::ops::control_rig::{MatchKeys, MatchOptions, match_controls};
 use nimble_curve_core::rig::NodeKind;
-use nimble_curve_core::scene::Scene;
+use nimble_curve_core::scene::{Scene, Take};
 
+use super::landing::{Landed, landed};
+use super::promise::Promised;
 use crate::args::Carry;
 use crate::failure::Failure;
-use crate::gate::{Beside, Held, InWorld, Promise};
+use crate::gate::{self, Beside, Held, InWorld, Origin, Promise};
 use crate::report::{counted, listed};
 
 /// The part of the tolerance that joints may be off before controls have them.
@@ -44,6 +48,63 @@ pub fn left_out(target: &Scene) -> Option<String> {
     })
 }
 
+/// Curves that were carried as they are, those of controls onto their like, with the target's constraints: what these make of the joints is
+/// what the source's make of its own.
+pub struct AsTheyAre {
+    pub scene: Scene,
+    pub ledger: Ledger,
+    pub promise: Promise,
+}
+
+/// Carries all curves of a source with constraints as they are; `None` where it has none, or where what moves by that is not what was
+/// asked for. `promised` says what that is of joints.
+pub fn as_they_are(
+    (args, map, options): (&Carry, &NameMap, &CarryOptions),
+    promised: &Promised<'_>,
+) -> Result<Option<AsTheyAre>, Failure> {
+    let Promised { source, chosen, target, .. } = *promised;
+    if chosen.constraints.is_empty() || !take_over(args, target) {
+        return Ok(None);
+    }
+    let bare = Scene { constraints: Vec::new(), ..chosen.clone() };
+    // Feet are where controls put them.
+    let options = CarryOptions { hold_feet: false, tolerance: args.tolerance, ..options.clone() };
+    let carried = carry(&bare, target, map, &options)?;
+    let (result, landed, notes) = landed(&carried, target.takes.len(), args)?;
+    let scene = Scene { constraints: target.constraints.clone(), ..result };
+    let mut promise = promised.carried(&scene, &landed);
+    promise.world = Some(InWorld { metres: args.tolerance.length, angle: args.tolerance.angle });
+    let verdict = gate::judged_scene(&scene, Origin { source, promise: &promise });
+    if gate::refusal(&verdict, &scene).is_some() {
+        return Ok(None);
+    }
+    let mut ledger = carried.ledger;
+    ledger.notes.extend(notes);
+    ledger.notes.splice(0..0, on_their_like(&scene, &landed, &ledger));
+    Ok(Some(AsTheyAre { scene, ledger, promise }))
+}
+
+/// What keys an animator has in hand, where controls have the curves of their like.
+fn on_their_like(scene: &Scene, landed: &[Landed], ledger: &Ledger) -> Option<String> {
+    let addresses = Addresses::new(scene);
+    let (mut names, mut keys): (Vec<&str>, usize) = (Vec::new(), 0);
+    for (_, track) in landed.iter().flat_map(|landed| scene.takes[landed.take].tracks()) {
+        let node = (track.target.rig, track.target.node);
+        let is_control = scene.rigs[node.0].node(node.1).is_some_and(|node| node.kind == NodeKind::Control);
+        if is_control {
+            keys += track.controller.key_count();
+            let name = addresses.node(node);
+            if !names.contains(&name) {
+                names.push(name);
+            }
+        }
+    }
+    let is_as_it_was = |entry: &Entry| entry.after == 0 || entry.fate == Fate::Kept;
+    let how =
+        if ledger.entries.iter().all(is_as_it_was) { "as the source has them" } else { "from their like" };
+    (keys > 0).then(|| format!("{} on controls {how}: {}", counted(keys, "key"), listed(&names, 12)))
+}
+
 /// The carried scene with the target's constraints, its motion on controls; what that promises, and in terms of what.
 pub fn keyed(
     carried: &Scene,
@@ -52,11 +113,22 @@ pub fn keyed(
     ledger: &mut Ledger,
 ) -> Result<(Scene, Promise, Scene), Failure> {
     let tolerance = args.tolerance.times(1.0 - JOINTS);
-    let driven = Scene { constraints: target.constraints.clone(), ..carried.clone() };
+    // The target's own takes are on controls as they are.
+    let is_own = |take: &&Take| target.takes.iter().any(|own| own.name == take.name);
+    let (own, came): (Vec<&Take>, Vec<&Take>) = carried.takes.iter().partition(is_own);
+    let driven = Scene {
+        constraints: target.constraints.clone(),
+        takes: came.into_iter().cloned().collect(),
+        ..carried.clone()
+    };
     let options =
         MatchOptions { tolerance, keys: MatchKeys::Bounded, near_enough: true, ..MatchOptions::default() };
-    let matched = match_controls(&driven, &options).map_err(|error| Failure::new(error.to_string()))?;
-    let mut claims = matched.claims.into_iter();
+    let mut matched = match_controls(&driven, &options).map_err(|error| Failure::new(error.to_string()))?;
+    matched.scene.takes.splice(0..0, own.iter().copied().cloned());
+    let mut claims = matched.claims.into_iter().map(|mut made| {
+        made.claim.spans.iter_mut().for_each(|span| span.result += own.len());
+        made
+    });
     let Some(first) = claims.next() else {
         return Err(Failure::new("there is no take to put onto controls"));
     };
@@ -66,12 +138,18 @@ pub fn keyed(
         scope: None,
         held: Held::ToLimits,
     });
+    let mut beside: Vec<Beside> = beside.collect();
+    let mut of_target = Claim::same(target, &matched.scene);
+    of_target.spans.retain(|span| span.result < own.len());
+    of_target.takes_chosen = args.without_target_takes;
+    let (source, scope) = (Arc::clone(target), Some(Scope::AllButLayers));
+    beside.push(Beside { source, claim: of_target, scope, held: Held::ToLimits });
     let promise = Promise {
         world: Some(InWorld { metres: tolerance.length, angle: tolerance.angle }),
-        beside: beside.collect(),
+        beside,
         ..Promise::of(first.claim, tolerance, Scope::MotionAlone)
     };
-    let notes = said(carried, target, &matched.ledger);
+    let notes = said(carried, &matched.ledger);
     let mut after = matched.ledger;
     after.notes.splice(0..0, notes);
     *ledger = std::mem::take(ledger).followed_by(after);
@@ -79,8 +157,8 @@ pub fn keyed(
 }
 
 /// How many keys an animator has in hand of what was carried, and on what.
-fn said(carried: &Scene, target: &Scene, ledger: &Ledger) -> Vec<String> {
-    let is_own = |entry: &&Entry| entry.after > 0 && !target.takes.iter().any(|take| take.name == entry.take);
+fn said(carried: &Scene, ledger: &Ledger) -> Vec<String> {
+    let is_own = |entry: &&Entry| entry.after > 0;
     let is_control = |entry: &&Entry| {
         let target = entry.target.as_ref();
         let node = target.and_then(|of| carried.rigs.get(of.rig)?.node(of.node));

@@ -96,8 +96,8 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     };
     let matched = poses::matched(args, (&chosen, target), &map, &mut options)?;
     let carried = carry(&chosen, target, &map, &options)?;
-    let mut ledger = match before {
-        Some(before) => before.followed_by(carried.ledger.clone()),
+    let mut ledger = match &before {
+        Some(before) => before.clone().followed_by(carried.ledger.clone()),
         None => carried.ledger.clone(),
     };
     ledger.notes.extend(matched.as_ref().map(poses::remark));
@@ -132,6 +132,23 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
             (result, promise, Some(into), judged.closing)
         }
         None => {
+            let onto = Promised { target, ..promised };
+            if let Some(made) = controls::as_they_are((args, &map, &options), &onto)? {
+                let ledger = match before {
+                    Some(before) => before.followed_by(made.ledger),
+                    None => made.ledger,
+                };
+                let (scene, promise) = (made.scene, made.promise);
+                return Ok(Came {
+                    carried,
+                    matched,
+                    scene,
+                    ledger,
+                    promise,
+                    origin: None,
+                    closing: Vec::new(),
+                });
+            }
             let (result, landed, notes) = landed(&carried, own, args)?;
             ledger.notes.extend(notes);
             let promise = promised.carried(&result, &landed);

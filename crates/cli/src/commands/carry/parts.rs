@@ -128,6 +128,7 @@ pub(super) fn print_parts(
     for part in parts.iter().filter(|part| part.tracks > 0 || part.joints > 0) {
         let came = part.exact + part.refitted;
         let remark = match (part.tracks, came, part.joints) {
+            (0, _, _) if part.moved > 0 => "moves with others",
             (0, _, _) => "still in the source",
             (tracks, 0, _) if part.not_selected == tracks => "stays behind, as asked",
             (_, 0, _) => "did not come over",
