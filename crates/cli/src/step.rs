@@ -102,12 +102,16 @@ impl StepOutput {
     /// Judges what was done so far, without a file: its errors and closing words are taken in. Beyond a limit it fails,
     /// unless that `is_accepted`.
     pub fn close(&mut self, source: &Scene, promise: &Promise, is_accepted: bool) -> Result<(), Failure> {
-        let verdict = gate::judged_scene(&self.scene, Origin { source, promise });
-        if let Some(why) = gate::refusal(&verdict, &self.scene).filter(|_| !is_accepted) {
+        self.close_by(&gate::judged_scene(&self.scene, Origin { source, promise }), source, is_accepted)
+    }
+
+    /// The same where it was judged already.
+    pub fn close_by(&mut self, verdict: &Verdict, source: &Scene, is_accepted: bool) -> Result<(), Failure> {
+        if let Some(why) = gate::refusal(verdict, &self.scene).filter(|_| !is_accepted) {
             return Err(Failure::new(why));
         }
-        self.joins.settle(&verdict, &mut self.ledger, source, &self.scene);
-        self.closing.extend(gate::closing(&verdict, &self.scene).into_iter().skip(1));
+        self.joins.settle(verdict, &mut self.ledger, source, &self.scene);
+        self.closing.extend(gate::closing(verdict, &self.scene).into_iter().skip(1));
         Ok(())
     }
 

@@ -423,3 +423,63 @@ fn random_rigs_are_solved_and_none_is_refused() {
         assert!(said.contains("judged on the result"), "{seed}: {said}");
     }
 }
+
+/// Random rigs onto themselves: all have the very curves of their like, and what the target did stays as it was.
+#[test]
+fn random_rigs_go_onto_themselves_as_they_are() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let read = |name: &str| -> serde_json::Value { serde_json::from_str(&text(at, name)).unwrap() };
+    for seed in [0, 3, 7, 14, 22] {
+        let text = nimble_curve_second::controls::text(seed, &nimble_curve_second::controls::Controls::CALM);
+        fs::write(at.join("rig.ncurve"), text).unwrap();
+        succeed(at, &["convert", "rig.ncurve", "same.ncurve", "--replace"]);
+        let said =
+            succeed(at, &["carry", "rig.ncurve", "--target", "rig.ncurve", "-o", "out.ncurve", "--replace"]);
+        assert!(said.contains("keys on controls as the source has them: body, goal_l,"), "{seed}: {said}");
+        let (same, out) = (read("same.ncurve"), read("out.ncurve"));
+        assert_eq!(out["constraints"], same["constraints"], "{seed}");
+        assert_eq!(out["takes"][0]["layers"], same["takes"][0]["layers"], "{seed}");
+        assert_eq!(out["takes"][1], same["takes"][0], "{seed}");
+    }
+}
+
+/// Joints onto the controls of a rig that has a take of its own, whose joints have curves that count for nothing: it stays on its controls.
+#[test]
+fn the_targets_own_takes_stay_on_its_controls() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let read = |name: &str| -> serde_json::Value { serde_json::from_str(&text(at, name)).unwrap() };
+    for seed in [1, 20] {
+        let text = nimble_curve_second::controls::text(seed, &nimble_curve_second::controls::Controls::CALM);
+        fs::write(at.join("rig.ncurve"), text).unwrap();
+        succeed(at, &["convert", "rig.ncurve", "same.ncurve", "--replace"]);
+        succeed(at, &["rig", "solve", "rig.ncurve", "-o", "joints.ncurve", "--replace"]);
+        let carry = ["carry", "joints.ncurve", "--target", "rig.ncurve", "-o", "out.ncurve", "--replace"];
+        let said = succeed(at, &carry);
+        assert!(said.contains("keys on controls: ") && !said.contains("take: "), "{seed}: {said}");
+        let (same, out) = (read("same.ncurve"), read("out.ncurve"));
+        assert_eq!(out["takes"][1], same["takes"][0], "{seed}");
+        let tracks = out["takes"][0]["layers"][0]["tracks"].to_string();
+        assert!(
+            tracks.contains("goal_l:translation") && !tracks.contains("hips:rotation"),
+            "{seed}: {tracks}"
+        );
+    }
+}
+
+/// What follows several sources no control undoes: how far off it is is said, and everything else comes over.
+#[test]
+fn what_no_control_can_undo_is_told_and_the_rest_comes_over() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    for seed in [9, 10] {
+        let text = nimble_curve_second::controls::text(seed, &nimble_curve_second::controls::Controls::CALM);
+        fs::write(at.join(format!("{seed}.ncurve")), text).unwrap();
+    }
+    let said = succeed(at, &["carry", "9.ncurve", "--target", "10.ncurve", "-o", "out.ncurve"]);
+    let unreached =
+        |name: &str| said.lines().any(|line| line.contains(&format!("{name} is not reached: at best ")));
+    assert!(unreached("spoon") && !unreached("hips"), "{said}");
+    assert!(said.contains("keys on controls: goal_l,"), "{said}");
+}

@@ -48,20 +48,13 @@ pub fn left_out(target: &Scene) -> Option<String> {
     })
 }
 
-/// Curves that were carried as they are, those of controls onto their like, with the target's constraints: what these make of the joints is
-/// what the source's make of its own.
-pub struct AsTheyAre {
-    pub scene: Scene,
-    pub ledger: Ledger,
-    pub promise: Promise,
-}
-
-/// Carries all curves of a source with constraints as they are; `None` where it has none, or where what moves by that is not what was
-/// asked for. `promised` says what that is of joints.
+/// Carries all curves of a source with constraints as they are, those of controls onto their like, and puts the target's constraints on top:
+/// the scene, what became of every channel, and what that promises. `None` where there are none, or where what these make of the joints is
+/// not what was asked for. `promised` says what that is of joints.
 pub fn as_they_are(
     (args, map, options): (&Carry, &NameMap, &CarryOptions),
     promised: &Promised<'_>,
-) -> Result<Option<AsTheyAre>, Failure> {
+) -> Result<Option<(Scene, Ledger, Promise)>, Failure> {
     let Promised { source, chosen, target, .. } = *promised;
     if chosen.constraints.is_empty() || !take_over(args, target) {
         return Ok(None);
@@ -81,7 +74,7 @@ pub fn as_they_are(
     let mut ledger = carried.ledger;
     ledger.notes.extend(notes);
     ledger.notes.splice(0..0, on_their_like(&scene, &landed, &ledger));
-    Ok(Some(AsTheyAre { scene, ledger, promise }))
+    Ok(Some((scene, ledger, promise)))
 }
 
 /// What keys an animator has in hand, where controls have the curves of their like.
@@ -124,11 +117,10 @@ pub fn keyed(
     let options =
         MatchOptions { tolerance, keys: MatchKeys::Bounded, near_enough: true, ..MatchOptions::default() };
     let mut matched = match_controls(&driven, &options).map_err(|error| Failure::new(error.to_string()))?;
-    matched.scene.takes.splice(0..0, own.iter().copied().cloned());
-    let mut claims = matched.claims.into_iter().map(|mut made| {
-        made.claim.spans.iter_mut().for_each(|span| span.result += own.len());
-        made
-    });
+    // Behind those that came, as they were.
+    let fresh = matched.scene.takes.len();
+    matched.scene.takes.extend(own.into_iter().cloned());
+    let mut claims = matched.claims.into_iter();
     let Some(first) = claims.next() else {
         return Err(Failure::new("there is no take to put onto controls"));
     };
@@ -140,7 +132,7 @@ pub fn keyed(
     });
     let mut beside: Vec<Beside> = beside.collect();
     let mut of_target = Claim::same(target, &matched.scene);
-    of_target.spans.retain(|span| span.result < own.len());
+    of_target.spans.retain(|span| span.result >= fresh);
     of_target.takes_chosen = args.without_target_takes;
     let (source, scope) = (Arc::clone(target), Some(Scope::AllButLayers));
     beside.push(Beside { source, claim: of_target, scope, held: Held::ToLimits });

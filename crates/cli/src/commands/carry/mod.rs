@@ -95,80 +95,30 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         target_pose: args.target_pose.as_deref().map(|text| pose(text, target)).transpose()?,
     };
     let matched = poses::matched(args, (&chosen, target), &map, &mut options)?;
-    let carried = carry(&chosen, target, &map, &options)?;
-    let mut ledger = match &before {
-        Some(before) => before.clone().followed_by(carried.ledger.clone()),
-        None => carried.ledger.clone(),
+    let carrying = Carrying {
+        args,
+        source,
+        chosen: &chosen,
+        target,
+        joints: &controls::joints_of(target),
+        map: &map,
+        options: &options,
+        before: before.as_ref(),
+        matched: matched.as_ref(),
     };
-    ledger.notes.extend(matched.as_ref().map(poses::remark));
-    let joints = controls::joints_of(target);
-    let promised = Promised { args, source, chosen: &chosen, target: &joints, carried: &carried };
-    let own = target.takes.len();
-    let (mut scene, mut promise, origin, closing) = match &args.place {
+    let carried = carrying.carried(1.0)?;
+    let (carried, made) = match &args.place {
         Some(placement) => {
-            let before = promised.carried(&carried.scene, &as_carried(&carried, own));
-            let mut judged = StepOutput::new(carried.scene.clone(), ledger);
-            judged.close(source, &before, args.over.accept)?;
-            ledger = judged.ledger;
-            let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
-            let (take, notes) = timed(only(&carried.scene.takes[own..])?, args, carried.scene.rate)?;
-            ledger.notes.extend(notes);
-            let options = PlaceOptions {
-                placement: placement.clone(),
-                onto: args.target_take.clone(),
-                ease: Ticks((args.blend * into.rate.ticks_per_frame()).round() as i64),
-                tolerance: args.tolerance,
-            };
-            let take = match args.go_on {
-                true => going_on(&into, &take, &options)?,
-                false => take,
-            };
-            let (result, more) = place(&into, &take, &options)?;
-            if *placement == Placement::Unkeyed {
-                stays(&mut ledger, &into, args);
-            }
-            ledger.notes.extend(more.notes);
-            let promise = of_placed(&into, placed(&into, &take, &result, &options)?, args);
-            (result, promise, Some(into), judged.closing)
+            let made = carrying.placed(&carried, placement)?;
+            (carried, made)
         }
+        None if controls::take_over(args, target) => carrying.on_controls(carried)?,
         None => {
-            let onto = Promised { target, ..promised };
-            if let Some(made) = controls::as_they_are((args, &map, &options), &onto)? {
-                let ledger = match before {
-                    Some(before) => before.followed_by(made.ledger),
-                    None => made.ledger,
-                };
-                let (scene, promise) = (made.scene, made.promise);
-                return Ok(Came {
-                    carried,
-                    matched,
-                    scene,
-                    ledger,
-                    promise,
-                    origin: None,
-                    closing: Vec::new(),
-                });
-            }
-            let (result, landed, notes) = landed(&carried, own, args)?;
-            ledger.notes.extend(notes);
-            let promise = promised.carried(&result, &landed);
-            match controls::take_over(args, target) {
-                true => {
-                    // What joints do is judged in terms of the source, and what controls make of them in terms of that.
-                    let mut judged = StepOutput::new(result.clone(), ledger);
-                    judged.close(source, &promise, args.over.accept)?;
-                    ledger = judged.ledger;
-                    let (scene, promise, origin) = controls::keyed(&result, target, args, &mut ledger)?;
-                    let warned = judged.closing.into_iter().filter(|(style, _)| *style == Style::Warn);
-                    (scene, promise, Some(origin), warned.collect())
-                }
-                false => {
-                    ledger.notes.extend(controls::left_out(target));
-                    (result, promise, None, Vec::new())
-                }
-            }
+            let made = carrying.on_joints(&carried)?;
+            (carried, made)
         }
     };
+    let Made { mut scene, mut ledger, mut promise, origin, closing } = made;
     if let Some(profile) = &profile {
         let (fitted, more) = fit(&scene, profile, &args.tolerance)?;
         let mut next = Promise::same(&scene, &fitted, args.tolerance);
@@ -178,6 +128,126 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
         ledger = ledger.followed_by(more);
     }
     Ok(Came { carried, matched, scene, ledger, promise, origin, closing })
+}
+
+/// What carrying takes.
+struct Carrying<'a> {
+    args: &'a Carry,
+    source: &'a Scene,
+    /// What of it is carried, and what became of it before.
+    chosen: &'a Scene,
+    before: Option<&'a Ledger>,
+    target: &'a Arc<Scene>,
+    /// The target without its constraints.
+    joints: &'a Arc<Scene>,
+    map: &'a NameMap,
+    options: &'a CarryOptions,
+    matched: Option<&'a MatchingPose>,
+}
+
+/// What became of what was carried.
+struct Made {
+    scene: Scene,
+    ledger: Ledger,
+    promise: Promise,
+    origin: Option<Scene>,
+    closing: Vec<Line>,
+}
+
+impl Carrying<'_> {
+    /// Carries within a part of the tolerance.
+    fn carried(&self, part: f64) -> Result<Carried, Failure> {
+        let tolerance = self.options.tolerance.times(part);
+        Ok(carry(self.chosen, self.target, self.map, &CarryOptions { tolerance, ..self.options.clone() })?)
+    }
+
+    /// A ledger after what was done before.
+    fn after(&self, ledger: Ledger) -> Ledger {
+        match self.before {
+            Some(before) => before.clone().followed_by(ledger),
+            None => ledger,
+        }
+    }
+
+    fn ledger(&self, carried: &Carried) -> Ledger {
+        let mut ledger = self.after(carried.ledger.clone());
+        ledger.notes.extend(self.matched.map(poses::remark));
+        ledger
+    }
+
+    fn promised<'p>(&'p self, carried: &'p Carried) -> Promised<'p> {
+        let Carrying { args, source, chosen, joints, .. } = *self;
+        Promised { args, source, chosen, target: joints, carried }
+    }
+
+    /// On joints, as they were carried.
+    fn on_joints(&self, carried: &Carried) -> Result<Made, Failure> {
+        let (scene, landed, notes) = landed(carried, self.target.takes.len(), self.args)?;
+        let mut ledger = self.ledger(carried);
+        ledger.notes.extend(notes);
+        ledger.notes.extend(controls::left_out(self.target));
+        let promise = self.promised(carried).carried(&scene, &landed);
+        Ok(Made { scene, ledger, promise, origin: None, closing: Vec::new() })
+    }
+
+    /// On the target's controls: by the curves of their like where these do it, else by what joints came to, which is carried closer where
+    /// the judge finds it too far off.
+    fn on_controls(&self, mut carried: Carried) -> Result<(Carried, Made), Failure> {
+        let onto = Promised { target: self.target, ..self.promised(&carried) };
+        if let Some((scene, ledger, promise)) =
+            controls::as_they_are((self.args, self.map, self.options), &onto)?
+        {
+            let ledger = self.after(ledger);
+            let made = Made { scene, ledger, promise, origin: None, closing: Vec::new() };
+            return Ok((carried, made));
+        }
+        let (mut part, mut attempt) = (1.0, 1);
+        loop {
+            let (result, landed, notes) = landed(&carried, self.target.takes.len(), self.args)?;
+            let promise = self.promised(&carried).carried(&result, &landed);
+            // What joints do is judged in terms of the source, and what controls make of them in terms of that.
+            let verdict = gate::judged_scene(&result, Origin { source: self.source, promise: &promise });
+            if let Some(closer) = gate::tightening(&verdict).filter(|_| attempt < ATTEMPTS) {
+                (part, attempt) = (part * closer, attempt + 1);
+                carried = self.carried(part)?;
+                continue;
+            }
+            let mut ledger = self.ledger(&carried);
+            ledger.notes.extend(notes);
+            let mut judged = StepOutput::new(result.clone(), ledger);
+            judged.close_by(&verdict, self.source, self.args.over.accept)?;
+            let mut ledger = judged.ledger;
+            let (scene, promise, origin) = controls::keyed(&result, self.target, self.args, &mut ledger)?;
+            let closing = judged.closing.into_iter().filter(|(style, _)| *style == Style::Warn).collect();
+            return Ok((carried, Made { scene, ledger, promise, origin: Some(origin), closing }));
+        }
+    }
+
+    /// Placed among the target's own keys.
+    fn placed(&self, carried: &Carried, placement: &Placement) -> Result<Made, Failure> {
+        let (args, own) = (self.args, self.target.takes.len());
+        let before = self.promised(carried).carried(&carried.scene, &as_carried(carried, own));
+        let mut judged = StepOutput::new(carried.scene.clone(), self.ledger(carried));
+        judged.close(self.source, &before, args.over.accept)?;
+        let mut ledger = judged.ledger;
+        let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
+        let (take, notes) = timed(only(&carried.scene.takes[own..])?, args, carried.scene.rate)?;
+        ledger.notes.extend(notes);
+        let options = PlaceOptions {
+            placement: placement.clone(),
+            onto: args.target_take.clone(),
+            ease: Ticks((args.blend * into.rate.ticks_per_frame()).round() as i64),
+            tolerance: args.tolerance,
+        };
+        let take = if args.go_on { going_on(&into, &take, &options)? } else { take };
+        let (scene, more) = place(&into, &take, &options)?;
+        if *placement == Placement::Unkeyed {
+            stays(&mut ledger, &into, args);
+        }
+        ledger.notes.extend(more.notes);
+        let promise = of_placed(&into, placed(&into, &take, &scene, &options)?, args);
+        Ok(Made { scene, ledger, promise, origin: Some(into), closing: judged.closing })
+    }
 }
 
 impl Carry {

@@ -5,9 +5,10 @@ use std::collections::BTreeSet;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::constraint::Constraint;
 use nimble_curve_scene::judge::{Claim, Excuse, Sampling, Standing};
-use nimble_curve_scene::rig::{NodeKind, ROTATION};
+use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Target};
 
+use super::motion::is_body;
 use super::options::MatchKeys;
 use super::told::Told;
 
@@ -46,10 +47,6 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
         target: Target::new(node.0, node.1, ROTATION),
         why: why.clone(),
     }));
-    let is_body = |node: &NodeRef| {
-        let kind = result.rigs[node.0].node(node.1).map(|of| of.kind);
-        !matches!(kind, Some(NodeKind::Control | NodeKind::Locator) | None) && !is_apart(node)
-    };
     let one = glam::DQuat::IDENTITY;
     let standing = |(source, node): &(NodeRef, NodeRef)| Standing {
         source: *source,
@@ -58,7 +55,7 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
         place: true,
     };
     let same = keys == MatchKeys::Same;
-    let standings = claim.nodes.iter().filter(|(_, node)| is_body(node) && !same);
+    let standings = claim.nodes.iter().filter(|(_, node)| is_body(result, node) && !is_apart(node) && !same);
     claim.world = Some(standings.map(standing).collect());
     if same {
         claim.sampling = Sampling::Keys;

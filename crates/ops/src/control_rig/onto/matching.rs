@@ -17,7 +17,7 @@ use super::content::content;
 use super::duties::{Stage, stages};
 use super::keying::{FINE, Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
-use super::motion::{Deciding, deciding, is_covered, let_go, motion};
+use super::motion::{Deciding, deciding, is_body, is_covered, let_go, motion};
 use super::options::{MatchKeys, MatchOptions};
 use super::switched::switched;
 use super::told::{Told, tell};
@@ -195,8 +195,11 @@ impl Job<'_> {
             }
         }
         told.cleared = self.clear_others(result, &stages);
-        let joints: BTreeSet<NodeRef> =
+        let mut joints: BTreeSet<NodeRef> =
             stages.iter().flat_map(|stage| stage.joints.iter().copied()).collect();
+        // What no control undoes, as what follows several sources, is measured and told as well.
+        let driven = found.acting.iter().flat_map(|index| self.scene.constraints[*index].driven());
+        joints.extend(driven.filter(|node| is_body(self.scene, node)));
         let limbs: BTreeSet<usize> = (found.acting.iter().copied())
             .filter(|index| self.scene.constraints[*index].kind.name() == "limb")
             .collect();

@@ -31,6 +31,12 @@ pub fn is_driven_by(touched: &Touched, scene: &Scene, target: &Target) -> bool {
     }
 }
 
+/// Whether a node is no control, and nothing that serves these.
+pub fn is_body(scene: &Scene, (rig, id): &NodeRef) -> bool {
+    let of = scene.rigs.get(*rig).and_then(|rig| rig.node(*id));
+    of.is_some_and(|of| !matches!(of.kind, NodeKind::Control | NodeKind::Locator))
+}
+
 /// The constraints that joints do without in a take, as they have curves of their own.
 pub fn let_go(scene: &Scene, take: &Take, chosen: &BTreeSet<usize>) -> BTreeSet<usize> {
     let has_own = |index: &usize| {
@@ -59,15 +65,11 @@ pub fn let_go(scene: &Scene, take: &Take, chosen: &BTreeSet<usize>) -> BTreeSet<
     // stay behind with a foot control at its rest.
     let is_still = |index: &usize| {
         let constraint = &scene.constraints[*index];
-        let is_body = |node: &NodeRef| {
-            let of = scene.rigs.get(node.0).and_then(|rig| rig.node(node.1));
-            of.is_some_and(|of| !matches!(of.kind, NodeKind::Control | NodeKind::Locator))
-        };
         let controls = controls_of(scene, *index);
         let moves = |target: &Target| {
             controls.contains(&(target.rig, target.node)) || constraint.properties().contains(&target)
         };
-        constraint.driven().iter().all(is_body)
+        constraint.driven().iter().all(|node| is_body(scene, node))
             && !controls.is_empty()
             && !take.active_tracks().any(|(_, track)| moves(&track.target))
     };
