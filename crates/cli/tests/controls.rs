@@ -483,3 +483,26 @@ fn what_no_control_can_undo_is_told_and_the_rest_comes_over() {
     assert!(unreached("spoon") && !unreached("hips"), "{said}");
     assert!(said.contains("keys on controls: goal_l,"), "{said}");
 }
+
+/// Joints that are driven have no keys: asked for by name they are drawn as their controls move them, and controls with their keys.
+#[test]
+fn driven_joints_are_drawn_where_they_are_asked_for() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let asked = ["--only", "boom:rotation.*", "hook_ctrl:translation.y"];
+    succeed(at, &[&["plot", &crane(), "-o", "driven.svg"], &asked[..]].concat());
+    let drawn = text(at, "driven.svg");
+    assert!(drawn.contains("boom:rotation") && drawn.contains("hook_ctrl:translation.y"), "{drawn}");
+    // Beside the solved curves there is nothing between them.
+    succeed(at, &["rig", "solve", &crane(), "-o", "joints.ncurve"]);
+    succeed(at, &["plot", &crane(), "--against", "joints.ncurve", "--only", "boom:rotation.*", "-o", "both.svg"]);
+    assert!(text(at, "both.svg").contains("boom:rotation"));
+    let recipe = format!(
+        "sources = ['crane.ncurve']\noutput = 'out/{{stem}}.ncurve'\n[[step]]\ndo = 'plot'\nonly = ['boom:rotation.*']\noutput = 'pictures/{{stem}}.svg'\n"
+    );
+    fs::copy(sample("crane.ncurve"), at.join("crane.ncurve")).unwrap();
+    fs::write(at.join("pack.toml"), recipe).unwrap();
+    succeed(at, &["run", "pack.toml"]);
+    assert!(text(at, "pictures/crane.svg").contains("boom:rotation"));
+    assert!(text(at, "out/crane.ncurve").contains("constraints"), "the scene stays as it is");
+}

@@ -8,6 +8,7 @@ use nimble_curve_core::address::{Addresses, COMPONENTS, NodeRef, without_namespa
 use nimble_curve_core::choice::chosen_nodes;
 use nimble_curve_core::controller::Controller;
 use nimble_curve_core::evaluate::{PropertySampler, Sampler};
+use nimble_curve_core::ops::control_rig::{SolveKeys, SolveOptions, solve};
 use nimble_curve_core::ops::is_hand_or_foot;
 use nimble_curve_core::ops::survey::survey;
 use nimble_curve_core::rig::{Node, NodeId, NodeKind};
@@ -39,7 +40,11 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
         return Err(Failure::new("--beside draws curves alone: leave --view out"));
     }
     let scene = files::read(&args.file, args.input)?.scene;
-    let read = |path: &PathBuf| files::read(path, args.input).map(|loaded| Arc::new(loaded.scene));
+    let scene = with_driven(args, &scene)?.unwrap_or(scene);
+    let read = |path: &PathBuf| {
+        let scene = files::read(path, args.input)?.scene;
+        Ok::<_, Failure>(Arc::new(with_driven(args, &scene)?.unwrap_or(scene)))
+    };
     let others = Others {
         against: args.against.as_ref().map(read).transpose()?,
         beside: args.beside.iter().map(read).collect::<Result<_, _>>()?,
@@ -59,6 +64,18 @@ pub fn run(args: &Plot) -> Result<(), Failure> {
     let said = format!("{what} of {of}, {}x{} pixels", args.size.0, args.size.1);
     let title = format!("{} → {}", args.file.display(), picture.path.display());
     Ok(report::head(&mut Report::out(), &title, &(Style::Good, said))?)
+}
+
+/// A scene in which what constraints drive has samples, where channels are asked for by name; `None` where nothing is driven.
+///
+/// Such channels have no keys, so that none are drawn.
+fn with_driven(args: &Plot, scene: &Scene) -> Result<Option<Scene>, Failure> {
+    if args.view != View::Curves || args.choice.is_everything() || scene.constraints.is_empty() {
+        return Ok(None);
+    }
+    let options = SolveOptions { keys: SolveKeys::Sampled, ..SolveOptions::default() };
+    let made = solve(scene, &options).map_err(|error| Failure::new(error.to_string()))?;
+    Ok(Some(made.scene))
 }
 
 /// The picture's file, with the parts of its name filled in.
@@ -87,14 +104,19 @@ fn drawn(args: &Plot, scene: &Scene, others: &Others) -> Result<String, Failure>
 /// In a recipe, a picture is made beside the scene, which stays as it is.
 impl Step for Plot {
     fn work(&self, scene: &Scene, file: &Path, shelf: &SceneCache) -> Result<StepOutput, Failure> {
-        let read = |path: &PathBuf| shelf.scene(path, self.input);
+        let driven = with_driven(self, scene)?;
+        let shown = driven.as_ref().unwrap_or(scene);
+        let read = |path: &PathBuf| {
+            let scene = shelf.scene(path, self.input)?;
+            Ok::<_, Failure>(with_driven(self, &scene)?.map_or(scene, Arc::new))
+        };
         let others = Others {
             against: self.against.as_ref().map(read).transpose()?,
             beside: self.beside.iter().map(read).collect::<Result<_, _>>()?,
         };
         let args = Plot { file: file.to_owned(), ..self.clone() };
         let picture = pictured(&args, scene)?;
-        let bytes = picture.bytes(&drawn(&args, scene, &others)?)?;
+        let bytes = picture.bytes(&drawn(&args, shown, &others)?)?;
         let mut worked = StepOutput::unchanged(scene);
         worked.pictures.push((picture.path, bytes));
         Ok(worked)
