@@ -493,9 +493,13 @@ fn driven_joints_are_drawn_where_they_are_asked_for() {
     succeed(at, &[&["plot", &crane(), "-o", "driven.svg"], &asked[..]].concat());
     let drawn = text(at, "driven.svg");
     assert!(drawn.contains("boom:rotation") && drawn.contains("hook_ctrl:translation.y"), "{drawn}");
+    assert!(drawn.contains("3 of 4 channels, --channels 4 draws them all"), "{drawn}");
     // Beside the solved curves there is nothing between them.
     succeed(at, &["rig", "solve", &crane(), "-o", "joints.ncurve"]);
-    succeed(at, &["plot", &crane(), "--against", "joints.ncurve", "--only", "boom:rotation.*", "-o", "both.svg"]);
+    succeed(
+        at,
+        &["plot", &crane(), "--against", "joints.ncurve", "--only", "boom:rotation.*", "-o", "both.svg"],
+    );
     assert!(text(at, "both.svg").contains("boom:rotation"));
     let recipe = format!(
         "sources = ['crane.ncurve']\noutput = 'out/{{stem}}.ncurve'\n[[step]]\ndo = 'plot'\nonly = ['boom:rotation.*']\noutput = 'pictures/{{stem}}.svg'\n"

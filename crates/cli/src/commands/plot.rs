@@ -311,11 +311,13 @@ fn draw_keys(args: &Plot, scene: &Scene) -> Result<String, Failure> {
 
 fn draw_curves(args: &Plot, scene: &Scene, others: &Others) -> Result<String, Failure> {
     let take = needed_take(args, scene)?;
+    let mut left = 0;
     let names: Vec<String> = if args.choice.is_everything() {
         most_moving(scene, take, args.channels.into())
     } else {
         let all: Vec<String> = survey(scene, take).into_iter().map(|m| m.channel).collect();
         let mut names = args.choice.components(scene, &all, &args.file)?;
+        left = names.len().saturating_sub(args.channels.into());
         names.truncate(args.channels.into());
         names
     };
@@ -352,7 +354,12 @@ fn draw_curves(args: &Plot, scene: &Scene, others: &Others) -> Result<String, Fa
     if channels.is_empty() {
         return Err(Failure::new(format!("{}: nothing in the take moves", args.file.display())));
     }
-    let title = title(args, take, theirs.map(|(_, take)| take));
+    let mut title = title(args, take, theirs.map(|(_, take)| take));
+    if left > 0 {
+        // What was asked for by name is not left out in silence.
+        let all = names.len() + left;
+        title = format!("{title}: {} of {all} channels, --channels {all} draws them all", names.len());
+    }
     let range = range(args, scene, take);
     let overlaid = args.overlay;
     let sheet = curves::Sheet { title: &title, rate: scene.rate, range, overlaid, size: size(args) };

@@ -32,7 +32,6 @@ pub(crate) fn kept_of(all: &[&EulerCurves]) -> Option<Kept> {
     let is_plain = |key: &Key| {
         key.value_before.is_none()
             && matches!(key.interpolation, Interpolation::Cubic | Interpolation::Linear)
-            && key.tangent_in.length().or(key.tangent_out.length()).is_none()
     };
     let fitted = keys().filter(|key| key.fitted).count();
     if 2 * fitted < keys().count() || !keys().all(is_plain) {
