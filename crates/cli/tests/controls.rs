@@ -501,9 +501,8 @@ fn driven_joints_are_drawn_where_they_are_asked_for() {
         &["plot", &crane(), "--against", "joints.ncurve", "--only", "boom:rotation.*", "-o", "both.svg"],
     );
     assert!(text(at, "both.svg").contains("boom:rotation"));
-    let recipe = format!(
-        "sources = ['crane.ncurve']\noutput = 'out/{{stem}}.ncurve'\n[[step]]\ndo = 'plot'\nonly = ['boom:rotation.*']\noutput = 'pictures/{{stem}}.svg'\n"
-    );
+    let recipe = "sources = ['crane.ncurve']\noutput = 'out/{stem}.ncurve'\n[[step]]\ndo = 'plot'\nonly = ['boom:rotation.*']\n\
+                  output = 'pictures/{stem}.svg'\n";
     fs::copy(sample("crane.ncurve"), at.join("crane.ncurve")).unwrap();
     fs::write(at.join("pack.toml"), recipe).unwrap();
     succeed(at, &["run", "pack.toml"]);

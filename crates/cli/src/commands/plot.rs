@@ -74,7 +74,8 @@ fn with_driven(args: &Plot, scene: &Scene) -> Result<Option<Scene>, Failure> {
         return Ok(None);
     }
     let options = SolveOptions { keys: SolveKeys::Sampled, ..SolveOptions::default() };
-    let made = solve(scene, &options).map_err(|error| Failure::new(error.to_string()))?;
+    let made = solve(scene, &options);
+    let made = made.map_err(|error| Failure::new(format!("{}: {error}", args.file.display())))?;
     Ok(Some(made.scene))
 }
 
