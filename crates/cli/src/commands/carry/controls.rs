@@ -56,7 +56,7 @@ pub fn as_they_are(
     promised: &Promised<'_>,
 ) -> Result<Option<(Scene, Ledger, Promise)>, Failure> {
     let Promised { source, chosen, target, .. } = *promised;
-    if chosen.constraints.is_empty() || !take_over(args, target) {
+    if chosen.constraints.is_empty() {
         return Ok(None);
     }
     let bare = Scene { constraints: Vec::new(), ..chosen.clone() };

@@ -163,14 +163,10 @@ impl Carrying<'_> {
 
     /// A ledger after what was done before.
     fn after(&self, ledger: Ledger) -> Ledger {
-        match self.before {
+        let mut ledger = match self.before {
             Some(before) => before.clone().followed_by(ledger),
             None => ledger,
-        }
-    }
-
-    fn ledger(&self, carried: &Carried) -> Ledger {
-        let mut ledger = self.after(carried.ledger.clone());
+        };
         ledger.notes.extend(self.matched.map(poses::remark));
         ledger
     }
@@ -183,7 +179,7 @@ impl Carrying<'_> {
     /// On joints, as they were carried.
     fn on_joints(&self, carried: &Carried) -> Result<Made, Failure> {
         let (scene, landed, notes) = landed(carried, self.target.takes.len(), self.args)?;
-        let mut ledger = self.ledger(carried);
+        let mut ledger = self.after(carried.ledger.clone());
         ledger.notes.extend(notes);
         ledger.notes.extend(controls::left_out(self.target));
         let promise = self.promised(carried).carried(&scene, &landed);
@@ -212,7 +208,7 @@ impl Carrying<'_> {
                 carried = self.carried(part)?;
                 continue;
             }
-            let mut ledger = self.ledger(&carried);
+            let mut ledger = self.after(carried.ledger.clone());
             ledger.notes.extend(notes);
             let mut judged = StepOutput::new(result.clone(), ledger);
             judged.close_by(&verdict, self.source, self.args.over.accept)?;
@@ -227,7 +223,7 @@ impl Carrying<'_> {
     fn placed(&self, carried: &Carried, placement: &Placement) -> Result<Made, Failure> {
         let (args, own) = (self.args, self.target.takes.len());
         let before = self.promised(carried).carried(&carried.scene, &as_carried(carried, own));
-        let mut judged = StepOutput::new(carried.scene.clone(), self.ledger(carried));
+        let mut judged = StepOutput::new(carried.scene.clone(), self.after(carried.ledger.clone()));
         judged.close(self.source, &before, args.over.accept)?;
         let mut ledger = judged.ledger;
         let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };

@@ -8,7 +8,6 @@ use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::evaluate::driving;
 use nimble_curve_scene::judge::Claim;
 use nimble_curve_scene::ledger::Ledger;
-use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::away::{Compared, Departure, Departures, departures, frames, quarters};
@@ -438,9 +437,9 @@ fn with_all_below(scene: &Scene, joints: &BTreeSet<NodeRef>) -> BTreeSet<NodeRef
     let mut all = joints.clone();
     for (index, rig) in scene.rigs.iter().enumerate() {
         // Parents come first.
-        for (id, node) in rig.nodes() {
+        for (id, _) in rig.nodes() {
             let hangs = rig.parent(id).is_some_and(|parent| all.contains(&(index, parent)));
-            if hangs && !matches!(node.kind, NodeKind::Control | NodeKind::Locator) {
+            if hangs && is_body(scene, &(index, id)) {
                 all.insert((index, id));
             }
         }
