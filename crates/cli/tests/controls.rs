@@ -5,6 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use nimble_curve_second::scene::{Scene, Solved};
+use serde_json::json;
 use tempfile::tempdir;
 
 use crate::common::{fail, run, sample, succeed};
@@ -508,4 +509,67 @@ fn driven_joints_are_drawn_where_they_are_asked_for() {
     succeed(at, &["run", "pack.toml"]);
     assert!(text(at, "pictures/crane.svg").contains("boom:rotation"));
     assert!(text(at, "out/crane.ncurve").contains("constraints"), "the scene stays as it is");
+}
+
+/// A rig whose head goes by a control that hangs on a locator, which stands beside the neck or in the world as a menu says; so many times
+/// as large, with a neck that stands so far in front.
+fn peering(larger: f64, neck: f64, tracks: &serde_json::Value) -> String {
+    let follow = |node: &str, source: &str| json!({"name": node, "node": node, "follow": {"sources": [{"node": source}]}});
+    let by_menu = |node: &str, option: &str| json!({"node": node, "weight": {"attribute": "head_ctrl:space", "is": option}});
+    json!({
+        "ncurve": 1, "rate": "24", "space": {"metres_per_unit": 0.01, "up": "y"},
+        "rigs": [{"name": "peering", "nodes": [
+            {"name": "hips", "translation": [0, 40.0 * larger, 0]},
+            {"name": "neck", "parent": "hips", "translation": [0, 10.0 * larger, neck * larger]},
+            {"name": "head", "parent": "neck", "translation": [0, 5.0 * larger, 0]},
+            {"name": "body_ctrl", "kind": "control", "translation": [0, 40.0 * larger, 0]},
+            {"name": "head_space", "kind": "locator", "translation": [0, 50.0 * larger, neck * larger]},
+            {"name": "head_ctrl", "parent": "head_space", "kind": "control",
+             "attributes": [{"name": "space", "choice": {"options": ["neck", "world"], "default": "neck"}}]},
+        ]}],
+        "constraints": [
+            follow("hips", "body_ctrl"),
+            {"name": "space", "node": "head_space", "follow": {"sources": [by_menu("neck", "neck"), by_menu("body_ctrl", "world")]}},
+            {"name": "head", "node": "head", "follow": {"sources": [{"node": "head_ctrl"}], "parts": ["rotation"]}},
+        ],
+        "takes": if tracks.is_null() { json!([]) } else {
+            json!([{"name": "peer", "range": [1, 49], "layers": [{"name": "base", "tracks": tracks}]}])
+        },
+    })
+    .to_string()
+}
+
+/// What a control hangs on goes where the target's own constraints have it go: it is no joint that has to be where the source's is.
+#[test]
+fn what_controls_hang_on_goes_as_the_target_has_it() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let keys = |keys: &[(f64, f64)]| -> serde_json::Value {
+        let key = |(frame, value): &(f64, f64)| json!({"frame": frame, "value": value});
+        json!({"keys": keys.iter().map(key).collect::<Vec<_>>()})
+    };
+    let turns = |channel: &str, curves: serde_json::Value| json!({"channel": channel, "controller": {"angles": curves}});
+    let tracks = json!([
+        {"channel": "body_ctrl:translation", "controller": {"components": [{}, {}, keys(&[(1.0, 0.0), (49.0, 30.0)])]}},
+        turns("body_ctrl:rotation", json!({"order": "xyz", "y": keys(&[(1.0, 0.0), (20.0, 40.0), (49.0, -10.0)])})),
+        turns("neck:rotation", json!({"order": "xyz", "x": keys(&[(1.0, 5.0), (30.0, -15.0), (49.0, 0.0)])})),
+        turns("head_ctrl:rotation", json!({"order": "xyz", "y": keys(&[(1.0, 0.0), (12.0, -25.0), (36.0, 30.0), (49.0, 0.0)])})),
+    ]);
+    fs::write(at.join("source.ncurve"), peering(1.0, 4.0, &tracks)).unwrap();
+    // Its controls are called otherwise, so that joints are carried and controls keyed.
+    let target = peering(1.5, 9.0, &serde_json::Value::Null).replace("_ctrl", "_knob");
+    fs::write(at.join("target.ncurve"), target).unwrap();
+    let said = succeed(at, &["carry", "source.ncurve", "--target", "target.ncurve", "-o", "out.ncurve"]);
+    let (from, to) = (Scene::read(&text(at, "source.ncurve")), Scene::read(&text(at, "out.ncurve")));
+    let mut most: f64 = 0.0;
+    for quarter in 4..=4 * 49 {
+        let at = Some((0, f64::from(quarter) * 0.25));
+        let (own, other) = (Solved::new(&from, at), Solved::new(&to, at));
+        for name in ["hips", "neck", "head"] {
+            let turn = |scene: &Scene, solved: &Solved<'_>| solved.placed(scene.find(name)).turn;
+            most = most.max(turn(&from, &own).angle_between(turn(&to, &other)).to_degrees());
+        }
+    }
+    assert!(most < 0.1, "{most} deg: {said}");
+    assert!(said.contains("keys on controls: body_knob, head_knob"), "{said}");
 }

@@ -40,6 +40,10 @@ pub fn is_body(scene: &Scene, (rig, id): &NodeRef) -> bool {
 /// The constraints that joints do without in a take, as they have curves of their own.
 pub fn let_go(scene: &Scene, take: &Take, chosen: &BTreeSet<usize>) -> BTreeSet<usize> {
     let has_own = |index: &usize| {
+        // What serves controls goes where these have it go, whatever curves it has beside.
+        if !scene.constraints[*index].driven().iter().any(|node| is_body(scene, node)) {
+            return false;
+        }
         let touched = Touched::by(scene, &BTreeSet::from([*index]));
         take.active_tracks().any(|(_, track)| is_driven_by(&touched, scene, &track.target))
     };
