@@ -573,3 +573,66 @@ fn what_controls_hang_on_goes_as_the_target_has_it() {
     assert!(most < 0.1, "{most} deg: {said}");
     assert!(said.contains("keys on controls: body_knob, head_knob"), "{said}");
 }
+
+/// A couple goes by a curve with a corner: there is a key on it, between frames, and none on every frame about it.
+#[test]
+fn corners_of_what_is_coupled_have_keys() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let key = |frame: f64, value: f64| json!({"frame": frame, "value": value, "slope": 0});
+    let file = json!({
+        "ncurve": 1, "rate": "24", "space": {"metres_per_unit": 0.01, "up": "y"},
+        "rigs": [{"name": "paw", "nodes": [
+            {"name": "toe", "rotation": {"rotate": {"order": "xyz"}}},
+            {"name": "toe_ctrl", "kind": "control", "attributes": [{"name": "curl", "number": {"default": 0}}]},
+        ]}],
+        "constraints": [{"name": "curl", "node": "toe", "couple": {
+            "channel": "rotation.x", "from": "toe_ctrl:curl", "points": [[0.1, 0], [0.37, 40], [1, -20]]}}],
+        "takes": [{"name": "walk", "range": [1, 49], "layers": [{"name": "base", "tracks": [
+            {"channel": "toe_ctrl:curl", "controller": {"components": [{"keys": [key(1.0, 0.0), key(25.0, 1.2), key(49.0, 0.2)]}]}},
+        ]}]}],
+    });
+    fs::write(at.join("paw.ncurve"), file.to_string()).unwrap();
+    for tolerance in ["0.1deg,0.5mm", "0.001deg,0.5mm"] {
+        succeed(
+            at,
+            &["rig", "solve", "paw.ncurve", "-o", "out.ncurve", "--tolerance", tolerance, "--replace"],
+        );
+        let (from, to) = (Scene::read(&text(at, "paw.ncurve")), Scene::read(&text(at, "out.ncurve")));
+        let mut most: f64 = 0.0;
+        for part in 32..=32 * 49 {
+            let at = Some((0, f64::from(part) / 32.0));
+            let turn = |scene: &Scene| Solved::new(scene, at).placed(scene.find("toe")).turn;
+            most = most.max(turn(&from).angle_between(turn(&to)).to_degrees());
+        }
+        assert!(most < 0.001, "{tolerance}: {most} deg");
+        let result: serde_json::Value = serde_json::from_str(&text(at, "out.ncurve")).unwrap();
+        let keys = &result["takes"][0]["layers"][0]["tracks"][0]["controller"]["angles"]["x"]["keys"];
+        // Three that there were, and five on the way past three points, up and down again.
+        let count = keys.as_array().unwrap().len();
+        assert!(count == 8, "{tolerance}: {keys}");
+    }
+}
+
+/// One limb that comes to its whole length has more keys, and between frames; what does not hang on it stays as it is without it.
+#[test]
+fn a_limb_that_needs_keys_costs_the_others_none() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let tracks = |name: &str| -> Vec<serde_json::Value> {
+        let file: serde_json::Value = serde_json::from_str(&text(at, name)).unwrap();
+        let all = file["takes"][0]["layers"][0]["tracks"].as_array().unwrap().clone();
+        let is_other = |track: &serde_json::Value| {
+            let channel = track["channel"].as_str().unwrap_or_default();
+            ["upper_r:", "lower_r:", "end_r:"].iter().any(|name| channel.contains(name))
+        };
+        all.into_iter().filter(is_other).collect()
+    };
+    let text = nimble_curve_second::controls::text(15, &nimble_curve_second::controls::Controls::CALM);
+    fs::write(at.join("rig.ncurve"), text).unwrap();
+    succeed(at, &["rig", "solve", "rig.ncurve", "-o", "all.ncurve"]);
+    succeed(at, &["rig", "solve", "rig.ncurve", "--only", "*_r", "-o", "right.ncurve"]);
+    let (all, right) = (tracks("all.ncurve"), tracks("right.ncurve"));
+    assert!(all.len() >= 3);
+    assert_eq!(all, right);
+}

@@ -242,9 +242,14 @@ pub struct Couple {
 }
 
 impl Couple {
+    /// How many of the points a value is past: what is added goes straight on as long as that stays.
+    pub fn piece(&self, value: f64) -> usize {
+        self.points.partition_point(|(from, _)| *from <= value)
+    }
+
     /// What is added at a value of the number that drives it.
     pub fn at(&self, value: f64) -> f64 {
-        let after = self.points.partition_point(|(from, _)| *from <= value);
+        let after = self.piece(value);
         match (after.checked_sub(1).and_then(|before| self.points.get(before)), self.points.get(after)) {
             (Some(&(x0, y0)), Some(&(x1, y1))) => y0 + (y1 - y0) * ((value - x0) / (x1 - x0)),
             (Some(&(_, y)), None) | (None, Some(&(_, y))) => y,

@@ -21,6 +21,9 @@ const GLANCE: usize = 4;
 const SAMPLES_PER_PIECE: usize = 20;
 /// By so many points a piece keys with free values are chosen.
 const SAMPLES_PER_KEY: usize = 12;
+/// Pieces between keys whose values and slopes are free are this many points long at least: those of shorter ones go through all points and
+/// anywhere in between.
+const LEAST_PER_PIECE: usize = 4;
 /// What is added between two knots.
 #[derive(Default)]
 pub(super) struct Added {
@@ -316,7 +319,10 @@ impl<'a, 'b, P: RotationPath> FollowedPath<'a, 'b, P> {
         while count < cuts.len() {
             let places = (1..=count).map(|key| place(key as f64 / (count + 1) as f64));
             let places: Vec<usize> = places.map(|index| chosen.partition_point(|own| *own < index)).collect();
-            let found = refine(&samples, &places, ends, axes, 0.97 * tolerance);
+            let knots_too = [0].into_iter().chain(places.iter().copied()).chain([chosen.len() - 1]);
+            let knots_too: Vec<usize> = knots_too.collect();
+            let is_told = knots_too.windows(2).all(|pair| pair[0] + LEAST_PER_PIECE <= pair[1]);
+            let found = is_told.then(|| refine(&samples, &places, ends, axes, 0.97 * tolerance)).flatten();
             let found = found.filter(|(_, error)| *error < tolerance).map(|(keys, _)| {
                 keys.into_iter().map(|key| FreeKey { index: chosen[key.index], ..key }).collect::<Vec<_>>()
             });

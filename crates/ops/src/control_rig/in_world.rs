@@ -11,16 +11,19 @@ use crate::Tolerance;
 /// At how many instants of a take the world is looked at, about.
 const MOST_LOOKS: i64 = 40_000;
 
-/// By how much the largest error in the world is beyond the tolerance, as a factor, at quarters of frames and at some more instants of each
-/// take.
+/// By how much each node's largest error in the world is beyond the tolerance in one take, as a factor: at quarters of frames, and at some
+/// more instants; by rig, in the order of its nodes.
+pub type Beyond = Vec<Vec<[f64; 2]>>;
+
+/// How far each node of a result is beyond the tolerance in the world, take by take; `more` are instants of each.
 pub fn beyond(
     scene: &Scene,
     result: &Scene,
     tolerance: &Tolerance,
     more: &[Vec<f64>],
-) -> Result<[f64; 2], EvaluateError> {
+) -> Result<Vec<Beyond>, EvaluateError> {
     let length = tolerance.of(Quantity::Length, &scene.space);
-    let mut most = [0.0_f64; 2];
+    let mut all = Vec::with_capacity(scene.takes.len());
     for (index, (from, to)) in scene.takes.iter().zip(&result.takes).enumerate() {
         let (mut source, mut made) = (Poses::new(scene, from)?, Poses::new(result, to)?);
         let rate = scene.rate;
@@ -32,24 +35,26 @@ pub fn beyond(
         let part = rate.ticks_per_frame() / parts as f64;
         // Of takes of hours no more instants than of one of minutes.
         let stride = ((last - first) * parts / MOST_LOOKS + 1) as usize;
-        let mut off_at = |time: f64| {
+        let mut far: Beyond = scene.rigs.iter().map(|rig| vec![[0.0; 2]; rig.len()]).collect();
+        let mut look = |time: f64, of: usize| {
             let time: f64 = time.clamp(Ticks::as_f64(from.range.first), from.range.last.as_f64());
             source.at(time);
             made.at(time);
             let pairs = source.poses.iter().zip(&made.poses).flat_map(|(a, b)| a.world.iter().zip(&b.world));
-            pairs.fold(0.0_f64, |most, (a, b)| {
+            for (most, (a, b)) in far.iter_mut().flatten().zip(pairs) {
                 let place = (a.translation - b.translation).length() / length;
-                most.max(place).max(turned(a.matrix3, b.matrix3) / tolerance.angle)
-            })
+                most[of] = most[of].max(place).max(turned(a.matrix3, b.matrix3) / tolerance.angle);
+            }
         };
         for step in (first * parts..=last * parts).step_by(stride) {
-            most[0] = most[0].max(off_at(step as f64 * part));
+            look(step as f64 * part, 0);
         }
         for time in more.get(index).into_iter().flatten() {
-            most[1] = most[1].max(off_at(*time));
+            look(*time, 1);
         }
+        all.push(far);
     }
-    Ok(most)
+    Ok(all)
 }
 
 /// The angle between the axes of two transforms, mirrored ones included: by the distance of their matrices, which for an angle θ is

@@ -2,6 +2,9 @@
 //! back onto controls.
 
 mod anchor;
+mod by_control;
+mod closeness;
+mod corners;
 mod drivers;
 mod error;
 mod find;

@@ -1,21 +1,24 @@
 //! Joints that constraints drive get curves of their own.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::num::NonZeroU32;
 
 use glam::{DMat3, DVec3};
-use nimble_curve_curves::rotation::{RotationOrder, nearest_euler};
+use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{CoupledSampler, NodeSampler};
 use nimble_curve_scene::judge::{Claim, Sampling};
-use nimble_curve_scene::ledger::{Fate, Ledger, MeasuredError};
-use nimble_curve_scene::rig::{Canonical, Node, ROTATION, SCALE, TRANSLATION};
+use nimble_curve_scene::ledger::{Fate, Ledger};
+use nimble_curve_scene::rig::{Node, ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Target, Track};
+use rayon::prelude::*;
 
 use super::anchor::{Anchors, Rigid};
+use super::closeness::{ByJoint, Closeness, TRIES};
+use super::corners::corners;
 use super::drivers::Drivers;
 use super::error::SolveError;
 use super::in_world::beyond;
@@ -30,10 +33,8 @@ use crate::conversion::{
     sampled,
 };
 use crate::fitting::fit_samples;
-use crate::rotation_conversion::RotationConversion;
 use crate::sampled_function::SampledFunction;
 use crate::select::{Selection, select};
-use crate::vectors::{Linear, snapped_turn};
 
 /// How to solve.
 #[derive(Clone, Debug, Default)]
@@ -71,17 +72,8 @@ pub struct Solved {
     pub claim: Claim,
 }
 
-/// How often the tolerance of single joints is made smaller until the bound holds in the world.
-const TRIES: usize = 6;
-
-/// How many of these have keys on frames alone.
-const ON_FRAMES: usize = 3;
-
 /// Into how many parts frames are divided for keys afterwards.
 const FINE: u32 = 8;
-
-/// The least part of the tolerance that single joints are fitted to.
-const LEAST_PART: f64 = 0.005;
 
 /// In how many places a curve may need keys closer than these, where they do not bring it within the bound of its joint.
 const SHARPEST: usize = 6;
@@ -130,34 +122,23 @@ pub fn solve(scene: &Scene, options: &SolveOptions) -> Result<Solved, SolveError
     let straight: Vec<StraightTimes> =
         bounded.map(|take| straight_times(scene, take, &chosen)).collect::<Result<_, _>>()?;
     let looks: Vec<Vec<f64>> = straight.iter().map(looks_at).collect();
-    let mut tries = Tries { tolerance: options.tolerance, is_fine: false, straight: None };
+    let numbers = touched.numbers.iter().map(|target| (target.rig, target.node));
+    let joints: BTreeSet<NodeRef> = touched.steps.keys().copied().chain(numbers).collect();
+    let mut tries = Tries { straight, ..Tries::default() };
     let mut best: Option<(f64, Solved)> = None;
-    for attempts in 0..TRIES {
-        tries.is_fine = attempts >= ON_FRAMES;
-        let made = attempt(scene, options, (&chosen, &touched), &tries)?;
+    for tried in 1..=TRIES {
+        let made = attempt(scene, options, (&chosen, &touched), &mut tries)?;
         let beyond =
-            if is_bounded { beyond(scene, &made.scene, &options.tolerance, &looks)? } else { [0.0; 2] };
-        let [at_quarters, where_straight] = beyond;
-        let most = at_quarters.max(where_straight);
+            if is_bounded { beyond(scene, &made.scene, &options.tolerance, &looks)? } else { Vec::new() };
+        let most = beyond.iter().flatten().flatten().flatten().fold(0.0_f64, |most, far| most.max(*far));
         if best.as_ref().is_none_or(|(least, _)| most < *least) {
             best = Some((most, made));
         }
-        if most <= 1.0 {
-            break;
+        let mut is_closer = false;
+        for take in beyond.iter().enumerate().filter(|_| most > 1.0) {
+            is_closer |= tries.by_joint.tighten(scene, &joints, take, tried);
         }
-        // Where only these are too far off, keys about them are all that is missing.
-        let far = match tries.straight {
-            None if where_straight > 1.0 => {
-                tries.straight = Some(&straight);
-                at_quarters
-            }
-            _ => most,
-        };
-        if far > 1.0 {
-            tries.tolerance = tries.tolerance.times((0.7 / far).clamp(0.05, 0.7));
-        }
-        // What closer curves do not bring nearer is no matter of keys.
-        if tries.tolerance.angle < LEAST_PART * options.tolerance.angle {
+        if !is_closer {
             break;
         }
     }
@@ -185,31 +166,47 @@ fn between_steps(scene: &Scene, result: &Scene, touched: &Touched) -> Result<Vec
 }
 
 /// How joints are tried to be solved.
-struct Tries<'a> {
-    /// How far single joints may be off.
-    tolerance: Tolerance,
-    /// Whether keys may stand between frames.
-    is_fine: bool,
-    /// Where limbs come to their whole length, by take, once keys are needed there.
-    straight: Option<&'a [StraightTimes]>,
+#[derive(Default)]
+struct Tries {
+    /// How closely.
+    by_joint: ByJoint,
+    /// Where limbs come to their whole length, by take.
+    straight: Vec<StraightTimes>,
+    /// What was solved, by take: it stays as long as nothing asks for it closer.
+    known: BTreeMap<(usize, Asked), (Closeness, Vec<Made>)>,
+}
+
+/// What gets curves.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Asked {
+    /// The steps of a node.
+    Steps(NodeRef),
+    /// A number that couples drive.
+    Number(Target),
+}
+
+impl Asked {
+    fn node(&self) -> NodeRef {
+        match self {
+            Asked::Steps(node) => *node,
+            Asked::Number(target) => (target.rig, target.node),
+        }
+    }
 }
 
 /// The properties of a node that get curves, with their kinds and what they rest at.
-struct Wanted {
-    target: Target,
-    kind: PropertyKind,
-    rest: Value,
+pub(super) struct Wanted {
+    pub target: Target,
+    pub kind: PropertyKind,
+    pub rest: Value,
 }
 
 fn attempt(
     scene: &Scene,
     options: &SolveOptions,
     (chosen, touched): (&BTreeSet<usize>, &Touched),
-    tries: &Tries<'_>,
+    tries: &mut Tries,
 ) -> Result<Solved, SolveError> {
-    let (rate, parts) = (scene.rate, if tries.is_fine { FINE } else { 1 });
-    let keys = rate.numerator().checked_mul(parts).and_then(|fine| FrameRate::new(fine, rate.denominator()));
-    let keys = keys.unwrap_or(rate);
     let mut result = scene.clone();
     for &(rig, id) in touched.steps.keys() {
         if let Some(node) = result.rigs[rig].node_mut(id) {
@@ -218,18 +215,28 @@ fn attempt(
     }
     let addresses = Addresses::new(scene);
     let mut ledger = Ledger::default();
+    let nodes = touched.steps.keys().map(|node| Asked::Steps(*node));
+    let asked: Vec<Asked> = nodes.chain(touched.numbers.iter().cloned().map(Asked::Number)).collect();
     for (index, take) in scene.takes.iter().enumerate() {
-        let straight = tries.straight.and_then(|all| all.get(index));
-        let tolerance = &tries.tolerance;
-        let job = Job { scene, take, options, tolerance, touched, addresses: &addresses, keys, straight };
-        let mut made: Vec<(Target, ConvertedController, String)> = Vec::new();
         let mut anchors = Anchors::new(scene, take);
-        for (&node, &steps) in &touched.steps {
-            made.extend(job.node(node, steps, anchors.rigid(node))?);
+        let mut anew: Vec<(&Asked, Closeness, Option<Rigid>)> = Vec::new();
+        for one in &asked {
+            let closeness = tries.by_joint.of(index, one.node());
+            let is_known = tries.known.get(&(index, one.clone())).is_some_and(|(own, _)| *own == closeness);
+            if !is_known {
+                anew.push((one, closeness, anchors.rigid(one.node())));
+            }
         }
-        for target in &touched.numbers {
-            made.extend(job.number(target)?);
-        }
+        let of_take = Job::new((scene, take, options), touched, &addresses);
+        let straight = tries.straight.get(index);
+        let made: Vec<Vec<Made>> = (anew.par_iter())
+            .map(|(one, closeness, rigid)| of_take.closer(*closeness, straight).solved(one, *rigid))
+            .collect::<Result<_, _>>()?;
+        let made =
+            anew.into_iter().zip(made).map(|((one, own, _), made)| ((index, one.clone()), (own, made)));
+        tries.known.extend(made);
+        let all = asked.iter().filter_map(|one| tries.known.get(&(index, one.clone())));
+        let made = all.flat_map(|(_, made)| made.iter().cloned()).collect();
         let context = Context { scene, take, touched, addresses: &addresses };
         put(&mut result.takes[index], &context, made, &mut ledger);
     }
@@ -249,20 +256,55 @@ fn attempt(
 }
 
 /// One take.
-struct Job<'a> {
-    scene: &'a Scene,
-    take: &'a Take,
+#[derive(Clone, Copy)]
+pub(super) struct Job<'a> {
+    pub scene: &'a Scene,
+    pub take: &'a Take,
     options: &'a SolveOptions,
-    tolerance: &'a Tolerance,
+    pub tolerance: Tolerance,
     touched: &'a Touched,
     addresses: &'a Addresses,
     /// On whose frames keys are added.
     keys: FrameRate,
     /// When joints of limbs come to their whole length.
     straight: Option<&'a StraightTimes>,
+    /// How closely keys may stand there.
+    straightness: usize,
 }
 
 impl<'a> Job<'a> {
+    fn new(
+        (scene, take, options): (&'a Scene, &'a Take, &'a SolveOptions),
+        touched: &'a Touched,
+        addresses: &'a Addresses,
+    ) -> Job<'a> {
+        let (tolerance, keys) = (options.tolerance, scene.rate);
+        Job { scene, take, options, tolerance, touched, addresses, keys, straight: None, straightness: 0 }
+    }
+
+    /// The same so closely.
+    fn closer(&self, closeness: Closeness, straight: Option<&'a StraightTimes>) -> Job<'a> {
+        let (rate, parts) = (self.scene.rate, if closeness.is_fine { FINE } else { 1 });
+        let fine = rate.numerator().checked_mul(parts);
+        Job {
+            tolerance: self.tolerance.times(closeness.part),
+            keys: fine.and_then(|fine| FrameRate::new(fine, rate.denominator())).unwrap_or(rate),
+            straight,
+            straightness: closeness.straightness,
+            ..*self
+        }
+    }
+
+    fn solved(&self, asked: &Asked, rigid: Option<Rigid>) -> Result<Vec<Made>, SolveError> {
+        match asked {
+            Asked::Steps(node) => {
+                let steps = self.touched.steps.get(node).copied().unwrap_or_default();
+                self.node(*node, steps, rigid)
+            }
+            Asked::Number(target) => self.number(target),
+        }
+    }
+
     fn fault(&self, target: &Target) -> impl Fn(NotConvertible) -> SolveError {
         let channel = self.addresses.property(target);
         move |why| SolveError::NotConvertible { channel: channel.clone(), why }
@@ -326,7 +368,7 @@ impl<'a> Job<'a> {
             let mut more = jumps;
             for (joint, times) in self.straight.into_iter().flatten() {
                 if *joint == node || drivers.go_by(*joint) {
-                    more.extend(times);
+                    more.extend(times.iter().take(self.straightness).flatten());
                 }
             }
             let changed = self.followed(&wanted, function, (&tracks, more))?;
@@ -344,9 +386,21 @@ impl<'a> Job<'a> {
         let Some((kind, rest)) = found else { return Ok(Vec::new()) };
         let drivers = Drivers::of_property(self.scene, target);
         let tracks = drivers.tracks(self.scene, self.take);
-        let mut sampler = CoupledSampler::new(self.scene, Some(self.take), target)?;
+        let sampler = || CoupledSampler::new(self.scene, Some(self.take), target);
         let wanted = Wanted { target: target.clone(), kind, rest };
-        let changed = self.followed(&wanted, move |time| sampler.value_at(time), (&tracks, Vec::new()))?;
+        let followed = |more: Vec<Ticks>| -> Result<ConvertedController, SolveError> {
+            let mut sampler = sampler()?;
+            self.followed(&wanted, move |time| sampler.value_at(time), (&tracks, more))
+        };
+        let corners = corners(&mut sampler()?, self.take.range, self.scene.rate);
+        let mut changed = followed(Vec::new())?;
+        if !corners.is_empty() && self.options.keys == SolveKeys::Bounded {
+            // Keys on frames go about a corner between them, if they are near enough; one on it is often less.
+            let cornered = followed(corners)?;
+            if cornered.controller.key_count() <= changed.controller.key_count() {
+                changed = cornered;
+            }
+        }
         Ok(vec![(target.clone(), changed, "what is coupled to it".to_owned())])
     }
 
@@ -428,95 +482,6 @@ impl<'a> Job<'a> {
         }
         refitted_numbers(trace, times, setting, None).map_err(self.fault(&wanted.target))
     }
-
-    /// A control's curve in a joint's axes; `None` where it is not the only one, or does not go over exactly.
-    fn exact(&self, wanted: &Wanted, view: &Canonical, rigid: &Rigid) -> Option<ConvertedController> {
-        let (rig, id) = rigid.control;
-        let control = self.scene.rigs.get(rig)?.node(id)?;
-        let from = control.canonical()?;
-        let mut tracks = self.take.active_tracks().filter(|(_, track)| {
-            (track.target.rig, track.target.node) == rigid.control
-                && control.op(&track.target.property).is_some()
-        });
-        let own: Vec<(&Layer, &Track)> = tracks.by_ref().collect();
-        let is_scaled = own.iter().any(|(_, track)| track.target.property == SCALE);
-        if is_scaled || own.iter().any(|(layer, _)| !layer.is_whole()) || has_two(&own) {
-            return None;
-        }
-        let controller = own.iter().find(|(_, track)| track.target.property == wanted.target.property);
-        let controller = controller.map(|(_, track)| &track.controller);
-        let made = match wanted.kind {
-            PropertyKind::Rotation => {
-                let before = view.before.conjugate() * rigid.turn_before * from.before;
-                let after = from.after * rigid.turn_after * view.after.conjugate();
-                let Some(controller) = controller else {
-                    return Some(still(&wanted.rest, Value::Quaternion(before * from.rotation * after)));
-                };
-                let conversion = RotationConversion {
-                    order: wanted.rest.order()?,
-                    before,
-                    after,
-                    tolerance: self.tolerance.angle.into(),
-                    handles: None,
-                    cache: None,
-                    rate: self.scene.rate,
-                    range: self.take.range,
-                    at_home: false,
-                };
-                let rest = self.scene.rigs[rig].rest_value(id, ROTATION)?;
-                let made = conversion.apply(controller, &rest)?;
-                // Places of errors are in ticks as long as something is made.
-                let in_ticks = |error: MeasuredError| MeasuredError {
-                    frame: error.frame * self.scene.rate.ticks_per_frame(),
-                    ..error
-                };
-                let fate = made.fate.max(Fate::Exact);
-                ConvertedController { controller: made.controller, fate, error: made.error.map(in_ticks) }
-            }
-            PropertyKind::Vector(_) => {
-                // Beside the control its turns would move the joint.
-                if rigid.after.translation.length() > 1e-12 * (1.0 + from.translation.length()) {
-                    return None;
-                }
-                let place = |v: DVec3| rigid.before.transform_point3(v);
-                let Some(controller) = controller else {
-                    return Some(still(&wanted.rest, Value::Vector(place(from.translation))));
-                };
-                let linear = Linear::new(
-                    snapped_turn(rigid.turn_before),
-                    1.0,
-                    DVec3::ZERO,
-                    place(DVec3::ZERO),
-                    from.translation,
-                    view.translation,
-                );
-                ConvertedController {
-                    controller: linear.controller(controller)?,
-                    fate: Fate::Exact,
-                    error: None,
-                }
-            }
-            _ => return None,
-        };
-        Some(made)
-    }
-}
-
-/// Whether a property has two tracks.
-fn has_two(tracks: &[(&Layer, &Track)]) -> bool {
-    let mut seen = BTreeSet::new();
-    !tracks.iter().all(|(_, track)| seen.insert(&track.target.property))
-}
-
-/// A property that does not move.
-fn still(rest: &Value, value: Value) -> ConvertedController {
-    let value = match (rest, value.rotation()) {
-        (Value::Euler { order, angles }, Some(turn)) => {
-            Value::Euler { order: *order, angles: nearest_euler(*order, turn, *angles) }
-        }
-        _ => value,
-    };
-    ConvertedController { controller: Controller::Constant(value), fate: Fate::Exact, error: None }
 }
 
 /// The parts of a transform, and what each is.

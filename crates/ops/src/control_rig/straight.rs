@@ -22,6 +22,9 @@ const APART: f64 = 4.0;
 /// How many such distances there are: up to a quarter of a frame.
 const LADDER: usize = 9;
 
+/// How many halvings nearer keys stand where the ladder is not close enough: a turn as above gets to a hundredth of a degree by then.
+const NEARER: usize = 6;
+
 /// So near to its whole length a limb counts as straight, in proportion.
 const AT_THE_END: f64 = 1e-12;
 
@@ -31,12 +34,16 @@ const NEAR: f64 = 1e-2;
 /// What comes so near to its whole length turns round as in a corner: the joints are by a hundredth of a turn away from straight.
 const TOUCHING: f64 = 1e-4;
 
-/// By joint, the instants about which its limb comes to its whole length.
-pub type StraightTimes = BTreeMap<NodeRef, Vec<Ticks>>;
+/// By joint, the instants about which its limb comes to its whole length, and others between these and nearer, which take what a cubic is
+/// off between two of them to a twentieth.
+pub type StraightTimes = BTreeMap<NodeRef, [Vec<Ticks>; 2]>;
+
+/// How closely keys may stand there: not at all, on the first of these instants, on both.
+pub const CLOSEST: usize = 2;
 
 /// Where to look for what keys elsewhere miss: at these instants, and halfway between them, on whole ticks: what jumps does so between two.
 pub fn looks_at(times: &StraightTimes) -> Vec<f64> {
-    let all: BTreeSet<Ticks> = times.values().flatten().copied().collect();
+    let all: BTreeSet<Ticks> = times.values().flatten().flatten().copied().collect();
     let all: Vec<f64> = all.into_iter().map(Ticks::as_f64).collect();
     let halves = all.windows(2).map(|pair| ((pair[0] + pair[1]) * 0.5).round());
     let mut looks: Vec<f64> = all.iter().copied().chain(halves).collect();
@@ -73,8 +80,11 @@ pub fn straight_times(
             let Some(now) = reach(time) else { break };
             looked.push((time, now));
         }
-        let mut own: Vec<Ticks> = Vec::new();
-        let frame = scene.rate.ticks_per_frame();
+        let mut own = [Vec::new(), Vec::new()];
+        let mut add = |at: f64, way: f64| {
+            own[0].extend(ladder(at, way, scene.rate.ticks_per_frame()));
+            own[1].extend(rungs_between(at, way, scene.rate.ticks_per_frame()));
+        };
         let mut reach = |time: f64| reach(time).unwrap_or(0.0);
         let turns = turns(&looked, &mut reach);
         looked.extend(&turns);
@@ -85,19 +95,20 @@ pub fn straight_times(
                 (true, true) | (false, false) => {}
                 (then, _) => {
                     let at = crossing((low.0, high.0), then, &mut reach);
-                    own.extend(ladder(at, if then { 1.0 } else { -1.0 }, frame));
+                    add(at, if then { 1.0 } else { -1.0 });
                 }
             }
         }
         // It comes near, and bends again.
         for (at, reach) in turns {
             if !is_straight(reach) && reach > 1.0 - TOUCHING {
-                own.extend(about(at, scene.rate));
+                [1.0, -1.0].into_iter().for_each(|way| add(at, way));
             }
         }
-        own.retain(|time| take.range.contains(*time));
-        if !own.is_empty() {
-            driven.into_iter().for_each(|joint| times.entry(joint).or_default().extend(&own));
+        own.iter_mut().for_each(|times| times.retain(|time| take.range.contains(*time)));
+        for joint in driven.into_iter().filter(|_| !own[0].is_empty()) {
+            let all = times.entry(joint).or_default();
+            all.iter_mut().zip(&own).for_each(|(all, own)| all.extend(own));
         }
     }
     Ok(times)
@@ -166,4 +177,11 @@ fn ladder(at: f64, way: f64, frame: f64) -> impl Iterator<Item = Ticks> {
     let steps = (0..LADDER).map(move |step| NEAREST * APART.powi(step as i32));
     let ticks = move |frames: f64| Ticks((at + way * frames * frame).round() as i64);
     std::iter::once(-NEAREST).chain(steps).map(ticks)
+}
+
+/// Instants halfway between those of a ladder in proportion, and nearer ones, down to a tick.
+fn rungs_between(at: f64, way: f64, frame: f64) -> impl Iterator<Item = Ticks> {
+    let halves = (0..LADDER).map(|step| NEAREST * APART.powi(step as i32) * APART.sqrt());
+    let nearer = (1..=NEARER).map(|step| NEAREST / APART.sqrt().powi(step as i32));
+    halves.chain(nearer).map(move |frames| Ticks((at + way * frames * frame).round() as i64))
 }

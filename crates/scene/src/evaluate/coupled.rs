@@ -49,6 +49,15 @@ impl<'a> CoupledSampler<'a> {
         self.own.kind()
     }
 
+    /// Adds on which piece of its curve each of the couples is at a time in ticks, with those that lead to it: where one of them comes to
+    /// another piece, the value has a corner.
+    pub fn pieces_at(&mut self, time: f64, pieces: &mut Vec<usize>) {
+        for coupled in &mut self.coupled {
+            pieces.push(coupled.couple.piece(coupled.driven_by(time)));
+            coupled.from.pieces_at(time, pieces);
+        }
+    }
+
     /// The value at a time in ticks.
     pub fn value_at(&mut self, time: f64) -> Value {
         let own = self.own.value_at(time);
@@ -170,9 +179,14 @@ impl<'a> Coupled<'a> {
         Ok(coupled)
     }
 
+    /// The number that it goes by at a time in ticks.
+    fn driven_by(&mut self, time: f64) -> f64 {
+        number(&self.from.value_at(time), self.from.own.rest(), self.couple.from.component)
+    }
+
     /// A value with what the couple adds to it at a time in ticks.
     fn added_to(&mut self, value: Value, rest: &Value, time: f64) -> Value {
-        let from = number(&self.from.value_at(time), self.from.own.rest(), self.couple.from.component);
+        let from = self.driven_by(time);
         let more = self.weight.at(time) * self.couple.at(from);
         let component = self.couple.channel.component;
         match value {
