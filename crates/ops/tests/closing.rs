@@ -62,6 +62,20 @@ proptest! {
                 let (first, last) = (at(FIRST, Side::Right), at(LAST, Side::Right));
                 prop_assert!((first - last).abs() < 1e-9, "{}: {first} and {last} in {curve:?}", entry.channel);
             }
+            // What is said of how far it moved is what a look at both finds.
+            let is_alike = std::mem::discriminant(&old.controller) == std::mem::discriminant(&new.controller);
+            if let Some(said) = entry.error.filter(|_| over > 0 && is_alike && !new.controller.curves().is_empty()) {
+                let pairs = || old.controller.curves().iter().zip(new.controller.curves());
+                let moved = (0..=64 * over).flat_map(|part| {
+                    let time = (RATE.ticks(LAST).as_f64() - part as f64 * RATE.ticks_per_frame() / 64.0).max(0.0);
+                    pairs().map(move |(old, new)| {
+                        let at = |curve: &Curve, side: Side| curve.value_on(time, side).unwrap_or(0.0);
+                        (at(new, Side::Left) - at(old, Side::Left)).abs().max((at(new, Side::Right) - at(old, Side::Right)).abs())
+                    })
+                });
+                let most = moved.fold(0.0, f64::max);
+                prop_assert!((said.largest - most).abs() <= 0.02 * most + 1e-9, "{}: {} said, {most} seen", entry.channel, said.largest);
+            }
             // Where it is spread over nothing the last key alone moves, and the piece before it with it.
             let pairs = old.controller.curves().iter().zip(new.controller.curves());
             // A curve that loops over the range and nothing else loops as the range does then.

@@ -2,18 +2,19 @@
 
 use std::collections::HashSet;
 
-use nimble_curve_curves::rotation::angle_between;
+use nimble_curve_curves::curve::{Curve, Key};
+use nimble_curve_curves::rotation::{RotationOrder, angle_between};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
 use nimble_curve_ops::place::{PlaceOptions, Placement, place};
 use nimble_curve_ops::select::{Selection, select};
-use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::evaluate::PropertySampler;
-use nimble_curve_scene::scene::{Scene, Take, Target};
-use nimble_curve_testing::RATE;
+use nimble_curve_scene::scene::{Layer, Scene, Take, Target};
 use nimble_curve_testing::motion::cases;
 use nimble_curve_testing::refusals::Refusals;
 use nimble_curve_testing::scenes::{Contents, any_scene};
+use nimble_curve_testing::{RATE, scene, track};
 use proptest::prelude::*;
 
 use crate::THOUSANDTH;
@@ -195,6 +196,64 @@ proptest! {
             for time in outside().filter(|_| targets(old).contains(target)) {
                 same(&result, target, (old, time), (made, time))?;
             }
+        }
+    }
+}
+
+/// Keys that cannot stand among others are refused, each for its reason, and nothing else is.
+#[test]
+fn what_cannot_stand_among_keys_is_refused_for_its_reason() {
+    let key = |frame: i64, value: f64| Key::new(RATE.ticks(frame), value);
+    let curve = || Curve::new(vec![key(10, 0.1), key(40, 0.3)]).unwrap();
+    let turns =
+        |order| Controller::Euler(EulerCurves { order, curves: [curve(), Curve::default(), curve()] });
+    let samples = Controller::Samples(Samples {
+        rate: RATE,
+        start: RATE.ticks(0),
+        kind: SampleKind::Euler(RotationOrder::Xyz),
+        values: vec![0.0; 3 * 61],
+    });
+    let layer = |name: &str, controller: Controller, muted: bool| Layer {
+        name: name.into(),
+        muted,
+        ..Layer::base(vec![track("rotation", controller)])
+    };
+    let xyz = || turns(RotationOrder::Xyz);
+    let merged = |layers: Vec<Layer>, new: Controller| {
+        let scene = scene(layers);
+        let range = TimeRange::new(RATE.ticks(20), RATE.ticks(30));
+        let new = Take {
+            name: "new".into(),
+            range,
+            layers: vec![layer("base", new, false)],
+            ..scene.takes[0].clone()
+        };
+        let options = PlaceOptions {
+            placement: Placement::Merge,
+            onto: None,
+            ease: RATE.ticks(1),
+            tolerance: THOUSANDTH,
+        };
+        place(&scene, &new, &options).map_err(|why| why.to_string())
+    };
+    let cases = [
+        (vec![layer("base", xyz(), false)], xyz(), None),
+        (vec![layer("base", xyz(), false)], turns(RotationOrder::Zxy), None),
+        (vec![layer("base", samples.clone(), false)], xyz(), Some("the target's samples are no keys")),
+        (vec![layer("base", xyz(), false)], samples, Some("the new take's samples are no keys")),
+        (
+            vec![layer("base", xyz(), false), layer("up", xyz(), false)],
+            xyz(),
+            Some("moves it too, and keys of a sum cannot stay"),
+        ),
+        (vec![layer("base", xyz(), false), layer("up", xyz(), true)], xyz(), None),
+    ];
+    for (index, (layers, new, refusal)) in cases.into_iter().enumerate() {
+        match (merged(layers, new), refusal) {
+            (Err(why), Some(refusal)) => assert!(why.contains(refusal), "{index}: {why}"),
+            (Ok(_), None) => {}
+            (Ok(_), Some(refusal)) => panic!("{index}: not refused: {refusal}"),
+            (Err(why), None) => panic!("{index}: {why}"),
         }
     }
 }

@@ -159,6 +159,7 @@ impl Closer<'_> {
         // A held value steps at the last key.
         let key_before = cut.keys().iter().rfind(|key| key.time < last);
         let is_held = key_before.is_some_and(|key| key.interpolation == Interpolation::Hold);
+        let key_before = key_before.map(|key| key.time);
         let end = at(&cut, last, if is_held { Side::Right } else { Side::Left });
         // The same angle may be whole turns on.
         let wanted = if is_angle { nearest_turn(start, end) } else { start };
@@ -206,15 +207,11 @@ impl Closer<'_> {
         keys[index].tangent_in = Tangent::slope(outgoing);
         keys[index].joined = false;
         let Ok(closed) = Curve::new(keys) else { return 0.0 };
-        *curve = closed.with_behaviours(before, after);
-        // The farthest that the correction goes: at its end, or at the bump that its slope makes.
-        let seconds = self.over.seconds();
-        let bump = (1..16).map(|part| {
-            let u = f64::from(part) / 16.0;
-            let (a, b) = (u * u * (3.0 - 2.0 * u), u * u * (u - 1.0) * seconds);
-            (step * a + tilt * b).abs()
-        });
-        bump.fold(step.abs().max(jump.abs()), f64::max)
+        let closed = closed.with_behaviours(before, after);
+        let from = key_before.map_or(begin, |time| begin.min(time));
+        let moved = farthest_apart(curve, &closed, TimeRange::new(from, last));
+        *curve = closed;
+        moved
     }
 
     /// How much of the correction counts at a time.
@@ -307,4 +304,17 @@ impl Closer<'_> {
             _ => steps.iter().map(|step| step * step).sum::<f64>().sqrt(),
         }
     }
+}
+
+/// How far two curves are apart at most in a stretch, at so many instants and on both sides of its end.
+fn farthest_apart(a: &Curve, b: &Curve, stretch: TimeRange) -> f64 {
+    const LOOKS: i32 = 64;
+    let (first, way) = (stretch.first.as_f64(), (stretch.last - stretch.first).as_f64());
+    let inside = (0..LOOKS).map(|look| (first + way * f64::from(look) / f64::from(LOOKS), Side::Right));
+    let looks = inside.chain([Side::Left, Side::Right].map(|side| (stretch.last.as_f64(), side)));
+    let apart = |(time, side): (f64, Side)| {
+        let (a, b) = (a.value_on(time, side), b.value_on(time, side));
+        a.zip(b).map_or(0.0, |(a, b)| (a - b).abs())
+    };
+    looks.map(apart).fold(0.0, f64::max)
 }

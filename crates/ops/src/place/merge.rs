@@ -78,9 +78,6 @@ impl Job<'_> {
                 let merged = pairs.map(|(axis, (new, old))| merge(axis, new, old));
                 Controller::Components(merged.collect::<Result<_, _>>()?)
             }
-            (Controller::Euler(_), Controller::Euler(_)) => {
-                return Err(cannot("turns in another order than what is there: reorder one of them first"));
-            }
             _ => return Err(cannot("its keys are of another kind than those that are there")),
         })
     }
