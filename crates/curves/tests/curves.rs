@@ -480,3 +480,32 @@ fn sums_that_are_no_plain_cubics_are_refused() {
     let sum = combine(&[(1.0, &same), (1.0, &looped)], 0.0).unwrap();
     assert_eq!(sum.after, Behaviour::LoopOffset);
 }
+
+#[test]
+fn no_curve_is_stretched_by_what_is_no_factor() {
+    let ramp = curve(&[(0, 0.0), (10, 1.0)]);
+    for factor in [0.0, -0.0, f64::NAN, f64::INFINITY, f64::NEG_INFINITY] {
+        assert!(matches!(ramp.stretched(RATE.ticks(0), factor), Err(EditError::Factor)), "{factor}");
+    }
+    // Keys that would meet are refused, and not lost.
+    assert!(curve(&[(0, 0.0), (1, 1.0)]).stretched(RATE.ticks(0), 1e-9).is_err());
+    assert_eq!(ramp.stretched(RATE.ticks(0), 2.0).unwrap().keys()[1].time, RATE.ticks(20));
+}
+
+/// One key is enough for what never changes; what changes at the keys or outside them keeps more.
+#[test]
+fn only_what_never_changes_is_thinned_to_one_key() {
+    let counts = [
+        (curve(&[(0, 2.0), (5, 2.0), (9, 2.0)]), 1),
+        (curve(&[(0, 0.0), (5, 1.0), (9, 0.0)]), 3),
+        (curve(&[(0, 2.0), (5, 2.0), (9, 2.0)]).with_behaviours(Behaviour::None, Behaviour::Held), 2),
+        (curve(&[(0, 0.0), (5, 1.0), (9, 0.0)]).with_behaviours(Behaviour::LoopOffset, Behaviour::None), 3),
+    ];
+    for (index, (curve, count)) in counts.into_iter().enumerate() {
+        let thinned = curve.thinned();
+        assert_eq!(thinned.keys().len(), count, "{index}: {thinned:?}");
+        for time in steps(-4, 14) {
+            assert_eq!(curve.value_at(time), thinned.value_at(time), "{index}: frame {}", time / FRAME);
+        }
+    }
+}

@@ -154,3 +154,23 @@ fn key_slope(curve: &Curve, time: Ticks) -> f64 {
         .find(|key| key.time == time)
         .map_or(f64::NAN, |key| key.tangent_out.slope_per_second())
 }
+
+/// Turns that were said otherwise stay turns: what comes behind new keys that are whole turns on goes on from there, with the values before
+/// its jumps.
+#[test]
+fn keys_among_turns_take_their_jumps_along() {
+    let key = |frame: i64, value: f64| Key::new(RATE.ticks(frame), value).with_slope(0.0);
+    let jump = Key { value_before: Some(0.5), ..key(30, 1.0) };
+    let own = Curve::new(vec![key(0, 0.0), key(20, 0.2), jump, key(40, 1.2)]).unwrap();
+    for turns in [-2.0, 0.0, 1.0, 3.0] {
+        // Within the new keys they go round.
+        let new = Curve::new(vec![key(5, 0.1), key(25, 0.3 + turns * TAU)]).unwrap();
+        let merged = own.merged(&new, range(0, 40), true);
+        let at = |frame: i64| merged.keys().iter().find(|key| key.time == RATE.ticks(frame)).unwrap();
+        assert_eq!((at(5).value, at(0).value), (0.1, 0.0));
+        assert_eq!(at(25).value, 0.3 + turns * TAU);
+        let near = |found: f64, wanted: f64| (found - wanted - turns * TAU).abs() < 1e-12;
+        assert!(near(at(30).value, 1.0) && near(at(30).value_before.unwrap(), 0.5), "{turns}: {:?}", at(30));
+        assert!(near(at(40).value, 1.2), "{turns}: {:?}", at(40));
+    }
+}
