@@ -636,3 +636,24 @@ fn a_limb_that_needs_keys_costs_the_others_none() {
     assert!(all.len() >= 3);
     assert_eq!(all, right);
 }
+
+/// What couples and rolls leave to a joint's own curves is little: it has keys where the bound asks for them, not where all controls have.
+#[test]
+fn what_is_left_beside_controls_has_few_keys() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    succeed(at, &["rig", "solve", &crane(), "-o", "joints.ncurve"]);
+    succeed(at, &["rig", "sheet", &crane(), "-o", "crane.toml"]);
+    let said = succeed(
+        at,
+        &["rig", "match", "joints.ncurve", "--sheet", "crane.toml", "--keys", "bounded", "-o", "out.ncurve"],
+    );
+    let keys = |channel: &str| -> usize {
+        let line = said.lines().find(|line| line.trim_start().starts_with(channel)).unwrap();
+        line.split_whitespace().nth(3).unwrap().parse().unwrap()
+    };
+    assert!(keys("drum:rotation") < 30 && keys("cable:rotation") < 20, "{said}");
+    assert!(keys("hook_ctrl:translation") > 100, "{said}");
+    let (far, name) = apart(&text(at, "out.ncurve"), &text(at, "joints.ncurve"));
+    assert!(far < 0.05, "{name} is {far} cm off");
+}

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use glam::DVec3;
 use nimble_curve_curves::rotation::{angle_between, nearest_euler};
+use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::constraint::ConstraintKind;
@@ -148,24 +149,35 @@ pub fn with_the_rest(
             range: source.range,
         };
         let trace = SampledFunction::of_function(move |time| missing.at(time));
-        if is_turn {
-            let start = match rest {
-                Value::Euler { angles, .. } => angles,
-                _ => DVec3::ZERO,
-            };
-            refitted_rotation(&trace, &trace.knots(&times), start, &context)
-        } else {
-            let channel = Addresses::new(motion).property(target);
-            let made = refitted_numbers(&trace, &times, &context, None)
-                .map_err(|why| SolveError::NotConvertible { channel, why })?;
-            match (&rest, made.controller) {
-                (Value::Euler { order, .. }, Controller::Components(curves)) => {
-                    let Ok(curves) = <[_; 3]>::try_from(curves) else { return Ok(None) };
-                    let controller = Controller::Euler(EulerCurves { order: *order, curves });
-                    ConvertedController { controller, ..made }
-                }
-                (_, controller) => ConvertedController { controller, ..made },
+        let with_keys_at = |times: &[Ticks]| -> Result<ConvertedController, SolveError> {
+            if is_turn {
+                let start = match rest {
+                    Value::Euler { angles, .. } => angles,
+                    _ => DVec3::ZERO,
+                };
+                return Ok(refitted_rotation(&trace, &trace.knots(times), start, &context));
             }
+            refitted_numbers(&trace, times, &context, None).map_err(|why| SolveError::NotConvertible {
+                channel: Addresses::new(motion).property(target),
+                why,
+            })
+        };
+        let mut made = with_keys_at(&times)?;
+        if keys == MatchKeys::Bounded {
+            // What is left is little, and needs fewer keys than what it is left of.
+            let few = with_keys_at(&[source.range.first, source.range.last])?;
+            let is_within = few.error.is_some_and(|error| error.largest <= context.tolerance);
+            if is_within && few.controller.key_count() < made.controller.key_count() {
+                made = few;
+            }
+        }
+        match (&rest, made.controller) {
+            (Value::Euler { order, .. }, Controller::Components(curves)) => {
+                let Ok(curves) = <[_; 3]>::try_from(curves) else { return Ok(None) };
+                let controller = Controller::Euler(EulerCurves { order: *order, curves });
+                ConvertedController { controller, ..made }
+            }
+            (_, controller) => ConvertedController { controller, ..made },
         }
     };
     replace(result, take, target, Some(made.controller.clone()));
