@@ -319,9 +319,9 @@ impl<'a, 'b, P: RotationPath> FollowedPath<'a, 'b, P> {
         while count < cuts.len() {
             let places = (1..=count).map(|key| place(key as f64 / (count + 1) as f64));
             let places: Vec<usize> = places.map(|index| chosen.partition_point(|own| *own < index)).collect();
-            let knots_too = [0].into_iter().chain(places.iter().copied()).chain([chosen.len() - 1]);
-            let knots_too: Vec<usize> = knots_too.collect();
-            let is_told = knots_too.windows(2).all(|pair| pair[0] + LEAST_PER_PIECE <= pair[1]);
+            let starts = [0].into_iter().chain(places.iter().copied());
+            let ends_of_pieces = places.iter().copied().chain([chosen.len() - 1]);
+            let is_told = starts.zip(ends_of_pieces).all(|(from, to)| from + LEAST_PER_PIECE <= to);
             let found = is_told.then(|| refine(&samples, &places, ends, axes, 0.97 * tolerance)).flatten();
             let found = found.filter(|(_, error)| *error < tolerance).map(|(keys, _)| {
                 keys.into_iter().map(|key| FreeKey { index: chosen[key.index], ..key }).collect::<Vec<_>>()

@@ -86,7 +86,7 @@ impl ByJoint {
                 closer.part *= (0.7 / far).clamp(0.05, 0.7);
                 closer.is_fine = tried >= ON_FRAMES;
             }
-            if closer.part >= LEAST_PART {
+            if closer != before && closer.part >= LEAST_PART {
                 self.closer.insert((take, node), closer);
                 is_closer = true;
             }

@@ -229,12 +229,13 @@ fn attempt(
         }
         let of_take = Job::new((scene, take, options), touched, &addresses);
         let straight = tries.straight.get(index);
-        let made: Vec<Vec<Made>> = (anew.par_iter())
+        let made: Vec<Result<Vec<Made>, SolveError>> = (anew.par_iter())
             .map(|(one, closeness, rigid)| of_take.closer(*closeness, straight).solved(one, *rigid))
-            .collect::<Result<_, _>>()?;
-        let made =
-            anew.into_iter().zip(made).map(|((one, own, _), made)| ((index, one.clone()), (own, made)));
-        tries.known.extend(made);
+            .collect();
+        // Of several that fail the first is told, whichever thread was first.
+        for ((one, closeness, _), made) in anew.into_iter().zip(made) {
+            tries.known.insert((index, one.clone()), (closeness, made?));
+        }
         let all = asked.iter().filter_map(|one| tries.known.get(&(index, one.clone())));
         let made = all.flat_map(|(_, made)| made.iter().cloned()).collect();
         let context = Context { scene, take, touched, addresses: &addresses };
