@@ -179,8 +179,8 @@ struct Tries {
 /// What gets curves.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 enum Asked {
-    /// The steps of a node.
-    Steps(NodeRef),
+    /// Steps of a node: translation, rotation, scale.
+    Steps(NodeRef, [bool; 3]),
     /// A number that couples drive.
     Number(Target),
 }
@@ -188,7 +188,7 @@ enum Asked {
 impl Asked {
     fn node(&self) -> NodeRef {
         match self {
-            Asked::Steps(node) => *node,
+            Asked::Steps(node, _) => *node,
             Asked::Number(target) => (target.rig, target.node),
         }
     }
@@ -215,7 +215,7 @@ fn attempt(
     }
     let addresses = Addresses::new(scene);
     let mut ledger = Ledger::default();
-    let nodes = touched.steps.keys().map(|node| Asked::Steps(*node));
+    let nodes = touched.steps.iter().map(|(node, steps)| Asked::Steps(*node, *steps));
     let asked: Vec<Asked> = nodes.chain(touched.numbers.iter().cloned().map(Asked::Number)).collect();
     for (index, take) in scene.takes.iter().enumerate() {
         let mut anchors = Anchors::new(scene, take);
@@ -298,10 +298,7 @@ impl<'a> Job<'a> {
 
     fn solved(&self, asked: &Asked, rigid: Option<Rigid>) -> Result<Vec<Made>, SolveError> {
         match asked {
-            Asked::Steps(node) => {
-                let steps = self.touched.steps.get(node).copied().unwrap_or_default();
-                self.node(*node, steps, rigid)
-            }
+            Asked::Steps(node, steps) => self.node(*node, *steps, rigid),
             Asked::Number(target) => self.number(target),
         }
     }

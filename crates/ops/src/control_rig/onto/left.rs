@@ -149,6 +149,10 @@ pub fn with_the_rest(
             range: source.range,
         };
         let trace = SampledFunction::of_function(move |time| missing.at(time));
+        let cannot = |why: NotConvertible| {
+            let channel = Addresses::new(motion).property(target);
+            SolveError::NotConvertible { channel, why }
+        };
         let with_keys_at = |times: &[Ticks]| -> Result<ConvertedController, SolveError> {
             if is_turn {
                 let start = match rest {
@@ -157,10 +161,7 @@ pub fn with_the_rest(
                 };
                 return Ok(refitted_rotation(&trace, &trace.knots(times), start, &context));
             }
-            refitted_numbers(&trace, times, &context, None).map_err(|why| SolveError::NotConvertible {
-                channel: Addresses::new(motion).property(target),
-                why,
-            })
+            refitted_numbers(&trace, times, &context, None).map_err(cannot)
         };
         let mut made = with_keys_at(&times)?;
         if keys == MatchKeys::Bounded {
@@ -173,7 +174,9 @@ pub fn with_the_rest(
         }
         match (&rest, made.controller) {
             (Value::Euler { order, .. }, Controller::Components(curves)) => {
-                let Ok(curves) = <[_; 3]>::try_from(curves) else { return Ok(None) };
+                let Ok(curves) = <[_; 3]>::try_from(curves) else {
+                    return Err(cannot(NotConvertible::NoValue));
+                };
                 let controller = Controller::Euler(EulerCurves { order: *order, curves });
                 ConvertedController { controller, ..made }
             }
