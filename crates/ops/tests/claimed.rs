@@ -20,13 +20,15 @@ use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_scene::space::Space;
 use nimble_curve_testing::RATE;
 
+use crate::judged::drivers;
+
 const LAST: i64 = 48;
 
 fn range(first: i64, last: i64) -> TimeRange {
     TimeRange::new(RATE.ticks(first), RATE.ticks(last))
 }
 
-fn smooth(keys: &[(i64, f64)]) -> Curve {
+pub(crate) fn smooth(keys: &[(i64, f64)]) -> Curve {
     Curve::through(RATE, keys.iter().copied()).unwrap()
 }
 
@@ -94,17 +96,17 @@ fn scene(takes: Vec<Take>) -> Scene {
     Scene { takes, ..Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig().0) }
 }
 
-fn tolerance() -> Tolerance {
+pub(crate) fn tolerance() -> Tolerance {
     Tolerance { angle: 0.05_f64.to_radians(), length: 0.0005, number: 0.001 }
 }
 
 /// Whether a result is within twice the tolerance of every claim, each in terms of its own source.
-fn holds(claims: &[(Scene, Claim)], result: &Scene) -> Result<(), String> {
+pub(crate) fn holds(claims: &[(Scene, Claim)], result: &Scene) -> Result<(), String> {
     held(claims, result, false)
 }
 
 /// The same, in the world too.
-fn held(claims: &[(Scene, Claim)], result: &Scene, in_world: bool) -> Result<(), String> {
+pub(crate) fn held(claims: &[(Scene, Claim)], result: &Scene, in_world: bool) -> Result<(), String> {
     let of = |quantity| tolerance().of(quantity, &result.space) * 2.0;
     let limits = Limits {
         angle: of(Quantity::Angle),
@@ -117,7 +119,15 @@ fn held(claims: &[(Scene, Claim)], result: &Scene, in_world: bool) -> Result<(),
     for (source, claim) in claims {
         let verdict = judge(source, result, claim, limits, 1.0);
         if let Some((judged, error, _)) = verdict.beyond() {
-            return Err(format!("{:?} is {} off at frame {}", judged.result, error.largest, error.frame));
+            let node = |target: &Target| (target.rig, target.node);
+            return Err(format!(
+                "{:?} is {} off at frame {}\n  source:{}\n  result:{}",
+                judged.result,
+                error.largest,
+                error.frame,
+                drivers(source, judged.source_take, node(&judged.source)),
+                drivers(result, judged.take, node(&judged.result)),
+            ));
         }
         if let Some((error, node)) = verdict.world_beyond().filter(|_| in_world) {
             return Err(format!("{node} is {} off in the world at frame {}", error.largest, error.frame));
@@ -130,7 +140,7 @@ fn held(claims: &[(Scene, Claim)], result: &Scene, in_world: bool) -> Result<(),
 }
 
 /// A track with a bump of two degrees, or two centimetres, around a frame; `None` where there is none of it there.
-fn bumped(controller: &Controller, frame: i64) -> Option<Controller> {
+pub(crate) fn bumped(controller: &Controller, frame: i64) -> Option<Controller> {
     let bump = smooth(&[(frame - 3, 0.0), (frame, 0.035), (frame + 3, 0.0)]);
     let time = RATE.ticks(frame);
     let bent = |curve: &Curve| {
@@ -162,6 +172,12 @@ fn bumped(controller: &Controller, frame: i64) -> Option<Controller> {
             let key = &mut curve.keys[before];
             key.value = DQuat::from_rotation_x(0.5) * key.value;
             Controller::Quaternion(curve)
+        }
+        Controller::Stack(entries) => {
+            let mut entries = entries.clone();
+            let first = entries.first_mut()?;
+            first.controller = bumped(&first.controller, frame)?;
+            Controller::Stack(entries)
         }
         _ => return None,
     })

@@ -47,8 +47,26 @@ fn judged(source: &Scene, result: &Scene, ledger: &Ledger, tolerance: &Tolerance
     judge(source, result, &claim, limits(tolerance, result), 1.0)
 }
 
+/// When turns as wholes, keys with tension and samples stand.
+fn rows(controller: &Controller) -> String {
+    match controller {
+        Controller::Quaternion(curve) => {
+            let keys =
+                curve.keys.iter().map(|key| format!("{} {:?}", RATE.frame(key.time), key.interpolation));
+            format!("\n    {:?} {:?} {}", curve.before, curve.after, keys.collect::<Vec<_>>().join(", "))
+        }
+        Controller::Tcb(curve) => {
+            let times =
+                controller.own_key_times().concat().into_iter().map(|time| RATE.frame(time).to_string());
+            format!("\n    {:?} {:?} {}", curve.before, curve.after, times.collect::<Vec<_>>().join(", "))
+        }
+        Controller::Samples(samples) => format!("\n    {} from {}", samples.len(), RATE.frame(samples.start)),
+        _ => String::new(),
+    }
+}
+
 /// What drives the node that is off, on both sides.
-fn drivers(scene: &Scene, take: usize, node: (usize, nimble_curve_scene::rig::NodeId)) -> String {
+pub(crate) fn drivers(scene: &Scene, take: usize, node: (usize, nimble_curve_scene::rig::NodeId)) -> String {
     let take = &scene.takes[take];
     let own = take.tracks().filter(|(_, track)| (track.target.rig, track.target.node) == node);
     let shown = own.map(|(layer, track)| {
@@ -76,31 +94,32 @@ fn drivers(scene: &Scene, take: usize, node: (usize, nimble_curve_scene::rig::No
             of.weight.constant(),
             if of.muted { " muted" } else { "" },
             track.controller.order(),
-        ) + &track
-            .controller
-            .curves()
-            .iter()
-            .filter(|_| std::env::var_os("CURVES").is_some())
-            .map(|curve| {
-                let keys = curve.keys().iter().map(|key| {
+        ) + &rows(&track.controller)
+            + &track
+                .controller
+                .curves()
+                .iter()
+                .filter(|_| std::env::var_os("CURVES").is_some())
+                .map(|curve| {
+                    let keys = curve.keys().iter().map(|key| {
+                        format!(
+                            "{}:{:.3}{}{:?}{}",
+                            RATE.frame(key.time),
+                            key.value,
+                            key.value_before.map_or(String::new(), |v| format!("({v:.3})")),
+                            key.interpolation,
+                            if key.added { "+" } else { "" }
+                        )
+                    });
                     format!(
-                        "{}:{:.3}{}{:?}{}",
-                        RATE.frame(key.time),
-                        key.value,
-                        key.value_before.map_or(String::new(), |v| format!("({v:.3})")),
-                        key.interpolation,
-                        if key.added { "+" } else { "" }
+                        "\n    rotation Over [{}] {:?} {:?} {:?}",
+                        keys.collect::<Vec<_>>().join(" "),
+                        curve.before,
+                        curve.after,
+                        curve.inner_loop()
                     )
-                });
-                format!(
-                    "\n    rotation Over [{}] {:?} {:?} {:?}",
-                    keys.collect::<Vec<_>>().join(" "),
-                    curve.before,
-                    curve.after,
-                    curve.inner_loop()
-                )
-            })
-            .collect::<String>()
+                })
+                .collect::<String>()
     });
     shown.collect()
 }

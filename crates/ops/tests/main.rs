@@ -5,6 +5,7 @@ mod carry;
 mod chains;
 mod check;
 mod claimed;
+mod claims;
 mod clips;
 mod closing;
 mod controllers;

@@ -19,12 +19,12 @@ use proptest::prelude::*;
 
 use crate::THOUSANDTH;
 
-const FIRST: i64 = 12;
-const LAST: i64 = 26;
-const EASE: i64 = 3;
+pub(crate) const FIRST: i64 = 12;
+pub(crate) const LAST: i64 = 26;
+pub(crate) const EASE: i64 = 3;
 
 /// A scene whose first take is to get another: a range of its last one.
-fn case() -> impl Strategy<Value = (Scene, Take)> {
+pub(crate) fn case() -> impl Strategy<Value = (Scene, Take)> {
     let contents = Contents { outside: true, ..Contents::SIMPLE };
     any_scene(contents).prop_map(|scene| {
         let range = TimeRange::new(RATE.ticks(FIRST), RATE.ticks(LAST));

@@ -17,7 +17,7 @@ use proptest::prelude::*;
 use crate::THOUSANDTH;
 
 /// A random scene, and one node of its first rig: it and all above it rest unturned, in their own size.
-fn any_carried(contents: Contents) -> impl Strategy<Value = (Scene, NodeId)> {
+pub(crate) fn any_carried(contents: Contents) -> impl Strategy<Value = (Scene, NodeId)> {
     (any_scene(contents), any::<prop::sample::Index>(), prop::bool::ANY, prop::bool::weighted(0.8)).prop_map(
         |(mut scene, index, turned, still)| {
             let rig = &mut scene.rigs[0];
@@ -84,15 +84,15 @@ fn travelled(scene: &Scene, take: &Take, node: NodeId, time: f64) -> (DVec3, Opt
     (place, heading)
 }
 
-const LAYERED: Contents = Contents { layers: 3, ..Contents::SIMPLE };
+pub(crate) const LAYERED: Contents = Contents { layers: 3, ..Contents::SIMPLE };
 
-fn options(scene: &Scene, node: NodeId, turn: bool, height: bool) -> RootOptions {
+pub(crate) fn options(scene: &Scene, node: NodeId, turn: bool, height: bool) -> RootOptions {
     let node = Some(Addresses::new(scene).node((0, node)).to_owned());
     RootOptions { turn, height, node, tolerance: THOUSANDTH, ..RootOptions::default() }
 }
 
 /// Errors that a scene may meet with good reason.
-fn is_refusal(error: &RootError) -> bool {
+pub(crate) fn is_refusal(error: &RootError) -> bool {
     matches!(
         error,
         RootError::Mixed(_) | RootError::Layered(_) | RootError::Cannot { .. } | RootError::RootTurns(_)

@@ -93,8 +93,7 @@ fn changed(take: &Take, range: TimeRange, over: Ticks) -> TimeRange {
     let mut behind: Option<Ticks> = None;
     for (_, track) in take.tracks() {
         let times = track.controller.key_times(take.range);
-        // Keys of turns as wholes have none put between them where the correction begins.
-        if over.0 == 0 || matches!(track.controller, Controller::Quaternion(_)) {
+        if over.0 == 0 {
             let begin = begin.min(range.last - Ticks(1));
             let before = times.iter().copied().filter(|time| *time <= begin).max();
             first = first.min(before.unwrap_or(take.range.first));

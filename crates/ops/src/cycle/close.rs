@@ -7,9 +7,7 @@ use nimble_curve_curves::curve::{
 use nimble_curve_curves::rotation::{angle_between, nearest_turn, quat_from_euler};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{
-    Controller, QuaternionCurve, QuaternionInterpolation, SampleKind, Samples,
-};
+use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::scene::{Scene, Target};
 
@@ -82,7 +80,8 @@ pub fn close(
                 made = curves_that_mix(take, at, &track.target, &made, &setting).map_err(cannot)?.controller;
             }
             let closer = Closer { range, written: take.range, over, going: &going, target: &track.target };
-            let moved = if is_meant { closer.close(&mut made).filter(|moved| *moved > 0.0) } else { None };
+            let moved =
+                if is_meant { closer.close(&mut made, &setting).filter(|moved| *moved > 0.0) } else { None };
             let error = moved.map(|moved| {
                 let mut error = MeasuredError::none(kind.quantity());
                 error.take(moved, scene.rate.frame(range.last));
@@ -122,7 +121,7 @@ pub(super) struct Closer<'a> {
 
 impl Closer<'_> {
     /// Makes the ends meet, and says how far anything was moved at most; `None` where nothing can be.
-    pub(super) fn close(&self, controller: &mut Controller) -> Option<f64> {
+    pub(super) fn close(&self, controller: &mut Controller, setting: &ConversionContext) -> Option<f64> {
         let goes: Vec<bool> = (0..16).map(|c| self.going.goes(self.target, controller, c)).collect();
         let moved = match controller {
             Controller::Components(curves) => {
@@ -133,7 +132,7 @@ impl Closer<'_> {
                 let each = euler.curves.iter_mut().enumerate().filter(|(component, _)| !goes[*component]);
                 each.map(|(_, curve)| self.curve(curve, true)).fold(0.0, f64::max)
             }
-            Controller::Quaternion(curve) => self.quaternions(curve),
+            Controller::Quaternion(curve) => self.quaternions(curve, setting),
             Controller::Samples(samples) => self.samples(samples, &goes),
             _ => return None,
         };
@@ -227,50 +226,43 @@ impl Closer<'_> {
         u * u * (3.0 - 2.0 * u)
     }
 
-    pub(super) fn quaternions(&self, curve: &mut QuaternionCurve) -> f64 {
-        let path = nimble_curve_curves::rotation::KeyedRotation::new(curve);
-        let at = |time: Ticks| path.rotation_on(time.as_f64(), Side::Right).unwrap_or(DQuat::IDENTITY);
-        let (first, end) = (at(self.range.first), at(self.range.last));
-        let by = nimble_curve_curves::rotation::to_vector(first * end.conjugate());
-        if by.length() < 1e-12 {
+    /// How fast that grows.
+    pub(super) fn share_per_second(&self, time: Ticks) -> f64 {
+        if self.over.0 == 0 || time > self.range.last {
             return 0.0;
         }
-        let after = curve.keys.partition_point(|key| key.time < self.range.last);
-        if curve.keys.get(after).is_none_or(|key| key.time != self.range.last)
-            && let Some(before) = after.checked_sub(1).map(|index| curve.keys[index])
-        {
-            let interpolation = match before.interpolation {
-                QuaternionInterpolation::Step => QuaternionInterpolation::Step,
-                _ => QuaternionInterpolation::Slerp,
-            };
-            curve.keys.insert(
-                after,
-                nimble_curve_scene::controller::QuaternionKey {
-                    time: self.range.last,
-                    value: end,
-                    interpolation,
-                    ..before
-                },
-            );
+        let begin = (self.range.last - self.over).as_f64();
+        let u = ((time.as_f64() - begin) / self.over.as_f64()).clamp(0.0, 1.0);
+        6.0 * u * (1.0 - u) / self.over.seconds()
+    }
+
+    /// Has samples all over the stretch in which the way to the beginning is spread: beyond its samples a channel is held.
+    fn cover(&self, samples: &mut Samples) {
+        let step = samples.rate.ticks_per_frame();
+        let before = ((samples.start - (self.range.last - self.over)).as_f64() / step).ceil();
+        let end = samples.time(samples.len() - 1);
+        let behind = ((self.range.last - end).as_f64() / step - 0.5).ceil();
+        if before > 0.0 {
+            let held = samples.row(0).repeat(before as usize);
+            samples.values.splice(0..0, held);
+            samples.start = samples.start - samples.rate.ticks(before as i64);
         }
-        for key in &mut curve.keys {
-            let share = self.share(key.time);
-            if share > 0.0 {
-                key.value = (nimble_curve_curves::rotation::from_vector(by * share) * key.value).normalize();
-            }
+        if behind > 0.0 {
+            let held = samples.row(samples.len() - 1).repeat(behind as usize);
+            samples.values.extend(held);
         }
-        by.length()
     }
 
     pub(super) fn samples(&self, samples: &mut Samples, goes: &[bool]) -> f64 {
         let width = samples.kind.width();
-        let index_of = |time: Ticks| {
-            let place = (time - samples.start).as_f64() / samples.rate.ticks_per_frame();
-            (place.round().max(0.0) as usize).min(samples.len().saturating_sub(1))
-        };
         if samples.is_empty() {
             return 0.0;
         }
+        self.cover(samples);
+        let index_of = |time: Ticks| {
+            let place = (time - samples.start).as_f64() / samples.rate.ticks_per_frame();
+            (place.round().max(0.0) as usize).min(samples.len() - 1)
+        };
         let (first, last) = (index_of(self.range.first), index_of(self.range.last));
         let (from, to) = (samples.row(first).to_vec(), samples.row(last).to_vec());
         if samples.kind == SampleKind::Quaternion {

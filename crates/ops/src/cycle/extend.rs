@@ -1,10 +1,12 @@
 //! A loop written out round after round.
 
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, combine};
-use nimble_curve_curves::rotation::{KeyedRotation, Knot, SegmentKind, to_quaternion_keys};
+use nimble_curve_curves::rotation::{KeyedRotation, Knot, SegmentKind, angle_between, to_quaternion_keys};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::{Controller, EulerCurves, QuaternionCurve, Samples, Weight};
+use nimble_curve_scene::controller::{
+    Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, Samples, Weight,
+};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
@@ -72,8 +74,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     let mut ledger = Ledger::default();
     for (at, layer) in take.layers.iter().enumerate() {
         if let Weight::Curve(curve) = &layer.weight {
-            let looped = curve.trimmed(range).with_behaviours(Behaviour::Held, Behaviour::Loop);
-            made.layers[at].weight = Weight::Curve(looped.written_out(whole));
+            made.layers[at].weight = Weight::Curve(rounds(curve, range, whole, Behaviour::Loop));
         }
         for (place, track) in layer.tracks.iter().enumerate() {
             let channel = addresses.property(&track.target);
@@ -105,15 +106,26 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     Ok((result, ledger))
 }
 
-/// A curve that ends as its last round does, not as the next one would begin.
-pub(super) fn ending(curve: Curve) -> Curve {
-    let mut keys = curve.keys().to_vec();
-    let Some(last) = keys.last_mut() else { return curve };
-    let Some(value) = last.value_before.take() else { return curve };
-    last.value = value;
+/// Turns that are apart by less than this, in radians, are one: rounding and no more.
+const MEET: f64 = 1e-9;
+
+/// A curve over some rounds of a range. It ends with the last frame of the range, not with the beginning of a round more.
+fn rounds(curve: &Curve, range: TimeRange, whole: TimeRange, after: Behaviour) -> Curve {
+    if curve.is_empty() || curve.is_constant() {
+        return curve.clone();
+    }
+    // A key at both ends, so that the round is as long as the range.
+    let round = curve.trimmed(range).with_ends(range);
+    let made = round.clone().with_behaviours(Behaviour::Held, after).written_out(whole).trimmed(whole);
+    let mut keys = made.keys().to_vec();
+    if let ([begin, .., end], Some(last)) = (round.keys(), keys.last_mut()) {
+        let climb = if after == Behaviour::LoopOffset { end.value - begin.value } else { 0.0 };
+        let more = (whole.last - range.last).as_f64() / (range.last - range.first).as_f64();
+        last.value = end.value + climb * more;
+        last.value_before = end.value_before.map(|value| value + climb * more);
+    }
     // At the same times as before keys make a curve; were they none, the judge would see it.
-    let (before, after) = (curve.before, curve.after);
-    Curve::new(keys).map_or(curve, |ending| ending.with_behaviours(before, after))
+    Curve::new(keys).unwrap_or(made)
 }
 
 /// One round of a loop that is written out.
@@ -134,15 +146,8 @@ impl Round<'_> {
     ) -> Result<(Controller, Fate), String> {
         let goes = |component| self.going.goes(self.target, controller, component);
         let looped = |component: usize, curve: &Curve| {
-            if curve.is_empty() || curve.is_constant() {
-                return curve.clone();
-            }
             let after = if goes(component) { Behaviour::LoopOffset } else { Behaviour::Loop };
-            // A key at both ends, so that the round is as long as the range.
-            let round = curve.trimmed(self.range).with_ends(self.range);
-            let whole = round.with_behaviours(Behaviour::Held, after).written_out(self.whole);
-            let whole = whole.trimmed(self.whole).with_behaviours(Behaviour::Held, Behaviour::Held);
-            ending(whole)
+            rounds(curve, self.range, self.whole, after)
         };
         Ok(match controller {
             Controller::Constant(_) => (controller.clone(), Fate::Kept),
@@ -154,7 +159,7 @@ impl Round<'_> {
                 let curves = [0, 1, 2].map(|component| looped(component, &euler.curves[component]));
                 (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Exact)
             }
-            Controller::Samples(samples) => {
+            Controller::Samples(samples) if self.is_whole(samples) => {
                 (Controller::Samples(self.samples(samples, goes, setting)), Fate::Exact)
             }
             Controller::Discrete(curve) => {
@@ -172,6 +177,9 @@ impl Round<'_> {
                         curve.keys().iter().filter(|(t, _)| inside(t)).map(|(t, v)| (*t + by, v.clone())),
                     );
                 }
+                // What is chosen on the last frame of the range is on the last frame of all rounds, and there alone.
+                let end = curve.keys().iter().find(|(time, _)| *time == self.range.last);
+                keys.extend(end.map(|(_, value)| (self.whole.last, value.clone())));
                 let made = nimble_curve_curves::curve::DiscreteCurve::new(keys)
                     .map_err(|error| error.to_string())?;
                 (Controller::Discrete(made), Fate::Exact)
@@ -188,7 +196,7 @@ impl Round<'_> {
         })
     }
 
-    /// One round of quaternion keys, which starts over for ever.
+    /// The rounds of turns as wholes: where the end of one is not the beginning of the next, it stands until a tick before that.
     pub(super) fn turning(&self, curve: &QuaternionCurve, setting: &ConversionContext) -> QuaternionCurve {
         let path = KeyedRotation::new(curve);
         let mut knots = path.knots(Some(self.range));
@@ -199,12 +207,41 @@ impl Round<'_> {
             }
         }
         knots.sort_by_key(|knot| knot.time);
-        let round = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate).curve;
-        QuaternionCurve { after: Behaviour::Loop, ..round }
+        let mut round = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate).curve;
+        // What it holds before its first key is no part of the round.
+        round.keys.retain(|key| self.range.contains(key.time));
+        let period = self.range.last - self.range.first;
+        let mut keys: Vec<QuaternionKey> = Vec::new();
+        let mut by = Ticks::ZERO;
+        while self.range.first + by < self.whole.last {
+            let mut own = round.keys.iter().map(|key| QuaternionKey { time: key.time + by, ..*key });
+            if let Some(mut end) = keys.pop()
+                && let Some(begin) = own.next()
+            {
+                if angle_between(end.value, begin.value) < MEET {
+                    keys.push(QuaternionKey { tangent_in: end.tangent_in, ..begin });
+                } else {
+                    end.time = end.time - Ticks(1);
+                    end.interpolation = QuaternionInterpolation::Step;
+                    if keys.last().is_none_or(|before| before.time < end.time) {
+                        keys.push(end);
+                    }
+                    keys.push(begin);
+                }
+            }
+            keys.extend(own);
+            by = by + period;
+        }
+        QuaternionCurve { keys, before: Behaviour::Held, after: Behaviour::Held }
     }
 
-    /// The samples of all rounds, at the instants at which the samples stand; between two of them where a round is no whole
-    /// number of steps.
+    /// Whether a round is a whole number of steps, so that the samples of each stand where those of the first do.
+    fn is_whole(&self, samples: &Samples) -> bool {
+        let steps = (self.range.last - self.range.first).as_f64() / samples.rate.ticks_per_frame();
+        (steps - steps.round()).abs() < 1e-3
+    }
+
+    /// The samples of all rounds, at the instants at which the samples stand.
     pub(super) fn samples(
         &self,
         samples: &Samples,

@@ -3,6 +3,7 @@
 mod close;
 mod extend;
 mod find;
+mod turns;
 pub use self::close::close;
 pub use self::extend::extend;
 pub use self::find::{Candidate, find};
@@ -14,7 +15,7 @@ use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
-use nimble_curve_scene::scene::{Scene, Take, Target};
+use nimble_curve_scene::scene::{RotationMixing, Scene, Take, Target};
 use thiserror::Error;
 
 use super::channel::Tolerance;
@@ -116,22 +117,50 @@ fn chosen(scene: &Scene, options: &CycleOptions) -> Result<(usize, TimeRange), C
 struct RootMotionChannels {
     up: usize,
     nodes: Vec<NodeRef>,
+    /// Those of them whose turn about the up axis acts last, so that it can go on from round to round.
+    turning: Vec<NodeRef>,
 }
 
 impl RootMotionChannels {
     fn of(scene: &Scene, take: &Take) -> RootMotionChannels {
-        let nodes = carrying(scene, take);
-        RootMotionChannels { up: scene.space.up.index(), nodes }
+        let (up, nodes) = (scene.space.up.index(), carrying(scene, take));
+        let turning = nodes.iter().copied().filter(|node| turns_last(scene, take, *node, up)).collect();
+        RootMotionChannels { up, nodes, turning }
     }
 
     fn goes(&self, target: &Target, controller: &Controller, component: usize) -> bool {
-        if !self.nodes.contains(&(target.rig, target.node)) {
+        let node = (target.rig, target.node);
+        if !self.nodes.contains(&node) {
             return false;
         }
         match target.property.as_str() {
             TRANSLATION => component != self.up,
-            ROTATION => component == self.up && controller.outermost_axis() == Some(self.up),
+            ROTATION => {
+                component == self.up
+                    && controller.outermost_axis() == Some(self.up)
+                    && self.turning.contains(&node)
+            }
             _ => false,
         }
+    }
+}
+
+/// Whether what a take does to a node's rotation sums up to angles of one order whose turn about an axis acts last.
+fn turns_last(scene: &Scene, take: &Take, (rig, node): NodeRef, up: usize) -> bool {
+    let target = Target { rig, node, property: ROTATION.to_owned() };
+    let layers = take.layers.iter().enumerate().filter(|(_, layer)| !layer.muted);
+    let own = layers.filter_map(|(index, layer)| {
+        let track = layer.tracks.iter().find(|track| track.target == target)?;
+        let adds_up = index == 0 || layer.rotations == RotationMixing::Angles;
+        Some((index, track.controller.order().filter(|_| adds_up)))
+    });
+    let layers: Vec<_> = own.collect();
+    // Where nothing replaces the rest it is one of the summands.
+    let rest = scene.rigs[rig].rest_value(node, ROTATION).and_then(|rest| rest.order());
+    let is_replaced = layers.first().is_some_and(|(index, _)| *index == 0);
+    let mut orders = layers.iter().map(|(_, order)| *order).chain((!is_replaced).then_some(rest));
+    match orders.next() {
+        Some(Some(first)) => first.axes().0 == up && orders.all(|order| order == Some(first)),
+        _ => false,
     }
 }

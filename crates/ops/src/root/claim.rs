@@ -3,7 +3,8 @@
 use std::collections::HashSet;
 
 use glam::{DAffine3, DQuat, DVec3};
-use nimble_curve_curves::rotation::{RotationOrder, principal_euler, quat_from_euler};
+use nimble_curve_curves::rotation::{RotationOrder, nearest_euler, principal_euler, quat_from_euler};
+use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::{Controller, Weight};
 use nimble_curve_scene::evaluate::NodeSampler;
@@ -85,14 +86,20 @@ pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Cl
     let mut claim = Claim::same(scene, result);
     let axes: Vec<usize> = (0..3).filter(|axis| *axis != carrier.up || options.height).collect();
     let node: NodeRef = (carrier.rig, carrier.id);
-    let order = carrier.order();
-    let angles = at_rest(scene, node, order);
     for (index, take) in scene.takes.iter().enumerate() {
         let moves = |property: &str| take.tracks().any(|(_, track)| carrier.is_mine(&track.target, property));
         let (shifts, turns) = (moves(TRANSLATION), options.turn && moves(ROTATION));
         if !shifts && !turns {
             continue;
         }
+        // A node that rests in an order in which the turn about the up axis acts last is not reordered: the angle of its own curves is
+        // what is pinned. Others are, whatever the order of their curves.
+        let is_last = |order: &RotationOrder| order.axes().0 == carrier.up;
+        let rest = scene.rigs[node.0].rest_value(node.1, ROTATION).and_then(|rest| rest.order());
+        let turning = take.tracks().find(|(_, track)| carrier.is_mine(&track.target, ROTATION));
+        let own = turning.and_then(|(_, track)| track.controller.order()).filter(is_last);
+        let order = rest.filter(is_last).map_or(carrier.order(), |rest| own.unwrap_or(rest));
+        let angles = at_rest(scene, node, order);
         let mut sampler = NodeSampler::new(scene, Some(take), node)?;
         let (first, last) = (take.range.first.as_f64(), take.range.last.as_f64());
         let ends = [first, last].map(|time| sampler.local_at(time).0.translation);
@@ -126,10 +133,13 @@ pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Cl
 /// much in the turn about the up axis.
 const NEAR_POLE: f64 = 0.5;
 
-/// The angles of a node at rest in an order.
-fn at_rest(scene: &Scene, (rig, node): NodeRef, order: RotationOrder) -> DVec3 {
+/// The angles of a node at rest in an order: those nearest to its own, as another order of it has them.
+pub(super) fn at_rest(scene: &Scene, (rig, node): NodeRef, order: RotationOrder) -> DVec3 {
     match scene.rigs[rig].rest_value(node, ROTATION) {
-        Some(nimble_curve_curves::value::Value::Euler { order: own, angles }) if own == order => angles,
+        Some(Value::Euler { order: own, angles }) if own == order => angles,
+        Some(Value::Euler { order: own, angles }) => {
+            nearest_euler(order, quat_from_euler(own, angles), angles)
+        }
         Some(value) => value.rotation().map_or(DVec3::ZERO, |q| principal_euler(order, q.normalize())),
         None => DVec3::ZERO,
     }

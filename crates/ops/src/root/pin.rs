@@ -5,7 +5,7 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, StackEntry, Weight};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
-use nimble_curve_scene::scene::Scene;
+use nimble_curve_scene::scene::{LayerMode, Scene};
 
 use super::RootOptions;
 use super::carrier::{Carrier, IN_PLACE, PINNED, prepare};
@@ -54,6 +54,12 @@ pub fn pin(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), Root
                     }
                     ROTATION if options.turn && carrier.is_mine(&track.target, ROTATION) => {
                         above.rotation(&mut own, take.range, layer.mode);
+                        let order = scene.rigs[carrier.rig].rest_value(carrier.id, ROTATION);
+                        if layer.mode == LayerMode::Override
+                            && own.order() != order.and_then(|rest| rest.order())
+                        {
+                            above.fill_turns(&mut own, take.range);
+                        }
                     }
                     _ => continue,
                 }

@@ -2,6 +2,7 @@
 
 use glam::DVec3;
 use nimble_curve_curves::curve::{Curve, Interpolation, Key, combine};
+use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
@@ -11,6 +12,7 @@ use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, Scene, Take, Tar
 
 use super::RootOptions;
 use super::carrier::Carrier;
+use super::claim::at_rest;
 use super::error::RootError;
 use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 
@@ -74,11 +76,9 @@ impl RootTransfer<'_> {
         }
     }
 
-    pub(super) fn rest_angle(&self) -> f64 {
-        match self.scene.rigs[self.carrier.rig].rest_value(self.carrier.id, ROTATION) {
-            Some(Value::Euler { angles, .. }) => angles[self.carrier.up],
-            _ => 0.0,
-        }
+    /// The turn about the up axis at rest, as an angle of an order in which it acts last.
+    pub(super) fn rest_angle(&self, order: RotationOrder) -> f64 {
+        at_rest(self.scene, (self.carrier.rig, self.carrier.id), order)[self.carrier.up]
     }
 
     pub(super) fn turns(&self, take: &Take) -> bool {
@@ -152,7 +152,10 @@ impl RootTransfer<'_> {
     /// Takes the turn about the up axis out of the hips, and returns it as the root's.
     pub(super) fn rotation(&self, own: &mut Controller, range: TimeRange, mode: LayerMode) -> Controller {
         let up = self.carrier.up;
-        let keep = if mode == LayerMode::Override { self.rest_angle() } else { 0.0 };
+        let keep = match own.order() {
+            Some(order) if mode == LayerMode::Override => self.rest_angle(order),
+            _ => 0.0,
+        };
         let order = match self.scene.rigs[self.carrier.rig].rest_value(self.root, ROTATION) {
             Some(Value::Euler { order, .. }) => order,
             _ => self.carrier.order(),
@@ -179,6 +182,21 @@ impl RootTransfer<'_> {
                 Controller::Samples(Samples { values, kind: SampleKind::Euler(order), ..samples.clone() })
             }
             _ => Controller::Components(Vec::new()),
+        }
+    }
+
+    /// Gives curves to the angles that have none, of an order that is not the node's own: in a stack they would rest as the node does,
+    /// in its order.
+    pub(super) fn fill_turns(&self, own: &mut Controller, range: TimeRange) {
+        let Controller::Euler(euler) = own else { return };
+        let rest = match self.scene.rigs[self.carrier.rig].rest_value(self.carrier.id, ROTATION) {
+            Some(Value::Euler { order, angles }) if order == euler.order => angles,
+            _ => DVec3::ZERO,
+        };
+        for (axis, curve) in euler.curves.iter_mut().enumerate().filter(|(_, curve)| curve.is_empty()) {
+            let is_up = axis == self.carrier.up;
+            let angle = if is_up { self.rest_angle(euler.order) } else { rest[axis] };
+            *curve = Curve::constant(range.first, angle);
         }
     }
 
@@ -242,8 +260,10 @@ pub(super) fn steady(curve: &Curve, range: TimeRange) -> (Curve, Curve) {
     let key = |time, value| Key::new(time, value).with_interpolation(Interpolation::Linear);
     let line = Curve::new(vec![key(range.first, first), key(range.last, last)]).unwrap_or_default();
     let slope = (last - first) / seconds;
-    // Within the range, so that held ends do not run away.
-    let rest = curve.trimmed(range).plus_line(-slope, range.first).affine(1.0, -first);
+    // Within the range, so that held ends do not run away, and to its ends: what is held there is left behind by the line.
+    let own = curve.trimmed(range);
+    let own = if slope == 0.0 { own } else { own.with_ends(range) };
+    let rest = own.plus_line(-slope, range.first).affine(1.0, -first);
     (
         line,
         rest.with_behaviours(
