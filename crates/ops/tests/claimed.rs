@@ -100,20 +100,20 @@ pub(crate) fn tolerance() -> Tolerance {
     Tolerance { angle: 0.05_f64.to_radians(), length: 0.0005, number: 0.001 }
 }
 
-/// Whether a result is within twice the tolerance of every claim, each in terms of its own source.
+/// Whether a result is within four times the tolerance of every claim, each in terms of its own source.
 pub(crate) fn holds(claims: &[(Scene, Claim)], result: &Scene) -> Result<(), String> {
     held(claims, result, false)
 }
 
 /// The same, in the world too.
 pub(crate) fn held(claims: &[(Scene, Claim)], result: &Scene, in_world: bool) -> Result<(), String> {
-    let of = |quantity| tolerance().of(quantity, &result.space) * 2.0;
+    let of = |quantity| tolerance().of(quantity, &result.space) * 4.0;
     let limits = Limits {
         angle: of(Quantity::Angle),
         length: of(Quantity::Length),
         number: of(Quantity::Number),
-        world: 4.0 * of(Quantity::Length),
-        world_turn: 4.0 * of(Quantity::Angle),
+        world: 2.0 * of(Quantity::Length),
+        world_turn: 2.0 * of(Quantity::Angle),
         ..Limits::NONE
     };
     for (source, claim) in claims {

@@ -18,6 +18,7 @@ use proptest::prelude::*;
 use proptest::sample::{Index, select as one_of};
 
 use crate::claimed::{bumped, held, tolerance};
+use crate::judged::turns_by_tension;
 use crate::rooting::{LAYERED, any_carried, is_refusal};
 
 /// All takes begin so many frames later: what is counted from the start of a take must not be counted from 0.
@@ -156,15 +157,18 @@ proptest! {
 const LOOPS: Contents = Contents { all_controllers: true, layers: 2, outside: true, ..Contents::SIMPLE };
 
 /// Keys with tension that go round by themselves jump wherever a round of theirs ends: on the last frame of a range it is not told
-/// which side of the jump was meant. Samples at steps of which a range is no whole number are fitted anew, and lie elsewhere then.
+/// which side of the jump was meant, and turns with tension may swing half round between two looks. Samples at steps of which a range is no whole number are fitted anew, and lie elsewhere then.
 fn any_loop() -> impl Strategy<Value = Scene> {
     any_scene(LOOPS).prop_map(|mut scene| {
         let layers = scene.takes.iter_mut().flat_map(|take| &mut take.layers);
-        for track in layers.flat_map(|layer| &mut layer.tracks) {
-            match &mut track.controller {
-                Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,
-                Controller::Samples(samples) if samples.rate.fps() < 100.0 => samples.rate = RATE,
-                _ => {}
+        for layer in layers {
+            layer.tracks.retain(|track| !turns_by_tension(&track.controller));
+            for track in &mut layer.tracks {
+                match &mut track.controller {
+                    Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,
+                    Controller::Samples(samples) if samples.rate.fps() < 100.0 => samples.rate = RATE,
+                    _ => {}
+                }
             }
         }
         scene

@@ -55,6 +55,7 @@ fn rows(controller: &Controller) -> String {
                 curve.keys.iter().map(|key| format!("{} {:?}", RATE.frame(key.time), key.interpolation));
             format!("\n    {:?} {:?} {}", curve.before, curve.after, keys.collect::<Vec<_>>().join(", "))
         }
+        Controller::Procedural(procedural) => procedural.sampled.as_deref().map_or(String::new(), rows),
         Controller::Tcb(curve) => {
             let times =
                 controller.own_key_times().concat().into_iter().map(|time| RATE.frame(time).to_string());
@@ -185,7 +186,7 @@ fn calm(controller: &mut Controller) {
     }
 }
 
-fn turns_by_tension(controller: &Controller) -> bool {
+pub(crate) fn turns_by_tension(controller: &Controller) -> bool {
     match controller {
         Controller::Tcb(curve) => matches!(curve.keys, TcbKeys::Rotation(_)),
         Controller::Stack(entries) => entries.iter().any(|entry| turns_by_tension(&entry.controller)),

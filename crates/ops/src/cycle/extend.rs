@@ -350,6 +350,7 @@ pub(super) fn turned_way(
                 && end.time == begin.time
             {
                 begin.tangent_in = end.tangent_in;
+                begin.value_before = end.value_before;
                 begin.joined = false;
                 keys.pop();
             }

@@ -28,7 +28,8 @@ impl<'a> Scenes<'a> {
         let range = self.span.range;
         if theirs.is_empty() && ours.is_empty() {
             let knots = vec![(range.first.as_f64(), range.first.as_f64())];
-            return Looks { knots, mode: Mode::Curves, keys: Keys { of_curves: Vec::new(), limit } };
+            let keys = Keys { of_curves: Vec::new(), limit };
+            return Looks { knots, mode: Mode::Curves, keys, beyond: Vec::new() };
         }
         let clock = &self.span.clock;
         let source_range = self.source_range();
@@ -62,8 +63,20 @@ impl<'a> Scenes<'a> {
             (None, true, false) => Mode::SampledResult,
             (None, true, true) => Mode::Curves,
         };
+        let mut beyond = Vec::new();
+        let mut sampled = |lists: Vec<Vec<f64>>| {
+            let ends = ends(&lists);
+            let mut all = vec![range.first.as_f64(), range.last.as_f64()];
+            for (layer, track) in theirs {
+                all.extend(when(layer, track, source_range).into_iter().map(|time| clock.result_at(time)));
+            }
+            all.extend(ours.iter().flat_map(|(layer, track)| when(layer, track, range)));
+            all.extend(here.iter().flatten());
+            beyond = outside(all, ends, &here);
+            common(lists)
+        };
         times = match (own, mode) {
-            // Where several tracks are sampled, only where all of them have a sample is anything known.
+            // Where several tracks are sampled, only where each of them has a sample, or has none any more, is anything known.
             (Some(mut own), _) => {
                 own.sort_by(f64::total_cmp);
                 own.dedup();
@@ -72,8 +85,8 @@ impl<'a> Scenes<'a> {
                 common(lists)
             }
             (None, Mode::Frames) => self.places(theirs, source_range),
-            (None, Mode::SampledSource | Mode::SameSamples) => common(in_result(there)),
-            (None, Mode::SampledResult) => common(here),
+            (None, Mode::SampledSource | Mode::SameSamples) => sampled(in_result(there)),
+            (None, Mode::SampledResult) => sampled(here.clone()),
             (None, Mode::Curves) => {
                 for (layer, track) in theirs {
                     let own = when(layer, track, source_range);
@@ -91,12 +104,14 @@ impl<'a> Scenes<'a> {
             Sampling::EachNth(_) if mode == Mode::SampledResult => Mode::SameSamples,
             _ => mode,
         };
-        times.retain(|time| range.first.as_f64() <= *time && *time <= range.last.as_f64());
+        let is_in_range = |time: &f64| range.first.as_f64() <= *time && *time <= range.last.as_f64();
+        times.retain(is_in_range);
+        beyond.retain(is_in_range);
         let of_curves = match mode {
             Mode::SampledSource => ours.iter().flat_map(|(_, track)| key_times(&track.controller)).collect(),
             _ => Vec::new(),
         };
-        Looks { knots: knots(times, self.precision), mode, keys: Keys { of_curves, limit } }
+        Looks { knots: knots(times, self.precision), mode, keys: Keys { of_curves, limit }, beyond }
     }
 }
 
@@ -149,17 +164,50 @@ fn keyed(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
     times
 }
 
-/// The instants that are in all of several ascending lists, to a tick.
-fn common(lists: Vec<Vec<f64>>) -> Vec<f64> {
-    let mut lists = lists.into_iter();
-    let Some(first) = lists.next() else { return Vec::new() };
-    lists.fold(first, |kept, other| {
-        let is_there = |time: &f64| {
-            let at = other.partition_point(|own| *own < time - 1.0);
-            other.get(at).is_some_and(|own| *own <= time + 1.0)
-        };
-        kept.into_iter().filter(is_there).collect()
-    })
+/// Those of some instants that lie before and behind all samples, from `first` to `last`, where these are held and both sides are
+/// known; also halfway between two of them, but where the result is sampled: that goes in straight lines.
+fn outside(mut times: Vec<f64>, (first, last): (f64, f64), result: &[Vec<f64>]) -> Vec<f64> {
+    times.retain(|time| *time < first - 1.0 || *time > last + 1.0);
+    // A tick before one of its samples it goes to that, wherever the source is.
+    times.retain(|time| result.iter().all(|list| is_known(list, *time, 0.0)));
+    times.sort_by(f64::total_cmp);
+    times.dedup();
+    if result.is_empty() {
+        let is_one_side = |pair: &&[f64]| pair[1] < first || pair[0] > last;
+        let halfway: Vec<f64> =
+            times.windows(2).filter(is_one_side).map(|pair| 0.5 * (pair[0] + pair[1])).collect();
+        times.extend(halfway);
+    }
+    times
+}
+
+/// The first and the last sample of some tracks.
+fn ends(lists: &[Vec<f64>]) -> (f64, f64) {
+    let firsts = lists.iter().filter_map(|list| list.first());
+    let lasts = lists.iter().filter_map(|list| list.last());
+    (firsts.copied().fold(f64::INFINITY, f64::min), lasts.copied().fold(f64::NEG_INFINITY, f64::max))
+}
+
+/// Whether a track has a sample at an instant, to within some ticks, or is held there as it has none before or behind.
+fn is_known(list: &[f64], time: f64, within: f64) -> bool {
+    let at = list.partition_point(|own| *own < time - within);
+    match list.get(at) {
+        Some(own) => *own <= time + within || at == 0,
+        None => true,
+    }
+}
+
+/// Instants at which each of some tracks has a sample, to within a tick, or is held as it has none before or behind.
+fn common(mut lists: Vec<Vec<f64>>) -> Vec<f64> {
+    lists.dedup();
+    if lists.len() < 2 {
+        return lists.pop().unwrap_or_default();
+    }
+    let mut times = lists.concat();
+    times.sort_by(f64::total_cmp);
+    times.dedup_by(|time, before| *time - *before <= 1.0);
+    times.retain(|time| lists.iter().all(|list| is_known(list, *time, 1.0)));
+    times
 }
 
 /// When the samples of a controller are: those of baked data, and keys at an even step with straight lines between them,

@@ -66,10 +66,19 @@ pub struct Looks {
     pub mode: Mode,
     /// When the result has keys, where the source is samples.
     pub keys: Keys,
+    /// Where something may change before and behind all samples, which are held there: both sides are known.
+    pub beyond: Vec<f64>,
 }
 
 /// Looks at both sides.
-pub fn look(sides: &mut impl Sides, Looks { knots, mode, keys }: &Looks) -> Seen {
+pub fn look(sides: &mut impl Sides, looks: &Looks) -> Seen {
+    let mut seen = among(sides, looks);
+    seen.at.extend(looks.beyond.iter().map(|&time| (time, apart_at(sides, time))));
+    seen
+}
+
+/// Looks at both sides where there are samples, or everywhere.
+fn among(sides: &mut impl Sides, Looks { knots, mode, keys, .. }: &Looks) -> Seen {
     let mode = *mode;
     if mode == Mode::SampledSource {
         return beside_samples(sides, knots, keys);
