@@ -18,7 +18,7 @@ use proptest::prelude::*;
 use proptest::sample::{Index, select as one_of};
 
 use crate::claimed::{bumped, held, tolerance};
-use crate::judged::turns_by_tension;
+use crate::judged::without_parts;
 use crate::rooting::{LAYERED, any_carried, is_refusal};
 
 /// All takes begin so many frames later: what is counted from the start of a take must not be counted from 0.
@@ -156,19 +156,18 @@ proptest! {
 /// Scenes to close and to repeat: all controllers, and what goes on outside its keys.
 const LOOPS: Contents = Contents { all_controllers: true, layers: 2, outside: true, ..Contents::SIMPLE };
 
-/// Keys with tension that go round by themselves jump wherever a round of theirs ends: on the last frame of a range it is not told
-/// which side of the jump was meant, and turns with tension may swing half round between two looks. Samples at steps of which a range is no whole number are fitted anew, and lie elsewhere then.
+/// As other random scenes are judged; and samples at steps of which a range is a whole number: others are fitted anew and lie elsewhere.
 fn any_loop() -> impl Strategy<Value = Scene> {
-    any_scene(LOOPS).prop_map(|mut scene| {
+    any_scene(LOOPS).prop_map(|scene| {
+        let mut scene = without_parts(scene);
         let layers = scene.takes.iter_mut().flat_map(|take| &mut take.layers);
-        for layer in layers {
-            layer.tracks.retain(|track| !turns_by_tension(&track.controller));
-            for track in &mut layer.tracks {
-                match &mut track.controller {
-                    Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,
-                    Controller::Samples(samples) if samples.rate.fps() < 100.0 => samples.rate = RATE,
-                    _ => {}
-                }
+        for track in layers.flat_map(|layer| &mut layer.tracks) {
+            match &mut track.controller {
+                // What goes round by itself jumps wherever a round of it ends: on the last frame of a range nobody can tell which side of
+                // the jump was meant.
+                Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,
+                Controller::Samples(samples) if samples.rate.fps() < 100.0 => samples.rate = RATE,
+                _ => {}
             }
         }
         scene

@@ -186,7 +186,7 @@ fn calm(controller: &mut Controller) {
     }
 }
 
-pub(crate) fn turns_by_tension(controller: &Controller) -> bool {
+fn turns_by_tension(controller: &Controller) -> bool {
     match controller {
         Controller::Tcb(curve) => matches!(curve.keys, TcbKeys::Rotation(_)),
         Controller::Stack(entries) => entries.iter().any(|entry| turns_by_tension(&entry.controller)),
@@ -196,7 +196,7 @@ pub(crate) fn turns_by_tension(controller: &Controller) -> bool {
 }
 
 /// The same scene with stacks whose entries count wholly, see [`WHOLE`].
-fn without_parts(mut scene: Scene) -> Scene {
+pub(crate) fn without_parts(mut scene: Scene) -> Scene {
     for layer in scene.takes.iter_mut().flat_map(|take| &mut take.layers) {
         // Keys of turns with tension may swing half round, or an ease be over, within less than the sixteenth of a frame at
         // which refits look.

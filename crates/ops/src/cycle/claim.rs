@@ -4,15 +4,14 @@ use std::collections::HashSet;
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
-use nimble_curve_scene::evaluate::{NodeSampler, PropertySampler};
+use nimble_curve_scene::evaluate::NodeSampler;
 use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
-use nimble_curve_scene::rig::OpValue;
 use nimble_curve_scene::rig::ROTATION;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
+use super::carriers::turned;
 use super::{Closing, CycleError, CycleOptions, RootMotionChannels, chosen};
 
 /// The claims of a closed loop.
@@ -66,8 +65,8 @@ pub fn closed(
     let mut ends = Claim::same(result, result);
     ends.spans =
         vec![Span { clock: Clock::shifted(range.last, range.first), ..span(range.first, range.first) }];
-    let going = RootMotionChannels::of(scene, take);
-    ends.nodes.retain(|(node, _)| !going.nodes.contains(node));
+    let going = RootMotionChannels::of(scene, take)?;
+    ends.nodes.retain(|(node, _)| !going.nodes().any(|own| own == *node));
     let excuse =
         |target: &Target, why: &str| Excuse { take: index, target: target.clone(), why: why.to_owned() };
     let discrete = take.tracks().filter(|(_, track)| {
@@ -98,13 +97,22 @@ fn changed(take: &Take, range: TimeRange, over: Ticks) -> TimeRange {
             let before = times.iter().copied().filter(|time| *time <= begin).max();
             first = first.min(before.unwrap_or(take.range.first));
         }
-        let next = times.iter().copied().find(|time| *time > range.last);
-        behind = behind.max(Some(next.unwrap_or(take.range.last)));
+        behind = behind.max(Some(goes_on_from(&track.controller, take, range.last)));
     }
     if let Some(behind) = behind {
         last = behind.max(range.last);
     }
     TimeRange::new(first, last)
+}
+
+/// From when on a channel is what it was after an instant at which it was changed: the next key or sample of each of its curves. What
+/// is held from there is another value to the end of the take.
+fn goes_on_from(controller: &Controller, take: &Take, last: Ticks) -> Ticks {
+    let next = |times: &[Ticks]| times.iter().copied().find(|time| *time > last).unwrap_or(take.range.last);
+    match controller.own_key_times() {
+        lists if lists.is_empty() => next(&controller.key_times(take.range)),
+        lists => lists.iter().filter(|list| !list.is_empty()).map(|list| next(list)).max().unwrap_or(last),
+    }
 }
 
 /// The claims of a loop that was written out, a claim a round. Where one node alone carries the body along, its place and
@@ -120,10 +128,9 @@ pub fn extended(
 ) -> Result<Vec<Claim>, CycleError> {
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
-    let going = RootMotionChannels::of(scene, take);
+    let going = RootMotionChannels::of(scene, take)?;
     let period = range.last - range.first;
-    let carriers: Vec<NodeRef> =
-        going.nodes.iter().copied().filter(|node| goes(take, &going, *node)).collect();
+    let carriers: Vec<NodeRef> = going.nodes().filter(|node| goes(take, &going, *node)).collect();
     let all = Claim::same(scene, result);
     let mut claims = Vec::new();
     for round in 0..i64::from(times.max(1)) {
@@ -179,12 +186,14 @@ fn gone_on(
 ) -> Result<Edit, CycleError> {
     let mut sampler = NodeSampler::new(scene, Some(take), node)?;
     let ends = [range.first, range.last].map(|time| sampler.local_at(time.as_f64()).0.translation);
-    let up = going.up;
-    let turn = turn_of(scene, take, node, (up, range))?;
-    let mut axis = DVec3::ZERO;
-    axis[up] = 1.0;
-    let mut step = ends[1] - ends[0];
-    step[up] = 0.0;
+    let target = Target { rig: node.0, node: node.1, property: ROTATION.to_owned() };
+    let own = going.of_channel(&target);
+    let turn = match own.and_then(|own| own.turn) {
+        Some(up) => turned(scene, take, &target, (up.axis, range))? * up.sign,
+        None => 0.0,
+    };
+    let axis = own.and_then(|own| own.way).map_or(DVec3::ZERO, |up| up.direction());
+    let step = (ends[1] - ends[0]).reject_from_normalized(axis);
     let mut place = ends[0];
     for done in 0..round {
         place += DQuat::from_axis_angle(axis, turn * done as f64) * step;
@@ -199,24 +208,4 @@ fn gone_on(
         };
         Edited { local: (made, about * rotation), or: None, about: None }
     }))
-}
-
-/// By how much a node turns about the up axis over a range, whole turns counted; 0 where that turn does not act last.
-fn turn_of(
-    scene: &Scene,
-    take: &Take,
-    (rig, node): NodeRef,
-    (up, range): (usize, TimeRange),
-) -> Result<f64, CycleError> {
-    let found = scene.rigs[rig].node(node).and_then(|node| node.op(ROTATION));
-    if !found.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. } | OpValue::Orient(_))) {
-        return Ok(0.0);
-    }
-    let target = Target { rig, node, property: ROTATION.to_owned() };
-    let mut sampler = PropertySampler::new(scene, take, &target)?;
-    let mut angle = |time: Ticks| match sampler.value_at(time.as_f64()) {
-        Value::Euler { order, angles } if order.axes().0 == up => Some(angles[up]),
-        _ => None,
-    };
-    Ok(angle(range.last).zip(angle(range.first)).map_or(0.0, |(end, start)| end - start))
 }

@@ -58,7 +58,7 @@ pub fn close(
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
     let over = Ticks(closing.over.0.clamp(0, (range.last - range.first).0));
-    let going = RootMotionChannels::of(scene, take);
+    let going = RootMotionChannels::of(scene, take)?;
     let addresses = Addresses::new(scene);
     let mut result = scene.clone();
     let mut ledger = Ledger::default();

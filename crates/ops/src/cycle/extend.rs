@@ -3,6 +3,7 @@
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, combine};
 use nimble_curve_curves::rotation::{KeyedRotation, Knot, SegmentKind, angle_between, to_quaternion_keys};
 use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, Samples, Weight,
@@ -12,6 +13,7 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
+use super::carriers::turned;
 use super::find::TURNS;
 use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
@@ -58,7 +60,7 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     let take = &scene.takes[index];
     let period = range.last - range.first;
     let whole = TimeRange::new(range.first, Ticks(range.first.0 + period.0 * i64::from(times.max(1))));
-    let going = RootMotionChannels::of(scene, take);
+    let going = RootMotionChannels::of(scene, take)?;
     let addresses = Addresses::new(scene);
     let mut made = Take { range: whole, clips: Vec::new(), ..take.clone() };
     made.markers = (0..i64::from(times.max(1)))
@@ -281,23 +283,40 @@ pub(super) fn turn_rounds(
     made: &mut Take,
 ) -> Result<(), CycleError> {
     let net = travel(scene, take, range)?;
+    let addresses = Addresses::new(scene);
+    let fallen = made.tracks().map(|(_, track)| track).find(|track| {
+        let own = going.of_channel(&track.target).filter(|_| track.target.property == TRANSLATION);
+        own.is_some_and(|own| own.way.is_none()) && !matches!(track.controller, Controller::Constant(_))
+    });
+    if let Some(track) = fallen.filter(|_| net.distance > 0.0 && times > 1) {
+        return Err(CycleError::Cannot {
+            channel: addresses.property(&track.target),
+            why: "it stands turned so that none of its axes is upright, and what goes on from round to round cannot be told".into(),
+        });
+    }
     if net.turn.abs() < TURNS || times < 2 {
         return Ok(());
     }
-    let addresses = Addresses::new(scene);
+    // What turns along is what the rounds add up, not what is left between two poses whose ends do not meet.
+    let mut turn = 0.0;
+    for (rig, node) in going.nodes() {
+        let target = Target { rig, node, property: ROTATION.to_owned() };
+        if let Some(up) = going.of_channel(&target).and_then(|own| own.turn) {
+            turn += turned(scene, take, &target, (up.axis, range))? * up.sign;
+        }
+    }
     let degrees = net.turn.to_degrees();
     for (at, layer) in made.layers.iter_mut().enumerate() {
         for track in &mut layer.tracks {
-            if !going.nodes.contains(&(track.target.rig, track.target.node)) {
-                continue;
-            }
+            let Some(own) = going.of_channel(&track.target) else { continue };
             let cannot = |why: &str| CycleError::Cannot {
                 channel: addresses.property(&track.target),
                 why: format!("each round turns by {degrees:.2} deg, and {why}"),
             };
             match track.target.property.as_str() {
                 ROTATION if !matches!(track.controller, Controller::Constant(_)) => {
-                    let acts_last = going.goes(&track.target, &track.controller, going.up);
+                    let acts_last =
+                        own.turn.is_some_and(|up| going.goes(&track.target, &track.controller, up.axis));
                     let why = "the turn does not act last here: root lift, or reorder, first";
                     acts_last.then_some(()).ok_or_else(|| cannot(why))?;
                 }
@@ -306,9 +325,16 @@ pub(super) fn turn_rounds(
                         return Err(cannot("only curves can be turned along: unbake first"));
                     };
                     let source = take.layers[0].tracks.iter().find(|own| own.target == track.target);
-                    let plain = source.map_or(&[][..], |own| own.controller.curves());
-                    if plain.len() == 3 {
-                        turned_way(plain, curves, (going.up, net.turn), range, times)
+                    let mut plain = source.map_or(Vec::new(), |own| own.controller.curves().to_vec());
+                    if let Some(Value::Vector(rest)) =
+                        scene.rigs[track.target.rig].rest_value(track.target.node, TRANSLATION)
+                    {
+                        let resting =
+                            plain.iter_mut().zip(rest.to_array()).filter(|(curve, _)| curve.is_empty());
+                        resting.for_each(|(curve, rest)| *curve = Curve::constant(range.first, rest));
+                    }
+                    if let Some(up) = own.way.filter(|_| plain.len() == 3 && turn != 0.0) {
+                        turned_way(&plain, curves, (up.axis, turn * up.sign), range, times)
                             .ok_or_else(|| cannot("weighted handles cannot be turned along exactly"))?;
                     }
                 }
@@ -330,9 +356,6 @@ pub(super) fn turned_way(
     let (a, b) = ((up + 1) % 3, (up + 2) % 3);
     let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
     let round = |curve: &Curve| curve.trimmed(range).with_ends(range);
-    if source[a].is_empty() || source[b].is_empty() {
-        return Some(());
-    }
     let (p, q) = (round(&source[a]), round(&source[b]));
     let start = (at(&p, range.first), at(&q, range.first));
     let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);

@@ -1,5 +1,6 @@
 //! Cycles: which ranges loop, ends made to meet, and loops written out.
 
+mod carriers;
 mod close;
 mod extend;
 mod find;
@@ -11,15 +12,12 @@ pub use self::find::{Candidate, find};
 mod claim;
 
 use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_scene::address::NodeRef;
-use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::EvaluateError;
-use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
-use nimble_curve_scene::scene::{RotationMixing, Scene, Take, Target};
+use nimble_curve_scene::scene::Scene;
 use thiserror::Error;
 
+use self::carriers::RootMotionChannels;
 use super::channel::Tolerance;
-use super::travel::carrying;
 
 pub use claim::{Closed, closed, extended};
 
@@ -110,57 +108,4 @@ fn chosen(scene: &Scene, options: &CycleOptions) -> Result<(usize, TimeRange), C
         return Err(CycleError::Outside(frame(all.first), frame(all.last)));
     }
     Ok((index, range))
-}
-
-/// Which components of a track belong to where the body goes, and so do not come back to where they were: its places on the
-/// ground and its turn about the up axis, on its carrier and what stands above it.
-struct RootMotionChannels {
-    up: usize,
-    nodes: Vec<NodeRef>,
-    /// Those of them whose turn about the up axis acts last, so that it can go on from round to round.
-    turning: Vec<NodeRef>,
-}
-
-impl RootMotionChannels {
-    fn of(scene: &Scene, take: &Take) -> RootMotionChannels {
-        let (up, nodes) = (scene.space.up.index(), carrying(scene, take));
-        let turning = nodes.iter().copied().filter(|node| turns_last(scene, take, *node, up)).collect();
-        RootMotionChannels { up, nodes, turning }
-    }
-
-    fn goes(&self, target: &Target, controller: &Controller, component: usize) -> bool {
-        let node = (target.rig, target.node);
-        if !self.nodes.contains(&node) {
-            return false;
-        }
-        match target.property.as_str() {
-            TRANSLATION => component != self.up,
-            ROTATION => {
-                component == self.up
-                    && controller.outermost_axis() == Some(self.up)
-                    && self.turning.contains(&node)
-            }
-            _ => false,
-        }
-    }
-}
-
-/// Whether what a take does to a node's rotation sums up to angles of one order whose turn about an axis acts last.
-fn turns_last(scene: &Scene, take: &Take, (rig, node): NodeRef, up: usize) -> bool {
-    let target = Target { rig, node, property: ROTATION.to_owned() };
-    let layers = take.layers.iter().enumerate().filter(|(_, layer)| !layer.muted);
-    let own = layers.filter_map(|(index, layer)| {
-        let track = layer.tracks.iter().find(|track| track.target == target)?;
-        let adds_up = index == 0 || layer.rotations == RotationMixing::Angles;
-        Some((index, track.controller.order().filter(|_| adds_up)))
-    });
-    let layers: Vec<_> = own.collect();
-    // Where nothing replaces the rest it is one of the summands.
-    let rest = scene.rigs[rig].rest_value(node, ROTATION).and_then(|rest| rest.order());
-    let is_replaced = layers.first().is_some_and(|(index, _)| *index == 0);
-    let mut orders = layers.iter().map(|(_, order)| *order).chain((!is_replaced).then_some(rest));
-    match orders.next() {
-        Some(Some(first)) => first.axes().0 == up && orders.all(|order| order == Some(first)),
-        _ => false,
-    }
 }

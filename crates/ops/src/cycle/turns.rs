@@ -92,8 +92,9 @@ fn cut(
     if stay > 0
         && let Some(seam) = fitted.first_mut()
     {
-        // As the cubic before it ends.
-        seam.tangent_in = keys[stay].tangent_in;
+        // As the cubic before it ends, which is said beside a value of another sign or length.
+        let own = &keys[stay];
+        seam.tangent_in = own.tangent_in * (own.value.dot(seam.value).signum() / own.value.length());
     }
     let all = keys[..stay].iter().copied().chain(fitted).collect();
     QuaternionCurve { keys: all, before: Behaviour::Held, after: Behaviour::Held }
