@@ -9,6 +9,7 @@ use nimble_curve_scene::judge::{Claim, Clock, Excuse, Sampling, Span};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::merge::{at_common_keys, kept_to, times_of};
+use super::splice::loops;
 use super::{PlaceOptions, Placement, find};
 
 /// The claims of a take that another one was placed onto.
@@ -107,6 +108,13 @@ pub fn placed(
         staying.sampling = Sampling::Keys;
         staying.spans = vec![Span { source: index, result: index, range: own.range, clock: Clock::SAME }];
         staying.excuses.extend(unkeyed.iter().map(|target| excuse(index, target, "no key of it stays")));
+        let moves_on =
+            own.tracks().filter(|(_, track)| moved.contains(&track.target) && loops(&track.controller));
+        staying.excuses.extend(
+            moves_on.map(|(_, track)| {
+                excuse(index, &track.target, "what it does outside its keys was written out")
+            }),
+        );
         let fresh = moved.iter().filter(|target| !has_keys.contains(*target));
         staying.excuses.extend(fresh.map(|target| excuse(index, target, "it had no keys")));
         others = vec![(alone, inside), (kept, staying)];

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use nimble_curve_curves::curve::{Curve, DiscreteCurve};
-use nimble_curve_curves::time::Ticks;
+use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_scene::controller::{Controller, EulerCurves};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target, Track};
 
@@ -37,7 +37,12 @@ impl Job<'_> {
             ))),
             Controller::Discrete(_) => Ok(controller.clone()),
             _ => convert_controller(controller, ControllerType::Curves, &context)
-                .map(|converted| with_keys(converted.controller, &common_times(controller)))
+                .map(|converted| {
+                    // Angles of another order have keys together, as each of them is made of all.
+                    let is_other = controller.order() != converted.controller.order();
+                    let times = if is_other { times_of(controller) } else { common_times(controller) };
+                    with_keys(converted.controller, &times)
+                })
                 .map_err(|error| cannot(&error.to_string())),
         };
         let is_angle = kind == PropertyKind::Rotation;
@@ -197,7 +202,12 @@ fn with_keys(mut controller: Controller, times: &HashSet<Ticks>) -> Controller {
         Controller::Euler(euler) => &mut euler.curves,
         _ => &mut [],
     };
+    let (Some(first), Some(last)) = (times.iter().min(), times.iter().max()) else { return controller };
     for curve in curves.iter_mut().filter(|curve| !curve.is_empty()) {
+        if curve.is_held_outside() {
+            // Beyond its own keys none can be put into it.
+            *curve = curve.with_ends(TimeRange::new(*first, *last));
+        }
         for time in times {
             curve.ensure_key(*time);
         }
