@@ -7,7 +7,7 @@ use nimble_curve_ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_ops::retime::shifted;
 use nimble_curve_ops::root::{RootOptions, centre, centred, lift, lifted, pin, pinned, restore, unpinned};
 use nimble_curve_scene::address::Addresses;
-use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::controller::{Controller, Procedural};
 use nimble_curve_scene::judge::{Claim, Limits, judge};
 use nimble_curve_scene::scene::{Scene, Track};
 use nimble_curve_testing::RATE;
@@ -162,7 +162,11 @@ fn any_loop() -> impl Strategy<Value = Scene> {
         let mut scene = without_parts(scene);
         let layers = scene.takes.iter_mut().flat_map(|take| &mut take.layers);
         for track in layers.flat_map(|layer| &mut layer.tracks) {
-            match &mut track.controller {
+            let own = match &mut track.controller {
+                Controller::Procedural(Procedural { sampled: Some(sampled), .. }) => sampled.as_mut(),
+                own => own,
+            };
+            match own {
                 // What goes round by itself jumps wherever a round of it ends: on the last frame of a range nobody can tell which side of
                 // the jump was meant.
                 Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,

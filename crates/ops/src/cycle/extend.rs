@@ -1,5 +1,6 @@
 //! A loop written out round after round.
 
+use glam::DVec3;
 use nimble_curve_curves::curve::{Behaviour, Curve, Key, combine};
 use nimble_curve_curves::rotation::{KeyedRotation, Knot, SegmentKind, angle_between, to_quaternion_keys};
 use nimble_curve_curves::time::{Ticks, TimeRange};
@@ -11,7 +12,7 @@ use nimble_curve_scene::controller::{
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
-use nimble_curve_scene::scene::{Scene, Take, Target};
+use nimble_curve_scene::scene::{LayerMode, Scene, Take, Target};
 
 use super::carriers::turned;
 use super::find::TURNS;
@@ -320,21 +321,27 @@ pub(super) fn turn_rounds(
                     let why = "the turn does not act last here: root lift, or reorder, first";
                     acts_last.then_some(()).ok_or_else(|| cannot(why))?;
                 }
-                TRANSLATION if at == 0 => {
+                TRANSLATION
+                    if turn != 0.0
+                        && !layer.muted
+                        && !matches!(track.controller, Controller::Constant(_)) =>
+                {
+                    let is_base = at == 0;
+                    if !is_base && layer.mode == LayerMode::Override || layer.weight.constant().is_none() {
+                        return Err(cannot(
+                            "layers that count in part, or replace each other, cannot be turned along: flatten first",
+                        ));
+                    }
                     let Controller::Components(curves) = &mut track.controller else {
                         return Err(cannot("only curves can be turned along: unbake first"));
                     };
-                    let source = take.layers[0].tracks.iter().find(|own| own.target == track.target);
-                    let mut plain = source.map_or(Vec::new(), |own| own.controller.curves().to_vec());
-                    if let Some(Value::Vector(rest)) =
-                        scene.rigs[track.target.rig].rest_value(track.target.node, TRANSLATION)
-                    {
-                        let resting =
-                            plain.iter_mut().zip(rest.to_array()).filter(|(curve, _)| curve.is_empty());
-                        resting.for_each(|(curve, rest)| *curve = Curve::constant(range.first, rest));
-                    }
-                    if let Some(up) = own.way.filter(|_| plain.len() == 3 && turn != 0.0) {
-                        turned_way(&plain, curves, (up.axis, turn * up.sign), range, times)
+                    let rest = scene.rigs[track.target.rig].rest_value(track.target.node, TRANSLATION);
+                    let rest = match rest {
+                        Some(Value::Vector(rest)) if is_base => rest,
+                        _ => DVec3::ZERO,
+                    };
+                    if let Some(up) = own.way {
+                        turned_way(curves, (up.axis, turn * up.sign), rest, range, times)
                             .ok_or_else(|| cannot("weighted handles cannot be turned along exactly"))?;
                     }
                 }
@@ -345,18 +352,26 @@ pub(super) fn turn_rounds(
     Ok(())
 }
 
-/// The way of one round, put end to end and turned further each time; `None` where it is not a plain cubic.
+/// A way written out, each round turned further than the one before it; `None` where it is not a plain cubic.
 pub(super) fn turned_way(
-    source: &[Curve],
-    made: &mut [Curve],
+    curves: &mut Vec<Curve>,
     (up, turn): (usize, f64),
+    rest: DVec3,
     range: TimeRange,
     times: u32,
 ) -> Option<()> {
     let (a, b) = ((up + 1) % 3, (up + 2) % 3);
     let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
-    let round = |curve: &Curve| curve.trimmed(range).with_ends(range);
-    let (p, q) = (round(&source[a]), round(&source[b]));
+    curves.resize(3, Curve::default());
+    if [a, b].into_iter().all(|axis| curves[axis].is_empty() || curves[axis].is_constant()) {
+        return Some(());
+    }
+    // Written out they go on, so that the first round ends where the second one begins.
+    let round = |axis: usize| match &curves[axis] {
+        resting if resting.is_empty() => Curve::constant(range.first, rest[axis]).with_ends(range),
+        curve => curve.trimmed(range).with_ends(range),
+    };
+    let (p, q) = (round(a), round(b));
     let start = (at(&p, range.first), at(&q, range.first));
     let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);
     let mut keys: [Vec<Key>; 2] = [Vec::new(), Vec::new()];
@@ -382,6 +397,6 @@ pub(super) fn turned_way(
         place = (place.0 + cos * step.0 - sin * step.1, place.1 + sin * step.0 + cos * step.1);
     }
     let [x, y] = keys;
-    (made[a], made[b]) = (Curve::new(x).ok()?, Curve::new(y).ok()?);
+    (curves[a], curves[b]) = (Curve::new(x).ok()?, Curve::new(y).ok()?);
     Some(())
 }
