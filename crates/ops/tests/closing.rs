@@ -1,13 +1,17 @@
 //! Random takes made to loop: the ends meet, and nothing moves before the stretch over which the way there is spread.
 
+use glam::{DQuat, DVec3, DVec4};
 use nimble_curve_curves::curve::{Curve, Side};
+use nimble_curve_curves::rotation::{KeyedRotation, RotationOrder};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_ops::cycle::{Closing, CycleError, CycleOptions, close, extend};
 use nimble_curve_ops::travel::travel;
-use nimble_curve_scene::controller::Controller;
+use nimble_curve_scene::controller::{Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::Fate;
-use nimble_curve_scene::scene::{Scene, Take, Track};
+use nimble_curve_scene::rig::{Node, NodeKind, Rig};
+use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
+use nimble_curve_scene::space::Space;
 use nimble_curve_testing::RATE;
 use nimble_curve_testing::motion::{between, cases};
 use nimble_curve_testing::refusals::Refusals;
@@ -150,4 +154,88 @@ proptest! {
             }
         }
     }
+}
+
+/// Turns as wholes: nothing moves before the way begins, the ends meet, and where the last piece has tangents they go on at one speed.
+#[test]
+fn turns_as_wholes_meet_and_nothing_moves_before_the_last_stretch() {
+    use QuaternionInterpolation::{Cubic, Slerp, Squad, Step};
+    let turn = |x: f64, y: f64| DQuat::from_rotation_y(y) * DQuat::from_rotation_x(x);
+    let key = |frame: i64, value: DQuat, interpolation| QuaternionKey {
+        time: RATE.ticks(frame),
+        value,
+        interpolation,
+        tangent_in: DVec4::new(0.3, -0.2, 0.1, 0.05),
+        tangent_out: DVec4::new(0.2, 0.3, -0.1, 0.02),
+    };
+    let mut rig = Rig::new("figure");
+    let node = Node::new("arm", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
+    let arm = rig.add(None, node).unwrap();
+    // The keys of a loop from 4 to 30: with one at its end, ending before it, going on behind it, and beginning late.
+    let lists: [&[i64]; 4] = [&[4, 12, 20, 30], &[4, 13, 19], &[0, 9, 22, 36, 40], &[26, 28, 33]];
+    let mut exact = 0;
+    for (way, list, over, sign) in [Step, Slerp, Squad, Cubic].into_iter().flat_map(|way| {
+        lists.into_iter().flat_map(move |list| {
+            [0, 3, 11].into_iter().flat_map(move |over| [1.0, -1.0].map(|sign| (way, list, over, sign)))
+        })
+    }) {
+        let value = |(index, &frame): (usize, &i64)| {
+            // The sign of a quaternion is no other turn.
+            let sign = if index % 2 == 1 { sign } else { 1.0 };
+            key(frame, turn(0.2 + 0.3 * index as f64, 0.5 * (frame as f64 * 0.2).sin()) * sign, way)
+        };
+        let keys: Vec<QuaternionKey> = list.iter().enumerate().map(value).collect();
+        let source = QuaternionCurve { keys, ..QuaternionCurve::default() };
+        let target = Target::new(0, arm, "rotation");
+        let track = Track { target, controller: Controller::Quaternion(source.clone()) };
+        let range = |first: i64, last: i64| TimeRange::new(RATE.ticks(first), RATE.ticks(last));
+        let take = Take::new("swing", range(0, 40), vec![Layer::base(vec![track])]);
+        let scene = Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+        let options = CycleOptions { take: None, range: Some(range(FIRST, LAST)), tolerance: THOUSANDTH };
+        let (closed, _) = close(&scene, &Closing::over(RATE.ticks(over)), &options).unwrap();
+        let Controller::Quaternion(made) = &closed.takes[0].layers[0].tracks[0].controller else { panic!() };
+        let what = format!("{way:?} {list:?} over {over} sign {sign}");
+        let (old, new) = (KeyedRotation::new(&source), KeyedRotation::new(made));
+        let at = |path: &KeyedRotation, frame: f64, side| {
+            path.rotation_on(frame * RATE.ticks_per_frame(), side).unwrap()
+        };
+        let (first, last) = (at(&new, FIRST as f64, Side::Right), at(&new, LAST as f64, Side::Right));
+        assert!(first.angle_between(last) < 1e-7, "{what}: the ends do not meet");
+        // Over nothing the piece up to the last key is free, and so is what is held up to it.
+        let begins = match over {
+            0 => list.iter().copied().filter(|frame| *frame < LAST).max().unwrap(),
+            _ => LAST - over,
+        };
+        for part in 0..begins * 8 {
+            let frame = part as f64 / 8.0;
+            let off = at(&old, frame, Side::Right).angle_between(at(&new, frame, Side::Right));
+            assert!(off < 1.01e-3, "{what}: {off} at {frame}");
+            exact += usize::from(off < 1e-7);
+        }
+        // Behind the loop it is what it was from the next key on.
+        if let Some(behind) = list.iter().copied().find(|frame| *frame > LAST) {
+            for frame in behind..=40 {
+                let off =
+                    at(&old, frame as f64, Side::Right).angle_between(at(&new, frame as f64, Side::Right));
+                assert!(off < 1.01e-3, "{what}: {off} at {frame}");
+            }
+        }
+        let before_last = made.keys.iter().rfind(|key| key.time < RATE.ticks(LAST)).unwrap();
+        if before_last.interpolation == Cubic {
+            let speed = |frame: i64, side| new.velocity_on(RATE.ticks(frame).as_f64(), side).unwrap();
+            let (leaves, arrives) = (speed(FIRST, Side::Right), speed(LAST, Side::Left));
+            assert!(leaves.abs_diff_eq(arrives, 1e-6), "{what}: {leaves} and {arrives}");
+        }
+        // What does not swing does not begin to.
+        let most = |path: &KeyedRotation| {
+            (0..8 * 40)
+                .map(|part| {
+                    at(path, part as f64 / 8.0, Side::Right).angle_between(at(path, 0.0, Side::Right))
+                })
+                .fold(0.0, f64::max)
+        };
+        let by = at(&old, FIRST as f64, Side::Right).angle_between(at(&old, LAST as f64, Side::Right));
+        assert!(most(&new) <= most(&old) + by + 0.2, "{what}: {} for {}", most(&new), most(&old));
+    }
+    assert!(exact > 10_000, "{exact}");
 }

@@ -1,6 +1,7 @@
 //! All tests of the crate in one program: linking one is far quicker than linking each.
 
 mod captured;
+mod carriers;
 mod carry;
 mod chains;
 mod check;
@@ -10,6 +11,7 @@ mod clips;
 mod closing;
 mod controllers;
 mod feet;
+mod held;
 mod home;
 mod joining;
 mod judged;

@@ -129,3 +129,16 @@ pub(super) fn turned(
     };
     Ok(angle(range.last).zip(angle(range.first)).map_or(0.0, |(end, start)| end - start))
 }
+
+/// Whether a controller holds one value throughout.
+pub(super) fn stands_still(controller: &Controller) -> bool {
+    match controller {
+        Controller::Constant(_) => true,
+        Controller::Components(_) | Controller::Euler(_) => {
+            controller.curves().iter().all(|curve| curve.is_empty() || curve.is_constant())
+        }
+        Controller::Quaternion(curve) => curve.keys.windows(2).all(|pair| pair[0].value == pair[1].value),
+        Controller::Samples(samples) => (1..samples.len()).all(|index| samples.row(index) == samples.row(0)),
+        _ => false,
+    }
+}

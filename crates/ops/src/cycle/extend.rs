@@ -14,7 +14,7 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{LayerMode, Scene, Take, Target};
 
-use super::carriers::turned;
+use super::carriers::{stands_still, turned};
 use super::find::TURNS;
 use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
@@ -287,7 +287,7 @@ pub(super) fn turn_rounds(
     let addresses = Addresses::new(scene);
     let fallen = made.tracks().map(|(_, track)| track).find(|track| {
         let own = going.of_channel(&track.target).filter(|_| track.target.property == TRANSLATION);
-        own.is_some_and(|own| own.way.is_none()) && !matches!(track.controller, Controller::Constant(_))
+        own.is_some_and(|own| own.way.is_none()) && !stands_still(&track.controller)
     });
     if let Some(track) = fallen.filter(|_| net.distance > 0.0 && times > 1) {
         return Err(CycleError::Cannot {
@@ -315,17 +315,13 @@ pub(super) fn turn_rounds(
                 why: format!("each round turns by {degrees:.2} deg, and {why}"),
             };
             match track.target.property.as_str() {
-                ROTATION if !matches!(track.controller, Controller::Constant(_)) => {
+                ROTATION if !stands_still(&track.controller) => {
                     let acts_last =
                         own.turn.is_some_and(|up| going.goes(&track.target, &track.controller, up.axis));
                     let why = "the turn does not act last here: root lift, or reorder, first";
                     acts_last.then_some(()).ok_or_else(|| cannot(why))?;
                 }
-                TRANSLATION
-                    if turn != 0.0
-                        && !layer.muted
-                        && !matches!(track.controller, Controller::Constant(_)) =>
-                {
+                TRANSLATION if turn != 0.0 && !layer.muted && !stands_still(&track.controller) => {
                     let is_base = at == 0;
                     if !is_base && layer.mode == LayerMode::Override || layer.weight.constant().is_none() {
                         return Err(cannot(

@@ -16,15 +16,17 @@ impl Closer<'_> {
     /// much the end was turned, in radians.
     pub(super) fn quaternions(&self, curve: &mut QuaternionCurve, setting: &ConversionContext) -> f64 {
         let TimeRange { first, last } = self.range;
-        let path = KeyedRotation::new(curve);
-        let at = |time: Ticks| path.rotation_on(time.as_f64(), Side::Right).unwrap_or(DQuat::IDENTITY);
-        let by = to_vector(at(first) * at(last).conjugate());
-        if by.length() < 1e-12 || curve.keys.is_empty() {
+        let missing = |path: &KeyedRotation| {
+            let at = |time: Ticks| path.rotation_on(time.as_f64(), Side::Right).unwrap_or(DQuat::IDENTITY);
+            to_vector(at(first) * at(last).conjugate())
+        };
+        if curve.keys.is_empty() || missing(&KeyedRotation::new(curve)).length() < MEET {
             return 0.0;
         }
-        let outgoing = path.velocity(first.as_f64(), Side::Right);
         let begin = last - self.over;
         *curve = cut(curve, &[begin, last], self.written.union(self.range), setting);
+        let path = KeyedRotation::new(curve);
+        let (by, outgoing) = (missing(&path), path.velocity(first.as_f64(), Side::Right));
         for key in &mut curve.keys {
             let share = self.share(key.time);
             if share == 0.0 {
@@ -46,14 +48,17 @@ impl Closer<'_> {
     }
 }
 
+/// Ends that are apart by less than this, in radians, meet.
+const MEET: f64 = 1e-12;
+
 /// The derivative by component of a rotation that turns at an angular velocity in its parent's frame.
 fn spin(velocity: DVec3, value: DQuat) -> DVec4 {
     let half = velocity * 0.5;
     DVec4::from(DQuat::from_xyzw(half.x, half.y, half.z, 0.0) * value)
 }
 
-/// A curve with keys at some instants. Pieces that hold and arcs are cut where they are; cubics and squads, whose parts are no such
-/// pieces, are fitted anew from the key before the first of these instants on, within the tolerance. What goes on outside the keys is
+/// A curve with keys at some instants. Pieces that hold and arcs are cut where they are; cubics, whose parts are none, and squads are
+/// fitted anew from the key before the first of these instants on, within the tolerance. What goes on outside the keys is
 /// written out over `written`.
 fn cut(
     curve: &QuaternionCurve,
@@ -63,7 +68,11 @@ fn cut(
 ) -> QuaternionCurve {
     let path = KeyedRotation::new(curve);
     let mut cut = curve.clone();
-    if !path.moves_outside() && times.iter().all(|time| cut_exactly(&mut cut, &path, *time)) {
+    // A squad changes with the keys beside its own.
+    let first_cut = times.iter().min().copied().unwrap_or(written.first);
+    let from = curve.keys.partition_point(|key| key.time <= first_cut).saturating_sub(2);
+    let has_squads = curve.keys[from..].iter().any(|key| key.interpolation == QuaternionInterpolation::Squad);
+    if !path.moves_outside() && !has_squads && times.iter().all(|time| cut_exactly(&mut cut, &path, *time)) {
         return cut;
     }
     let mut knots = path.knots(Some(written));
@@ -78,7 +87,6 @@ fn cut(
     }
     // Keys before the first cut stay, but those of squads, whose shape comes from their neighbours.
     let keys = &curve.keys;
-    let first_cut = times.iter().min().copied().unwrap_or(written.first);
     let is_squad = |index: usize| keys[index].interpolation == QuaternionInterpolation::Squad;
     let mut stay = keys.partition_point(|key| key.time <= first_cut).saturating_sub(1);
     while stay > 0 && is_squad(stay - 1) {
@@ -102,13 +110,12 @@ fn cut(
 
 /// Puts a key where it changes nothing; `false` where none can be.
 fn cut_exactly(curve: &mut QuaternionCurve, path: &KeyedRotation, time: Ticks) -> bool {
-    use QuaternionInterpolation::{Slerp, Squad, Step};
+    use QuaternionInterpolation::{Slerp, Step};
     let keys = &mut curve.keys;
     let after = keys.partition_point(|key| key.time < time);
     if keys.get(after).is_some_and(|key| key.time == time) {
         return true;
     }
-    let way = |index: Option<usize>| index.and_then(|index| keys.get(index)).map(|key| key.interpolation);
     let interpolation = match after.checked_sub(1) {
         None => Step,
         Some(before) if after == keys.len() => {
@@ -118,8 +125,7 @@ fn cut_exactly(curve: &mut QuaternionCurve, path: &KeyedRotation, time: Ticks) -
         }
         Some(before) => match keys[before].interpolation {
             Step => Step,
-            // Squads beside an arc take their speed from the whole of it.
-            Slerp if way(before.checked_sub(1)) != Some(Squad) && way(Some(after)) != Some(Squad) => Slerp,
+            Slerp => Slerp,
             _ => return false,
         },
     };

@@ -6,6 +6,7 @@ use nimble_curve_curves::time::{Ticks, TimeRange};
 use super::between::Keys;
 use super::claim::Sampling;
 use super::look::{Looks, Mode, knots};
+use super::sampled::{SampleTimes, common, outside};
 use super::scenes::{Drivers, Scenes};
 use crate::controller::{Controller, QuaternionInterpolation, Weight};
 use crate::scene::{Layer, Track};
@@ -35,8 +36,8 @@ impl<'a> Scenes<'a> {
         let source_range = self.source_range();
         let mut times = vec![range.first.as_f64(), range.last.as_f64()];
         let any_way = self.claim.sampling == Sampling::KeysOfSource;
-        let samples_of = |drivers: &Drivers<'a>, any_way: bool| -> Vec<Vec<f64>> {
-            drivers.iter().filter_map(|(_, track)| sample_times(&track.controller, any_way)).collect()
+        let samples_of = |drivers: &Drivers<'a>, any_way: bool| -> Vec<SampleTimes> {
+            drivers.iter().filter_map(|(_, track)| SampleTimes::of(&track.controller, any_way)).collect()
         };
         let (there, here) = (samples_of(theirs, any_way), samples_of(ours, false));
         // What was asked for as samples is looked at where these are; of a sampled source nothing is known elsewhere.
@@ -48,9 +49,8 @@ impl<'a> Scenes<'a> {
             Sampling::EachNth(step) => Some(range.every(self.source.rate, step).map(Ticks::as_f64).collect()),
             _ => None,
         };
-        let in_result = |lists: Vec<Vec<f64>>| -> Vec<Vec<f64>> {
-            let list = |list: Vec<f64>| list.into_iter().map(|time| clock.result_at(time)).collect();
-            lists.into_iter().map(list).collect()
+        let in_result = |tracks: Vec<SampleTimes>| -> Vec<SampleTimes> {
+            tracks.into_iter().map(|own| own.by(|time| clock.result_at(time))).collect()
         };
         let mode = match (&own, there.is_empty(), here.is_empty()) {
             (Some(_), true, _) => Mode::SampledResult,
@@ -64,25 +64,24 @@ impl<'a> Scenes<'a> {
             (None, true, true) => Mode::Curves,
         };
         let mut beyond = Vec::new();
-        let mut sampled = |lists: Vec<Vec<f64>>| {
-            let ends = ends(&lists);
+        let mut sampled = |tracks: Vec<SampleTimes>| {
             let mut all = vec![range.first.as_f64(), range.last.as_f64()];
             for (layer, track) in theirs {
                 all.extend(when(layer, track, source_range).into_iter().map(|time| clock.result_at(time)));
             }
             all.extend(ours.iter().flat_map(|(layer, track)| when(layer, track, range)));
-            all.extend(here.iter().flatten());
-            beyond = outside(all, ends, &here);
-            common(lists)
+            all.extend(here.iter().flat_map(|own| &own.times));
+            beyond = outside(all, &tracks, &here);
+            common(tracks)
         };
         times = match (own, mode) {
             // Where several tracks are sampled, only where each of them has a sample, or has none any more, is anything known.
             (Some(mut own), _) => {
                 own.sort_by(f64::total_cmp);
                 own.dedup();
-                let mut lists = in_result(there);
-                lists.push(own);
-                common(lists)
+                let mut tracks = in_result(there);
+                tracks.push(SampleTimes { times: own, is_held: false });
+                common(tracks)
             }
             (None, Mode::Frames) => self.places(theirs, source_range),
             (None, Mode::SampledSource | Mode::SameSamples) => sampled(in_result(there)),
@@ -162,68 +161,4 @@ fn keyed(layer: &Layer, track: &Track, range: TimeRange) -> Vec<f64> {
         track.controller.key_times(range).into_iter().map(|time| time.as_f64()).collect();
     times.extend(layer.weight.key_times(range).into_iter().map(|time| time.as_f64()));
     times
-}
-
-/// Those of some instants that lie before and behind all samples, from `first` to `last`, where these are held and both sides are
-/// known; also halfway between two of them, but where the result is sampled: that goes in straight lines.
-fn outside(mut times: Vec<f64>, (first, last): (f64, f64), result: &[Vec<f64>]) -> Vec<f64> {
-    times.retain(|time| *time < first - 1.0 || *time > last + 1.0);
-    // A tick before one of its samples it goes to that, wherever the source is.
-    times.retain(|time| result.iter().all(|list| is_known(list, *time, 0.0)));
-    times.sort_by(f64::total_cmp);
-    times.dedup();
-    if result.is_empty() {
-        let is_one_side = |pair: &&[f64]| pair[1] < first || pair[0] > last;
-        let halfway: Vec<f64> =
-            times.windows(2).filter(is_one_side).map(|pair| 0.5 * (pair[0] + pair[1])).collect();
-        times.extend(halfway);
-    }
-    times
-}
-
-/// The first and the last sample of some tracks.
-fn ends(lists: &[Vec<f64>]) -> (f64, f64) {
-    let firsts = lists.iter().filter_map(|list| list.first());
-    let lasts = lists.iter().filter_map(|list| list.last());
-    (firsts.copied().fold(f64::INFINITY, f64::min), lasts.copied().fold(f64::NEG_INFINITY, f64::max))
-}
-
-/// Whether a track has a sample at an instant, to within some ticks, or is held there as it has none before or behind.
-fn is_known(list: &[f64], time: f64, within: f64) -> bool {
-    let at = list.partition_point(|own| *own < time - within);
-    match list.get(at) {
-        Some(own) => *own <= time + within || at == 0,
-        None => true,
-    }
-}
-
-/// Instants at which each of some tracks has a sample, to within a tick, or is held as it has none before or behind.
-fn common(mut lists: Vec<Vec<f64>>) -> Vec<f64> {
-    lists.dedup();
-    if lists.len() < 2 {
-        return lists.pop().unwrap_or_default();
-    }
-    let mut times = lists.concat();
-    times.sort_by(f64::total_cmp);
-    times.dedup_by(|time, before| *time - *before <= 1.0);
-    times.retain(|time| lists.iter().all(|list| is_known(list, *time, 1.0)));
-    times
-}
-
-/// When the samples of a controller are: those of baked data, and keys at an even step with straight lines between them,
-/// or in `any_way`.
-fn sample_times(controller: &Controller, any_way: bool) -> Option<Vec<f64>> {
-    if let Some(samples) = controller.samples() {
-        return Some((0..samples.len()).map(|index| samples.time(index).as_f64()).collect());
-    }
-    let (start, rate, count) = controller.even_keys()?;
-    let straight = |curve: &Curve| {
-        let keys = curve.keys();
-        keys[..keys.len() - 1].iter().all(|key| key.interpolation == Interpolation::Linear)
-    };
-    let mut moving = controller.curves().iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
-    if !any_way && !moving.all(straight) {
-        return None;
-    }
-    Some((0..count).map(|index| (start + rate.ticks(index as i64)).as_f64()).collect())
 }

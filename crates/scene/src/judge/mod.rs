@@ -17,6 +17,7 @@ mod look;
 mod means;
 mod node;
 mod number;
+mod sampled;
 mod scenes;
 mod sides;
 mod verdict;
