@@ -221,14 +221,13 @@ pub fn rig_sheet_with(scene: &Scene, comment: impl Fn(usize) -> Vec<String>) -> 
     let addresses = Addresses::new(scene);
     let mut sheet = file["space"].clone();
     // Controls and what serves them in full: most files lack them.
-    let is_for_controls = |node: &Node| matches!(node.kind, NodeKind::Control | NodeKind::Locator);
     let mut nodes: Vec<Value> = Vec::new();
     for (rig, (of, written)) in
         scene.rigs.iter().zip(file["rigs"].as_array().into_iter().flatten()).enumerate()
     {
         let written = written["nodes"].as_array().into_iter().flatten();
         for ((id, node), written) in of.nodes().zip(written) {
-            if is_for_controls(node) {
+            if node.kind.is_for_controls() {
                 let mut own = written.clone();
                 match of.parent(id) {
                     Some(parent) => own["parent"] = json!(addresses.node((rig, parent))),
@@ -247,7 +246,7 @@ pub fn rig_sheet_with(scene: &Scene, comment: impl Fn(usize) -> Vec<String>) -> 
     for target in steering {
         let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
         let Some(attribute) = node.and_then(|node| node.attribute(&target.property)) else { continue };
-        if node.is_some_and(is_for_controls) {
+        if node.is_some_and(|node| node.kind.is_for_controls()) {
             continue;
         }
         let mut own: Value = serde_json::from_str(&ncurve::write_attribute(scene, attribute))

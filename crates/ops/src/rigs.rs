@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 
 use nimble_curve_scene::address::NodeRef;
-use nimble_curve_scene::rig::{NodeId, NodeKind, Rig};
+use nimble_curve_scene::rig::{NodeId, Rig};
 use nimble_curve_scene::scene::Scene;
 
 use crate::anatomy::{Body, has_legs};
@@ -116,7 +116,7 @@ fn bodies(scene: &Scene, index: usize) -> Vec<Tree> {
     let named = |top: NodeId| rig.node(top).map_or("", |node| &node.name);
     let walks = |tree: &Tree| {
         // Controls for legs are no legs.
-        if tree.rig.nodes().all(|(_, node)| matches!(node.kind, NodeKind::Control | NodeKind::Locator)) {
+        if tree.rig.nodes().all(|(_, node)| node.kind.is_for_controls()) {
             return false;
         }
         let alone = Scene::new(scene.rate, scene.space).with_rig(tree.rig.clone());

@@ -46,6 +46,11 @@ impl NodeKind {
     pub fn is_support(self) -> bool {
         matches!(self, NodeKind::End | NodeKind::Locator)
     }
+
+    /// Whether it is there for whoever animates, not for the skeleton: controls, and the locators that they need.
+    pub fn is_for_controls(self) -> bool {
+        matches!(self, NodeKind::Control | NodeKind::Locator)
+    }
 }
 
 /// How a node takes over the scale of its parent.

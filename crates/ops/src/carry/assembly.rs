@@ -326,7 +326,7 @@ impl Job<'_> {
         let all = &self.links.all;
         let is_control = |link: &&NodePairing| {
             let node = self.from.rig.node(link.place.node);
-            node.is_some_and(|node| matches!(node.kind, NodeKind::Control | NodeKind::Locator))
+            node.is_some_and(|node| node.kind.is_for_controls())
         };
         let moving = || all.iter().filter(moves);
         let found = moving().filter(|link| !is_control(link)).find_map(legs);

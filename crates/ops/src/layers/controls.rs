@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::Controller;
-use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 
 use super::LayersError;
@@ -42,8 +41,7 @@ pub fn match_onto_layer(scene: &Scene, options: &MatchOptions, name: &str) -> Re
 fn moved(scene: &Scene, before: &Take, after: &Take) -> BTreeSet<Target> {
     let counts = |track: &&Track| {
         let node = scene.rigs.get(track.target.rig).and_then(|rig| rig.node(track.target.node));
-        let is_for_controls =
-            node.is_some_and(|node| matches!(node.kind, NodeKind::Control | NodeKind::Locator));
+        let is_for_controls = node.is_some_and(|node| node.kind.is_for_controls());
         is_for_controls && !matches!(track.controller, Controller::Discrete(_))
     };
     let by_target = |take| {

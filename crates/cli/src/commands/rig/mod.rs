@@ -238,9 +238,8 @@ fn write_sheet(text: &str, path: &Path, replace: bool) -> Result<(), Failure> {
 
 /// All nodes but controls, and the locators that served them.
 fn without_controls(scene: &Scene) -> BTreeSet<NodeRef> {
-    let is_for_controls = |kind: NodeKind| matches!(kind, NodeKind::Control | NodeKind::Locator);
     let of = |(index, rig): (usize, &nimble_curve_core::rig::Rig)| -> Vec<NodeRef> {
-        rig.nodes().filter(|(_, node)| !is_for_controls(node.kind)).map(|(id, _)| (index, id)).collect()
+        rig.nodes().filter(|(_, node)| !node.kind.is_for_controls()).map(|(id, _)| (index, id)).collect()
     };
     scene.rigs.iter().enumerate().flat_map(of).collect()
 }

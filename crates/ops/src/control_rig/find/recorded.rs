@@ -142,7 +142,7 @@ impl Recording {
 
     /// Controls and what serves them.
     pub fn is_for_animators(&self, node: usize) -> bool {
-        matches!(self.nodes[node].kind, NodeKind::Control | NodeKind::Locator)
+        self.nodes[node].kind.is_for_controls()
     }
 
     /// Where a node stands in the space of another: its place and its turn there.

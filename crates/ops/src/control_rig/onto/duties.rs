@@ -164,7 +164,7 @@ fn control_of(scene: &Scene, node: NodeRef) -> Option<(NodeRef, BTreeSet<NodeRef
     let mut first = None;
     for id in std::iter::successors(Some(id), |id| of.parent(*id)) {
         let (here, node) = ((rig, id), of.node(id)?);
-        if scene.is_driven(here) || !matches!(node.kind, NodeKind::Control | NodeKind::Locator) {
+        if scene.is_driven(here) || !node.kind.is_for_controls() {
             break;
         }
         first.get_or_insert(here);

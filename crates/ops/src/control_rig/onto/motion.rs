@@ -6,7 +6,7 @@ use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::constraint::ConstraintKind;
 use nimble_curve_scene::evaluate::{EvaluateError, SettingSampler};
-use nimble_curve_scene::rig::{NodeKind, ROTATION, SCALE, TRANSLATION};
+use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
 use super::duties::controls_of;
@@ -34,7 +34,7 @@ pub fn is_driven_by(touched: &Touched, scene: &Scene, target: &Target) -> bool {
 /// Whether a node is no control, and nothing that serves these.
 pub fn is_body(scene: &Scene, (rig, id): &NodeRef) -> bool {
     let of = scene.rigs.get(*rig).and_then(|rig| rig.node(*id));
-    of.is_some_and(|of| !matches!(of.kind, NodeKind::Control | NodeKind::Locator))
+    of.is_some_and(|of| !of.kind.is_for_controls())
 }
 
 /// The constraints that joints do without in a take, as they have curves of their own.

@@ -58,7 +58,7 @@ impl Told {
         // What controls hang on stands elsewhere in another space.
         let serves = |node: &NodeRef| {
             let kind = scene.rigs[node.0].node(node.1).map(|of| of.kind);
-            matches!(kind, Some(NodeKind::Control | NodeKind::Locator))
+            kind.is_some_and(NodeKind::is_for_controls)
         };
         let turned = scene
             .constraints
