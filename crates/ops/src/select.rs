@@ -244,16 +244,20 @@ fn trimmed_samples(samples: &Samples, range: TimeRange) -> Samples {
     let inside: Vec<usize> =
         (0..samples.len()).filter(|&index| range.contains(samples.time(index))).collect();
     // Where the range lies between two samples or beyond them all, the nearest one stands for it.
-    let (first, last) = match (inside.first(), inside.last()) {
-        (Some(&first), Some(&last)) => (first, last),
+    let (first, last, start) = match (inside.first(), inside.last()) {
+        (Some(&first), Some(&last)) => (first, last, samples.time(first)),
         _ => {
             let (index, part) = samples.locate(range.first.as_f64());
             let nearest = if part > 0.5 { index + 1 } else { index };
-            (nearest, nearest)
+            // It stands inside, at a step of the samples where there is one.
+            let step = samples.rate.ticks_per_frame();
+            let steps = ((range.first - samples.start).as_f64() / step).ceil() as i64;
+            let inside = samples.start + samples.rate.ticks(steps);
+            (nearest, nearest, if range.contains(inside) { inside } else { range.first })
         }
     };
     let values = samples.values[first * width..(last + 1) * width].to_vec();
-    Samples { start: samples.time(first), values, ..samples.clone() }
+    Samples { start, values, ..samples.clone() }
 }
 
 fn trimmed_rotation(curve: &QuaternionCurve, setting: &ConversionContext) -> ConvertedController {

@@ -1,7 +1,8 @@
 //! Claims of random scenes: results of operations that change the motion are what they claim, and with a bump that shows they are not.
 
 use nimble_curve_curves::curve::Behaviour;
-use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::time::TimeRange;
+use nimble_curve_ops::clips::{JoinOptions, join, joined};
 use nimble_curve_ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
 use nimble_curve_ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_ops::retime::shifted;
@@ -9,7 +10,7 @@ use nimble_curve_ops::root::{RootOptions, centre, centred, lift, lifted, pin, pi
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, Procedural};
 use nimble_curve_scene::judge::{Claim, Limits, judge};
-use nimble_curve_scene::scene::{Scene, Track};
+use nimble_curve_scene::scene::{Scene, Take, Track};
 use nimble_curve_testing::RATE;
 use nimble_curve_testing::motion::{Within, alike, between, cases};
 use nimble_curve_testing::refusals::Refusals;
@@ -157,8 +158,8 @@ proptest! {
 const LOOPS: Contents = Contents { all_controllers: true, layers: 2, outside: true, ..Contents::SIMPLE };
 
 /// As other random scenes are judged; and samples at steps of which a range is a whole number: others are fitted anew and lie elsewhere.
-fn any_loop() -> impl Strategy<Value = Scene> {
-    any_scene(LOOPS).prop_map(|scene| {
+fn any_loop(contents: Contents) -> impl Strategy<Value = Scene> {
+    any_scene(contents).prop_map(|scene| {
         let mut scene = without_parts(scene);
         let layers = scene.takes.iter_mut().flat_map(|take| &mut take.layers);
         for track in layers.flat_map(|layer| &mut layer.tracks) {
@@ -188,7 +189,7 @@ proptest! {
 
     #[test]
     fn a_closed_loop_is_what_is_claimed_of_it(
-        scene in any_loop(), over in one_of(vec![0, 3, 8, 26]), begins in one_of(vec![0, 30]),
+        scene in any_loop(LOOPS), over in one_of(vec![0, 3, 8, 26]), begins in one_of(vec![0, 30]),
         which in any::<Index>(), at in 4..36_i64,
     ) {
         let scene = later(scene, begins);
@@ -209,7 +210,7 @@ proptest! {
 
     #[test]
     fn rounds_are_what_is_claimed_of_them(
-        scene in any_loop(), rounds in 1..4_u32, begins in one_of(vec![0, 30]), which in any::<Index>(), at in 8..26_i64,
+        scene in any_loop(LOOPS), rounds in 1..4_u32, begins in one_of(vec![0, 30]), which in any::<Index>(), at in 8..26_i64,
     ) {
         let scene = later(scene, begins);
         let options = loop_options(&scene, begins);
@@ -239,7 +240,7 @@ proptest! {
         let scene = later(scene, begins);
         let new = shifted(&new, RATE.ticks(begins));
         let options = PlaceOptions {
-            placement: placement.clone(), onto: Some(scene.takes[0].name.clone()), ease: Ticks(RATE.ticks(3).0), tolerance: tolerance(),
+            placement: placement.clone(), onto: Some(scene.takes[0].name.clone()), ease: RATE.ticks(3), tolerance: tolerance(),
         };
         static CASES: Refusals = Refusals::at_most(0.25);
         CASES.begin();
@@ -257,5 +258,42 @@ proptest! {
         if let Some(at) = at {
             is_watched(&claims, &result, (0, which, begins + at))?;
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(cases(100))]
+
+    #[test]
+    fn clips_put_together_are_what_is_claimed_of_them(
+        scene in any_loop(Contents { layers: 1, ..LOOPS }), begins in one_of(vec![0, 30]), gap in 0..5_u32, start in one_of(vec![None, Some(7.0)]),
+        which in any::<Index>(), at in 4..36_i64,
+    ) {
+        let alone = |take: &Take| Scene { takes: vec![take.clone()], ..scene.clone() };
+        let scenes = [alone(&scene.takes[0]), later(alone(scene.takes.last().unwrap()), begins)];
+        let options = JoinOptions { name: "all".into(), gap, start, go_on: false, tolerance: tolerance() };
+        static CASES: Refusals = Refusals::at_most(0.25);
+        CASES.begin();
+        let Ok((result, _)) = join(&scenes, &options) else { return CASES.refused() };
+        let claims: Vec<(Scene, Claim)> =
+            joined(&scenes, &result, &options).into_iter().map(|(at, claim)| (scenes[at].clone(), claim)).collect();
+        let first = RATE.frame(result.takes[0].range.first).round() as i64;
+        is_watched(&claims, &result, (0, which, first + at))?;
+    }
+
+    #[test]
+    fn a_layer_of_its_own_is_what_is_claimed_of_it(
+        (scene, new) in crate::placing::case(), begins in one_of(vec![0, 30]), which in any::<Index>(), at in one_of(vec![5, 19, 34]),
+    ) {
+        let scene = later(scene, begins);
+        let new = shifted(&new, RATE.ticks(begins));
+        let options = PlaceOptions {
+            placement: Placement::Layer("new".into()), onto: Some(scene.takes[0].name.clone()), ease: RATE.ticks(3), tolerance: tolerance(),
+        };
+        let (result, _) = place(&scene, &new, &options).unwrap();
+        let parts = placed(&scene, &new, &result, &options).unwrap();
+        let mut claims = of_source(&scene, parts.old);
+        claims.extend(parts.others);
+        is_watched(&claims, &result, (0, which, begins + at))?;
     }
 }

@@ -426,7 +426,7 @@ impl Joiner<'_> {
             .collect::<Option<_>>()?;
         let first = *all.first()?;
         let mut made = first.clone();
-        for next in &all[1..] {
+        for (next, take) in all[1..].iter().zip(&self.takes[1..]) {
             let step = first.rate.ticks_per_frame();
             let place = (next.start - made.start).as_f64() / step;
             let fits =
@@ -435,11 +435,14 @@ impl Joiner<'_> {
             if !fits || place < made.len() || next.is_empty() || made.is_empty() {
                 return None;
             }
+            // Each is held in its own take, before its first sample and behind its last.
+            let begins = ((take.range.first - made.start).as_f64() / step - 1e-3).ceil().max(0.0) as usize;
             let held = made.row(made.len() - 1).to_vec();
-            while made.len() < place {
+            while made.len() < begins.min(place) {
                 made.values.extend_from_slice(&held);
             }
-            for row in next.values.chunks(width) {
+            let before = std::iter::repeat_n(next.row(0), place.saturating_sub(made.len()));
+            for row in before.chain(next.values.chunks(width)) {
                 match first.kind {
                     // On the same turn as before.
                     SampleKind::Euler(order) => {
