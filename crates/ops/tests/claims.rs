@@ -2,7 +2,7 @@
 
 use nimble_curve_curves::curve::Behaviour;
 use nimble_curve_curves::time::TimeRange;
-use nimble_curve_ops::clips::{JoinOptions, join, joined};
+use nimble_curve_ops::clips::{JoinOptions, cut, join, joined};
 use nimble_curve_ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
 use nimble_curve_ops::place::{PlaceOptions, Placement, place, placed};
 use nimble_curve_ops::retime::shifted;
@@ -10,7 +10,7 @@ use nimble_curve_ops::root::{RootOptions, centre, centred, lift, lifted, pin, pi
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, Procedural};
 use nimble_curve_scene::judge::{Claim, Limits, judge};
-use nimble_curve_scene::scene::{Scene, Take, Track};
+use nimble_curve_scene::scene::{Clip, Scene, Take, Track};
 use nimble_curve_testing::RATE;
 use nimble_curve_testing::motion::{Within, alike, between, cases};
 use nimble_curve_testing::refusals::Refusals;
@@ -295,5 +295,20 @@ proptest! {
         let mut claims = of_source(&scene, parts.old);
         claims.extend(parts.others);
         is_watched(&claims, &result, (0, which, begins + at))?;
+    }
+    #[test]
+    fn a_clip_that_is_cut_out_is_what_is_claimed_of_it(
+        scene in any_loop(Contents { weights: false, ..LOOPS }), begins in one_of(vec![0, 30]), first in 0..20_i64, length in 6..20_i64,
+        to in one_of(vec![None, Some(100.0)]), which in any::<Index>(), at in 3..10_i64,
+    ) {
+        let scene = later(scene, begins);
+        let range = TimeRange::new(RATE.ticks(begins + first), RATE.ticks(begins + first + length));
+        let clip = Clip { name: "part".into(), range, note: None };
+        static CASES: Refusals = Refusals::at_most(0.25);
+        CASES.begin();
+        let Ok((result, _)) = cut(&scene, &scene.takes[0], &clip, to, tolerance()) else { return CASES.refused() };
+        let claims = of_source(&scene, [Claim::part(&scene, 0, &result, clip.range.first)]);
+        let from = RATE.frame(result.takes[0].range.first).round() as i64;
+        is_watched(&claims, &result, (0, which, from + at.min(length - 3)))?;
     }
 }
