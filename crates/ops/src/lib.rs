@@ -42,6 +42,7 @@ pub mod survey;
 pub mod travel;
 pub mod unbake;
 pub mod unwind;
+mod upright;
 mod vectors;
 
 pub use anatomy::feet;

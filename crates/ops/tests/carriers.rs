@@ -8,14 +8,16 @@ use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
 use nimble_curve_ops::Tolerance;
-use nimble_curve_ops::root::{RootError, RootOptions, lift, pin};
+use nimble_curve_ops::root::{RootError, RootOptions, centre, lift, pin};
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
     Weight,
 };
 use nimble_curve_scene::evaluate::{Evaluator, Pose, PropertySampler};
 use nimble_curve_scene::ledger::Fate;
-use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, ROTATION, Rig, TRANSLATION, TransformOp};
+use nimble_curve_scene::rig::{
+    Node, NodeId, NodeKind, OpValue, ROTATION, Rig, SCALE, TRANSLATION, TransformOp,
+};
 use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
 use nimble_curve_scene::space::{Handedness, Space, UpAxis};
 use nimble_curve_testing::RATE;
@@ -184,7 +186,7 @@ fn the_carrier_is_who_it_is_named_or_who_moves() {
     };
     let moves = |node: NodeId| track(node, TRANSLATION, going(false));
     let turns = |node: NodeId| {
-        let curves = [lines(&[(ENDS.0, 0.1)]), lines(&[(ENDS.0, 0.2)]), lines(&[(ENDS.0, 0.0)])];
+        let curves = [lines(&[(ENDS.0, 0.0)]), lines(&[(ENDS.0, 0.2)]), lines(&[(ENDS.0, 0.0)])];
         track(node, ROTATION, Controller::Euler(EulerCurves { order: RotationOrder::Xzy, curves }))
     };
     // What is in place afterwards: the node whose place does not change any more.
@@ -431,7 +433,7 @@ fn layers_that_do_not_add_up_are_refused() {
         (
             "a root that turns",
             |layers, root, _| {
-                let curves = [lines(&[(ENDS.0, 0.1)]), Curve::default(), Curve::default()];
+                let curves = [lines(&[(ENDS.0, 0.0), (ENDS.1, 0.1)]), Curve::default(), Curve::default()];
                 let controller = Controller::Euler(EulerCurves { order: RotationOrder::Xzy, curves });
                 layers[0].tracks.push(track(root, ROTATION, controller));
             },
@@ -476,4 +478,82 @@ fn a_steady_speed_is_refused_where_something_turns() {
     assert_eq!(steady(angles(&[(ENDS.0, 0.2), (ENDS.1, 0.2)]), false), (None, None));
     assert_eq!(steady(rows(0.01), true), refused);
     assert_eq!(steady(rows(0.0), true), (None, None));
+}
+
+/// A figure made for another up axis and stood up by the node above its hips, at rest or by a track that does not move: it is in place,
+/// or over the origin, on the ground of the world.
+#[test]
+fn a_figure_that_was_stood_up_is_in_place_on_the_ground() {
+    let turning = |order, curves| Controller::Euler(EulerCurves { order, curves });
+    let still = |value: f64| lines(&[(ENDS.0, value)]);
+    for (turned, is_at_rest) in [(-0.25, true), (0.25, true), (-0.25, false), (0.25, false)] {
+        let mut rig = Rig::new("figure");
+        let mut stand = joint("armature", DVec3::ZERO, RotationOrder::Xyz);
+        if let OpValue::Rotate { angles, .. } = &mut stand.transform[1].value
+            && is_at_rest
+        {
+            angles.x = turned * TAU;
+        }
+        let stand = rig.add(None, stand).unwrap();
+        // Its own z is upright, so its turn about that acts last.
+        let hips =
+            rig.add(Some(stand), joint("hips", DVec3::new(0.1, 0.2, 0.9), RotationOrder::Xyz)).unwrap();
+        let heading = lines(&[(ENDS.0, 0.0), (ENDS.1, 0.4)]);
+        let mut tracks = vec![
+            track(hips, TRANSLATION, going(false)),
+            track(
+                hips,
+                ROTATION,
+                turning(RotationOrder::Xyz, [lines(&[(ENDS.0, 0.0), (20, 0.3)]), still(0.1), heading]),
+            ),
+        ];
+        if !is_at_rest {
+            let curves = [still(turned * TAU), still(0.0), still(0.0)];
+            tracks.push(track(stand, ROTATION, turning(RotationOrder::Xyz, curves)));
+        }
+        let source = scene(rig, UpAxis::Y, tracks);
+        let what = format!("{turned}, at rest {is_at_rest}");
+        let (pinned, _) = pin(&source, &options()).unwrap();
+        let (centred, _) = centre(&source, "hips", false).unwrap();
+        let rests = {
+            let turn = DQuat::from_rotation_x(turned * TAU);
+            turn * DVec3::new(0.1, 0.2, 0.9)
+        };
+        let start = stands(&source, hips, ENDS.0).0;
+        for frame in ENDS.0..=ENDS.1 {
+            let was = stands(&source, hips, frame);
+            let (is, over) = (stands(&pinned, hips, frame), stands(&centred, hips, frame));
+            let wanted = DVec3::new(rests.x, was.0.y, rests.z);
+            assert!(is.0.abs_diff_eq(wanted, 1e-9), "{what}: {} for {wanted} at {frame}", is.0);
+            let wanted = DVec3::new(was.0.x - start.x, was.0.y, was.0.z - start.z);
+            assert!(over.0.abs_diff_eq(wanted, 1e-9), "{what}: {} for {wanted} at {frame}", over.0);
+            // What was taken off is a turn about the world's up axis, back to where it rests.
+            let off = is.1 * was.1.inverse();
+            let sign = -turned.signum();
+            let by = -0.4 * (frame - ENDS.0) as f64 / 24.0 * sign;
+            assert!(off.angle_between(DQuat::from_rotation_y(by)) < 1e-6, "{what}: {off} at {frame}");
+        }
+        assert!(matches!(lift(&source, &options()), Err(RootError::RestsTurned(_))), "{what}");
+    }
+}
+
+/// Where what is above a node turns or grows, its own axes are not those of the ground.
+#[test]
+fn below_what_turns_nothing_has_a_place_of_its_own() {
+    let mut rig = Rig::new("figure");
+    let root = rig.add(None, joint("root", DVec3::ZERO, RotationOrder::Xzy)).unwrap();
+    let hips = rig.add(Some(root), joint("hips", DVec3::Y, RotationOrder::Xzy)).unwrap();
+    let turning = lines(&[(ENDS.0, 0.0), (ENDS.1, 0.4)]);
+    let grows = places([turning.affine(1.0, 1.0), turning.affine(1.0, 1.0), turning.affine(1.0, 1.0)]);
+    let curves = [Curve::default(), turning, Curve::default()];
+    let turns = Controller::Euler(EulerCurves { order: RotationOrder::Xzy, curves });
+    for (property, controller) in [(ROTATION, turns), (SCALE, grows)] {
+        let tracks = vec![track(hips, TRANSLATION, going(false)), track(root, property, controller)];
+        let source = scene(rig.clone(), UpAxis::Y, tracks);
+        let options = RootOptions { node: Some("hips".into()), ..options() };
+        let refused = RootError::RootTurns("root".into());
+        assert_eq!(lift(&source, &options).unwrap_err(), refused);
+        assert_eq!(pin(&source, &options).unwrap_err(), refused);
+        assert_eq!(centre(&source, "hips", true).unwrap_err(), refused);
+    }
 }

@@ -10,30 +10,7 @@ use nimble_curve_scene::rig::{OpValue, ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{RotationMixing, Scene, Take, Target};
 
 use crate::travel::carrying;
-
-/// An axis counts as the up axis of the world where they are no farther apart than rounding.
-const UPRIGHT: f64 = 1e-9;
-
-/// Which of a node's own axes is the world's up axis.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) struct Upright {
-    pub(super) axis: usize,
-    /// -1 where it points down.
-    pub(super) sign: f64,
-}
-
-impl Upright {
-    fn of(frame: DQuat, up: DVec3) -> Option<Upright> {
-        let own = (frame.inverse() * up).to_array();
-        let axis = (0..3).find(|&axis| own[axis].abs() > 1.0 - UPRIGHT)?;
-        Some(Upright { axis, sign: own[axis].signum() })
-    }
-
-    /// The up axis beside the node's own.
-    pub(super) fn direction(self) -> DVec3 {
-        DVec3::AXES[self.axis] * self.sign
-    }
-}
+use crate::upright::Upright;
 
 /// A node that carries the body, or that one that does hangs on.
 pub(super) struct CarryingNode {
@@ -128,17 +105,4 @@ pub(super) fn turned(
         _ => None,
     };
     Ok(angle(range.last).zip(angle(range.first)).map_or(0.0, |(end, start)| end - start))
-}
-
-/// Whether a controller holds one value throughout.
-pub(super) fn stands_still(controller: &Controller) -> bool {
-    match controller {
-        Controller::Constant(_) => true,
-        Controller::Components(_) | Controller::Euler(_) => {
-            controller.curves().iter().all(|curve| curve.is_empty() || curve.is_constant())
-        }
-        Controller::Quaternion(curve) => curve.keys.windows(2).all(|pair| pair[0].value == pair[1].value),
-        Controller::Samples(samples) => (1..samples.len()).all(|index| samples.row(index) == samples.row(0)),
-        _ => false,
-    }
 }

@@ -14,13 +14,14 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{LayerMode, Scene, Take, Target};
 
-use super::carriers::{stands_still, turned};
+use super::carriers::turned;
 use super::find::TURNS;
 use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
 use crate::conversion::ConversionContext;
 use crate::mixing::curves_that_mix;
 use crate::travel::travel;
+use crate::upright::stands_still;
 
 /// Writes a loop out: the range, `times` over. What carries the body along goes on from where it ended, its way turned by
 /// what each round turns; all else starts over.

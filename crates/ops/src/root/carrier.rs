@@ -7,10 +7,11 @@ use nimble_curve_curves::rotation::{RotationOrder, angle_between, principal_eule
 use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
+use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::ledger::{Entry, Ledger};
 use nimble_curve_scene::parts::decomposed;
 use nimble_curve_scene::rig::{NodeId, OpValue};
-use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
+use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
 
 use super::RootOptions;
@@ -19,14 +20,37 @@ use crate::channel::{count, property};
 use crate::conversion::{ControllerType, ConversionContext, convert_controller};
 use crate::reorder::{NewOrder, ReorderOptions, reorder};
 use crate::travel::{busiest_rig, carrier};
+use crate::upright::{Upright, stands_still};
 
 /// The node that carries a body, and what its axes are.
 pub(super) struct Carrier {
     pub(super) rig: usize,
     pub(super) id: NodeId,
+    /// Which of its own axes is upright.
     pub(super) up: usize,
     pub(super) address: String,
     pub(super) rest: DVec3,
+    /// Whether its axes are those of the world.
+    pub(super) is_straight: bool,
+}
+
+/// What is turned, or scaled, by less than this stands as the world does.
+const STRAIGHT: f64 = 1e-9;
+
+/// How what is above a node stands at the beginning of each take; at rest where there is none.
+fn stands(scene: &Scene, rig: usize, above: Option<NodeId>) -> Result<Vec<DQuat>, EvaluateError> {
+    let own = &scene.rigs[rig];
+    let Some(at) = above.and_then(|id| own.position(id)) else { return Ok(vec![DQuat::IDENTITY]) };
+    let mut stands = Vec::new();
+    let mut pose = Pose::default();
+    for take in &scene.takes {
+        Evaluator::new(scene, Some(take), rig)?.pose_at(take.range.first.as_f64(), &mut pose);
+        stands.push(pose.world_rotation[at]);
+    }
+    if stands.is_empty() {
+        stands.push(decomposed(&own.rest_world()[at]).1);
+    }
+    Ok(stands)
 }
 
 /// The entry of a stack that keeps what was pinned.
@@ -55,8 +79,11 @@ impl Carrier {
                 let rig = &scene.rigs[index];
                 let hips = rig.nodes().nth(position).map(|(id, _)| id).ok_or(RootError::NoCarrier)?;
                 let moves = |id: NodeId| {
-                    let mut tracks = scene.takes.iter().flat_map(Take::tracks);
-                    tracks.any(|(_, track)| (track.target.rig, track.target.node) == (index, id))
+                    let mut tracks = scene.takes.iter().flat_map(Take::tracks).map(|(_, track)| track);
+                    tracks.any(|track| {
+                        (track.target.rig, track.target.node) == (index, id)
+                            && !stands_still(&track.controller)
+                    })
                 };
                 // A root that moves carries the hips along.
                 let above = std::iter::successors(rig.parent(hips), |id| rig.parent(*id));
@@ -67,21 +94,37 @@ impl Carrier {
         let rig = &scene.rigs[index];
         let address = addresses.node((index, id)).to_owned();
         let plain = |id: NodeId| {
-            let node = rig.node(id)?;
-            let view = node.canonical()?;
-            let straight = angle_between(view.before, DQuat::IDENTITY) < 1e-9;
-            Some((view.translation, straight && (view.scale - DVec3::ONE).abs().max_element() < 1e-9))
+            let view = rig.node(id)?.canonical()?;
+            let straight = angle_between(view.before, DQuat::IDENTITY) < STRAIGHT;
+            Some((view.translation, straight && (view.scale - DVec3::ONE).abs().max_element() < STRAIGHT))
         };
         let (rest, own_straight) = plain(id).ok_or_else(|| RootError::RestsTurned(address.clone()))?;
-        let above = std::iter::successors(rig.parent(id), |id| rig.parent(*id));
-        let all_straight = above.into_iter().all(|id| {
-            let turned = rig.node(id).map_or(DQuat::IDENTITY, |node| decomposed(&node.rest()).1);
-            plain(id).is_some_and(|(_, straight)| straight) && angle_between(turned, DQuat::IDENTITY) < 1e-9
-        });
-        if !own_straight || !all_straight {
+        let above = || std::iter::successors(rig.parent(id), |id| rig.parent(*id));
+        let of_plain_size = |id: NodeId| {
+            let view = rig.node(id).and_then(|node| node.canonical());
+            view.is_some_and(|view| (view.scale - DVec3::ONE).abs().max_element() < STRAIGHT)
+        };
+        if !own_straight || !above().all(of_plain_size) {
             return Err(RootError::RestsTurned(address));
         }
-        Ok(Carrier { rig: index, id, up: scene.space.up.index(), address, rest })
+        let turns = |id: NodeId| {
+            let mut tracks = scene.takes.iter().flat_map(Take::tracks).map(|(_, track)| track);
+            tracks.any(|track| {
+                (track.target.rig, track.target.node) == (index, id)
+                    && [ROTATION, SCALE].contains(&track.target.property.as_str())
+                    && !stands_still(&track.controller)
+            })
+        };
+        if let Some(turning) = above().find(|id| turns(*id)) {
+            return Err(RootError::RootTurns(addresses.node((index, turning)).to_owned()));
+        }
+        let stands = stands(scene, index, rig.parent(id))?;
+        let up = DVec3::AXES[scene.space.up.index()];
+        let upright = Upright::of(stands[0], up)
+            .filter(|own| stands.iter().all(|turn| Upright::of(*turn, up).as_ref() == Some(own)));
+        let upright = upright.ok_or_else(|| RootError::RestsTurned(address.clone()))?;
+        let is_straight = stands.iter().all(|turn| angle_between(*turn, DQuat::IDENTITY) < STRAIGHT);
+        Ok(Carrier { rig: index, id, up: upright.axis, address, rest, is_straight })
     }
 
     pub(super) fn target(&self, property: &str) -> Target {

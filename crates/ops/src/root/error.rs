@@ -12,8 +12,8 @@ pub enum RootError {
     /// No such node.
     #[error("there is no node '{0}'{hint}", hint = .1.as_ref().map(|name| format!(": did you mean '{name}'?")).unwrap_or_default())]
     NoNode(String, Option<String>),
-    /// A node stands or is turned so that its axes are not the world's.
-    #[error("'{0}' or a node above it rests turned or scaled: its axes are not those of the world")]
+    /// A node stands turned so that its axes are not the world's.
+    #[error("'{0}' or a node above it stands turned or scaled: its axes are not those of the world")]
     RestsTurned(String),
     /// The root turns by itself, or changes its size.
     #[error("'{0}' turns or grows by itself: what moves below it has no exact place on it")]

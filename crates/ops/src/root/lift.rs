@@ -46,6 +46,9 @@ use crate::channel::count;
 /// See [`RootError`].
 pub fn lift(scene: &Scene, options: &RootOptions) -> Result<(Scene, Ledger), RootError> {
     let carrier = Carrier::find(scene, options.node.as_deref(), false)?;
+    if !carrier.is_straight {
+        return Err(RootError::RestsTurned(carrier.address));
+    }
     let (mut result, mut ledger) = prepare(scene, &carrier, options)?;
     let root = match result.rigs[carrier.rig].parent(carrier.id) {
         Some(root) => root,
