@@ -143,7 +143,7 @@ proptest! {
     ) {
         let scene = later(scene, begins);
         let name = Addresses::new(&scene).node((0, hips)).to_owned();
-        static CASES: Refusals = Refusals::at_most(0.2);
+        static CASES: Refusals = Refusals::at_most(0.3);
         CASES.begin();
         let result = match centre(&scene, &name, throughout) {
             Err(error) => { prop_assert!(is_refusal(&error), "{error}"); return CASES.refused(); }
