@@ -172,5 +172,13 @@ fn keys_among_turns_take_their_jumps_along() {
         let near = |found: f64, wanted: f64| (found - wanted - turns * TAU).abs() < 1e-12;
         assert!(near(at(30).value, 1.0) && near(at(30).value_before.unwrap(), 0.5), "{turns}: {:?}", at(30));
         assert!(near(at(40).value, 1.2), "{turns}: {:?}", at(40));
+        // Among new keys, too: those that stay are as many turns on as what goes on around them.
+        let new = Curve::new(vec![key(5, turns * TAU + 0.1), key(38, turns * TAU + 0.9)]).unwrap();
+        let merged = own.affine(1.0, -turns * TAU).merged(&new, range(0, 40), true);
+        let at = |frame: i64| merged.keys().iter().find(|key| key.time == RATE.ticks(frame)).unwrap();
+        let (begins, jumps) = (at(5).value, at(30));
+        assert!((begins - 0.1 + turns * TAU).abs() < 1e-9, "{turns}: it is said as what is there: {begins}");
+        let near = |found: f64, wanted: f64| (found - wanted + turns * TAU).abs() < 1e-9;
+        assert!(near(jumps.value, 1.0) && near(jumps.value_before.unwrap(), 0.5), "{turns}: {jumps:?}");
     }
 }

@@ -489,4 +489,63 @@ mod tests {
         let two = map(&[turn("orientZ", 2), turn("spinY", 1), turn("spinX", 0)]);
         assert_eq!(named(&two), ["translation", "before", "rotation", "scale"]);
     }
+    /// Turns about axes that are not animated stay the rotation beside a fixed turn, which comes before or after them.
+    #[test]
+    fn still_turns_are_the_rotation_beside_a_fixed_one() {
+        let turn = |name: &str, axis: usize| step(name, StepKind::Rotate(DVec3::AXES[axis], 0.3));
+        let fixed = || step("orient", StepKind::Orient(DQuat::from_rotation_x(0.4)));
+        let kinds = |mapped: &Mapped| {
+            let of = |op: &TransformOp| (op.name.clone(), matches!(op.value, OpValue::Rotate { .. }));
+            mapped.ops.iter().map(of).collect::<Vec<_>>()
+        };
+        let named = |name: &str, is_angles: bool| (name.to_owned(), is_angles);
+        let after = map(&[turn("rotateZ", 2), turn("rotateY", 1), turn("rotateX", 0), fixed()]);
+        assert_eq!(
+            kinds(&after),
+            [
+                named("translation", false),
+                named("rotation", true),
+                named("after", false),
+                named("scale", false)
+            ]
+        );
+        let before = map(&[fixed(), turn("rotateZ", 2), turn("rotateY", 1), turn("rotateX", 0)]);
+        assert_eq!(
+            kinds(&before),
+            [
+                named("translation", false),
+                named("before", false),
+                named("rotation", true),
+                named("scale", false)
+            ]
+        );
+        // Alone it is the rotation.
+        assert_eq!(
+            kinds(&map(&[fixed()])),
+            [named("translation", false), named("rotation", false), named("scale", false)]
+        );
+    }
+
+    /// Rows of turns hold or go along great arcs as they are told; of two at one instant the later one comes a tick behind.
+    #[test]
+    fn rows_of_turns_hold_or_go_as_told() {
+        let times = [0, 10, 10, 20].map(Ticks);
+        let turns = [0.0, 0.5, 1.5, 2.0].map(DQuat::from_rotation_y);
+        let values: Vec<f64> = turns.iter().flat_map(|q| q.to_array()).collect();
+        for (between, wanted) in [
+            (Interpolation::Hold, QuaternionInterpolation::Step),
+            (Interpolation::Linear, QuaternionInterpolation::Slerp),
+        ] {
+            let Controller::Quaternion(curve) =
+                rows_as_keys(&times, SampleKind::Quaternion, &values, between)
+            else {
+                panic!("keys of turns")
+            };
+            let seen: Vec<_> =
+                curve.keys.iter().map(|key| (key.time.0, key.value, key.interpolation)).collect();
+            let at = [0, 10, 11, 20];
+            let wanted: Vec<_> = at.into_iter().zip(turns).map(|(time, turn)| (time, turn, wanted)).collect();
+            assert_eq!(seen, wanted);
+        }
+    }
 }

@@ -313,3 +313,24 @@ fn a_rig_without_motion_has_no_take() {
         TWO_JOINTS.split("MOTION").next().unwrap().to_owned() + "MOTION\nFrames: 0\nFrame Time: 0.04\n";
     assert!(read(&text).unwrap().takes.is_empty());
 }
+
+/// Rows are written at the rate of the samples where these have one, whatever the scene counts in.
+#[test]
+fn rows_come_at_the_rate_of_the_samples() {
+    let source = read(TWO_JOINTS).unwrap();
+    let frame_time = |scene: &Scene| {
+        let (written, _) = encode(scene, Format::Bvh, Path::new("out.bvh"), &Saving::default()).unwrap();
+        let text = String::from_utf8(written).unwrap();
+        let line = |start: &str| {
+            let line = text.lines().find_map(|line| line.trim().strip_prefix(start)).unwrap();
+            line.trim().parse::<f64>().unwrap()
+        };
+        (line("Frames:"), line("Frame Time:"))
+    };
+    assert_eq!(frame_time(&source).0, 2.0);
+    assert!((frame_time(&source).1 - 1.0 / 120.0).abs() < 1e-6);
+    let mut counted = source.clone();
+    counted.rate = nimble_curve_core::time::FrameRate::FPS_24;
+    let (count, step) = frame_time(&counted);
+    assert!((step - 1.0 / 120.0).abs() < 1e-6 && count == 2.0, "{count} rows of {step} s");
+}

@@ -11,53 +11,50 @@ use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::root::{RootError, RootOptions, centre, lift, pin};
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
-    Weight,
 };
 use nimble_curve_scene::evaluate::{Evaluator, Pose, PropertySampler};
 use nimble_curve_scene::ledger::Fate;
-use nimble_curve_scene::rig::{
-    Node, NodeId, NodeKind, OpValue, ROTATION, Rig, SCALE, TRANSLATION, TransformOp,
-};
-use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
+use nimble_curve_scene::rig::{Node, NodeId, NodeKind, OpValue, ROTATION, Rig, TRANSLATION};
+use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_scene::space::{Handedness, Space, UpAxis};
 use nimble_curve_testing::RATE;
 
 /// The first and the last frame of all takes: what is counted from the start must not be counted from 0.
-const ENDS: (i64, i64) = (10, 34);
+pub(crate) const ENDS: (i64, i64) = (10, 34);
 
-fn range() -> TimeRange {
+pub(crate) fn range() -> TimeRange {
     TimeRange::new(RATE.ticks(ENDS.0), RATE.ticks(ENDS.1))
 }
 
-fn joint(name: &str, at: DVec3, order: RotationOrder) -> Node {
+pub(crate) fn joint(name: &str, at: DVec3, order: RotationOrder) -> Node {
     Node::new(name, NodeKind::Joint, at, order)
 }
 
-fn lines(keys: &[(i64, f64)]) -> Curve {
+pub(crate) fn lines(keys: &[(i64, f64)]) -> Curve {
     let key = |&(frame, value): &(i64, f64)| {
         Key::new(RATE.ticks(frame), value).with_interpolation(Interpolation::Linear)
     };
     Curve::new(keys.iter().map(key).collect()).unwrap()
 }
 
-fn places(curves: [Curve; 3]) -> Controller {
+pub(crate) fn places(curves: [Curve; 3]) -> Controller {
     Controller::Components(curves.to_vec())
 }
 
-fn track(node: NodeId, property: &str, controller: Controller) -> Track {
+pub(crate) fn track(node: NodeId, property: &str, controller: Controller) -> Track {
     Track { target: Target::new(0, node, property), controller }
 }
 
-fn take(layers: Vec<Layer>) -> Take {
+pub(crate) fn take(layers: Vec<Layer>) -> Take {
     Take::new("take", range(), layers)
 }
 
-fn scene(rig: Rig, up: UpAxis, tracks: Vec<Track>) -> Scene {
+pub(crate) fn scene(rig: Rig, up: UpAxis, tracks: Vec<Track>) -> Scene {
     let space = Space { metres_per_unit: 1.0, up, handedness: Handedness::Right };
     Scene::new(RATE, space).with_rig(rig).with_take(take(vec![Layer::base(tracks)]))
 }
 
-fn options() -> RootOptions {
+pub(crate) fn options() -> RootOptions {
     RootOptions { tolerance: Tolerance { angle: 1e-4, length: 1e-4, number: 1e-4 }, ..RootOptions::default() }
 }
 
@@ -88,7 +85,7 @@ fn way(frame: i64) -> DVec3 {
 }
 
 /// That way as keys on every frame, or as samples.
-fn going(is_sampled: bool) -> Controller {
+pub(crate) fn going(is_sampled: bool) -> Controller {
     let frames = ENDS.0..=ENDS.1;
     if is_sampled {
         let values = frames.flat_map(|frame| way(frame).to_array()).collect();
@@ -231,51 +228,6 @@ fn the_carrier_is_who_it_is_named_or_who_moves() {
     assert!(is_as_it_was(0) && !is_as_it_was(1), "the cart goes on");
 }
 
-/// What rests turned or scaled is refused, each for what it is; a turn of the hips by themselves is none of that.
-#[test]
-fn what_rests_turned_is_refused() {
-    let figure = |change: fn(&mut Node), at: usize| {
-        let mut rig = Rig::new("figure");
-        let root = rig.add(None, joint("root", DVec3::ZERO, RotationOrder::Xzy)).unwrap();
-        let hips = rig.add(Some(root), joint("hips", DVec3::Y, RotationOrder::Xzy)).unwrap();
-        change(rig.node_mut([root, hips][at]).unwrap());
-        let source = scene(rig, UpAxis::Y, vec![track(hips, TRANSLATION, going(false))]);
-        lift(&source, &options()).map(|_| ())
-    };
-    let refused = |done: Result<(), RootError>| match done {
-        Err(RootError::RestsTurned(_)) => true,
-        Ok(()) => false,
-        Err(other) => panic!("{other}"),
-    };
-    fn turned(node: &mut Node) {
-        if let OpValue::Rotate { angles, .. } = &mut node.transform[1].value {
-            angles.x = 0.3;
-        }
-    }
-    fn scaled(node: &mut Node) {
-        node.transform.iter_mut().for_each(|op| {
-            if let OpValue::Scale(scale) = &mut op.value {
-                scale.y = 1.5;
-            }
-        });
-    }
-    fn before(node: &mut Node) {
-        let value = OpValue::Orient(DQuat::from_rotation_z(0.2));
-        node.transform.insert(1, TransformOp { name: "before".into(), value, inverse: false });
-    }
-    for (what, change, at, wanted) in [
-        ("a root that is turned", turned as fn(&mut Node), 0, true),
-        ("hips that are turned by their own angles", turned, 1, false),
-        ("a scaled root", scaled, 0, true),
-        ("scaled hips", scaled, 1, true),
-        ("hips with a turn before their own", before, 1, true),
-        ("a root with one", before, 0, true),
-        ("nothing of that", |_| {}, 0, false),
-    ] {
-        assert_eq!(refused(figure(change, at)), wanted, "{what}");
-    }
-}
-
 /// Hips that rest as a quaternion and are keyed so turn about the up axis as anything else does.
 #[test]
 fn turns_as_wholes_go_to_the_root() {
@@ -376,110 +328,6 @@ fn a_root_is_named_and_so_is_what_goes_along() {
     );
 }
 
-/// Layers that cannot be moved exactly are refused, each for its reason; a layer that only adds is not.
-#[test]
-fn layers_that_do_not_add_up_are_refused() {
-    let refusal = |change: fn(&mut [Layer], NodeId, NodeId), root_moves: bool| {
-        let mut rig = Rig::new("figure");
-        let root = rig.add(None, joint("root", DVec3::ZERO, RotationOrder::Xzy)).unwrap();
-        let hips = rig.add(Some(root), joint("hips", DVec3::Y, RotationOrder::Xzy)).unwrap();
-        let still = |value: f64| lines(&[(ENDS.0, value), (ENDS.1, value)]);
-        let turning =
-            |order| Controller::Euler(EulerCurves { order, curves: [still(0.1), still(0.2), still(0.0)] });
-        let mut base =
-            vec![track(hips, TRANSLATION, going(false)), track(hips, ROTATION, turning(RotationOrder::Xzy))];
-        if root_moves {
-            base.push(track(root, TRANSLATION, going(false)));
-        }
-        let over =
-            vec![track(hips, TRANSLATION, going(false)), track(hips, ROTATION, turning(RotationOrder::Xzy))];
-        let added = Layer { name: "sway".into(), mode: LayerMode::Additive, ..Layer::base(over) };
-        let mut layers = vec![Layer::base(base), added];
-        change(&mut layers, root, hips);
-        let mut source = scene(rig, UpAxis::Y, Vec::new());
-        source.takes = vec![take(layers)];
-        lift(&source, &options()).map(|_| ()).map_err(|why| why.to_string())
-    };
-    let cases: [(&str, fn(&mut [Layer], NodeId, NodeId), bool, &str); 6] = [
-        ("it adds", |_, _, _| {}, false, ""),
-        (
-            "wholes",
-            |layers, _, _| layers[1].rotations = RotationMixing::Quaternions,
-            false,
-            "mixes rotations as wholes",
-        ),
-        (
-            "another order",
-            |layers, _, hips| {
-                let curves = [lines(&[(ENDS.0, 0.1)]), lines(&[(ENDS.0, 0.1)]), lines(&[(ENDS.0, 0.1)])];
-                let controller = Controller::Euler(EulerCurves { order: RotationOrder::Yzx, curves });
-                layers[1].tracks[1] = track(hips, ROTATION, controller);
-            },
-            false,
-            "mixes rotations as wholes",
-        ),
-        (
-            "a base that counts in part",
-            |layers, _, _| layers[0].weight = Weight::Constant(0.5),
-            false,
-            "does not count in full",
-        ),
-        (
-            "one of both is replaced",
-            |layers, _, _| layers[1].mode = LayerMode::Override,
-            true,
-            "replaces one of it",
-        ),
-        (
-            "a root that turns",
-            |layers, root, _| {
-                let curves = [lines(&[(ENDS.0, 0.0), (ENDS.1, 0.1)]), Curve::default(), Curve::default()];
-                let controller = Controller::Euler(EulerCurves { order: RotationOrder::Xzy, curves });
-                layers[0].tracks.push(track(root, ROTATION, controller));
-            },
-            false,
-            "turns or grows by itself",
-        ),
-    ];
-    for (what, change, root_moves, wanted) in cases {
-        match refusal(change, root_moves) {
-            Ok(()) => assert_eq!(wanted, "", "{what} is not refused"),
-            Err(why) => assert!(!wanted.is_empty() && why.contains(wanted), "{what}: {why}"),
-        }
-    }
-}
-
-/// A constant speed and a turn do not go together, and where nothing turns they need not.
-#[test]
-fn a_steady_speed_is_refused_where_something_turns() {
-    let steady = |turn: Controller, samples_turn: bool| {
-        let mut rig = Rig::new("figure");
-        let hips = rig.add(None, joint("hips", DVec3::Y, RotationOrder::Xzy)).unwrap();
-        let source = scene(
-            rig,
-            UpAxis::Y,
-            vec![track(hips, TRANSLATION, going(samples_turn)), track(hips, ROTATION, turn)],
-        );
-        let options = RootOptions { steady: true, ..options() };
-        (lift(&source, &options).err(), pin(&source, &options).err())
-    };
-    let angles = |keys: &[(i64, f64)]| {
-        let curves = [lines(&[(ENDS.0, 0.0), (ENDS.1, 0.4)]), lines(keys), lines(&[(ENDS.0, 0.0)])];
-        Controller::Euler(EulerCurves { order: RotationOrder::Xzy, curves })
-    };
-    let rows = |by: f64| {
-        let values =
-            (0..25).flat_map(|row| [0.01 * f64::from(row), 0.3 + by * f64::from(row), 0.0]).collect();
-        let kind = SampleKind::Euler(RotationOrder::Xzy);
-        Controller::Samples(Samples { start: RATE.ticks(ENDS.0), rate: RATE, kind, values })
-    };
-    let refused = (Some(RootError::SteadyTurns), Some(RootError::SteadyTurns));
-    assert_eq!(steady(angles(&[(ENDS.0, 0.0), (ENDS.1, 0.2)]), false), refused);
-    assert_eq!(steady(angles(&[(ENDS.0, 0.2), (ENDS.1, 0.2)]), false), (None, None));
-    assert_eq!(steady(rows(0.01), true), refused);
-    assert_eq!(steady(rows(0.0), true), (None, None));
-}
-
 /// A figure made for another up axis and stood up by the node above its hips, at rest or by a track that does not move: it is in place,
 /// or over the origin, on the ground of the world.
 #[test]
@@ -534,26 +382,5 @@ fn a_figure_that_was_stood_up_is_in_place_on_the_ground() {
             assert!(off.angle_between(DQuat::from_rotation_y(by)) < 1e-6, "{what}: {off} at {frame}");
         }
         assert!(matches!(lift(&source, &options()), Err(RootError::RestsTurned(_))), "{what}");
-    }
-}
-
-/// Where what is above a node turns or grows, its own axes are not those of the ground.
-#[test]
-fn below_what_turns_nothing_has_a_place_of_its_own() {
-    let mut rig = Rig::new("figure");
-    let root = rig.add(None, joint("root", DVec3::ZERO, RotationOrder::Xzy)).unwrap();
-    let hips = rig.add(Some(root), joint("hips", DVec3::Y, RotationOrder::Xzy)).unwrap();
-    let turning = lines(&[(ENDS.0, 0.0), (ENDS.1, 0.4)]);
-    let grows = places([turning.affine(1.0, 1.0), turning.affine(1.0, 1.0), turning.affine(1.0, 1.0)]);
-    let curves = [Curve::default(), turning, Curve::default()];
-    let turns = Controller::Euler(EulerCurves { order: RotationOrder::Xzy, curves });
-    for (property, controller) in [(ROTATION, turns), (SCALE, grows)] {
-        let tracks = vec![track(hips, TRANSLATION, going(false)), track(root, property, controller)];
-        let source = scene(rig.clone(), UpAxis::Y, tracks);
-        let options = RootOptions { node: Some("hips".into()), ..options() };
-        let refused = RootError::RootTurns("root".into());
-        assert_eq!(lift(&source, &options).unwrap_err(), refused);
-        assert_eq!(pin(&source, &options).unwrap_err(), refused);
-        assert_eq!(centre(&source, "hips", true).unwrap_err(), refused);
     }
 }

@@ -23,6 +23,7 @@ mod pairing;
 mod placing;
 mod profiles;
 mod random;
+mod root_refusals;
 mod rooting;
 mod seeded;
 mod timeline;

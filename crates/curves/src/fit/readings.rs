@@ -386,4 +386,44 @@ mod tests {
         assert_eq!(starts, [0, 5, 12, 13, 19]);
         assert_eq!(kinds.iter().position(|kind| kind & JUMPS != 0), Some(12));
     }
+    /// Inside a run the band spans the chord, the central cubic and the spline; at its ends the parabola of three samples stands in for
+    /// what would need one beyond.
+    #[test]
+    fn each_reading_is_in_the_band_and_bounds_it() {
+        let samples: Vec<f64> = (0..24).map(|i| (f64::from(i) * 0.7).sin() * 2.0).collect();
+        let spline = (0.37, -0.21);
+        for u in [0.25, 0.5, 0.8] {
+            let straight = |i: usize| samples[i] + (samples[i + 1] - samples[i]) * u;
+            let bent = |i: usize, around: usize| {
+                let bend = samples[around + 1] - 2.0 * samples[around] + samples[around - 1];
+                straight(i) - 0.5 * u * (1.0 - u) * bend
+            };
+            let cubic = |i: usize, (m0, m1): (f64, f64)| hermite(samples[i], samples[i + 1], (m0, m1), u);
+            let central =
+                |i: usize| (0.5 * (samples[i + 1] - samples[i - 1]), 0.5 * (samples[i + 2] - samples[i]));
+            let is = |kind: u8, i: usize, wanted: [f64; 2]| {
+                let found = corners(kind, &samples, i, spline, u);
+                let chord = if u == 0.5 { [straight(i); 2] } else { [samples[i], samples[i + 1]] };
+                let wanted = [chord[0], chord[1], wanted[0], wanted[1]];
+                let apart = found
+                    .iter()
+                    .zip(wanted)
+                    .map(|(found, wanted)| (found - wanted).abs())
+                    .fold(0.0, f64::max);
+                assert!(apart < 1e-12, "kind {kind} at {i}, {u}: {found:?} for {wanted:?}");
+            };
+            for i in [5, 11, 17] {
+                is(0, i, [cubic(i, central(i)), cubic(i, spline)]);
+                is(STARTS, i, [bent(i, i + 1); 2]);
+                is(ENDS, i, [bent(i, i); 2]);
+                // One interval alone, and one that jumps, say nothing between their ends.
+                assert_eq!(
+                    corners(JUMPS, &samples, i, spline, u),
+                    [samples[i], samples[i + 1], samples[i], samples[i + 1]]
+                );
+                let alone = corners(STARTS | ENDS, &samples, i, spline, u);
+                assert_eq!((alone[0], alone[1]), (alone[2], alone[3]));
+            }
+        }
+    }
 }

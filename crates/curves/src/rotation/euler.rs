@@ -220,6 +220,19 @@ mod tests {
         }
 
         #[test]
+        fn the_other_reading_is_the_same_rotation_and_goes_no_farther_round(
+            order in any_order(), angles in prop::array::uniform3(-3.1..3.1_f64).prop_map(DVec3::from)
+        ) {
+            let other = other_reading(order, angles);
+            let (q, turned) = (quat_from_euler(order, angles), quat_from_euler(order, other));
+            prop_assert!(angle_between(q, turned) < 1e-7);
+            prop_assert!(other.abs().max_element() <= PI, "{other} of {angles}");
+            prop_assert!((other - angles).abs().min_element() > 0.0);
+            // The way back is the same one.
+            prop_assert!(other_reading(order, other).abs_diff_eq(angles, 1e-12));
+        }
+
+        #[test]
         fn at_the_pole_only_what_is_lacking_changes(
             order in any_order(), angles in any_angles(), positive in any::<bool>()
         ) {

@@ -299,3 +299,36 @@ impl<P: RotationPath> Run<'_, P> {
         (angles, slope)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_cubic_through_four_points_is_that_cubic() {
+        let path = |t: f64| {
+            DVec3::new(
+                1.0 - 2.0 * t + 0.5 * t * t * t,
+                0.3 * t * t - t,
+                4.0 + t * (1.0 - t) * (2.0 + 3.0 * t),
+            )
+        };
+        for times in [[0.0, 1.0, 2.0, 3.0], [0.5, 0.7, 2.9, 3.1], [-3.0, -1.0, 4.0, 9.0]] {
+            let points = times.map(|time| Point {
+                time,
+                angles: path(time),
+                gimbal_coupling: 0.0,
+                scale: 1.0,
+                side: Side::Right,
+                is_between: false,
+                is_whole: true,
+            });
+            let cubic = Cubic::through(points.each_ref());
+            for part in 0..=20 {
+                let time = times[0] + (times[3] - times[0]) * f64::from(part) / 20.0;
+                let off = (cubic.at(time) - path(time)).length();
+                assert!(off < 1e-9 * (1.0 + path(time).length()), "{times:?} at {time}: {off}");
+            }
+        }
+    }
+}

@@ -221,4 +221,42 @@ mod tests {
             }
         }
     }
+    /// What is said of how far the curve is off is what a look at all samples by turns finds; what is not enough is refined.
+    #[test]
+    fn the_error_is_that_of_the_turns() {
+        let order = crate::rotation::RotationOrder::Xyz;
+        let turn = |angles: DVec3| crate::rotation::quat_from_euler(order, angles);
+        let path = |time: f64| DVec3::new(0.3 * (5.0 * time).sin(), 0.02 * time, 0.2 * (3.0 * time).cos());
+        let samples: Vec<Sample> = (0..=40)
+            .map(|index| {
+                let time = f64::from(index) / 40.0;
+                let gimbal_coupling = order.sign() * path(time)[order.middle()].sin();
+                Sample { time, angles: path(time), gimbal_coupling, scale: 1.0 }
+            })
+            .collect();
+        let at = |time: f64| (path(time + 1e-6) - path(time - 1e-6)) / 2e-6;
+        let ends = (at(0.0), at(1.0));
+        let axes = order.axes();
+        let coarse = refine(&samples, &[20], ends, axes, 1e-12).unwrap();
+        let fine = refine(&samples, &[10, 20, 30], ends, axes, 1e-12).unwrap();
+        assert!(fine.1 < 0.5 * coarse.1, "{} and {}", fine.1, coarse.1);
+        for (keys, said) in [coarse, fine] {
+            let first = FreeKey { index: 0, angles: path(0.0), slopes: ends.0 };
+            let last = FreeKey { index: 40, angles: path(1.0), slopes: ends.1 };
+            let all: Vec<FreeKey> = std::iter::once(first).chain(keys).chain([last]).collect();
+            let mut most = 0.0_f64;
+            for pair in all.windows(2) {
+                let (from, to) = (samples[pair[0].index].time, samples[pair[1].index].time);
+                for sample in &samples[pair[0].index..=pair[1].index] {
+                    let h = hermite((sample.time - from) / (to - from), to - from);
+                    let angles = pair[0].angles * h[0]
+                        + pair[0].slopes * h[1]
+                        + pair[1].angles * h[2]
+                        + pair[1].slopes * h[3];
+                    most = most.max(turn(angles).angle_between(turn(sample.angles)));
+                }
+            }
+            assert!((most - said).abs() < 0.02 * most, "{said} said, {most} seen");
+        }
+    }
 }
