@@ -9,7 +9,7 @@ use nimble_curve_ops::travel::travel;
 use nimble_curve_scene::controller::{Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::Fate;
-use nimble_curve_scene::rig::{Node, NodeKind, Rig};
+use nimble_curve_scene::rig::{Node, NodeKind, OpValue, Rig};
 use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
 use nimble_curve_scene::space::Space;
 use nimble_curve_testing::RATE;
@@ -238,4 +238,48 @@ fn turns_as_wholes_meet_and_nothing_moves_before_the_last_stretch() {
         assert!(most(&new) <= most(&old) + by + 0.2, "{what}: {} for {}", most(&new), most(&old));
     }
     assert!(exact > 10_000, "{exact}");
+}
+
+/// A wheel that goes round once a loop, as keys of turns as wholes: on the way from one round to the next it comes to the other sign of its
+/// quaternion, and goes on at one speed.
+#[test]
+fn a_wheel_goes_on_from_round_to_round() {
+    let mut rig = Rig::new("cart");
+    rig.add(None, Node::new("body", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz)).unwrap();
+    let mut node = Node::new("wheel", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz);
+    node.transform[1].value = OpValue::Orient(DQuat::IDENTITY);
+    let wheel = rig.add(None, node).unwrap();
+    for rounds in [1, 2, -1] {
+        let key = |part: i64| QuaternionKey {
+            time: RATE.ticks(4 + part * 3),
+            value: DQuat::from_rotation_x(std::f64::consts::TAU * f64::from(rounds) * part as f64 / 8.0),
+            interpolation: QuaternionInterpolation::Slerp,
+            tangent_in: DVec4::ZERO,
+            tangent_out: DVec4::ZERO,
+        };
+        let keys = QuaternionCurve { keys: (0..=8).map(key).collect(), ..QuaternionCurve::default() };
+        let track =
+            Track { target: Target::new(0, wheel, "rotation"), controller: Controller::Quaternion(keys) };
+        let range = TimeRange::new(RATE.ticks(4), RATE.ticks(28));
+        let take = Take::new("roll", range, vec![Layer::base(vec![track])]);
+        let scene = Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+        let options = CycleOptions { take: None, range: None, tolerance: THOUSANDTH };
+        let (long, _) = extend(&scene, 3, &options).unwrap();
+        let Controller::Quaternion(made) = &long.takes[0].layers[0].tracks[0].controller else { panic!() };
+        let path = KeyedRotation::new(made);
+        let speed = std::f64::consts::TAU * f64::from(rounds);
+        for part in 1..3 * 24 * 8 {
+            let time = RATE.ticks(4).as_f64() + part as f64 * RATE.ticks_per_frame() / 8.0;
+            let velocity = path.velocity_on(time, Side::Right).unwrap();
+            assert!(
+                velocity.abs_diff_eq(DVec3::X * speed, 0.02 * speed.abs()),
+                "{rounds}: {velocity} at {part}"
+            );
+            let wanted = DQuat::from_rotation_x(speed * part as f64 / (24.0 * 8.0));
+            assert!(
+                path.rotation_on(time, Side::Right).unwrap().angle_between(wanted) < 2e-3,
+                "{rounds}: {part}"
+            );
+        }
+    }
 }

@@ -188,6 +188,10 @@ impl Round<'_> {
                     .map_err(|error| error.to_string())?;
                 (Controller::Discrete(made), Fate::Exact)
             }
+            Controller::Quaternion(curve) => match self.own_keys(curve) {
+                Some(keys) => (Controller::Quaternion(self.turned(&keys)), Fate::Exact),
+                None => (Controller::Quaternion(self.turning(curve, setting)), Fate::Refitted),
+            },
             other => {
                 let changed = curves_that_mix(self.take, self.layer, self.target, other, setting)
                     .map_err(|why| why.to_string())?;
@@ -200,7 +204,16 @@ impl Round<'_> {
         })
     }
 
-    /// The rounds of turns as wholes: where the end of one is not the beginning of the next, it stands until a tick before that.
+    /// The keys of one round of turns as wholes that are so as they are: with one at both ends, and none whose shape comes from others.
+    fn own_keys(&self, curve: &QuaternionCurve) -> Option<Vec<QuaternionKey>> {
+        let keys: Vec<QuaternionKey> =
+            curve.keys.iter().filter(|key| self.range.contains(key.time)).copied().collect();
+        let is_round = keys.first()?.time == self.range.first && keys.last()?.time == self.range.last;
+        let is_squad = |key: &QuaternionKey| key.interpolation == QuaternionInterpolation::Squad;
+        (is_round && !keys.iter().any(is_squad)).then_some(keys)
+    }
+
+    /// One round of turns as wholes, fitted anew, and the others after it.
     pub(super) fn turning(&self, curve: &QuaternionCurve, setting: &ConversionContext) -> QuaternionCurve {
         let path = KeyedRotation::new(curve);
         let mut knots = path.knots(Some(self.range));
@@ -214,16 +227,23 @@ impl Round<'_> {
         let mut round = to_quaternion_keys(&path, &knots, setting.tolerance, setting.rate).curve;
         // What it holds before its first key is no part of the round.
         round.keys.retain(|key| self.range.contains(key.time));
+        self.turned(&round.keys)
+    }
+
+    /// The rounds of turns as wholes: where the end of one is not the beginning of the next, it stands until a tick before that.
+    fn turned(&self, round: &[QuaternionKey]) -> QuaternionCurve {
         let period = self.range.last - self.range.first;
         let mut keys: Vec<QuaternionKey> = Vec::new();
         let mut by = Ticks::ZERO;
         while self.range.first + by < self.whole.last {
-            let mut own = round.keys.iter().map(|key| QuaternionKey { time: key.time + by, ..*key });
+            let mut own = round.iter().map(|key| QuaternionKey { time: key.time + by, ..*key });
             if let Some(mut end) = keys.pop()
                 && let Some(begin) = own.next()
             {
                 if angle_between(end.value, begin.value) < MEET {
-                    keys.push(QuaternionKey { tangent_in: end.tangent_in, ..begin });
+                    // One turn, though a round may have come to its other sign.
+                    let tangent_in = end.tangent_in * end.value.dot(begin.value).signum();
+                    keys.push(QuaternionKey { tangent_in, ..begin });
                 } else {
                     end.time = end.time - Ticks(1);
                     end.interpolation = QuaternionInterpolation::Step;
@@ -316,7 +336,7 @@ pub(super) fn turn_rounds(
                 why: format!("each round turns by {degrees:.2} deg, and {why}"),
             };
             match track.target.property.as_str() {
-                ROTATION if !stands_still(&track.controller) => {
+                ROTATION if !layer.muted && !stands_still(&track.controller) => {
                     let acts_last =
                         own.turn.is_some_and(|up| going.goes(&track.target, &track.controller, up.axis));
                     let why = "the turn does not act last here: root lift, or reorder, first";
