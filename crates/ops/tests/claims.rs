@@ -1,6 +1,5 @@
 //! Claims of random scenes: results of operations that change the motion are what they claim, and with a bump that shows they are not.
 
-use nimble_curve_curves::curve::Behaviour;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_ops::clips::{JoinOptions, cut, join, joined};
 use nimble_curve_ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
@@ -167,12 +166,10 @@ fn any_loop(contents: Contents) -> impl Strategy<Value = Scene> {
                 Controller::Procedural(Procedural { sampled: Some(sampled), .. }) => sampled.as_mut(),
                 own => own,
             };
-            match own {
-                // What goes round by itself jumps wherever a round of it ends: on the last frame of a range nobody can tell which side of
-                // the jump was meant.
-                Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,
-                Controller::Samples(samples) if samples.rate.fps() < 100.0 => samples.rate = RATE,
-                _ => {}
+            if let Controller::Samples(samples) = own
+                && samples.rate.fps() < 100.0
+            {
+                samples.rate = RATE;
             }
         }
         scene

@@ -2,6 +2,7 @@
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use nimble_curve_curves::curve::Behaviour;
 use nimble_curve_curves::fit::Handles;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Quantity;
@@ -182,6 +183,8 @@ fn calm(controller: &mut Controller) {
             }
         }
         Controller::Procedural(procedural) => procedural.sampled.iter_mut().for_each(|own| calm(own)),
+        // What goes round by itself jumps wherever a round of it ends: which side of the jump a cut, or a last frame, meant is not told.
+        Controller::Tcb(curve) if curve.after.is_loop() => curve.after = Behaviour::Held,
         _ => {}
     }
 }

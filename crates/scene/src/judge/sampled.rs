@@ -56,11 +56,33 @@ pub fn common(mut tracks: Vec<SampleTimes>) -> Vec<f64> {
     if tracks.len() < 2 {
         return tracks.pop().map_or(Vec::new(), |own| own.times);
     }
+    if !are_on_one_grid(&tracks) {
+        // Whoever puts them together looks at one grid, which is not that of the others.
+        tracks.iter_mut().for_each(|own| own.is_held = false);
+    }
     let mut times: Vec<f64> = tracks.iter().flat_map(|own| own.times.iter().copied()).collect();
     times.sort_by(f64::total_cmp);
     times.dedup_by(|time, before| *time - *before <= 1.0);
     times.retain(|time| tracks.iter().all(|own| own.is_known(*time, 1.0)));
     times
+}
+
+/// Whether the samples of some tracks stand on the steps of the one that has most of them, to within a tick.
+fn are_on_one_grid(tracks: &[SampleTimes]) -> bool {
+    let Some([first, second, ..]) =
+        tracks.iter().max_by_key(|own| own.times.len()).map(|most| most.times.as_slice())
+    else {
+        return false;
+    };
+    let step = second - first;
+    let is_on_it = |time: &f64| {
+        let steps = (time - first) / step;
+        (steps - steps.round()).abs() * step <= 1.0
+    };
+    tracks.iter().all(|own| {
+        let is_as_fine = own.times.windows(2).all(|pair| (pair[1] - pair[0] - step).abs() <= 2.0);
+        is_as_fine && own.times.iter().all(is_on_it)
+    })
 }
 
 /// Those of some instants that lie before and behind the samples of all tracks, where these are held and both sides are known; also
