@@ -111,6 +111,12 @@ fn the_root_has_what_goes_and_the_hips_what_stays() {
             let source = scene(rig, up, vec![track(hips, TRANSLATION, going(is_sampled))]);
             let options = RootOptions { turn: false, height, steady, ..self::options() };
             let (lifted, _) = lift(&source, &options).unwrap();
+            let kinds = lifted.takes[0].tracks().map(|(_, track)| track.controller.samples().is_some());
+            assert_eq!(
+                kinds.collect::<Vec<_>>(),
+                [is_sampled; 2],
+                "what was sampled stays so, and nothing else is"
+            );
             let goes = |axis: usize| axis != up.index() || height;
             let (first, last) = (way(ENDS.0), way(ENDS.1));
             for frame in ENDS.0..=ENDS.1 {
@@ -262,6 +268,39 @@ fn turns_as_wholes_go_to_the_root() {
                 "{up:?}: the root turns at {frame}"
             );
         }
+    }
+}
+
+/// Turns that are samples go as samples, less what the hips are turned by at rest.
+#[test]
+fn sampled_turns_go_to_the_root() {
+    let rest = DVec3::new(0.1, 0.6, 0.0);
+    let mut rig = Rig::new("figure");
+    let root = rig.add(None, joint("root", DVec3::ZERO, RotationOrder::Zyx)).unwrap();
+    let mut node = joint("hips", DVec3::Y, RotationOrder::Xzy);
+    node.transform[1].value = OpValue::Rotate { order: RotationOrder::Xzy, angles: rest };
+    let hips = rig.add(Some(root), node).unwrap();
+    let row = |frame: i64| [0.02 * frame as f64, 0.3 + 0.05 * frame as f64, -0.1];
+    let values = (ENDS.0..=ENDS.1).flat_map(row).collect();
+    let kind = SampleKind::Euler(RotationOrder::Xzy);
+    let turning = Controller::Samples(Samples { start: RATE.ticks(ENDS.0), rate: RATE, kind, values });
+    let source =
+        scene(rig, UpAxis::Y, vec![track(hips, ROTATION, turning), track(hips, TRANSLATION, going(true))]);
+    let (lifted, _) = lift(&source, &options()).unwrap();
+    for frame in ENDS.0..=ENDS.1 {
+        let (Value::Euler { angles: of_root, order }, Value::Euler { angles: of_hips, .. }) =
+            (value(&lifted, root, ROTATION, frame), value(&lifted, hips, ROTATION, frame))
+        else {
+            panic!("angles")
+        };
+        let [x, y, z] = row(frame);
+        assert!(
+            of_root.abs_diff_eq(DVec3::new(0.0, y - rest.y, 0.0), 1e-12) && order == RotationOrder::Zyx,
+            "{of_root}"
+        );
+        assert!(of_hips.abs_diff_eq(DVec3::new(x, rest.y, z), 1e-12), "{of_hips}");
+        let (was, is) = (stands(&source, hips, frame), stands(&lifted, hips, frame));
+        assert!(was.0.abs_diff_eq(is.0, 1e-9) && was.1.angle_between(is.1) < 1e-6, "frame {frame}");
     }
 }
 

@@ -1,12 +1,14 @@
 //! Random takes made to loop: the ends meet, and nothing moves before the stretch over which the way there is spread.
 
 use glam::{DQuat, DVec3, DVec4};
-use nimble_curve_curves::curve::{Curve, Side};
+use nimble_curve_curves::curve::{Curve, Key, Side};
 use nimble_curve_curves::rotation::{KeyedRotation, RotationOrder};
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_ops::cycle::{Closing, CycleError, CycleOptions, close, extend};
 use nimble_curve_ops::travel::travel;
-use nimble_curve_scene::controller::{Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey};
+use nimble_curve_scene::controller::{
+    Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
+};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::Fate;
 use nimble_curve_scene::rig::{Node, NodeKind, OpValue, Rig};
@@ -279,6 +281,136 @@ fn a_wheel_goes_on_from_round_to_round() {
             assert!(
                 path.rotation_on(time, Side::Right).unwrap().angle_between(wanted) < 2e-3,
                 "{rounds}: {part}"
+            );
+        }
+    }
+}
+
+/// Keys of turns as wholes along a path with its own speeds: in the last stretch it is that path turned on by the share of the way, at its
+/// speed, in between as well.
+#[test]
+fn turns_as_wholes_go_over_smoothly() {
+    let angle = |frame: f64| 0.9 * (frame * 0.11).sin() + 0.01 * frame;
+    let per_second = |frame: f64| (0.9 * 0.11 * (frame * 0.11).cos() + 0.01) * 24.0;
+    let mut rig = Rig::new("figure");
+    let arm = rig.add(None, Node::new("arm", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz)).unwrap();
+    let key = |frame: i64| {
+        let value = DQuat::from_rotation_y(angle(frame as f64));
+        let half = 0.5 * per_second(frame as f64);
+        let tangent = DVec4::from(DQuat::from_xyzw(0.0, half, 0.0, 0.0) * value);
+        let interpolation = QuaternionInterpolation::Cubic;
+        QuaternionKey {
+            time: RATE.ticks(frame),
+            value,
+            interpolation,
+            tangent_in: tangent,
+            tangent_out: tangent,
+        }
+    };
+    let keys = (0..=15).map(|step| key(4 + step * 2)).collect();
+    let source = QuaternionCurve { keys, ..QuaternionCurve::default() };
+    let track = Track { target: Target::new(0, arm, "rotation"), controller: Controller::Quaternion(source) };
+    let range = |first: i64, last: i64| TimeRange::new(RATE.ticks(first), RATE.ticks(last));
+    let take = Take::new("swing", range(FIRST, 34), vec![Layer::base(vec![track])]);
+    let scene = Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig).with_take(take);
+    let options = CycleOptions { take: None, range: Some(range(FIRST, LAST)), tolerance: THOUSANDTH };
+    for over in [8, 12, 26] {
+        let (closed, _) = close(&scene, &Closing::over(RATE.ticks(over)), &options).unwrap();
+        let Controller::Quaternion(made) = &closed.takes[0].layers[0].tracks[0].controller else { panic!() };
+        let path = KeyedRotation::new(made);
+        let by = angle(FIRST as f64) - angle(LAST as f64);
+        // Up to the last key, whose speed is that of the first.
+        for eighth in FIRST * 8 + 1..=(LAST - 2) * 8 {
+            let frame = eighth as f64 / 8.0;
+            let u = ((frame - (LAST - over) as f64) / over as f64).clamp(0.0, 1.0);
+            let (share, rate) = (u * u * (3.0 - 2.0 * u), 6.0 * u * (1.0 - u) * 24.0 / over as f64);
+            let wanted = DQuat::from_rotation_y(angle(frame) + by * share);
+            let time = frame * RATE.ticks_per_frame();
+            let off = path.rotation_on(time, Side::Right).unwrap().angle_between(wanted);
+            assert!(off < 2e-3, "over {over}: {off} at {frame}");
+            let wanted = per_second(frame) + by * rate;
+            for side in [Side::Left, Side::Right] {
+                let speed = path.velocity_on(time, side).unwrap().y;
+                assert!((speed - wanted).abs() < 0.08, "over {over}: {speed} for {wanted} at {frame}");
+            }
+        }
+    }
+}
+
+/// A plain curve is moved by a cubic that grows over the last stretch from nothing to the way and the slope that are missing.
+#[test]
+fn the_way_to_the_beginning_is_one_cubic() {
+    let key = |frame: i64, value: f64, slope: f64| Key::new(RATE.ticks(frame), value).with_slope(slope);
+    let own =
+        Curve::new(vec![key(0, 0.2, 1.5), key(9, 1.0, -0.7), key(24, -0.4, 0.9), key(36, 2.0, 0.3)]).unwrap();
+    let mut rig = Rig::new("figure");
+    rig.add(None, Node::new("hips", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz)).unwrap();
+    let arm = rig.add(None, Node::new("arm", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz)).unwrap();
+    let curves = vec![Curve::constant(RATE.ticks(0), 1.0), own.clone(), Curve::constant(RATE.ticks(0), 1.0)];
+    let track = Track { target: Target::new(0, arm, "scale"), controller: Controller::Components(curves) };
+    let range = |first: i64, last: i64| TimeRange::new(RATE.ticks(first), RATE.ticks(last));
+    let take = Take::new("swing", range(0, 40), vec![Layer::base(vec![track])]);
+    let scene = Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig).with_take(take);
+    let options = CycleOptions { take: None, range: Some(range(FIRST, LAST)), tolerance: THOUSANDTH };
+    let at = |curve: &Curve, frame: f64| curve.value_at(frame * RATE.ticks_per_frame()).unwrap();
+    let slope = |curve: &Curve, frame: i64, side| curve.slope_on(RATE.ticks(frame).as_f64(), side).unwrap();
+    for over in [5, 12, 26] {
+        let (closed, _) = close(&scene, &Closing::over(RATE.ticks(over)), &options).unwrap();
+        let made = &closed.takes[0].layers[0].tracks[0].controller.curves()[1];
+        let step = at(&own, FIRST as f64) - at(&own, LAST as f64);
+        let tilt = slope(&own, FIRST, Side::Right) - slope(&own, LAST, Side::Left);
+        let seconds = over as f64 / 24.0;
+        for quarter in 0..=LAST * 4 {
+            let frame = quarter as f64 / 4.0;
+            let u = ((frame - (LAST - over) as f64) / over as f64).max(0.0);
+            let wanted =
+                at(&own, frame) + step * u * u * (3.0 - 2.0 * u) + tilt * seconds * u * u * (u - 1.0);
+            assert!(
+                (at(made, frame) - wanted).abs() < 1e-9,
+                "over {over}: {} for {wanted} at {frame}",
+                at(made, frame)
+            );
+        }
+        assert!((slope(made, LAST, Side::Left) - slope(&own, FIRST, Side::Right)).abs() < 1e-9);
+    }
+}
+
+/// Samples that end before the loop does, or begin where its last stretch has begun, are held up to there, and moved as others are.
+#[test]
+fn samples_reach_all_over_the_last_stretch() {
+    let mut rig = Rig::new("figure");
+    rig.add(None, Node::new("hips", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz)).unwrap();
+    let arm = rig.add(None, Node::new("arm", NodeKind::Joint, DVec3::ZERO, RotationOrder::Xyz)).unwrap();
+    let over = 8;
+    for (first, last) in [(0, 40), (4, 30), (4, 19), (0, 29), (25, 36), (24, 27), (6, 22)] {
+        let value = |frame: i64| 0.1 * (frame.clamp(first, last) * frame.clamp(first, last)) as f64;
+        let values = (first..=last).flat_map(|frame| [value(frame), 1.0, 1.0]).collect();
+        let samples = Samples { start: RATE.ticks(first), rate: RATE, kind: SampleKind::Vector, values };
+        let track = Track { target: Target::new(0, arm, "scale"), controller: Controller::Samples(samples) };
+        let range = |first: i64, last: i64| TimeRange::new(RATE.ticks(first), RATE.ticks(last));
+        let take = Take::new("swing", range(0, 40), vec![Layer::base(vec![track])]);
+        let scene = Scene::new(RATE, Space::METRES_Y_UP).with_rig(rig.clone()).with_take(take);
+        let options = CycleOptions { take: None, range: Some(range(FIRST, LAST)), tolerance: THOUSANDTH };
+        let (closed, _) = close(&scene, &Closing::over(RATE.ticks(over)), &options).unwrap();
+        let Controller::Samples(made) = &closed.takes[0].layers[0].tracks[0].controller else { panic!() };
+        let step = value(FIRST) - value(LAST);
+        let row = |frame: i64| {
+            let index = ((RATE.ticks(frame) - made.start).as_f64() / RATE.ticks_per_frame()).round();
+            made.row(index.clamp(0.0, (made.len() - 1) as f64) as usize)[0]
+        };
+        for frame in 0..=LAST {
+            let u = ((frame - (LAST - over)) as f64 / over as f64).max(0.0);
+            let wanted = value(frame) + step * u * u * (3.0 - 2.0 * u);
+            assert!(
+                (row(frame) - wanted).abs() < 1e-9,
+                "{first} to {last}: {} for {wanted} at {frame}",
+                row(frame)
+            );
+        }
+        for frame in LAST + 1..=last {
+            assert!(
+                (row(frame) - value(frame)).abs() < 1e-9,
+                "{first} to {last} at {frame}, behind the loop"
             );
         }
     }

@@ -3,7 +3,7 @@
 use std::f64::consts::TAU;
 
 use glam::DVec3;
-use nimble_curve_curves::curve::{Curve, Discrete, DiscreteCurve, Interpolation, Key};
+use nimble_curve_curves::curve::{Behaviour, Curve, Discrete, DiscreteCurve, Interpolation, Key};
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Value;
@@ -12,11 +12,12 @@ use nimble_curve_ops::clips::{JoinOptions, cut, find, join, summaries};
 use nimble_curve_ops::cycle::{self, CycleOptions, extend};
 use nimble_curve_ops::place::{PlaceOptions, Placement, place};
 use nimble_curve_ops::travel::travel;
-use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
+use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples, Weight};
+use nimble_curve_scene::evaluate::{Evaluator, Pose, PropertySampler};
 use nimble_curve_scene::rig::{
     Attribute, AttributeKind, Node, NodeId, NodeKind, OpValue, ROTATION, Rig, TRANSLATION,
 };
-use nimble_curve_scene::scene::{Clip, Layer, Marker, Scene, Take, Target, Track};
+use nimble_curve_scene::scene::{Clip, Layer, LayerMode, Marker, Scene, Take, Target, Track};
 use nimble_curve_scene::space::Space;
 use nimble_curve_testing::RATE;
 
@@ -411,9 +412,9 @@ fn rounds_of_a_figure_that_was_stood_up_go_on_along_the_ground() {
         let order = if turned == 0.0 { RotationOrder::Xzy } else { RotationOrder::Xyz };
         let hips = rig.add(Some(stand), Node::new("hips", NodeKind::Joint, DVec3::ZERO, order)).unwrap();
         // In the world a step of 1.4 ahead, a bob of 0.1, and a turn of a tenth of a round to the left.
-        let (ahead, bob) = (lines(&[(0, 0.0), (24, 1.4)]), lines(&[(0, 0.9), (12, 1.0), (24, 0.9)]));
+        let (ahead, bob) = (lines(&[(0, 0.7), (24, 2.1)]), lines(&[(0, 0.9), (12, 1.0), (24, 0.9)]));
+        let still = lines(&[(0, 0.3)]);
         let turn = [(0, 0.0), (24, 0.1 * TAU)];
-        let still = lines(&[(0, 0.0)]);
         let (places, angles) = match turned {
             // Its own z is up, and its own y points back.
             at if at < 0.0 => {
@@ -471,4 +472,173 @@ fn rounds_of_a_figure_that_stands_askew_are_refused() {
     let refused = extend(&scene, 3, &options).unwrap_err().to_string();
     assert!(refused.contains("none of its axes is upright"), "{refused}");
     assert!(extend(&scene, 1, &options).is_ok(), "a single round goes nowhere else");
+}
+
+/// Where rounds turn, what layers add turns along with the rest; what they replace, or add in part of the time, is refused.
+#[test]
+fn layers_turn_along_where_rounds_turn() {
+    let turn = turns(RotationOrder::Xzy, [&[(0, 0.0)], &[(0, 0.0), (24, 0.1 * TAU)], &[(0, 0.0)]]);
+    let places = |keys: [&[(i64, f64)]; 3]| Controller::Components(keys.map(lines).to_vec());
+    let base = places([&[(0, 0.4), (24, 0.9)], &[(0, 1.0)], &[(0, 0.2), (24, 1.6)]]);
+    let added = places([&[(0, 0.1), (12, 0.3), (24, 0.1)], &[(0, 0.0)], &[(0, 0.0), (24, 0.5)]]);
+    let mut scene = scene(vec![(0, TRANSLATION, base), (0, ROTATION, turn)], 24);
+    let hips = scene.rigs[0].nodes().next().unwrap().0;
+    // The order in which its turn acts last.
+    scene.rigs[0].node_mut(hips).unwrap().transform[1].value =
+        OpValue::Rotate { order: RotationOrder::Xzy, angles: DVec3::ZERO };
+    let over = |mode, weight, muted| {
+        let track = Track { target: Target::new(0, hips, TRANSLATION), controller: added.clone() };
+        Layer { name: "sway".into(), mode, weight, muted, ..Layer::base(vec![track]) }
+    };
+    let options = CycleOptions { take: None, range: None, tolerance: Tolerance::default() };
+    let extended = |layer: Layer| {
+        let mut layered = scene.clone();
+        layered.takes[0].layers.push(layer);
+        extend(&layered, 3, &options).map(|(long, _)| (layered, long)).map_err(|why| why.to_string())
+    };
+    let fading = || Weight::Curve(lines(&[(0, 0.0), (24, 1.0)]));
+    for (mode, weight, muted) in [
+        (LayerMode::Additive, Weight::FULL, false),
+        (LayerMode::Additive, Weight::Constant(0.5), false),
+        (LayerMode::Override, Weight::FULL, true),
+    ] {
+        let (short, long) = extended(over(mode, weight, muted)).unwrap();
+        let place = |scene: &Scene, frame: f64| {
+            let mut evaluator = Evaluator::new(scene, Some(&scene.takes[0]), 0).unwrap();
+            let mut pose = Pose::default();
+            evaluator.pose_at(frame * RATE.ticks_per_frame(), &mut pose);
+            pose.world[0].translation
+        };
+        let start = place(&short, 0.0);
+        let mut begins = start;
+        for round in 0..3 {
+            let turned = glam::DQuat::from_rotation_y(0.1 * TAU * f64::from(round));
+            for half in 0..48 {
+                let frame = f64::from(half) / 2.0 + 0.25;
+                let way = place(&short, frame) - start;
+                let (found, wanted) = (place(&long, frame + 24.0 * f64::from(round)), begins + turned * way);
+                assert!(
+                    found.abs_diff_eq(wanted, 1e-9),
+                    "{mode:?} muted {muted}: {found} for {wanted} at {frame} of {round}"
+                );
+            }
+            begins += turned * (place(&short, 24.0) - start);
+        }
+    }
+    for (mode, weight) in [(LayerMode::Override, Weight::FULL), (LayerMode::Additive, fading())] {
+        let why = extended(over(mode, weight, false)).unwrap_err();
+        assert!(why.contains("flatten first"), "{why}");
+    }
+}
+
+/// What goes on outside its keys goes on behind the room that is made, and choices end with what is placed at the end.
+#[test]
+fn what_goes_round_and_what_ends_are_placed_as_they_were() {
+    let round = |behaviour| {
+        let curve = lines(&[(0, 0.0), (3, 1.0), (6, 0.0)]).with_behaviours(Behaviour::Held, behaviour);
+        Controller::Components(vec![curve, lines(&[(0, 1.0)]), lines(&[(0, 0.0)])])
+    };
+    let new = gate(vec![(ROTATION, arm(&[(10, 0.0), (14, 0.4)]))], 10, 14);
+    for behaviour in [Behaviour::Loop, Behaviour::LoopOffset, Behaviour::LoopOscillate, Behaviour::Held] {
+        let old = gate(vec![(TRANSLATION, round(behaviour))], 0, 30);
+        let placed = put(&old, &new, Placement::Ripple, 1);
+        let curve = |take: &Take| {
+            let track =
+                take.tracks().map(|(_, track)| track).find(|track| track.target.property == TRANSLATION);
+            track.unwrap().controller.curves()[0].clone()
+        };
+        let (was, is) = (curve(&old.takes[0]), curve(&placed));
+        for quarter in 0..30 * 4 {
+            let time = (f64::from(quarter) / 4.0 + 0.1) * RATE.ticks_per_frame();
+            let by = if time < RATE.ticks(10).as_f64() { 0.0 } else { RATE.ticks(5).as_f64() };
+            let (was, is) = (was.value_at(time).unwrap(), is.value_at(time + by).unwrap());
+            assert!((was - is).abs() < 1e-9, "{behaviour:?} at {}: {is} for {was}", f64::from(quarter) / 4.0);
+        }
+    }
+    let old = gate(vec![("gate", switches(&[(0, false), (6, true)]))], 0, 16);
+    let new = gate(vec![("gate", switches(&[(12, true), (14, false)]))], 12, 16);
+    let placed = put(&old, &new, Placement::Overwrite, 1);
+    let Controller::Discrete(curve) = &placed.layers[0].tracks[0].controller else { panic!() };
+    let keys: Vec<f64> = curve.keys().iter().map(|(time, _)| RATE.frame(*time)).collect();
+    assert_eq!(keys, [0.0, 6.0, 12.0, 14.0], "nothing comes behind the end");
+    // Samples that reach beyond the take they are of come with it no farther than it goes.
+    let old = gate(vec![(TRANSLATION, row(-3, &[9.0, 9.0, 9.0, 0.0, 1.0, 2.0, 3.0, 4.0, 5.0]))], 0, 5);
+    let new = gate(vec![(TRANSLATION, row(0, &[50.0, 60.0, 70.0]))], 0, 2);
+    let placed = put(&old, &new, Placement::Overwrite, 1);
+    let Controller::Samples(samples) = &placed.layers[0].tracks[0].controller else { panic!() };
+    let rows: Vec<f64> = samples.values.iter().copied().step_by(3).collect();
+    assert_eq!((RATE.frame(samples.start), rows), (0.0, vec![50.0, 60.0, 70.0, 3.0, 4.0, 5.0]));
+}
+
+/// What layers do to the channels of a new take comes to nothing in its range, each by what it is: the lowest by its tracks, one that has
+/// nothing else there as a whole, one that counts for nothing not at all.
+#[test]
+fn layers_are_silent_where_something_else_is_placed() {
+    let old = |weight: f64| {
+        let mut scene = scene(vec![(1, ROTATION, arm(&[(0, 0.2), (30, 0.8)]))], 30);
+        let node = scene.rigs[0].nodes().nth(1).unwrap().0;
+        let track = Track { target: Target::new(0, node, ROTATION), controller: arm(&[(0, 0.5), (30, 0.5)]) };
+        let layer = Layer {
+            name: "sway".into(),
+            mode: LayerMode::Additive,
+            weight: Weight::Constant(weight),
+            ..Layer::base(vec![track])
+        };
+        let idle =
+            Layer { name: "idle".into(), ..Layer { mode: LayerMode::Additive, ..Layer::base(Vec::new()) } };
+        scene.takes[0].layers.extend([layer, idle]);
+        scene
+    };
+    let base_only = scene(vec![(1, ROTATION, arm(&[(10, 0.0), (20, 0.1)]))], 30);
+    let mut above = base_only.clone();
+    let track = above.takes[0].layers[0].tracks.remove(0);
+    above.takes[0].layers.push(Layer {
+        name: "new".into(),
+        mode: LayerMode::Additive,
+        ..Layer::base(vec![track])
+    });
+    let cases = [
+        (1.0, &base_only, vec!["come to nothing there, for the new take: all of 'sway'"]),
+        (0.0, &base_only, vec![]),
+        (
+            1.0,
+            &above,
+            vec!["come to nothing there, for the new take: figure/arm:rotation on 'base', all of 'sway'"],
+        ),
+    ];
+    for (index, (weight, new, wanted)) in cases.into_iter().enumerate() {
+        let old = old(weight);
+        let mut new = new.takes[0].clone();
+        new.range = range(10, 20);
+        let options = PlaceOptions {
+            placement: Placement::Overwrite,
+            onto: None,
+            ease: RATE.ticks(2),
+            tolerance: Tolerance::default(),
+        };
+        let (result, ledger) = place(&old, &new, &options).unwrap();
+        let said: Vec<&String> =
+            ledger.notes.iter().filter(|note| note.contains("come to nothing")).collect();
+        let said: Vec<String> =
+            said.into_iter().map(|note| note.replace("figure/", "").replace("arm", "figure/arm")).collect();
+        assert_eq!(said, wanted, "case {index}");
+        let take = &result.takes[0];
+        assert_eq!(take.layers[0].weight, Weight::FULL, "the lowest layer counts throughout");
+        assert_eq!(take.layers[2].weight, Weight::FULL, "one that is empty is left alone");
+        // Inside it is the new take, outside the old one.
+        let turned = |take: &Take, scene: &Scene, frame: i64| {
+            let node = scene.rigs[0].nodes().nth(1).unwrap().0;
+            let target = Target::new(0, node, ROTATION);
+            let value =
+                PropertySampler::new(scene, take, &target).unwrap().value_at(RATE.ticks(frame).as_f64());
+            value.rotation().unwrap()
+        };
+        for frame in [2, 6, 12, 15, 19, 25, 28] {
+            let is_inside = (10..=20).contains(&frame);
+            let wanted =
+                if is_inside { turned(&new, &old, frame) } else { turned(&old.takes[0], &old, frame) };
+            let off = turned(take, &result, frame).angle_between(wanted);
+            assert!(off < 1e-6, "case {index}: {off} at {frame}");
+        }
+    }
 }
