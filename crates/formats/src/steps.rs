@@ -494,10 +494,8 @@ mod tests {
     fn still_turns_are_the_rotation_beside_a_fixed_one() {
         let turn = |name: &str, axis: usize| step(name, StepKind::Rotate(DVec3::AXES[axis], 0.3));
         let fixed = || step("orient", StepKind::Orient(DQuat::from_rotation_x(0.4)));
-        let kinds = |mapped: &Mapped| {
-            let of = |op: &TransformOp| (op.name.clone(), matches!(op.value, OpValue::Rotate { .. }));
-            mapped.ops.iter().map(of).collect::<Vec<_>>()
-        };
+        let of = |op: &TransformOp| (op.name.clone(), matches!(op.value, OpValue::Rotate { .. }));
+        let kinds = |mapped: &Mapped| mapped.ops.iter().map(of).collect::<Vec<_>>();
         let named = |name: &str, is_angles: bool| (name.to_owned(), is_angles);
         let after = map(&[turn("rotateZ", 2), turn("rotateY", 1), turn("rotateX", 0), fixed()]);
         assert_eq!(

@@ -25,6 +25,7 @@ mod profiles;
 mod random;
 mod root_refusals;
 mod rooting;
+mod rounds;
 mod seeded;
 mod timeline;
 mod unwind;
