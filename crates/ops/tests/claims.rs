@@ -1,6 +1,6 @@
 //! Claims of random scenes: results of operations that change the motion are what they claim, and with a bump that shows they are not.
 
-use nimble_curve_curves::time::TimeRange;
+use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_ops::clips::{JoinOptions, cut, join, joined};
 use nimble_curve_ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
 use nimble_curve_ops::place::{PlaceOptions, Placement, place, placed};
@@ -217,6 +217,13 @@ proptest! {
         let Ok((result, _)) = extend(&scene, rounds, &options) else { return CASES.refused() };
         let claims = extended(&scene, &result, rounds, &options).unwrap();
         prop_assert_eq!(claims.len(), rounds as usize);
+        // Each round but the last ends just before the next one begins.
+        for (round, claim) in (0..).zip(&claims) {
+            let span = claim.spans.last().unwrap();
+            let (first, last) = (RATE.ticks(begins + 4 + 26 * round), RATE.ticks(begins + 30 + 26 * round));
+            let ends = if round + 1 == i64::from(rounds) { last } else { last - Ticks(1) };
+            prop_assert_eq!((span.range.first, span.range.last), (first, ends));
+        }
         let round = at % i64::from(rounds);
         is_watched(&of_source(&scene, claims), &result, (0, which, begins + at + 26 * round))?;
     }

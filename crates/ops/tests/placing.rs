@@ -1,6 +1,7 @@
 //! Random takes placed onto random takes: inside the range it is the one, outside the other, and nothing else moves.
 
 use std::collections::HashSet;
+use std::f64::consts::{PI, TAU};
 
 use nimble_curve_curves::curve::{Curve, Key};
 use nimble_curve_curves::rotation::{RotationOrder, angle_between};
@@ -254,6 +255,60 @@ fn what_cannot_stand_among_keys_is_refused_for_its_reason() {
             (Ok(_), None) => {}
             (Ok(_), Some(refusal)) => panic!("{index}: not refused: {refusal}"),
             (Err(why), None) => panic!("{index}: {why}"),
+        }
+    }
+}
+
+/// Of the two ways to say the same turns the one is taken whose angles are near those that are there, however many whole turns these are
+/// on, so that what lies between keys of both does not go round.
+#[test]
+fn turns_are_said_as_those_they_come_among() {
+    let order = RotationOrder::Xyz;
+    let (_, middle, _) = order.axes();
+    let key = |frame: i64, value: f64| Key::new(RATE.ticks(frame), value).with_slope(0.0);
+    let curves = |frames: [i64; 2], values: [[f64; 2]; 3]| {
+        let curve = |values: [f64; 2]| {
+            Curve::new(vec![key(frames[0], values[0]), key(frames[1], values[1])]).unwrap()
+        };
+        Controller::Euler(EulerCurves { order, curves: values.map(curve) })
+    };
+    let angles = [[0.3, 0.5], [0.4, 0.2], [-0.6, -0.2]];
+    for turns in [[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, -2.0], [3.0, 0.0, 1.0]] {
+        for other in [false, true] {
+            let there = std::array::from_fn(|axis| angles[axis].map(|angle| angle + turns[axis] * TAU));
+            let said = |axis: usize, angle: f64| match (other, axis == middle) {
+                (false, _) => angle,
+                (true, true) => PI - angle,
+                (true, false) => angle + PI,
+            };
+            let near = |axis: usize| {
+                [0.35, 0.28][..].iter().map(move |part| angles[axis][0] + 0.1 * part).collect::<Vec<_>>()
+            };
+            let new = std::array::from_fn(|axis| [said(axis, near(axis)[0]), said(axis, near(axis)[1])]);
+            let scene = scene(vec![Layer::base(vec![track("rotation", curves([0, 40], there))])]);
+            let range = TimeRange::new(RATE.ticks(18), RATE.ticks(24));
+            let layers = vec![Layer::base(vec![track("rotation", curves([18, 24], new))])];
+            let new = Take { name: "new".into(), range, layers, ..scene.takes[0].clone() };
+            for placement in [Placement::Merge, Placement::Overwrite] {
+                let options = PlaceOptions {
+                    placement: placement.clone(),
+                    onto: None,
+                    ease: RATE.ticks(3),
+                    tolerance: THOUSANDTH,
+                };
+                let (result, _) = place(&scene, &new, &options).unwrap();
+                let made = result.takes[0].layers[0].tracks[0].controller.curves();
+                for (axis, curve) in made.iter().enumerate() {
+                    for half in 0..=80 {
+                        let angle = curve.value_at(f64::from(half) * 0.5 * RATE.ticks_per_frame()).unwrap();
+                        let off = angle - turns[axis] * TAU;
+                        assert!(
+                            off.abs() < 1.0,
+                            "{placement:?} {turns:?} {other}: axis {axis} at {off} from there"
+                        );
+                    }
+                }
+            }
         }
     }
 }

@@ -421,6 +421,18 @@ fn what_goes_round_and_what_ends_are_placed_as_they_were() {
             assert!((was - is).abs() < 1e-9, "{behaviour:?} at {}: {is} for {was}", f64::from(quarter) / 4.0);
         }
     }
+    // One that begins behind the room and goes round before it.
+    let curve = lines(&[(16, 0.0), (19, 1.0), (22, 0.0)]).with_behaviours(Behaviour::Loop, Behaviour::Held);
+    let late = Controller::Components(vec![curve.clone(), lines(&[(0, 1.0)]), lines(&[(0, 0.0)])]);
+    let placed = put(&gate(vec![(TRANSLATION, late)], 0, 30), &new, Placement::Ripple, 1);
+    let track = placed.tracks().map(|(_, track)| track).find(|track| track.target.property == TRANSLATION);
+    let made = track.unwrap().controller.curves()[0].clone();
+    for quarter in 0..30 * 4 {
+        let time = (f64::from(quarter) / 4.0 + 0.1) * RATE.ticks_per_frame();
+        let by = if time < RATE.ticks(10).as_f64() { 0.0 } else { RATE.ticks(5).as_f64() };
+        let (was, is) = (curve.value_at(time).unwrap(), made.value_at(time + by).unwrap());
+        assert!((was - is).abs() < 1e-9, "before it, at {}: {is} for {was}", f64::from(quarter) / 4.0);
+    }
     let old = gate(vec![("gate", switches(&[(0, false), (6, true)]))], 0, 16);
     let new = gate(vec![("gate", switches(&[(12, true), (14, false)]))], 12, 16);
     let placed = put(&old, &new, Placement::Overwrite, 1);
