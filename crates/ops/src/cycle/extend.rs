@@ -78,7 +78,9 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
     let mut ledger = Ledger::default();
     for (at, layer) in take.layers.iter().enumerate() {
         if let Weight::Curve(curve) = &layer.weight {
-            made.layers[at].weight = Weight::Curve(rounds(curve, range, whole, Behaviour::Loop));
+            let cannot = |why| CycleError::Cannot { channel: format!("the weight of '{}'", layer.name), why };
+            let weight = rounds(curve, range, whole, Behaviour::Loop).map_err(cannot)?;
+            made.layers[at].weight = Weight::Curve(weight);
         }
         for (place, track) in layer.tracks.iter().enumerate() {
             let channel = addresses.property(&track.target);
@@ -114,22 +116,21 @@ pub fn extend(scene: &Scene, times: u32, options: &CycleOptions) -> Result<(Scen
 const MEET: f64 = 1e-9;
 
 /// A curve over some rounds of a range. It ends with the last frame of the range, not with the beginning of a round more.
-fn rounds(curve: &Curve, range: TimeRange, whole: TimeRange, after: Behaviour) -> Curve {
+fn rounds(curve: &Curve, range: TimeRange, whole: TimeRange, after: Behaviour) -> Result<Curve, String> {
     if curve.is_empty() || curve.is_constant() {
-        return curve.clone();
+        return Ok(curve.clone());
     }
     // A key at both ends, so that the round is as long as the range.
     let round = curve.trimmed(range).with_ends(range);
     let made = round.clone().with_behaviours(Behaviour::Held, after).written_out(whole).trimmed(whole);
-    let mut keys = made.keys().to_vec();
+    let mut keys = made.into_keys();
     if let ([begin, .., end], Some(last)) = (round.keys(), keys.last_mut()) {
         let climb = if after == Behaviour::LoopOffset { end.value - begin.value } else { 0.0 };
         let more = (whole.last - range.last).as_f64() / (range.last - range.first).as_f64();
         last.value = end.value + climb * more;
         last.value_before = end.value_before.map(|value| value + climb * more);
     }
-    // At the same times as before keys make a curve; were they none, the judge would see it.
-    Curve::new(keys).unwrap_or(made)
+    Curve::new(keys).map_err(|error| error.to_string())
 }
 
 /// One round of a loop that is written out.
@@ -157,10 +158,11 @@ impl Round<'_> {
             Controller::Constant(_) => (controller.clone(), Fate::Kept),
             Controller::Components(curves) => {
                 let all = curves.iter().enumerate().map(|(component, curve)| looped(component, curve));
-                (Controller::Components(all.collect()), Fate::Exact)
+                (Controller::Components(all.collect::<Result<_, _>>()?), Fate::Exact)
             }
             Controller::Euler(euler) => {
-                let curves = [0, 1, 2].map(|component| looped(component, &euler.curves[component]));
+                let [x, y, z] = &euler.curves;
+                let curves = [looped(0, x)?, looped(1, y)?, looped(2, z)?];
                 (Controller::Euler(EulerCurves { order: euler.order, curves }), Fate::Exact)
             }
             Controller::Samples(samples) if self.is_whole(samples) => {
