@@ -312,3 +312,50 @@ fn turns_are_said_as_those_they_come_among() {
         }
     }
 }
+
+/// Angles of another order than the node's become its own where keys come among them: all three keep keys where there were any, so that
+/// nothing swings in from far away, before the new keys or behind them.
+#[test]
+fn angles_of_another_order_stay_as_they_were_beside_new_keys() {
+    let key = |frame: i64, value: f64| Key::new(RATE.ticks(frame), value).with_slope(0.0);
+    let curve = |keys: &[(i64, f64)]| {
+        Curve::new(keys.iter().map(|(frame, value)| key(*frame, *value)).collect()).unwrap()
+    };
+    let early = [(2, 0.1), (6, 0.4), (10, 0.2), (30, 0.3), (36, -0.2), (40, 0.1)];
+    // Without a turn about z both orders have the same angles, so that the third one rests.
+    for (first, last) in [(16, 22), (12, 28)] {
+        let there = EulerCurves {
+            order: RotationOrder::Zxy,
+            curves: [curve(&early), curve(&early), Curve::default()],
+        };
+        let scene = scene(vec![Layer::base(vec![track("rotation", Controller::Euler(there))])]);
+        let own =
+            scene.rigs[0].rest_value(scene.takes[0].layers[0].tracks[0].target.node, "rotation").unwrap();
+        assert_ne!(own.order(), Some(RotationOrder::Zxy), "the node has another order");
+        let range = TimeRange::new(RATE.ticks(first), RATE.ticks(last));
+        let turns = [
+            curve(&[(first, 0.2), (last, 0.3)]),
+            curve(&[(first, 0.9), (last, 0.8)]),
+            curve(&[(first, -0.9), (last, 0.7)]),
+        ];
+        let new = EulerCurves { order: RotationOrder::Xyz, curves: turns };
+        let layers = vec![Layer::base(vec![track("rotation", Controller::Euler(new))])];
+        let new = Take { name: "new".into(), range, layers, ..scene.takes[0].clone() };
+        let options = PlaceOptions {
+            placement: Placement::Merge,
+            onto: None,
+            ease: RATE.ticks(1),
+            tolerance: THOUSANDTH,
+        };
+        let (result, _) = place(&scene, &new, &options).unwrap();
+        let target = &scene.takes[0].layers[0].tracks[0].target;
+        let turn = |scene: &Scene, half: i32| {
+            let mut sampler = PropertySampler::new(scene, &scene.takes[0], target).unwrap();
+            sampler.value_at(f64::from(half) * 0.5 * RATE.ticks_per_frame()).rotation().unwrap()
+        };
+        for half in (0..=20).chain(60..=80) {
+            let off = turn(&result, half).angle_between(turn(&scene, half));
+            assert!(off < 2.5e-3, "{first} to {last}: {off} at {}", f64::from(half) / 2.0);
+        }
+    }
+}
