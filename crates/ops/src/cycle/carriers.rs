@@ -1,12 +1,10 @@
 //! Which channels carry a body along, so that a loop goes on where it ended and does not come back.
 
 use glam::{DQuat, DVec3};
-use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::controller::Controller;
-use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose, PropertySampler};
-use nimble_curve_scene::rig::{OpValue, ROTATION, TRANSLATION};
+use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
+use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{RotationMixing, Scene, Take, Target};
 
 use crate::travel::carrying;
@@ -86,23 +84,4 @@ fn turns_last(scene: &Scene, take: &Take, (rig, node): NodeRef, axis: usize) -> 
         Some(Some(first)) => first.axes().0 == axis && orders.all(|order| order == Some(first)),
         _ => false,
     }
-}
-
-/// By how much a channel of angles turns about the up axis over a range, whole turns counted; 0 where that turn does not act last.
-pub(super) fn turned(
-    scene: &Scene,
-    take: &Take,
-    target: &Target,
-    (up, range): (usize, TimeRange),
-) -> Result<f64, EvaluateError> {
-    let found = scene.rigs[target.rig].node(target.node).and_then(|node| node.op(ROTATION));
-    if !found.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. } | OpValue::Orient(_))) {
-        return Ok(0.0);
-    }
-    let mut sampler = PropertySampler::new(scene, take, target)?;
-    let mut angle = |time: Ticks| match sampler.value_at(time.as_f64()) {
-        Value::Euler { order, angles } if order.axes().0 == up => Some(angles[up]),
-        _ => None,
-    };
-    Ok(angle(range.last).zip(angle(range.first)).map_or(0.0, |(end, start)| end - start))
 }

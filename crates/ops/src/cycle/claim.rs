@@ -4,14 +4,14 @@ use std::collections::HashSet;
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_curves::value::Value;
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
-use nimble_curve_scene::evaluate::NodeSampler;
+use nimble_curve_scene::evaluate::{NodeSampler, PropertySampler};
 use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
-use nimble_curve_scene::rig::ROTATION;
+use nimble_curve_scene::rig::{OpValue, ROTATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
-use super::carriers::turned;
 use super::{Closing, CycleError, CycleOptions, RootMotionChannels, chosen};
 
 /// The claims of a closed loop.
@@ -208,4 +208,23 @@ fn gone_on(
         };
         Edited { local: (made, about * rotation), or: None, about: None }
     }))
+}
+
+/// By how much a channel of angles turns about the up axis over a range, whole turns counted; 0 where that turn does not act last.
+fn turned(
+    scene: &Scene,
+    take: &Take,
+    target: &Target,
+    (up, range): (usize, TimeRange),
+) -> Result<f64, CycleError> {
+    let found = scene.rigs[target.rig].node(target.node).and_then(|node| node.op(ROTATION));
+    if !found.is_some_and(|op| matches!(op.value, OpValue::Rotate { .. } | OpValue::Orient(_))) {
+        return Ok(0.0);
+    }
+    let mut sampler = PropertySampler::new(scene, take, target)?;
+    let mut angle = |time: Ticks| match sampler.value_at(time.as_f64()) {
+        Value::Euler { order, angles } if order.axes().0 == up => Some(angles[up]),
+        _ => None,
+    };
+    Ok(angle(range.last).zip(angle(range.first)).map_or(0.0, |(end, start)| end - start))
 }

@@ -12,9 +12,8 @@ use nimble_curve_scene::controller::{
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
-use nimble_curve_scene::scene::{LayerMode, Scene, Take, Target};
+use nimble_curve_scene::scene::{Layer, LayerMode, Scene, Take, Target, Track};
 
-use super::carriers::turned;
 use super::find::TURNS;
 use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
@@ -321,14 +320,8 @@ pub(super) fn turn_rounds(
     if net.turn.abs() < TURNS || times < 2 {
         return Ok(());
     }
-    // What turns along is what the rounds add up, not what is left between two poses whose ends do not meet.
-    let mut turn = 0.0;
-    for (rig, node) in going.nodes() {
-        let target = Target { rig, node, property: ROTATION.to_owned() };
-        if let Some(up) = going.of_channel(&target).and_then(|own| own.turn) {
-            turn += turned(scene, take, &target, (up.axis, range))? * up.sign;
-        }
-    }
+    // What turns along is what the written rounds add up, not what is left between two poses whose ends do not meet.
+    let turn: f64 = made.layers.iter().map(|layer| risen(layer, going, range)).sum();
     let degrees = net.turn.to_degrees();
     for (at, layer) in made.layers.iter_mut().enumerate() {
         for track in &mut layer.tracks {
@@ -343,20 +336,20 @@ pub(super) fn turn_rounds(
                         own.turn.is_some_and(|up| going.goes(&track.target, &track.controller, up.axis));
                     let why = "the turn does not act last here: root lift, or reorder, first";
                     acts_last.then_some(()).ok_or_else(|| cannot(why))?;
+                    if !adds_up(at, layer.mode, &layer.weight) {
+                        return Err(cannot(IN_PART));
+                    }
                 }
                 TRANSLATION if turn != 0.0 && !layer.muted && !stands_still(&track.controller) => {
-                    let is_base = at == 0;
-                    if !is_base && layer.mode == LayerMode::Override || layer.weight.constant().is_none() {
-                        return Err(cannot(
-                            "layers that count in part, or replace each other, cannot be turned along: flatten first",
-                        ));
+                    if !adds_up(at, layer.mode, &layer.weight) {
+                        return Err(cannot(IN_PART));
                     }
                     let Controller::Components(curves) = &mut track.controller else {
                         return Err(cannot("only curves can be turned along: unbake first"));
                     };
                     let rest = scene.rigs[track.target.rig].rest_value(track.target.node, TRANSLATION);
                     let rest = match rest {
-                        Some(Value::Vector(rest)) if is_base => rest,
+                        Some(Value::Vector(rest)) if at == 0 => rest,
                         _ => DVec3::ZERO,
                     };
                     if let Some(up) = own.way {
@@ -369,6 +362,34 @@ pub(super) fn turn_rounds(
         }
     }
     Ok(())
+}
+
+/// Why rounds that turn cannot be put together.
+const IN_PART: &str =
+    "layers that count in part, or replace each other, cannot be turned along: flatten first";
+
+/// Whether what a layer does is one of the summands of what all do, throughout.
+fn adds_up(at: usize, mode: LayerMode, weight: &Weight) -> bool {
+    (at == 0 || mode == LayerMode::Additive) && weight.constant().is_some()
+}
+
+/// By how much a layer's own channels of the carriers have turned about the up axis where the first of some written rounds ends.
+fn risen(layer: &Layer, going: &RootMotionChannels, range: TimeRange) -> f64 {
+    let of = |track: &Track| {
+        let up = going.of_channel(&track.target)?.turn.filter(|_| track.target.property == ROTATION)?;
+        let at = |time: Ticks| match &track.controller {
+            Controller::Euler(euler) => euler.curves[up.axis].value_at(time.as_f64()),
+            Controller::Samples(samples) => {
+                let (index, part) = samples.locate(time.as_f64());
+                let angle = |index: usize| samples.row(index.min(samples.len() - 1))[up.axis];
+                Some(angle(index) + part * (angle(index + 1) - angle(index)))
+            }
+            _ => None,
+        };
+        Some((at(range.last)? - at(range.first)?) * up.sign)
+    };
+    let weight = if layer.muted { 0.0 } else { layer.weight.constant().unwrap_or(0.0) };
+    weight * layer.tracks.iter().filter_map(of).sum::<f64>()
 }
 
 /// A way written out, each round turned further than the one before it; `None` where it is not a plain cubic.
