@@ -19,6 +19,7 @@ pub mod conversion;
 pub mod cycle;
 mod fitting;
 mod grip;
+mod ground;
 mod layered_rotation;
 pub mod layers;
 mod linear;

@@ -20,11 +20,6 @@ impl Upright {
         let axis = (0..3).find(|&axis| own[axis].abs() > 1.0 - UPRIGHT)?;
         Some(Upright { axis, sign: own[axis].signum() })
     }
-
-    /// The up axis beside the node's own.
-    pub(crate) fn direction(self) -> DVec3 {
-        DVec3::AXES[self.axis] * self.sign
-    }
 }
 
 /// Whether a controller holds one value throughout.

@@ -49,10 +49,6 @@ impl RootMotionChannels {
         self.nodes.iter().find(|own| own.node == (target.rig, target.node))
     }
 
-    pub(super) fn nodes(&self) -> impl Iterator<Item = NodeRef> {
-        self.nodes.iter().map(|own| own.node)
-    }
-
     /// Whether a component of a channel goes on from round to round.
     pub(super) fn goes(&self, target: &Target, controller: &Controller, component: usize) -> bool {
         let Some(own) = self.of_channel(target) else { return false };

@@ -12,7 +12,9 @@ use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
 use nimble_curve_scene::rig::{OpValue, ROTATION};
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
-use super::{Closing, CycleError, CycleOptions, RootMotionChannels, chosen};
+use super::{Closing, CycleError, CycleOptions, chosen};
+use crate::ground::Ground;
+use crate::travel::carrying;
 
 /// The claims of a closed loop.
 #[derive(Clone, Debug)]
@@ -65,8 +67,10 @@ pub fn closed(
     let mut ends = Claim::same(result, result);
     ends.spans =
         vec![Span { clock: Clock::shifted(range.last, range.first), ..span(range.first, range.first) }];
-    let going = RootMotionChannels::of(scene, take)?;
-    ends.nodes.retain(|(node, _)| !going.nodes().any(|own| own == *node));
+    let made = &result.takes[index];
+    for node in carrying(result, made) {
+        ends.edits.push(GoingOn::of(result, made, node, range)?.taken_off(index, node));
+    }
     let excuse =
         |target: &Target, why: &str| Excuse { take: index, target: target.clone(), why: why.to_owned() };
     let discrete = take.tracks().filter(|(_, track)| {
@@ -128,9 +132,12 @@ pub fn extended(
 ) -> Result<Vec<Claim>, CycleError> {
     let (index, range) = chosen(scene, options)?;
     let take = &scene.takes[index];
-    let going = RootMotionChannels::of(scene, take)?;
+    let mut carriers: Vec<(NodeRef, GoingOn)> = Vec::new();
+    for node in carrying(scene, take) {
+        let going = GoingOn::of(scene, take, node, range)?;
+        carriers.extend(going.goes().then_some((node, going)));
+    }
     let period = range.last - range.first;
-    let carriers: Vec<NodeRef> = going.nodes().filter(|node| goes(take, &going, *node)).collect();
     let all = Claim::same(scene, result);
     let mut claims = Vec::new();
     for round in 0..i64::from(times.max(1)) {
@@ -147,11 +154,9 @@ pub fn extended(
             clock: Clock::shifted(range.first, range.first + by),
         });
         match carriers.as_slice() {
-            [node] if round > 0 => {
-                claim.edits.push(gone_on((scene, take), index, *node, (&going, range), round)?)
-            }
+            [(node, going)] if round > 0 => claim.edits.push(going.after(index, *node, round)),
             nodes if round > 0 => {
-                for &(rig, node) in nodes {
+                for &((rig, node), _) in nodes {
                     let steps = scene.rigs[rig].node(node).map_or(&[][..], |node| &node.transform);
                     claim.excuses.extend(steps.iter().map(|op| Excuse {
                         take: index,
@@ -167,47 +172,54 @@ pub fn extended(
     Ok(claims)
 }
 
-/// Whether a node goes on from round to round.
-fn goes(take: &Take, going: &RootMotionChannels, (rig, node): NodeRef) -> bool {
-    let mut own = take
-        .tracks()
-        .map(|(_, track)| track)
-        .filter(|track| (track.target.rig, track.target.node) == (rig, node));
-    own.any(|track| (0..3).any(|component| going.goes(&track.target, &track.controller, component)))
+/// How a node that carries the body along goes on from round to round, as seen in the world.
+struct GoingOn {
+    start: DVec3,
+    /// Where a round ends on the ground, from where it began.
+    step: DVec3,
+    /// By how much it turns in a round.
+    turn: f64,
+    /// What it turns about: the direction that is up in the world.
+    axis: DVec3,
 }
 
-/// The only carrier after some rounds: on from where they ended, its way turned by what they turned.
-fn gone_on(
-    (scene, take): (&Scene, &Take),
-    index: usize,
-    node: NodeRef,
-    (going, range): (&RootMotionChannels, TimeRange),
-    round: i64,
-) -> Result<Edit, CycleError> {
-    let mut sampler = NodeSampler::new(scene, Some(take), node)?;
-    let ends = [range.first, range.last].map(|time| sampler.local_at(time.as_f64()).0.translation);
-    let target = Target { rig: node.0, node: node.1, property: ROTATION.to_owned() };
-    let own = going.of_channel(&target);
-    let turn = match own.and_then(|own| own.turn) {
-        Some(up) => turned(scene, take, &target, (up.axis, range))? * up.sign,
-        None => 0.0,
-    };
-    let axis = own.and_then(|own| own.way).map_or(DVec3::ZERO, |up| up.direction());
-    let step = (ends[1] - ends[0]).reject_from_normalized(axis);
-    let mut place = ends[0];
-    for done in 0..round {
-        place += DQuat::from_axis_angle(axis, turn * done as f64) * step;
+impl GoingOn {
+    fn of(scene: &Scene, take: &Take, node: NodeRef, range: TimeRange) -> Result<GoingOn, CycleError> {
+        let mut sampler = NodeSampler::new(scene, Some(take), node)?;
+        let [start, end] =
+            [range.first, range.last].map(|time| sampler.local_at(time.as_f64()).0.translation);
+        let ground = Ground::under(scene, take, node, range.first)?;
+        let target = Target { rig: node.0, node: node.1, property: ROTATION.to_owned() };
+        let (upright, sign) = ground.turning_axis();
+        let turn = turned(scene, take, &target, (upright, range))? * sign;
+        Ok(GoingOn { start, step: ground.along(end - start), turn, axis: ground.upwards() })
     }
-    let about = DQuat::from_axis_angle(axis, turn * round as f64);
-    let start = ends[0];
-    Ok(Edit::new(index, node, move |_, (affine, rotation)| {
-        let way = affine.translation - start;
-        let made = DAffine3 {
-            matrix3: glam::DMat3::from_quat(about) * affine.matrix3,
-            translation: place + about * way,
-        };
-        Edited { local: (made, about * rotation), or: None, about: None }
-    }))
+
+    fn goes(&self) -> bool {
+        self.step != DVec3::ZERO || self.turn != 0.0
+    }
+
+    /// After some rounds: on from where they ended, its way turned by what they turned.
+    fn after(&self, take: usize, node: NodeRef, rounds: i64) -> Edit {
+        let about = |rounds: i64| DQuat::from_axis_angle(self.axis, self.turn * rounds as f64);
+        let place = (0..rounds).fold(self.start, |place, done| place + about(done) * self.step);
+        let (start, about) = (self.start, about(rounds));
+        Edit::new(take, node, move |_, (affine, rotation)| {
+            let matrix3 = glam::DMat3::from_quat(about) * affine.matrix3;
+            let made = DAffine3 { matrix3, translation: place + about * (affine.translation - start) };
+            Edited { local: (made, about * rotation), or: None, about: None }
+        })
+    }
+
+    /// The end of a round as its beginning has it.
+    fn taken_off(&self, take: usize, node: NodeRef) -> Edit {
+        let (step, about) = (self.step, DQuat::from_axis_angle(self.axis, -self.turn));
+        Edit::new(take, node, move |_, (affine, rotation)| {
+            let matrix3 = glam::DMat3::from_quat(about) * affine.matrix3;
+            let made = DAffine3 { matrix3, translation: affine.translation - step };
+            Edited { local: (made, about * rotation), or: None, about: None }
+        })
+    }
 }
 
 /// By how much a channel of angles turns about the up axis over a range, whole turns counted; 0 where that turn does not act last.

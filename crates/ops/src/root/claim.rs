@@ -16,6 +16,7 @@ use nimble_curve_scene::scene::{Scene, Target};
 
 use super::carrier::{Carrier, PINNED};
 use super::{RootError, RootOptions};
+use crate::ground::Ground;
 
 /// Lifted: all but the carrier and the root turn and stand beside their parents as they did, and the carrier and all below
 /// it are where they were in the world. Where hips were reordered, what stands on them is held to angles alone.
@@ -84,7 +85,6 @@ fn of_transform(scene: &Scene, (rig, node): NodeRef, why: &str) -> Vec<Excuse> {
 pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Claim, RootError> {
     let carrier = Carrier::find(scene, options.node.as_deref(), true)?;
     let mut claim = Claim::same(scene, result);
-    let axes: Vec<usize> = (0..3).filter(|axis| *axis != carrier.up || options.height).collect();
     let node: NodeRef = (carrier.rig, carrier.id);
     for (index, take) in scene.takes.iter().enumerate() {
         let moves = |property: &str| take.tracks().any(|(_, track)| carrier.is_mine(&track.target, property));
@@ -92,9 +92,11 @@ pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Cl
         if !shifts && !turns {
             continue;
         }
+        let ground = Ground::under(scene, take, node, take.range.first)?;
+        let up = ground.turning_axis().0;
         // A node that rests in an order in which the turn about the up axis acts last is not reordered: the angle of its own curves is
         // what is pinned. Others are, whatever the order of their curves.
-        let is_last = |order: &RotationOrder| order.axes().0 == carrier.up;
+        let is_last = |order: &RotationOrder| order.axes().0 == up;
         let rest = scene.rigs[node.0].rest_value(node.1, ROTATION).and_then(|rest| rest.order());
         let turning = take.tracks().find(|(_, track)| carrier.is_mine(&track.target, ROTATION));
         let own = turning.and_then(|(_, track)| track.controller.order()).filter(is_last);
@@ -103,14 +105,12 @@ pub fn pinned(scene: &Scene, result: &Scene, options: &RootOptions) -> Result<Cl
         let mut sampler = NodeSampler::new(scene, Some(take), node)?;
         let (first, last) = (take.range.first.as_f64(), take.range.last.as_f64());
         let ends = [first, last].map(|time| sampler.local_at(time).0.translation);
-        let (axes, steady, up, rest) = (axes.clone(), options.steady, carrier.up, carrier.rest);
+        let (steady, height, rest) = (options.steady, options.height, carrier.rest);
         claim.edits.push(Edit::new(index, node, move |time, (affine, turn)| {
-            let mut place = affine.translation;
-            for &axis in axes.iter().filter(|_| shifts) {
-                let part = if last > first { ((time - first) / (last - first)).clamp(0.0, 1.0) } else { 0.0 };
-                let even = ends[0][axis] + (ends[1][axis] - ends[0][axis]) * part;
-                place[axis] = if steady { place[axis] - even + rest[axis] } else { rest[axis] };
-            }
+            let part = if last > first { ((time - first) / (last - first)).clamp(0.0, 1.0) } else { 0.0 };
+            let goes = if steady { ends[0].lerp(ends[1], part) } else { affine.translation } - rest;
+            let taken = if height { goes } else { ground.along(goes) };
+            let place = affine.translation - if shifts { taken } else { DVec3::ZERO };
             if !turns {
                 let local = (DAffine3 { translation: place, ..affine }, turn);
                 return Edited { local, or: None, about: None };
@@ -188,12 +188,10 @@ pub fn centred(scene: &Scene, result: &Scene, name: &str, throughout: bool) -> R
     for (index, take) in scene.takes.iter().enumerate().filter(|(index, _)| moved.contains(index)) {
         let mut sampler = NodeSampler::new(scene, Some(take), node)?;
         let start = sampler.local_at(take.range.first.as_f64()).0.translation;
-        let ground = carrier.ground();
+        let ground = Ground::under(scene, take, node, take.range.first)?;
         claim.edits.push(Edit::new(index, node, move |_, (affine, turn)| {
-            let mut place = affine.translation;
-            for axis in ground {
-                place[axis] = if throughout { 0.0 } else { place[axis] - start[axis] };
-            }
+            let off = if throughout { affine.translation } else { start };
+            let place = affine.translation - ground.along(off);
             Edited { local: (DAffine3 { translation: place, ..affine }, turn), or: None, about: None }
         }));
     }
