@@ -169,8 +169,35 @@ pub trait Step: Sync {
 /// A step of any kind.
 pub type BoxedStep = Box<dyn Step + Send>;
 
-/// How often a step is done again, closer, before its result is refused.
-pub const ATTEMPTS: usize = 4;
+/// How closely something is done: as it is asked for, then closer, as far as the judge finds it off.
+#[derive(Clone, Copy, Debug)]
+pub struct Closeness {
+    /// What tolerances are multiplied by while it is done; what is promised stays.
+    pub factor: f64,
+    attempts: usize,
+    tightening: Option<f64>,
+}
+
+impl Closeness {
+    /// As it is asked for.
+    pub const ASKED: Closeness = Closeness { factor: 1.0, attempts: 1, tightening: None };
+    /// How often it is done before its result is refused.
+    const ATTEMPTS: usize = 4;
+    /// What comes no nearer than this from one attempt to the next stays where it is however close it is fitted.
+    const NEARER: f64 = 0.95;
+
+    /// Whether it is worth another attempt, which is then this much closer; see [`crate::gate::tightening`].
+    pub fn tighten(&mut self, by: Option<f64>) -> bool {
+        let Some(by) = by.filter(|_| self.attempts < Closeness::ATTEMPTS) else { return false };
+        let came_nearer = self.tightening.is_none_or(|before| before < by * Closeness::NEARER);
+        if came_nearer {
+            self.factor *= by;
+            self.attempts += 1;
+            self.tightening = Some(by);
+        }
+        came_nearer
+    }
+}
 
 /// Does a step between two files; also gives the scene as it was.
 pub fn between_files(
@@ -186,28 +213,23 @@ pub fn between_files(
     let mut saving = Saving { base: Some(file), ..Saving::default() };
     let allowed = saving.tolerance;
     let promised = worked.promise.as_ref().map(|promise| (promise.tolerance, promise.world));
-    let mut factor = 1.0;
-    let mut written = None;
-    for attempt in 1..=ATTEMPTS {
+    let mut closeness = Closeness::ASKED;
+    let written = loop {
         let source = worked.origin.as_ref().unwrap_or(&scene);
         let origin = worked.promise.as_ref().map(|promise| Origin { source, promise });
         let prepared = output.prepare(&worked.scene, (&saving, &allowed), origin)?;
-        factor *= prepared.tightening().unwrap_or(1.0);
-        let again = prepared.tightening().and_then(|_| step.closer(factor)).filter(|_| attempt < ATTEMPTS);
-        let Some(closer) = again else {
-            written = Some(output.finish(prepared, &worked.scene)?);
-            break;
+        let is_again = closeness.tighten(prepared.tightening());
+        let Some(closer) = is_again.then(|| step.closer(closeness.factor)).flatten() else {
+            break output.finish(prepared, &worked.scene)?;
         };
-        saving.tolerance = allowed.times(factor);
+        saving.tolerance = allowed.times(closeness.factor);
         worked = closer.work(&scene, file, &shelf)?;
         // What was promised is what was asked for.
         if let (Some(promise), Some((tolerance, world))) = (&mut worked.promise, promised) {
             (promise.tolerance, promise.world) = (tolerance, world);
         }
-    }
-    if let Some(written) = &written {
-        worked.settle(&scene, written);
-    }
+    };
+    worked.settle(&scene, &written);
     Ok((scene, worked))
 }
 

@@ -16,6 +16,7 @@ mod home;
 mod joining;
 mod judged;
 mod layers;
+mod mirrored;
 mod naming;
 mod numbers;
 mod other_rigs;

@@ -48,6 +48,20 @@ pub fn decomposed(affine: &DAffine3) -> (DVec3, DQuat, DVec3) {
     (scale, DQuat::from_mat3(&turned).normalize(), affine.translation)
 }
 
+/// The angle between the axes of two transforms, mirrored ones included: by the distance of their matrices, which for an angle θ is
+/// √8 · sin(θ/2) (Huynh, J. Math. Imaging Vis. 35, 2009).
+pub fn axes_apart(a: DMat3, b: DMat3) -> f64 {
+    let unit = |m: DMat3| {
+        DMat3::from_cols(
+            m.x_axis.normalize_or_zero(),
+            m.y_axis.normalize_or_zero(),
+            m.z_axis.normalize_or_zero(),
+        )
+    };
+    let apart = (unit(a) - unit(b)).to_cols_array().into_iter().map(|n| n * n).sum::<f64>();
+    2.0 * (apart / 8.0).sqrt().min(1.0).asin()
+}
+
 /// A unit vector at a right angle to another: near the coordinate axis that it stands for, where that is one.
 fn beside(unit: DVec3, axis: usize, other: usize) -> DVec3 {
     let wanted = DVec3::AXES[axis];

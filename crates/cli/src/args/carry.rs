@@ -53,6 +53,9 @@ pub struct Carry {
     /// The largest errors: of a joint's world rotation relative to rest, of translations, of numbers
     #[arg(long, value_name = "Q,…", value_parser = quantity::tolerance, default_value = "0.1deg,0.5mm,0.001")]
     pub tolerance: Tolerance,
+    /// What was asked for, where it is carried closer than that.
+    #[arg(skip)]
+    pub asked: Option<Tolerance>,
     /// Hold each joint's own rotation to the tolerance, as unbake does, and not what a chain of them adds up to in the world: fewer keys
     #[arg(long)]
     pub per_joint: bool,

@@ -26,7 +26,7 @@ use crate::named::{Named, safe};
 use crate::pattern::{Hole, Pattern};
 use crate::report::{LedgerJson, print_json};
 use crate::sheet;
-use crate::step::{ATTEMPTS, BoxedStep, SceneCache, Stated, StepOutput};
+use crate::step::{BoxedStep, Closeness, SceneCache, Stated, StepOutput};
 
 /// All that jobs share.
 pub struct JobRunner<'a> {
@@ -57,8 +57,7 @@ impl Order<'_> {
 
 /// How closely a job is done: the first time as it is asked for, then closer, as far as the judge found it off.
 struct Attempt {
-    number: usize,
-    factor: f64,
+    closeness: Closeness,
     /// What the judge would have it tightened by.
     tightening: Option<f64>,
     /// What was promised the first time of each scene, which is what was asked for.
@@ -69,31 +68,24 @@ struct Attempt {
 
 impl Default for Attempt {
     fn default() -> Attempt {
-        Attempt { number: 0, factor: 1.0, tightening: None, promised: Vec::new(), seen: 0 }
+        Attempt { closeness: Closeness::ASKED, tightening: None, promised: Vec::new(), seen: 0 }
     }
 }
 
 impl Attempt {
     fn begin(&mut self) {
-        self.number += 1;
         self.seen = 0;
     }
 
     /// Whether it is worth another one, which is tightened.
     fn goes_on(&mut self) -> bool {
-        match self.tightening.take().filter(|_| self.number < ATTEMPTS) {
-            Some(tightening) => {
-                self.factor *= tightening;
-                true
-            }
-            None => false,
-        }
+        self.closeness.tighten(self.tightening.take())
     }
 
     /// Holds what was done closer to what was promised the first time.
     fn settle(&mut self, more: &mut StepOutput) {
         let own = more.promise.as_ref().map(|promise| (promise.tolerance, promise.world));
-        if self.number == 1 {
+        if self.seen == self.promised.len() {
             self.promised.push(own);
         } else if let (Some(promise), Some(Some((tolerance, world)))) =
             (&mut more.promise, self.promised.get(self.seen))
@@ -238,7 +230,7 @@ impl<'a> JobRunner<'a> {
             let mut asked = attempt.take();
             items = match &stage.kind {
                 Kind::Work(step) => {
-                    let factor = asked.as_ref().map_or(1.0, |attempt| attempt.factor);
+                    let factor = asked.as_ref().map_or(1.0, |attempt| attempt.closeness.factor);
                     let closer = if factor < 1.0 { closer(stage, factor) } else { None };
                     let step = closer.as_ref().unwrap_or(step);
                     let work = |item: Item| {
@@ -349,7 +341,7 @@ impl<'a> JobRunner<'a> {
         let path = self.recipe.resolved(&file);
         let allowed = self.recipe.tolerance;
         let saving = Saving {
-            tolerance: allowed.times(attempt.factor),
+            tolerance: allowed.times(attempt.closeness.factor),
             without_extra: self.recipe.without_extra,
             skeletons: self.recipe.skeletons,
             keep_unit: stated.unit,

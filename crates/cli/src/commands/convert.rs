@@ -25,7 +25,7 @@ use crate::files::{self, Output, Written};
 use crate::gate::{self, Origin, Promise};
 use crate::nodes::promised;
 use crate::report::{self, LedgerJson};
-use crate::step::{ATTEMPTS, SceneCache, Stated, Step, StepOutput};
+use crate::step::{Closeness, SceneCache, Stated, Step, StepOutput};
 use crate::terminal::Report;
 
 impl Step for Convert {
@@ -120,8 +120,9 @@ fn made(
     output: &Output,
     saving: Saving<'_>,
 ) -> Result<(Scene, Option<Ledger>, Written), Failure> {
-    let (mut closer, mut attempt) = (args.clone(), 1);
+    let mut closeness = Closeness::ASKED;
     loop {
+        let closer = Convert { tolerance: args.tolerance.times(closeness.factor), ..args.clone() };
         let worked = worked_on(source, &args.file, &closer)?;
         // What is promised is what was asked for.
         let promise = worked.promise(args, source);
@@ -129,15 +130,9 @@ fn made(
         let origin = Some(Origin { source, promise: &promise });
         let saving = Saving { tolerance: closer.tolerance, ..saving };
         let prepared = output.prepare(&scene, (&saving, &args.tolerance), origin)?;
-        match prepared.tightening() {
-            Some(factor) if attempt < ATTEMPTS => {
-                closer.tolerance = closer.tolerance.times(factor);
-                attempt += 1;
-            }
-            _ => {
-                let written = output.finish(prepared, &scene)?;
-                return Ok((scene, ledger, written));
-            }
+        if !closeness.tighten(prepared.tightening()) {
+            let written = output.finish(prepared, &scene)?;
+            return Ok((scene, ledger, written));
         }
     }
 }

@@ -1,9 +1,9 @@
 //! How far a result is off in the world.
 
-use glam::DMat3;
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::evaluate::{EvaluateError, Poses};
+use nimble_curve_scene::parts::axes_apart;
 use nimble_curve_scene::scene::Scene;
 
 use crate::Tolerance;
@@ -43,7 +43,7 @@ pub fn beyond(
             let pairs = source.poses.iter().zip(&made.poses).flat_map(|(a, b)| a.world.iter().zip(&b.world));
             for (most, (a, b)) in far.iter_mut().flatten().zip(pairs) {
                 let place = (a.translation - b.translation).length() / length;
-                most[of] = most[of].max(place).max(turned(a.matrix3, b.matrix3) / tolerance.angle);
+                most[of] = most[of].max(place).max(axes_apart(a.matrix3, b.matrix3) / tolerance.angle);
             }
         };
         for step in (first * parts..=last * parts).step_by(stride) {
@@ -55,18 +55,4 @@ pub fn beyond(
         all.push(far);
     }
     Ok(all)
-}
-
-/// The angle between the axes of two transforms, mirrored ones included: by the distance of their matrices, which for an angle θ is
-/// √8 · sin(θ/2) (Huynh, J. Math. Imaging Vis. 35, 2009).
-pub fn turned(a: DMat3, b: DMat3) -> f64 {
-    let unit = |m: DMat3| {
-        DMat3::from_cols(
-            m.x_axis.normalize_or_zero(),
-            m.y_axis.normalize_or_zero(),
-            m.z_axis.normalize_or_zero(),
-        )
-    };
-    let apart = (unit(a) - unit(b)).to_cols_array().into_iter().map(|n| n * n).sum::<f64>();
-    2.0 * (apart / 8.0).sqrt().min(1.0).asin()
 }

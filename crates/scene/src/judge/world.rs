@@ -14,6 +14,7 @@ use crate::address::NodeRef;
 use crate::controller::Samples;
 use crate::evaluate::{EvaluateError, Poses, driving};
 use crate::ledger::MeasuredError;
+use crate::parts::axes_apart;
 use crate::scene::{Scene, TracksByNode};
 
 /// How many of the worst local instants are looked at.
@@ -152,7 +153,12 @@ fn farthest(
                 }
                 if let Some((from, own)) = pair.references {
                     let wanted = map.rotation(theirs.world_rotation[pair.source.1] * from.conjugate());
-                    let apart = turned(wanted, ours.world_rotation[pair.result.1] * own.conjugate());
+                    let mut apart = turned(wanted, ours.world_rotation[pair.result.1] * own.conjugate());
+                    if apart > 0.0 && from == DQuat::IDENTITY && own == DQuat::IDENTITY {
+                        // Below what is mirrored the same axes may come of other turns.
+                        let wanted = map.affine(theirs.world[pair.source.1]).matrix3;
+                        apart = apart.min(axes_apart(wanted, ours.world[pair.result.1].matrix3));
+                    }
                     take(&mut found[1], apart, time, index);
                 }
             }

@@ -66,7 +66,8 @@ pub fn as_they_are(
     let (result, landed, notes) = landed(&carried, target.takes.len(), args)?;
     let scene = Scene { constraints: target.constraints.clone(), ..result };
     let mut promise = promised.carried(&scene, &landed);
-    promise.world = Some(InWorld { metres: args.tolerance.length, angle: args.tolerance.angle });
+    let asked = args.asked();
+    promise.world = Some(InWorld { metres: asked.length, angle: asked.angle });
     let verdict = gate::judged_scene(&scene, Origin { source, promise: &promise });
     if gate::refusal(&verdict, &scene).is_some() {
         return Ok(None);
@@ -136,10 +137,11 @@ pub fn keyed(
     of_target.takes_chosen = args.without_target_takes;
     let (source, scope) = (Arc::clone(target), Some(Scope::AllButLayers));
     beside.push(Beside { source, claim: of_target, scope, held: Held::ToLimits });
+    let asked = args.asked().times(1.0 - JOINTS);
     let promise = Promise {
-        world: Some(InWorld { metres: tolerance.length, angle: tolerance.angle }),
+        world: Some(InWorld { metres: asked.length, angle: asked.angle }),
         beside,
-        ..Promise::of(first.claim, tolerance, Scope::MotionAlone)
+        ..Promise::of(first.claim, asked, Scope::MotionAlone)
     };
     let notes = said(carried, &matched.ledger);
     let mut after = matched.ledger;

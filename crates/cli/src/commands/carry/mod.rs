@@ -38,8 +38,9 @@ use crate::files::{self, InputArgs, Output};
 use crate::gate::{self, Origin, Promise};
 use crate::pose::pose;
 use crate::report::{self, ErrorJson, LedgerJson};
-use crate::step::{ATTEMPTS, BoxedStep, Joins, SceneCache, Step, StepOutput};
+use crate::step::{BoxedStep, Closeness, Joins, SceneCache, Step, StepOutput};
 use crate::terminal::{Line, Report, Style};
+use nimble_curve_core::ops::Tolerance;
 
 #[derive(Serialize)]
 struct CarryJson<'a> {
@@ -121,7 +122,7 @@ fn came(args: &Carry, source: &Scene, target: &Arc<Scene>) -> Result<Came, Failu
     let Made { mut scene, mut ledger, mut promise, origin, closing } = made;
     if let Some(profile) = &profile {
         let (fitted, more) = fit(&scene, profile, &args.tolerance)?;
-        let mut next = Promise::same(&scene, &fitted, args.tolerance);
+        let mut next = Promise::same(&scene, &fitted, args.asked());
         next.claim = next.claim.excusing(&scene, &more);
         promise = promise.then(&next);
         scene = fitted;
@@ -197,15 +198,14 @@ impl Carrying<'_> {
             let made = Made { scene, ledger, promise, origin: None, closing: Vec::new() };
             return Ok((carried, made));
         }
-        let (mut part, mut attempt) = (1.0, 1);
+        let mut closeness = Closeness::ASKED;
         loop {
             let (result, landed, notes) = landed(&carried, self.target.takes.len(), self.args)?;
             let promise = self.promised(&carried).carried(&result, &landed);
             // What joints do is judged in terms of the source, and what controls make of them in terms of that.
             let verdict = gate::judged_scene(&result, Origin { source: self.source, promise: &promise });
-            if let Some(closer) = gate::tightening(&verdict).filter(|_| attempt < ATTEMPTS) {
-                (part, attempt) = (part * closer, attempt + 1);
-                carried = self.carried(part)?;
+            if closeness.tighten(gate::tightening(&verdict)) {
+                carried = self.carried(closeness.factor)?;
                 continue;
             }
             let mut ledger = self.after(carried.ledger.clone());
@@ -247,6 +247,11 @@ impl Carrying<'_> {
 }
 
 impl Carry {
+    /// What the result is held to, however close it is worked.
+    fn asked(&self) -> Tolerance {
+        self.asked.unwrap_or(self.tolerance)
+    }
+
     /// What is taken for granted of the target's file.
     fn onto_input(&self) -> InputArgs {
         InputArgs { unit: self.target_unit, up: self.target_up, ..InputArgs::default() }
@@ -292,7 +297,7 @@ impl Step for Carry {
 }
 
 fn closer(args: &Carry, factor: f64) -> Carry {
-    Carry { tolerance: args.tolerance.times(factor), ..args.clone() }
+    Carry { tolerance: args.tolerance.times(factor), asked: Some(args.asked()), ..args.clone() }
 }
 
 pub fn run(args: &Carry) -> Result<(), Failure> {
@@ -363,23 +368,15 @@ fn written(
 ) -> Result<Verdict, Failure> {
     let mut saving = Saving { base: Some(&args.target), ..Saving::default() };
     let allowed = saving.tolerance;
-    let promised = came.promise.tolerance;
-    let promised_world = came.promise.world;
-    let (mut factor, mut attempt) = (1.0, 0);
+    let mut closeness = Closeness::ASKED;
     loop {
-        attempt += 1;
         let origin = Origin { source: came.origin.as_ref().unwrap_or(source), promise: &came.promise };
         let prepared = output.prepare(&came.scene, (&saving, &allowed), Some(origin))?;
-        factor *= prepared.tightening().unwrap_or(1.0);
-        let again = prepared.tightening().filter(|_| attempt < ATTEMPTS).map(|_| closer(args, factor));
-        let Some(closer) = again else {
+        if !closeness.tighten(prepared.tightening()) {
             return Ok(output.finish(prepared, &came.scene)?.verdict);
-        };
-        saving.tolerance = allowed.times(factor);
-        *came = self::came(&closer, source, target)?;
-        // What was promised is what was asked for.
-        came.promise.tolerance = promised;
-        came.promise.world = promised_world;
+        }
+        saving.tolerance = allowed.times(closeness.factor);
+        *came = self::came(&closer(args, closeness.factor), source, target)?;
     }
 }
 

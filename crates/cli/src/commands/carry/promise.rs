@@ -51,7 +51,7 @@ impl Promised<'_> {
             }
         }
         claim.takes_chosen = true;
-        let tolerance = self.args.tolerance;
+        let tolerance = self.args.asked();
         // What was cut and flattened before may be off by its part.
         // So often may a tolerance of each joint add up.
         let chains = self.target.rigs.iter().map(Rig::longest_chain);
@@ -83,5 +83,5 @@ pub(super) fn of_placed(into: &Scene, placed: Placed, args: &Carry) -> Promise {
     };
     let mut others: Vec<Beside> = old.map(|claim| beside(&into, claim)).collect();
     others.extend(placed.others.into_iter().map(|(source, claim)| beside(&Arc::new(source), claim)));
-    Promise { beside: others, ..Promise::of(first, args.tolerance, Scope::Timeline) }
+    Promise { beside: others, ..Promise::of(first, args.asked(), Scope::Timeline) }
 }

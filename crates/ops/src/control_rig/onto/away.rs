@@ -6,9 +6,8 @@ use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::{FrameRate, TimeRange};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::evaluate::{EvaluateError, Solver};
+use nimble_curve_scene::parts::axes_apart;
 use nimble_curve_scene::scene::{Scene, Take};
-
-use crate::control_rig::in_world::turned;
 
 /// The largest departures of a joint, each with its frame.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -91,7 +90,7 @@ pub fn departures(
             } else {
                 angle_between(theirs.rotation, ours.rotation)
             };
-            let turn = turned(theirs.frame, ours.frame).max(beside);
+            let turn = axes_apart(theirs.frame, ours.frame).max(beside);
             let frame = time / rate.ticks_per_frame();
             if straight.contains(&joint) {
                 found.straight.entry(joint).or_default().take(place, turn, frame);
