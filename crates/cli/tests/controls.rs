@@ -416,7 +416,7 @@ fn controls_keep_the_curves_of_their_like_where_these_do_it() {
 fn random_rigs_are_solved_and_none_is_refused() {
     let folder = tempdir().unwrap();
     let at = folder.path();
-    for seed in [0, 2, 5, 6, 10] {
+    for seed in [0, 2, 5, 14, 23, 26] {
         let text = nimble_curve_second::controls::text(seed, &nimble_curve_second::controls::Controls::CALM);
         fs::write(at.join("rig.ncurve"), text).unwrap();
         let said =

@@ -25,6 +25,8 @@ const DERIVATIVE: [f64; 5] = [-25.0, 48.0, -36.0, 16.0, -3.0];
 /// A sampled function of time that can be looked at from both sides.
 pub(super) struct SampledFunction<'a> {
     sampler: RefCell<Source<'a>>,
+    /// Just after which instants it is elsewhere than a tick before, where that is known.
+    jumps: Vec<Ticks>,
 }
 
 enum Source<'a> {
@@ -38,12 +40,12 @@ enum Source<'a> {
 impl<'a> SampledFunction<'a> {
     /// A property under all its layers.
     pub fn of_property(sampler: PropertySampler<'a>) -> SampledFunction<'a> {
-        SampledFunction { sampler: RefCell::new(Source::Property(sampler)) }
+        SampledFunction::of(Source::Property(sampler))
     }
 
     /// One controller.
     pub fn of_controller(sampler: Sampler<'a>) -> SampledFunction<'a> {
-        SampledFunction { sampler: RefCell::new(Source::Controller(Box::new(sampler))) }
+        SampledFunction::of(Source::Controller(Box::new(sampler)))
     }
 
     /// What is to be added to numbers to get others, or what they are to be multiplied by.
@@ -52,12 +54,32 @@ impl<'a> SampledFunction<'a> {
         to: SampledFunction<'a>,
         is_factor: bool,
     ) -> SampledFunction<'a> {
-        SampledFunction { sampler: RefCell::new(Source::Difference(Box::new(from), Box::new(to), is_factor)) }
+        SampledFunction::of(Source::Difference(Box::new(from), Box::new(to), is_factor))
     }
 
     /// Any function of a time in ticks.
     pub fn of_function(function: impl FnMut(f64) -> Value + 'a) -> SampledFunction<'a> {
-        SampledFunction { sampler: RefCell::new(Source::Function(Box::new(function))) }
+        SampledFunction::of(Source::Function(Box::new(function)))
+    }
+
+    fn of(source: Source<'a>) -> SampledFunction<'a> {
+        SampledFunction { sampler: RefCell::new(source), jumps: Vec::new() }
+    }
+
+    /// The same, of which it is known where it jumps: rates are not taken across that.
+    pub fn with_jumps(self, jumps: Vec<Ticks>) -> SampledFunction<'a> {
+        SampledFunction { jumps, ..self }
+    }
+
+    /// How far apart the five instants may stand from which the rate on one side of an instant is taken.
+    fn step(&self, start: f64, way: f64) -> f64 {
+        let next = self.jumps.partition_point(|jump| jump.as_f64() <= start);
+        let room = match way > 0.0 {
+            // The tick before a jump is held.
+            true => self.jumps.get(next).map(|jump| jump.as_f64() - 1.0 - start),
+            false => next.checked_sub(1).map(|last| start - self.jumps[last].as_f64()),
+        };
+        room.map_or(STEP, |room| (room / 4.0).clamp(BESIDE / 4.0, STEP))
     }
 
     /// The value at a time in ticks, from the right.
@@ -79,7 +101,7 @@ impl<'a> SampledFunction<'a> {
     pub fn number(&self, component: usize, time: f64, side: Side) -> (f64, f64) {
         let at = |time: f64| self.component(component, time);
         let (start, way) = start(time, side);
-        let mut step = STEP;
+        let mut step = self.step(start, way);
         loop {
             let values: [f64; 5] = std::array::from_fn(|index| at(start + way * step * index as f64));
             let rise = DERIVATIVE.iter().zip(values).map(|(w, v)| w * v).sum::<f64>() / 12.0;
@@ -143,7 +165,7 @@ impl RotationPath for SampledFunction<'_> {
     fn velocity(&self, time: f64, side: Side) -> DVec3 {
         let (start, way) = start(time, side);
         let back = self.turn(start).conjugate();
-        let mut step = STEP;
+        let mut step = self.step(start, way);
         loop {
             let turned: [DVec3; 5] =
                 std::array::from_fn(|index| to_vector(self.turn(start + way * step * index as f64) * back));

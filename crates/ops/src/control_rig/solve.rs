@@ -363,13 +363,14 @@ impl<'a> Job<'a> {
             let whole = SampledFunction::of_function(move |time| part(&mut look, time));
             let jumps = jumps(&whole, self.take.range, self.scene.rate);
             let function = snapped(jumps.clone(), move |time| part(&mut sampler, time));
+            let function = SampledFunction::of_function(function).with_jumps(jumps.clone());
             let mut more = jumps;
             for (joint, times) in self.straight.into_iter().flatten() {
                 if *joint == node || drivers.go_by(*joint) {
                     more.extend(times.iter().take(self.straightness).flatten());
                 }
             }
-            let changed = self.followed(&wanted, function, (&tracks, more))?;
+            let changed = self.followed(&wanted, &function, (&tracks, more))?;
             made.push((wanted.target, changed, by.to_owned()));
         }
         Ok(made)
@@ -388,7 +389,8 @@ impl<'a> Job<'a> {
         let wanted = Wanted { target: target.clone(), kind, rest };
         let followed = |more: Vec<Ticks>| -> Result<ConvertedController, SolveError> {
             let mut sampler = sampler()?;
-            self.followed(&wanted, move |time| sampler.value_at(time), (&tracks, more))
+            let function = SampledFunction::of_function(move |time| sampler.value_at(time));
+            self.followed(&wanted, &function, (&tracks, more))
         };
         let corners = corners(&mut sampler()?, self.take.range, self.scene.rate);
         let mut changed = followed(Vec::new())?;
@@ -406,17 +408,16 @@ impl<'a> Job<'a> {
     fn followed(
         &self,
         wanted: &Wanted,
-        function: impl FnMut(f64) -> Value + 'a,
+        trace: &SampledFunction<'a>,
         (tracks, more): (&[(&Layer, &Track)], Vec<Ticks>),
     ) -> Result<ConvertedController, SolveError> {
         let mut setting = self.setting(wanted.kind, &wanted.rest);
         let fault = self.fault(&wanted.target);
-        let trace = SampledFunction::of_function(function);
         let samples = tracks.iter().find_map(|(_, track)| track.controller.samples());
         let is_sampled = self.options.keys == SolveKeys::Sampled;
         if is_sampled || samples.is_some() && self.options.keys == SolveKeys::Bounded {
             let grid = Grid::of(samples, self.scene.rate);
-            let made = sampled(&trace, grid, self.take.range, &setting).map_err(&fault)?;
+            let made = sampled(trace, grid, self.take.range, &setting).map_err(&fault)?;
             if is_sampled {
                 return Ok(made);
             }
@@ -441,7 +442,7 @@ impl<'a> Job<'a> {
                 all.collect::<BTreeSet<Ticks>>().into_iter().collect()
             }
         };
-        let mut made = self.refitted(wanted, &trace, &times, &setting)?;
+        let mut made = self.refitted(wanted, trace, &times, &setting)?;
         if self.options.keys != SolveKeys::Bounded {
             return Ok(made);
         }
@@ -454,7 +455,7 @@ impl<'a> Job<'a> {
             times.extend(about(error.frame, self.scene.rate).filter(|time| self.take.range.contains(*time)));
             times.sort_unstable();
             times.dedup();
-            let closer = self.refitted(wanted, &trace, &times, &setting)?;
+            let closer = self.refitted(wanted, trace, &times, &setting)?;
             if closer.error.is_none_or(|own| own.largest >= error.largest) {
                 break;
             }

@@ -1,4 +1,4 @@
-//! Where limbs come to their whole length: from there on their joints turn as a root goes, which no keys on frames follow.
+//! Where limbs come to their whole length, or are folded: from there on their joints turn as a root goes, which no keys on frames follow.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -25,7 +25,7 @@ const LADDER: usize = 9;
 /// How many halvings nearer keys stand where the ladder is not close enough: a turn as above gets to a hundredth of a degree by then.
 const NEARER: usize = 6;
 
-/// So near to its whole length a limb counts as straight, in proportion.
+/// So near to the end of its reach a limb counts as at it, in proportion.
 const AT_THE_END: f64 = 1e-12;
 
 /// Where looks a quarter of a frame apart come so near, what lies between is looked at.
@@ -71,39 +71,15 @@ pub fn straight_times(
             continue;
         }
         let mut solver = Solver::new(scene, Some(take), driven.iter().copied())?;
-        let mut reach = |time: f64| {
-            solver.solve(time);
-            solver.reach_wanted(index)
-        };
-        let mut looked = Vec::new();
-        for time in quarters(scene.rate, take.range) {
-            let Some(now) = reach(time) else { break };
-            looked.push((time, now));
-        }
         let mut own = [Vec::new(), Vec::new()];
-        let mut add = |at: f64, way: f64| {
-            own[0].extend(ladder(at, way, scene.rate.ticks_per_frame()));
-            own[1].extend(rungs_between(at, way, scene.rate.ticks_per_frame()));
-        };
-        let mut reach = |time: f64| reach(time).unwrap_or(0.0);
-        let turns = turns(&looked, &mut reach);
-        looked.extend(&turns);
-        looked.sort_by(|a, b| a.0.total_cmp(&b.0));
-        for pair in looked.windows(2) {
-            let (low, high) = (pair[0], pair[1]);
-            match (is_straight(low.1), is_straight(high.1)) {
-                (true, true) | (false, false) => {}
-                (then, _) => {
-                    let at = crossing((low.0, high.0), then, &mut reach);
-                    add(at, if then { 1.0 } else { -1.0 });
-                }
-            }
-        }
-        // It comes near, and bends again.
-        for (at, reach) in turns {
-            if !is_straight(reach) && reach > 1.0 - TOUCHING {
-                [1.0, -1.0].into_iter().for_each(|way| add(at, way));
-            }
+        for side in 0..2 {
+            let mut beyond = |time: f64| {
+                solver.solve(time);
+                solver.out_of_reach(index).and_then(|beyond| beyond[side])
+            };
+            let looks = quarters(scene.rate, take.range);
+            let looked: Vec<Look> = looks.map_while(|time| Some((time, beyond(time)?))).collect();
+            ladders(looked, &mut |time| beyond(time).unwrap_or(-1.0), scene.rate, &mut own);
         }
         own.iter_mut().for_each(|times| times.retain(|time| take.range.contains(*time)));
         for joint in driven.into_iter().filter(|_| !own[0].is_empty()) {
@@ -114,20 +90,52 @@ pub fn straight_times(
     Ok(times)
 }
 
-/// An instant with how far a goal is in proportion to its limb.
+/// An instant with how far a goal is out of reach, in proportion to the length of its limb.
 type Look = (f64, f64);
 
+/// The instants about which a goal comes to the end of a limb's reach, and others between these and nearer.
+fn ladders(
+    mut looked: Vec<Look>,
+    beyond: &mut impl FnMut(f64) -> f64,
+    rate: FrameRate,
+    times: &mut [Vec<Ticks>; 2],
+) {
+    let mut add = |at: f64, way: f64| {
+        times[0].extend(ladder(at, way, rate.ticks_per_frame()));
+        times[1].extend(rungs_between(at, way, rate.ticks_per_frame()));
+    };
+    let turns = turns(&looked, beyond);
+    looked.extend(&turns);
+    looked.sort_by(|a, b| a.0.total_cmp(&b.0));
+    for pair in looked.windows(2) {
+        let (low, high) = (pair[0], pair[1]);
+        match (is_beyond(low.1), is_beyond(high.1)) {
+            (true, true) | (false, false) => {}
+            (then, _) => {
+                let at = crossing((low.0, high.0), then, beyond);
+                add(at, if then { 1.0 } else { -1.0 });
+            }
+        }
+    }
+    // It comes near, and turns back.
+    for (at, by) in turns {
+        if !is_beyond(by) && by > -TOUCHING {
+            [1.0, -1.0].into_iter().for_each(|way| add(at, way));
+        }
+    }
+}
+
 /// Where the way turns between looks: a limb may come to its length and bend again within a quarter of a frame.
-fn turns(looked: &[Look], reach: &mut impl FnMut(f64) -> f64) -> Vec<Look> {
+fn turns(looked: &[Look], beyond: &mut impl FnMut(f64) -> f64) -> Vec<Look> {
     let mut all = Vec::new();
     for three in looked.windows(3) {
         let [before, here, after] = [three[0].1, three[1].1, three[2].1];
-        let is_top = here >= before && here >= after && here > 1.0 - NEAR;
-        let is_dip = here <= before && here <= after && here < 1.0 + NEAR;
+        let is_top = here >= before && here >= after && here > -NEAR;
+        let is_dip = here <= before && here <= after && here < NEAR;
         if is_top || is_dip {
             let sign = if is_top { 1.0 } else { -1.0 };
-            let at = turning((three[0].0, three[2].0), |time| sign * reach(time));
-            all.push((at, reach(at)));
+            let at = turning((three[0].0, three[2].0), |time| sign * beyond(time));
+            all.push((at, beyond(at)));
         }
     }
     all
@@ -153,17 +161,17 @@ fn turning((mut low, mut high): (f64, f64), mut of: impl FnMut(f64) -> f64) -> f
 }
 
 /// The instant at which a limb stops being straight, or bent, to a tick.
-fn crossing((mut low, mut high): (f64, f64), then: bool, reach: &mut impl FnMut(f64) -> f64) -> f64 {
+fn crossing((mut low, mut high): (f64, f64), then: bool, beyond: &mut impl FnMut(f64) -> f64) -> f64 {
     while high - low > 1.0 {
         let middle = (low + high) * 0.5;
-        if is_straight(reach(middle)) == then { low = middle } else { high = middle }
+        if is_beyond(beyond(middle)) == then { low = middle } else { high = middle }
     }
     low
 }
 
-/// Whether a goal is at the end of a limb's reach, or beyond.
-fn is_straight(reach: f64) -> bool {
-    reach >= 1.0 - AT_THE_END
+/// Whether a goal is at the end of a limb's reach, or out of it.
+fn is_beyond(by: f64) -> bool {
+    by >= -AT_THE_END
 }
 
 /// Instants to both sides of one, closer and closer to it.

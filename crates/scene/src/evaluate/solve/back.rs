@@ -136,15 +136,18 @@ impl Solver<'_> {
         (whole > 0.0).then(|| (end - root).length() / whole)
     }
 
-    /// How far the goal of a limb is in proportion to its whole length, as it was solved last: where that comes to 1 its joints turn as a
-    /// root does. Nothing where it slows down before.
-    pub fn reach_wanted(&self, constraint: usize) -> Option<f64> {
+    /// How far the goal of a limb is from what its bones can do, as it was solved last, in proportion to its whole length: by which part
+    /// it is beyond that, and by which it is nearer than the end where the limb is folded. Where either comes to 0 its joints turn as a root
+    /// does. Nothing for what is beyond where it slows down before.
+    pub fn out_of_reach(&self, constraint: usize) -> Option<[Option<f64>; 2]> {
         let index = (*self.of_scene.get(constraint)?)?;
         let Kind::Limb(plan) = &self.prepared[index].kind else { return None };
         // One that counts for nothing is not solved.
         let counts = self.state.settings[self.prepared[index].weight] > 0.0;
         let solution = self.limbs[index].as_ref().filter(|_| counts);
-        (plan.limb.slack == 0.0).then(|| solution.map_or(0.0, |solution| solution.wanted))
+        let by = |of: fn(&super::limb::Solution) -> f64| solution.map_or(-1.0, of);
+        let beyond = (plan.limb.slack == 0.0).then(|| by(|own| own.wanted - 1.0));
+        Some([beyond, Some(by(|own| own.folded - own.wanted))])
     }
 
     /// Where what a node hangs on stands.

@@ -48,6 +48,8 @@ pub struct Solution {
     bone: DVec3,
     /// How far the goal is in proportion to the whole length.
     pub wanted: f64,
+    /// How far the end is in that proportion where the limb is folded.
+    pub folded: f64,
 }
 
 impl Solution {
@@ -155,7 +157,8 @@ impl<'a> LimbPlan<'a> {
         let goal_stand = &state.stands[self.goal.place];
         let goal = goal_stand.world.transform_point3(self.goal.position);
         let way = goal - root;
-        let wanted = if a + b > 0.0 { way.length() / (a + b) } else { 0.0 };
+        let part = |length: f64| if a + b > 0.0 { length / (a + b) } else { 0.0 };
+        let (wanted, folded) = (part(way.length()), part((a - b).abs()));
         let (reach, stretched) = self.reach(way.length(), a + b, setting(0));
         let (a, b) = (a * stretched, b * stretched);
         let hand = (above.frame.determinant() * self.carried.determinant()).signum();
@@ -197,6 +200,7 @@ impl<'a> LimbPlan<'a> {
             scale: if by_scale { stretched } else { 1.0 },
             bone: unit(to_lower)?,
             wanted,
+            folded,
         })
     }
 
