@@ -485,6 +485,44 @@ fn what_no_control_can_undo_is_told_and_the_rest_comes_over() {
     assert!(said.contains("keys on controls: goal_l,"), "{said}");
 }
 
+/// Rigs unlike each other: limbs that cannot bend as they did, ends that hang on these, sharp turns between frames. Where an end is reached it is in the
+/// world where joints alone bring it, and turns as the source's does, by another evaluator's measure of the file.
+#[test]
+fn random_rigs_go_onto_rigs_unlike_them() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let (mut between, mut looked) = (0, 0);
+    for (from, onto) in [(0, 1), (2, 3), (4, 5)] {
+        for (name, seed) in [("from.ncurve", from), ("onto.ncurve", onto)] {
+            let controls = nimble_curve_second::controls::Controls::CALM;
+            fs::write(at.join(name), nimble_curve_second::controls::text(seed, &controls)).unwrap();
+        }
+        let carry =
+            ["carry", "from.ncurve", "--target", "onto.ncurve", "--without-target-takes", "--replace"];
+        let said = succeed(at, &[&carry[..], &["-o", "out.ncurve"]].concat());
+        let exact = ["-o", "joints.ncurve", "--onto-joints", "--tolerance", "0.02deg,0.02mm", "--accept"];
+        succeed(at, &[&carry[..], &exact].concat());
+        between += usize::from(said.contains("keys stand between frames as well"));
+        let (out, joints) = (Scene::read(&text(at, "out.ncurve")), Scene::read(&text(at, "joints.ncurve")));
+        let is_reached = |name: &str| !said.contains(&format!(": {name} is not reached"));
+        for half in 2..=96 {
+            let when = Some((0, f64::from(half) * 0.5));
+            let (ours, theirs) = (Solved::new(&out, when), Solved::new(&joints, when));
+            for name in ["hips", "chest", "end_l", "end_r"].into_iter().filter(|name| is_reached(name)) {
+                let own = ours.placed(out.find(name)).world;
+                let other = theirs.placed(joints.find(name)).world;
+                let off = (own.translation - other.translation).length();
+                let unit = |m: glam::DMat3| m * (1.0 / m.determinant().abs().cbrt());
+                let turned = (unit(own.matrix3) - unit(other.matrix3)).to_cols_array();
+                let turned = turned.into_iter().map(f64::abs).fold(0.0, f64::max).to_degrees();
+                assert!(off < 0.06 && turned < 0.12, "{from} onto {onto}, {name} at {half}: {off} {turned}");
+                looked += 1;
+            }
+        }
+    }
+    assert!(between > 0 && looked > 700, "{between} between frames, {looked} looks");
+}
+
 /// Joints that are driven have no keys: asked for by name they are drawn as their controls move them, and controls with their keys.
 #[test]
 fn driven_joints_are_drawn_where_they_are_asked_for() {

@@ -21,6 +21,7 @@ pub use find::{
     FindOptions, Finding, FoundRig, Residual, SURE_DEGREES, SURE_METRES, Stretch, Unexplained, find,
 };
 pub use onto::{
-    Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, SwitchOptions, Switched, To, match_controls, switch,
+    BetweenFrames, Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, SwitchOptions, Switched, To,
+    match_controls, switch,
 };
 pub use solve::{SolveKeys, SolveOptions, Solved, solve, solved};

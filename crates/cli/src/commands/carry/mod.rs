@@ -213,7 +213,10 @@ impl Carrying<'_> {
             let mut judged = StepOutput::new(result.clone(), ledger);
             judged.close_by(&verdict, self.source, self.args.over.accept)?;
             let mut ledger = judged.ledger;
-            let (scene, promise, origin) = controls::keyed(&result, self.target, self.args, &mut ledger)?;
+            let (scene, mut promise, origin) = controls::keyed(&result, self.target, self.args, &mut ledger)?;
+            let onto = Promised { target: self.target, ..self.promised(&carried) };
+            let whole = onto.carried(&scene, &landed).claim;
+            promise.beside.push(controls::of_source(self.source, whole, (&scene, &promise)));
             let closing = judged.closing.into_iter().filter(|(style, _)| *style == Style::Warn).collect();
             return Ok((carried, Made { scene, ledger, promise, origin: Some(origin), closing }));
         }

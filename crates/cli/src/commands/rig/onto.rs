@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nimble_curve_core::judge::Scope;
 use nimble_curve_core::ledger::Fate;
-use nimble_curve_core::ops::control_rig::{Limbs, MatchKeys, MatchOptions, match_controls};
+use nimble_curve_core::ops::control_rig::{BetweenFrames, Limbs, MatchKeys, MatchOptions, match_controls};
 use nimble_curve_core::ops::layers::match_onto_layer;
 use nimble_curve_core::scene::Scene;
 
@@ -32,7 +32,7 @@ impl Step for RigMatch {
             keys,
             limbs,
             clear_others: self.clear_others,
-            between_frames: self.between_frames,
+            between_frames: if self.between_frames { BetweenFrames::Always } else { BetweenFrames::Never },
             near_enough: false,
         };
         let matched = match &self.layer {

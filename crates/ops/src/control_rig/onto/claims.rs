@@ -23,15 +23,23 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
     claim.excuses.extend(changed.map(|target| Excuse { take: span, target, why: why.clone() }));
     let is_apart =
         |node: &NodeRef| told.unreached.contains_key(node) || told.departures.straight.contains_key(node);
-    for (node, _) in claim.nodes.iter().filter(|(_, node)| is_apart(node)) {
+    // What hangs on such and is reached nevertheless is held to where it is in the world.
+    let same = keys == MatchKeys::Same;
+    let hangs_on_such = |node: &NodeRef| {
+        let above = motion.rigs[node.0].parent(node.1);
+        !same && is_body(result, node) && above.is_some_and(|parent| is_apart(&(node.0, parent)))
+    };
+    for (node, _) in &claim.nodes {
+        let why = match (is_apart(node), hangs_on_such(node)) {
+            (true, _) => "controls cannot bring it there",
+            (false, true) => "what it hangs on is elsewhere, and it is where it was",
+            (false, false) => continue,
+        };
         let steps = motion.rigs[node.0].node(node.1).map(|of| of.transform.as_slice()).unwrap_or_default();
-        let target =
-            |step: &nimble_curve_scene::rig::TransformOp| Target::new(node.0, node.1, step.name.clone());
-        let why = "controls cannot bring it there".to_owned();
         claim.excuses.extend(steps.iter().map(|step| Excuse {
             take: span,
-            target: target(step),
-            why: why.clone(),
+            target: Target::new(node.0, node.1, step.name.clone()),
+            why: why.to_owned(),
         }));
     }
     // The bones of a limb turn as their ends stand, and the end beside them.
@@ -54,7 +62,6 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
         references: (!told.bones.contains(node)).then_some((one, one)),
         place: true,
     };
-    let same = keys == MatchKeys::Same;
     let standings = claim.nodes.iter().filter(|(_, node)| is_body(result, node) && !is_apart(node) && !same);
     claim.world = Some(standings.map(standing).collect());
     if same {

@@ -17,7 +17,7 @@ use super::duties::{Stage, stages};
 use super::keying::{FINE, Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
 use super::motion::{Deciding, deciding, is_body, is_covered, let_go, motion};
-use super::options::{MatchKeys, MatchOptions};
+use super::options::{BetweenFrames, MatchKeys, MatchOptions};
 use super::switched::switched;
 use super::told::{Told, tell};
 use crate::control_rig::error::SolveError;
@@ -47,6 +47,9 @@ pub struct MatchClaim {
 
 /// How often bounded keys are fitted closer.
 const TRIES: usize = 16;
+
+/// What is farther off than so many times the bound, and comes no nearer in so many tries, is not fitted closer.
+const HOPELESS: (f64, usize) = (3.0, 3);
 
 /// More than this part of the bound off at frames, whatever the keys, and a joint is not reached.
 const UNREACHED: f64 = 0.5;
@@ -80,7 +83,8 @@ pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, 
         });
         let (gone, motion) = (&motions[place].0, &motions[place].1);
         let is_sampled = is_sampled(motion, &scene.takes[index], scene, &chosen)?;
-        let job = Job { scene, motion, gone, options, chosen: &chosen, index, is_sampled };
+        let between = options.between_frames == BetweenFrames::Always;
+        let job = Job { scene, motion, gone, options, chosen: &chosen, index, is_sampled, between };
         let told = job.run(&mut result)?;
         controls += told.stages;
         let limit = options.tolerance.angle;
@@ -104,6 +108,7 @@ pub fn match_controls(scene: &Scene, options: &MatchOptions) -> Result<Matched, 
 }
 
 /// One take.
+#[derive(Clone, Copy)]
 struct Job<'a> {
     scene: &'a Scene,
     motion: &'a Scene,
@@ -114,6 +119,8 @@ struct Job<'a> {
     index: usize,
     /// Whether joints are samples: between these nobody knows the motion.
     is_sampled: bool,
+    /// Whether keys stand between frames.
+    between: bool,
 }
 
 /// What is measured of a take.
@@ -156,23 +163,41 @@ impl Job<'_> {
             within: false,
             keys: self.keys(),
             fine: if self.is_sampled { 1 } else { FINE },
-            between_frames: self.options.between_frames,
+            between_frames: self.between,
             tolerance: self.options.tolerance,
             done: DONE,
         }
     }
 
     fn run(&self, result: &mut Scene) -> Result<Told, SolveError> {
+        let before = (result.takes[self.index].clone(), result.rigs.clone());
+        let (told, beyond) = self.run_kept(result)?;
+        if beyond <= 1.0 || self.between || self.options.between_frames == BetweenFrames::Never {
+            return Ok(told);
+        }
+        let on_frames = std::mem::replace(&mut result.takes[self.index], before.0);
+        let rigs = std::mem::replace(&mut result.rigs, before.1);
+        let (mut finer, left) = Job { between: true, ..*self }.run_kept(result)?;
+        if left < beyond {
+            finer.between = true;
+            return Ok(finer);
+        }
+        (result.takes[self.index], result.rigs) = (on_frames, rigs);
+        Ok(told)
+    }
+
+    /// Keys controls, but those that do it near enough where that may be and is enough; also by how much of the bound joints are off.
+    fn run_kept(&self, result: &mut Scene) -> Result<(Told, f64), SolveError> {
         if self.options.near_enough && self.keys() == MatchKeys::Bounded {
             let (before, rigs) = (result.takes[self.index].clone(), result.rigs.clone());
             let (told, beyond) = self.run_but(result, true)?;
             if told.kept.is_empty() || beyond <= 1.0 {
-                return Ok(told);
+                return Ok((told, beyond));
             }
             // What is left of the bound beside them is not enough for the others.
             (result.takes[self.index], result.rigs) = (before, rigs);
         }
-        Ok(self.run_but(result, false)?.0)
+        self.run_but(result, false)
     }
 
     /// Keys all controls, or all but those that do it near enough; also by how much of the bound joints are off.
@@ -296,6 +321,7 @@ impl Job<'_> {
         let keying = self.keying();
         let mut rooms: Vec<Room> = Vec::new();
         let mut best: Option<Attempt> = None;
+        let mut in_vain = 0;
         let tries = if self.keys() == MatchKeys::Same { 1 } else { TRIES };
         for tried in 0..tries {
             result.takes[self.index] = empty.clone();
@@ -304,10 +330,13 @@ impl Job<'_> {
             let (used, departures) = self.used(result, of, unreached)?;
             let beyond = used.most();
             let take = result.takes[self.index].clone();
+            in_vain =
+                if best.as_ref().is_some_and(|best| beyond > 0.9 * best.beyond) { in_vain + 1 } else { 0 };
             if best.as_ref().is_none_or(|best| beyond < best.beyond) {
                 best = Some(Attempt { take, made, rests, kept, beyond, departures });
             }
-            if beyond <= 1.0 || self.keys() == MatchKeys::Same {
+            let is_hopeless = in_vain >= HOPELESS.1 && beyond > HOPELESS.0;
+            if beyond <= 1.0 || self.keys() == MatchKeys::Same || is_hopeless {
                 break;
             }
             keying.narrow(stages, &mut rooms, (&used, tried));

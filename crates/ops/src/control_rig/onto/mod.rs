@@ -24,5 +24,5 @@ mod times;
 mod told;
 
 pub use matching::{MatchClaim, Matched, match_controls};
-pub use options::{Limbs, MatchKeys, MatchOptions, SwitchOptions, To};
+pub use options::{BetweenFrames, Limbs, MatchKeys, MatchOptions, SwitchOptions, To};
 pub use switching::{Switched, switch};

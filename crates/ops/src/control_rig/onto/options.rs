@@ -26,6 +26,18 @@ pub enum MatchKeys {
     Bounded,
 }
 
+/// Whether keys stand between frames.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum BetweenFrames {
+    /// They stand on whole frames, and where what moves the joints has some.
+    #[default]
+    Never,
+    /// In takes in which keys on whole frames do not hold the bound: where what moves joints turns sharply between two.
+    WhereNeeded,
+    /// Wherever that saves keys or the bound asks for it.
+    Always,
+}
+
 /// How to match.
 #[derive(Clone, Debug, Default)]
 pub struct MatchOptions {
@@ -40,7 +52,7 @@ pub struct MatchOptions {
     /// Whether other controls of the same joints rest; else they keep their curves.
     pub clear_others: bool,
     /// Whether keys may stand between frames.
-    pub between_frames: bool,
+    pub between_frames: BetweenFrames,
     /// Whether controls whose curves bring their joints within the bound already keep these; else only those that do it to the last digit.
     /// With bounded keys.
     pub near_enough: bool,

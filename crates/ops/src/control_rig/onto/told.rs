@@ -41,6 +41,8 @@ pub struct Told {
     pub bones: BTreeSet<NodeRef>,
     /// Joints that controls cannot bring to where they should be, with how far off they are at best.
     pub unreached: BTreeMap<NodeRef, Departure>,
+    /// Whether keys on whole frames alone do not hold the bound, so that others stand between.
+    pub between: bool,
     /// Channels of controls that are locked.
     pub locked: BTreeSet<String>,
     /// How far joints are off in the end.
@@ -210,6 +212,11 @@ fn notes(
     if keys == MatchKeys::Same {
         let reached = told.departures.all.iter().filter(|(joint, _)| !told.unreached.contains_key(joint));
         ledger.notes.extend(between_keys(scene, addresses, take, reached));
+    }
+    if told.between {
+        ledger.notes.push(format!(
+            "{take}: keys stand between frames as well: what moves joints turns too sharply for keys on whole frames alone"
+        ));
     }
     if !told.locked.is_empty() {
         let names: Vec<&str> = told.locked.iter().map(String::as_str).collect();
