@@ -16,6 +16,10 @@ const STEP: f64 = 61_250.0;
 /// The step down to which they stand closer where the rate changes fast, in ticks.
 const CLOSEST: f64 = 16.0;
 
+/// What turns by less than this over the instants stands still but for rounding, which a shorter step would make more of: a limb
+/// that is straight is so to the root of the last digit, in radians.
+const STILL: f64 = 1e-6;
+
 /// How far to the left of an instant its left side is looked at, in ticks.
 const BESIDE: f64 = 0.25;
 
@@ -172,7 +176,8 @@ impl RotationPath for SampledFunction<'_> {
             let rise = DERIVATIVE.iter().zip(turned).map(|(w, v)| *w * v).sum::<DVec3>() / 12.0;
             // As in [`SampledFunction::number`]: a corner may lie within the points.
             let of_three = (4.0 * turned[1] - turned[2]) / 2.0;
-            if (rise - of_three).length() > 1e-3 * rise.length() + 1e-9 && step > CLOSEST {
+            let differs = (rise - of_three).length() > 1e-3 * rise.length() + 1e-9;
+            if differs && step > CLOSEST && rise.length().max(of_three.length()) > STILL {
                 step /= 16.0;
                 continue;
             }
