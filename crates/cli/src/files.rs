@@ -7,7 +7,7 @@ use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::Scene;
-use nimble_curve_core::space::UpAxis;
+use nimble_curve_core::space::{Space, UpAxis};
 use nimble_curve_core::time::FrameRate;
 use nimble_curve_formats::table::Columns;
 use nimble_curve_formats::{Assume, Encoded, Loaded, Saving, reason};
@@ -37,6 +37,17 @@ pub struct InputArgs {
 }
 
 impl InputArgs {
+    /// What was said of the unit and the up axis, as it is typed.
+    pub fn stated(&self) -> Vec<String> {
+        let unit = self.unit.map(|metres| {
+            let named =
+                ["m", "cm", "mm", "in", "ft"].iter().find(|name| Space::unit_metres(name) == Some(metres));
+            format!("--unit {}", named.map_or_else(|| metres.to_string(), |name| (*name).to_owned()))
+        });
+        let up = self.up.map(|up| format!("--up {}", ["x", "y", "z"][up.index()]));
+        unit.into_iter().chain(up).collect()
+    }
+
     /// What a reader takes for granted.
     pub fn assumed(self) -> Assume {
         Assume {

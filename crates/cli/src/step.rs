@@ -183,19 +183,21 @@ impl Closeness {
     pub const ASKED: Closeness = Closeness { factor: 1.0, attempts: 1, tightening: None };
     /// How often it is done before its result is refused.
     const ATTEMPTS: usize = 4;
-    /// What comes no nearer than this from one attempt to the next stays where it is however close it is fitted.
-    const NEARER: f64 = 0.95;
+    /// What is farther beyond its limit than the first of these, and comes no nearer than the second from one attempt to the next, stays
+    /// where it is however close it is fitted.
+    const HOPELESS: (f64, f64) = (3.0, 0.95);
 
     /// Whether it is worth another attempt, which is then this much closer; see [`crate::gate::tightening`].
     pub fn tighten(&mut self, by: Option<f64>) -> bool {
         let Some(by) = by.filter(|_| self.attempts < Closeness::ATTEMPTS) else { return false };
-        let came_nearer = self.tightening.is_none_or(|before| before < by * Closeness::NEARER);
-        if came_nearer {
-            self.factor *= by;
-            self.attempts += 1;
-            self.tightening = Some(by);
+        let (far, nearer) = Closeness::HOPELESS;
+        if by * far < 1.0 && self.tightening.is_some_and(|before| before > by * nearer) {
+            return false;
         }
-        came_nearer
+        self.factor *= by;
+        self.attempts += 1;
+        self.tightening = Some(by);
+        true
     }
 }
 

@@ -152,6 +152,21 @@ fn the_text_names_file_place_and_remedy() {
     assert!(succeed(at, &["check", stilt.to_str().unwrap()]).contains("nothing found"));
 }
 
+/// What is to be typed can be, whatever the file is called, and says what was said of it.
+#[test]
+fn remedies_can_be_typed_as_they_stand() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    fs::copy(sample("bramble_wade.bvh"), at.join("it's z up.bvh")).unwrap();
+    let file = "it's z up.bvh";
+    let text = succeed(at, &["check", file, "--up", "z", "--unit", "m"]);
+    let wanted = r"→ nimble-curve unbake 'it'\''s z up.bvh' --unit m --up z -o OUT";
+    assert!(text.contains(wanted), "{text}");
+    let said = succeed(at, &["unbake", file, "--unit", "m", "--up", "z", "-o", "OUT.ncurve"]);
+    assert!(said.contains("samples became"), "{said}");
+    assert!(succeed(at, &["check", file, "--unit", "0.3"]).contains("--unit 0.3 -o OUT"));
+}
+
 #[test]
 fn a_target_rig_and_a_profile_are_looked_at() {
     let folder = tempdir().unwrap();

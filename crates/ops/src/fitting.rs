@@ -19,6 +19,7 @@ use self::measure::FittedChannel;
 use self::rotation::{Rotation, SaidBy};
 use self::sharing::{Errors, Shares, budget};
 
+mod leaps;
 mod measure;
 mod refit;
 mod rotation;

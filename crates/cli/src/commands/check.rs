@@ -13,7 +13,7 @@ use serde::Serialize;
 
 use crate::args::{Check, Level};
 use crate::failure::Failure;
-use crate::files;
+use crate::files::{self, InputArgs};
 use crate::report::{counted, frame, print_json};
 use crate::step::{SceneCache, Step, StepOutput};
 use crate::table::{Align, Table};
@@ -97,7 +97,7 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         let findings = against.findings(&loaded.scene, &loaded.mended, args)?;
         worst = worst.max(findings.iter().map(|finding| finding.code.severity()).max());
         if args.json {
-            all.push(as_json(path, findings));
+            all.push(as_json(path, findings, args));
         } else {
             if index > 0 {
                 writeln!(out)?;
@@ -127,7 +127,8 @@ fn number_of(findings: &[Finding], severity: Severity) -> usize {
     findings.iter().filter(|finding| finding.code.severity() == severity).count()
 }
 
-fn as_json(path: &Path, findings: Vec<Finding>) -> FileJson {
+fn as_json(path: &Path, findings: Vec<Finding>, args: &Check) -> FileJson {
+    let file = typed(path, args.input);
     let number = |severity| number_of(&findings, severity);
     let (errors, warnings, notes) =
         (number(Severity::Error), number(Severity::Warning), number(Severity::Note));
@@ -136,7 +137,7 @@ fn as_json(path: &Path, findings: Vec<Finding>) -> FileJson {
         severity: finding.code.severity(),
         first_frame: finding.frames.map(|frames| frames.0),
         last_frame: finding.frames.map(|frames| frames.1),
-        remedy: remedy(&finding, path),
+        remedy: remedy(&finding, &file),
         take: finding.take,
         place: finding.place,
         detail: finding.detail,
@@ -158,6 +159,7 @@ fn print(out: &mut impl Write, path: &Path, findings: &[Finding], args: &Check) 
         .map(|(severity, count)| counted(count, &severity.to_string()))
         .collect();
     writeln!(out, "{name}  {}", counts.join(", "))?;
+    let file = typed(path, args.input);
     for group in findings.chunk_by(|a, b| a.code == b.code) {
         let code = group[0].code;
         let style = match code.severity() {
@@ -168,7 +170,7 @@ fn print(out: &mut impl Write, path: &Path, findings: &[Finding], args: &Check) 
         let head = format!("{:<7}  {}", code.severity().to_string(), code.name());
         writeln!(out, "\n  {}  {}", style.paint(&head), code.meaning())?;
         places(out, group, args.rows)?;
-        for line in terminal::wrapped("           → ", &remedy(&group[0], path), 13) {
+        for line in terminal::wrapped("           → ", &remedy(&group[0], &file), 13) {
             writeln!(out, "{}", Style::Faint.paint(&line))?;
         }
     }
@@ -201,9 +203,21 @@ fn places(out: &mut impl Write, group: &[Finding], most: usize) -> Result<(), Fa
     Ok(())
 }
 
+/// A file as it is typed on a command line, with what was said of it.
+fn typed(path: &Path, input: InputArgs) -> String {
+    let name = path.display().to_string();
+    let is_plain = |c: char| c.is_alphanumeric() || "/\\._-+:@%,=~".contains(c);
+    let mut typed =
+        if name.chars().all(is_plain) { name } else { format!("'{}'", name.replace('\'', r"'\''")) };
+    for flag in input.stated() {
+        typed.push(' ');
+        typed.push_str(&flag);
+    }
+    typed
+}
+
 /// What to do about a finding.
-fn remedy(finding: &Finding, path: &Path) -> String {
-    let file = path.display();
+fn remedy(finding: &Finding, file: &str) -> String {
     let place = match finding.place.contains(|c: char| c.is_whitespace() || c == '\'') {
         true => format!("\"{}\"", finding.place),
         false => finding.place.clone(),

@@ -30,25 +30,38 @@ const TAKEN_OUT: &str = "its node goes";
 /// How often tolerances are shared out anew where errors add up along chains.
 pub(super) const ROUNDS: usize = 12;
 
+/// The part of the tolerance that nodes have at first where all of it was too much.
+const CLOSER: f64 = 0.6;
+
 /// A take that was made, its entries, and how far it is off.
 type TakeMade = (Take, Vec<Entry>, Measured);
 
 impl Job<'_> {
     pub(super) fn take(&self, tracks: &Tracks<'_>) -> Result<TakeMade, CarryError> {
-        let (made, too_far) = self.take_by(tracks, false)?;
-        // A curve that is fitted anew changes everywhere, which may never come to rest along a chain.
+        let (made, too_far) = self.take_by(tracks, 1.0, false)?;
         let fitted = || {
             let curves = tracks.take.tracks().flat_map(|(_, track)| track.controller.curves());
             curves.flat_map(Curve::keys).any(|key| key.fitted)
         };
-        if too_far && fitted() { Ok(self.take_by(tracks, true)?.0) } else { Ok(made) }
+        if !too_far || !fitted() {
+            return Ok(made);
+        }
+        // A curve that is fitted anew changes everywhere, which may never come to rest along a chain: closer from the first it may,
+        // with fewer keys than key by key.
+        let (closer, too_far) = self.take_by(tracks, CLOSER, false)?;
+        if too_far { Ok(self.take_by(tracks, 1.0, true)?.0) } else { Ok(closer) }
     }
 
-    /// The take with all keys converted one by one, or those that a fit chose by fitting anew; and whether something is still
-    /// too far off.
-    fn take_by(&self, tracks: &Tracks<'_>, key_by_key: bool) -> Result<(TakeMade, bool), CarryError> {
+    /// The take with all keys converted one by one, or those that a fit chose by fitting anew, each node within a part of the tolerance at
+    /// first; and whether something is still too far off.
+    fn take_by(
+        &self,
+        tracks: &Tracks<'_>,
+        part: f64,
+        key_by_key: bool,
+    ) -> Result<(TakeMade, bool), CarryError> {
         let links = &self.links.all;
-        let mut shares = ToleranceBudget::new(self.tolerance.angle, links.len(), tracks.take.range);
+        let mut shares = ToleranceBudget::new(self.tolerance.angle * part, links.len(), tracks.take.range);
         let caches: Vec<ConversionCache> = links.iter().map(|_| ConversionCache::new(key_by_key)).collect();
         let turn = |shares: &ToleranceBudget, index: usize| {
             self.rotation(tracks, &links[index], shares.of(index), &caches[index])

@@ -99,7 +99,9 @@ pub enum CarryError {
     #[error("the map: '{0}' is to hold something, or is reached for, and has no partner in the target")]
     NoHolder(String),
     /// No node has a partner.
-    #[error("no node of the source has a partner in the target: give a map (--map)")]
+    #[error(
+        "no node of the source has a partner in the target: give a map (--map), which the map command proposes"
+    )]
     NoPairs,
     /// A pattern or set that chooses nothing.
     #[error(transparent)]

@@ -1,9 +1,11 @@
-//! How far the result is from the source: world rotations relative to the reference, of all pairs, at every half frame.
+//! How far the result is from the source: world rotations relative to the reference, of all pairs, at every half frame, and at eighths
+//! of such within which a curve goes far.
 
 use std::collections::{HashMap, HashSet};
 
 use nimble_curve_curves::curve::{EVER, changes};
 use nimble_curve_curves::rotation::{angle_between, to_vector};
+use nimble_curve_curves::time::{FrameRate, Ticks};
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_scene::controller::{Controller, Samples};
 use nimble_curve_scene::evaluate::Evaluator;
@@ -89,23 +91,26 @@ impl Job<'_> {
             grids: self.grids(world, after),
         };
         let rate = self.source.rate;
-        let first = (rate.frame(before.range.first) * 2.0).ceil() as i64;
-        let last = (rate.frame(before.range.last) * 2.0) as i64;
+        let first = (rate.frame(before.range.first) * EIGHTHS as f64).ceil() as i64;
+        let last = (rate.frame(before.range.last) * EIGHTHS as f64) as i64;
+        let leaps = if is_refitted { leaps(before, rate) } else { HashSet::new() };
         // Where nothing was refitted, whole frames are enough to see that nothing went wrong.
-        let halves: Vec<i64> = (first..=last).filter(|half| is_refitted || half % 2 == 0).collect();
+        let step = if is_refitted { EIGHTHS / 2 } else { EIGHTHS };
+        let is_looked_at = |look: &i64| look % step == 0 || leaps.contains(&look.div_euclid(EIGHTHS));
+        let looks: Vec<i64> = (first..=last).filter(is_looked_at).collect();
         // Whole windows at a time, so that each of them is looked at by one.
         let nodes = self.from.rig.len().max(self.onto.rig.len()).max(1);
         let at_once = (AT_HAND / nodes).clamp(16, 512) as f64;
         let windows = windows_in(at_once * 0.5 * rate.ticks_per_frame()).max(1);
         let part = |window: usize| window / windows;
-        let part_of = |half: &i64| part(shares.window(look.time(*half)));
-        let parts: Vec<&[i64]> = halves.chunk_by(|a, b| part_of(a) == part_of(b)).collect();
-        let seen = |halves: &&[i64]| {
-            let range = (look.time(halves[0]), look.time(halves[halves.len() - 1]));
+        let part_of = |at: &i64| part(shares.window(look.time(*at)));
+        let parts: Vec<&[i64]> = looks.chunk_by(|a, b| part_of(a) == part_of(b)).collect();
+        let seen = |looks: &&[i64]| {
+            let range = (look.time(looks[0]), look.time(looks[looks.len() - 1]));
             let is_stale = |pair: &usize| {
                 stale.as_ref().is_none_or(|stale: &Stale| stale.moves(&world.compared, *pair, range))
             };
-            look.at(halves, (0..world.pairs.len()).filter(is_stale).collect(), part_of(&halves[0]))
+            look.at(looks, (0..world.pairs.len()).filter(is_stale).collect(), part_of(&looks[0]))
         };
         // Of several errors the first one in order is told, whichever is found first.
         let parts: Vec<Result<Seen, _>> = parts.par_iter().map(seen).collect();
@@ -131,6 +136,12 @@ impl Job<'_> {
     }
 }
 
+/// Into how many parts frames are divided where that tells more.
+const EIGHTHS: i64 = 8;
+
+/// How far a curve goes within a frame that is looked at more closely, in radians.
+const LEAP: f64 = 1.0_f64.to_radians();
+
 /// So many rotations of each side are held at once, on each core.
 const AT_HAND: usize = 1 << 17;
 
@@ -147,18 +158,18 @@ struct Look<'a, 'b> {
 }
 
 impl Look<'_, '_> {
-    /// The instant of a half frame.
-    fn time(&self, half: i64) -> f64 {
-        half as f64 * 0.5 * self.job.source.rate.ticks_per_frame()
+    /// The instant of an eighth of a frame.
+    fn time(&self, look: i64) -> f64 {
+        look as f64 / EIGHTHS as f64 * self.job.source.rate.ticks_per_frame()
     }
 
-    /// Compares some pairs at some half frames, which are one part of the take.
-    fn at(&self, halves: &[i64], pairs: Vec<usize>, part: usize) -> Result<Seen, CarryError> {
+    /// Compares some pairs at some eighths of frames, which are one part of the take.
+    fn at(&self, looks: &[i64], pairs: Vec<usize>, part: usize) -> Result<Seen, CarryError> {
         let mut seen = Seen::default();
         if pairs.is_empty() {
             return Ok(seen);
         }
-        let times: Vec<f64> = halves.iter().map(|half| self.time(*half)).collect();
+        let times: Vec<f64> = looks.iter().map(|look| self.time(*look)).collect();
         let (from, onto) = (&self.job.from, &self.job.onto);
         let in_source = from.with_all_above(pairs.iter().map(|&pair| self.world.pairs[pair].0));
         let in_target = onto.with_all_above(pairs.iter().map(|&pair| self.world.pairs[pair].1));
@@ -176,13 +187,13 @@ impl Look<'_, '_> {
             seen.looked_at.insert((pair, part));
             // The worst instant of each window in which it is off by too much.
             let mut worst: Vec<(usize, f64, usize)> = Vec::new();
-            for (index, (&half, &time)) in halves.iter().zip(&times).enumerate() {
+            for (index, (&look, &time)) in looks.iter().zip(&times).enumerate() {
                 if self.grids[pair].iter().any(|samples| is_between(samples, time)) {
                     continue;
                 }
                 let (wanted, found) = turns(pair, index);
                 let angle = angle_between(wanted, found);
-                seen.take(pair, angle, half as f64 * 0.5);
+                seen.take(pair, angle, look as f64 / EIGHTHS as f64);
                 if angle <= self.job.tolerance.angle {
                     continue;
                 }
@@ -205,6 +216,19 @@ impl Look<'_, '_> {
         }
         Ok(seen)
     }
+}
+
+/// Frames within which a curve goes from one key to the next, and far: half of one tells little of what is between.
+fn leaps(take: &Take, rate: FrameRate) -> HashSet<i64> {
+    let curves = take.tracks().filter(|(_, track)| track.target.property == ROTATION);
+    let pairs =
+        curves.flat_map(|(_, track)| track.controller.curves()).flat_map(|curve| curve.keys().windows(2));
+    let far = pairs.filter(|pair| {
+        let length = (pair[1].time - pair[0].time).as_f64();
+        length <= rate.ticks_per_frame() + 1.0 && (pair[1].value - pair[0].value).abs() > LEAP
+    });
+    far.flat_map(|pair| [pair[0].time, pair[1].time - Ticks(1)].map(|time| rate.frame(time).floor() as i64))
+        .collect()
 }
 
 /// Whether an instant lies between two samples.

@@ -1,7 +1,7 @@
 //! A loop written out round after round.
 
 use glam::DVec3;
-use nimble_curve_curves::curve::{Behaviour, Curve, Key, combine};
+use nimble_curve_curves::curve::{Behaviour, Curve};
 use nimble_curve_curves::rotation::{KeyedRotation, Knot, SegmentKind, angle_between, to_quaternion_keys};
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
@@ -15,6 +15,7 @@ use nimble_curve_scene::rig::{ROTATION, TRANSLATION};
 use nimble_curve_scene::scene::{Layer, LayerMode, Scene, Take, Target, Track};
 
 use super::find::TURNS;
+use super::ways::Turning;
 use super::{CycleError, CycleOptions, RootMotionChannels, chosen};
 use crate::channel::{count, property};
 use crate::conversion::ConversionContext;
@@ -344,17 +345,22 @@ pub(super) fn turn_rounds(
                     if !adds_up(at, layer.mode, &layer.weight) {
                         return Err(cannot(IN_PART));
                     }
-                    let Controller::Components(curves) = &mut track.controller else {
-                        return Err(cannot("only curves can be turned along: unbake first"));
-                    };
-                    let rest = scene.rigs[track.target.rig].rest_value(track.target.node, TRANSLATION);
-                    let rest = match rest {
-                        Some(Value::Vector(rest)) if at == 0 => rest,
-                        _ => DVec3::ZERO,
-                    };
-                    if let Some(up) = own.way {
-                        turned_way(curves, (up.axis, turn * up.sign), rest, range, times)
-                            .ok_or_else(|| cannot("weighted handles cannot be turned along exactly"))?;
+                    let Some(up) = own.way else { continue };
+                    let turning = Turning { up: up.axis, turn: turn * up.sign, range, rounds: times };
+                    match &mut track.controller {
+                        Controller::Components(curves) => {
+                            let rest =
+                                scene.rigs[track.target.rig].rest_value(track.target.node, TRANSLATION);
+                            let rest = match rest {
+                                Some(Value::Vector(rest)) if at == 0 => rest,
+                                _ => DVec3::ZERO,
+                            };
+                            turning
+                                .curves(curves, rest)
+                                .ok_or_else(|| cannot("weighted handles cannot be turned along exactly"))?;
+                        }
+                        Controller::Samples(samples) => turning.samples(samples),
+                        _ => return Err(cannot("only samples and curves can be turned along: unbake first")),
                     }
                 }
                 _ => {}
@@ -390,53 +396,4 @@ fn risen(layer: &Layer, going: &RootMotionChannels, range: TimeRange) -> f64 {
     };
     let weight = if layer.muted { 0.0 } else { layer.weight.constant().unwrap_or(0.0) };
     weight * layer.tracks.iter().filter_map(of).sum::<f64>()
-}
-
-/// A way written out, each round turned further than the one before it; `None` where it is not a plain cubic.
-pub(super) fn turned_way(
-    curves: &mut Vec<Curve>,
-    (up, turn): (usize, f64),
-    rest: DVec3,
-    range: TimeRange,
-    times: u32,
-) -> Option<()> {
-    let (a, b) = ((up + 1) % 3, (up + 2) % 3);
-    let at = |curve: &Curve, time: Ticks| curve.value_at(time.as_f64()).unwrap_or(0.0);
-    curves.resize(3, Curve::default());
-    if [a, b].into_iter().all(|axis| curves[axis].is_empty() || curves[axis].is_constant()) {
-        return Some(());
-    }
-    // Written out they go on, so that the first round ends where the second one begins.
-    let round = |axis: usize| match &curves[axis] {
-        resting if resting.is_empty() => Curve::constant(range.first, rest[axis]).with_ends(range),
-        curve => curve.trimmed(range).with_ends(range),
-    };
-    let (p, q) = (round(a), round(b));
-    let start = (at(&p, range.first), at(&q, range.first));
-    let step = (at(&p, range.last) - start.0, at(&q, range.last) - start.1);
-    let mut keys: [Vec<Key>; 2] = [Vec::new(), Vec::new()];
-    let mut place = start;
-    for round in 0..times {
-        let (sin, cos) = (turn * f64::from(round)).sin_cos();
-        // Turned about where the round begins, and put where the one before it ended.
-        let x = combine(&[(cos, &p), (-sin, &q)], place.0 - cos * start.0 + sin * start.1)?;
-        let y = combine(&[(sin, &p), (cos, &q)], place.1 - sin * start.0 - cos * start.1)?;
-        let by = Ticks((range.last - range.first).0 * i64::from(round));
-        for (keys, curve) in keys.iter_mut().zip([x, y]) {
-            let mut own = curve.shifted(by).into_keys();
-            if let (Some(end), Some(begin)) = (keys.last().copied(), own.first_mut())
-                && end.time == begin.time
-            {
-                begin.tangent_in = end.tangent_in;
-                begin.value_before = end.value_before;
-                begin.joined = false;
-                keys.pop();
-            }
-            keys.extend(own);
-        }
-        place = (place.0 + cos * step.0 - sin * step.1, place.1 + sin * step.0 + cos * step.1);
-    }
-    let [x, y] = keys;
-    (curves[a], curves[b]) = (Curve::new(x).ok()?, Curve::new(y).ok()?);
-    Some(())
 }

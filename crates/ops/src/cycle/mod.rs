@@ -5,6 +5,7 @@ mod close;
 mod extend;
 mod find;
 mod turns;
+mod ways;
 pub use self::close::close;
 pub use self::extend::extend;
 pub use self::find::{Candidate, find};

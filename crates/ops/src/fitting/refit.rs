@@ -13,11 +13,14 @@ use nimble_curve_scene::ledger::MeasuredError;
 use nimble_curve_scene::scene::PropertyKind;
 
 use super::Fitting;
+use super::leaps::{Leaps, leaps_over};
 
 /// Keys that stay where they are when a rotation is fitted anew, within the range of all.
 pub(crate) struct Kept {
     pub range: TimeRange,
     pub times: Vec<Ticks>,
+    /// How many keys three curves have that have them wherever one of these has: more are no use.
+    pub most: usize,
 }
 
 /// What stays of angles whose keys a fit chose: these are free to move. `None` where few were fitted, or where values leap.
@@ -41,7 +44,11 @@ pub(crate) fn kept_of(all: &[&EulerCurves]) -> Option<Kept> {
     let set = |key: &&Key| !key.fitted && !key.added;
     // A curve's ends are keys anyway.
     let inner = |key: &&Key| range.first < key.time && key.time < range.last;
-    Some(Kept { range, times: keys().filter(set).filter(inner).map(|key| key.time).collect() })
+    let mut all: Vec<Ticks> = keys().map(|key| key.time).collect();
+    all.sort_unstable();
+    all.dedup();
+    let times = keys().filter(set).filter(inner).map(|key| key.time).collect();
+    Some(Kept { range, times, most: 3 * all.len() })
 }
 
 /// A rotation fitted anew.
@@ -53,12 +60,15 @@ pub(crate) struct Refitted {
 
 /// Where a rotation is looked at from one frame to the next.
 const LOOKS: i64 = 8;
-/// So many samples a frame it is fitted to; more where fewer leave it too far off between them.
-const SAMPLES: [usize; 2] = [1, 4];
+/// So many samples a frame it is fitted to; more where fewer leave it too far off between them. At last frames are converted directly
+/// that are too far off, whatever they turn by, where these are few.
+const SAMPLES: [(usize, bool); 3] = [(1, false), (4, false), (1, true)];
 /// Where it is so many times too far off between samples, a closer fit to these is no help.
 const FAR: f64 = 1.5;
 /// How often it is fitted closer, at most.
-const TRIES: usize = 8;
+const TRIES: usize = 16;
+/// What is too far off is aimed at so much closer each time: what changes here changes elsewhere, too.
+const FIRMER: f64 = 0.98;
 /// It is fitted closer for so many frames to both sides of where it is too far off.
 const AROUND: usize = 2;
 
@@ -69,11 +79,13 @@ struct Room {
     parts: Vec<f64>,
     /// Samples a frame.
     stride: usize,
+    /// The part of what is allowed that is aimed at where more was used up.
+    aim: f64,
 }
 
 impl Room {
     fn new(samples: Vec<f64>, stride: usize) -> Room {
-        Room { parts: vec![1.0; samples.len()], samples, stride }
+        Room { parts: vec![1.0; samples.len()], samples, stride, aim: 0.99 }
     }
 
     /// Takes in what part of what is allowed a fit uses up at a look.
@@ -82,7 +94,7 @@ impl Room {
             let frame = (look / LOOKS) as usize;
             let from = frame.saturating_sub(AROUND) * self.stride;
             let to = ((frame + 1 + AROUND) * self.stride).min(self.parts.len() - 1);
-            self.parts[from..=to].iter_mut().for_each(|part| *part = part.min(0.99 / used));
+            self.parts[from..=to].iter_mut().for_each(|part| *part = part.min(self.aim / used));
         }
     }
 
@@ -90,6 +102,7 @@ impl Room {
     fn shrink(&mut self) {
         self.samples.iter_mut().zip(&self.parts).for_each(|(room, part)| *room *= part);
         self.parts.fill(1.0);
+        self.aim *= FIRMER;
     }
 }
 
@@ -181,7 +194,8 @@ pub(crate) fn refit_rotation(
     let (range, keep) = (kept.range, &kept.times);
     let count = frames_of(range, rate, keep)?;
     let allowed = |time: f64| tolerance.angle * tolerance.factor(time);
-    for stride in SAMPLES {
+    let mut leaps = Leaps::none(range.first, rate);
+    for (stride, any) in SAMPLES {
         let dense = FrameRate::new(rate.numerator().checked_mul(stride as u32)?, rate.denominator())?;
         let times: Vec<f64> =
             (0..=count * stride as i64).map(|sample| (range.first + dense.ticks(sample)).as_f64()).collect();
@@ -198,10 +212,13 @@ pub(crate) fn refit_rotation(
         let mut room = Room::new(times.iter().map(|&time| allowed(time)).collect(), stride);
         for _ in 0..TRIES {
             fitting.confine(room.samples.clone());
-            let Controller::Euler(fitted) = fitting.free(keep, Handles::Plain).controller else {
+            let Controller::Euler(fitted) = fitting.free(&leaps.times(keep), Handles::Plain).controller
+            else {
                 return None;
             };
-            let mut cursors = fitted.curves.each_ref().map(Cursor::new);
+            let Some(curves) = leaps.put_into(fitted.curves, &rotation, (order, tolerance)) else { break };
+            let mut cursors = curves.each_ref().map(Cursor::new);
+            let mut far: Vec<i64> = Vec::new();
             let (mut error, mut used) = (MeasuredError::none(Quantity::Angle), 0.0_f64);
             for look in 0..=count * LOOKS {
                 let at = range.first.as_f64() + look as f64 * rate.ticks_per_frame() / LOOKS as f64;
@@ -209,12 +226,26 @@ pub(crate) fn refit_rotation(
                 let off = angle_between(rotation(at), quat_from_euler(order, DVec3::from_array(angles)));
                 error.take(off, at);
                 used = used.max(off / allowed(at));
-                room.look(look, off / allowed(at));
+                let part = off / allowed(at);
+                room.look(look, part);
+                if part > FAR && look % LOOKS != 0 && far.last() != Some(&(look / LOOKS)) {
+                    far.push(look / LOOKS);
+                }
             }
             if used <= 1.0 {
-                return Some(Refitted { curves: fitted.curves, error });
+                if curves.iter().map(|curve| curve.keys().len()).sum::<usize>() > kept.most {
+                    break;
+                }
+                return Some(Refitted { curves, error });
             }
             if used > FAR {
+                // Between these frames it is converted directly, and all is fitted once more.
+                if stride == 1
+                    && leaps.take(&far, count, |from, to| any || leaps_over(rotation(from), rotation(to)))
+                {
+                    room = Room::new(times.iter().map(|&time| allowed(time)).collect(), stride);
+                    continue;
+                }
                 break;
             }
             room.shrink();

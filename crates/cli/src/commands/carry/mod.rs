@@ -15,6 +15,7 @@ use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
 use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
+use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::apart;
 use nimble_curve_core::ops::carry::{Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, carry, held};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
@@ -40,7 +41,6 @@ use crate::pose::pose;
 use crate::report::{self, ErrorJson, LedgerJson};
 use crate::step::{BoxedStep, Closeness, Joins, SceneCache, Step, StepOutput};
 use crate::terminal::{Line, Report, Style};
-use nimble_curve_core::ops::Tolerance;
 
 #[derive(Serialize)]
 struct CarryJson<'a> {
