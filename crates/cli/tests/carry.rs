@@ -192,6 +192,34 @@ fn fitted_keys_are_fitted_anew_on_another_rig() {
     assert!(keys(&close) > carried_keys && farther > off, "{} keys, {farther}", keys(&close));
 }
 
+/// A capture that was lost for a while, held, and goes on elsewhere from one frame to the next: but for that frame all is fitted anew.
+#[test]
+fn what_leaps_is_fitted_anew_on_both_sides() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let file = std::fs::read_to_string(sample("bramble_wade.bvh")).unwrap();
+    let mut lines: Vec<&str> = file.lines().collect();
+    let first = lines.iter().position(|line| line.starts_with("Frame Time")).unwrap() + 1;
+    for frame in 300..360 {
+        lines[first + frame] = lines[first + 299];
+    }
+    std::fs::write(at.join("held.bvh"), lines.join("\n") + "\n").unwrap();
+    std::fs::copy(sample("bramble_to_stilt.toml"), at.join("map.toml")).unwrap();
+    let keys = |scene: &Scene| -> usize {
+        scene.takes[0].tracks().map(|(_, track)| track.controller.key_count()).sum()
+    };
+    succeed(at, &["unbake", "held.bvh", "--unit", "cm", "-o", "keyed.ncurve", "--no-other-tolerances"]);
+    let keyed = scene(&at.join("keyed.ncurve"));
+    let (after, _) = carried(at, "keyed.ncurve", &stilt(), &["--map", "map.toml", "--tolerance", "0.1deg"]);
+    let map = read_name_map(&at.join("map.toml")).unwrap();
+    let frames: Vec<f64> = (0..=960 * 8).map(|eighth| f64::from(eighth) / 8.0).collect();
+    let (off, who) = worst_at(&keyed, &after, &map, &frames);
+    println!("{} keys became {}; off by {off:.4} deg in the world ({who})", keys(&keyed), keys(&after));
+    assert!(off <= 0.1 * (1.0 + 1e-6), "{who}: {off}");
+    // With keys of all axes wherever one had some it would be a third more.
+    assert!(keys(&after) as f64 <= 1.25 * keys(&keyed) as f64, "{}", keys(&after));
+}
+
 #[test]
 fn keys_grow_little_where_orders_and_axes_change() {
     let folder = with_map(&stilt());

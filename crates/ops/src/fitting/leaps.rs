@@ -113,19 +113,15 @@ fn spliced(curve: Curve, way: &[Key], [off, off_at_end]: [f64; 2]) -> Option<Cur
     if keys.get(at + 1)?.time != end.time {
         return None;
     }
-    keys[at] = Key {
-        tangent_out: begin.tangent_out,
-        interpolation: begin.interpolation,
-        joined: false,
-        ..keys[at].clone()
-    };
-    keys[at + 1] = Key { tangent_in: end.tangent_in, joined: false, ..keys[at + 1].clone() };
+    keys[at] =
+        Key { tangent_out: begin.tangent_out, interpolation: begin.interpolation, joined: false, ..keys[at] };
+    keys[at + 1] = Key { tangent_in: end.tangent_in, joined: false, ..keys[at + 1] };
     let length = (end.time - begin.time).as_f64();
     let moved = |key: &Key| {
         let part = (key.time - begin.time).as_f64() / length;
         let by = off + (off_at_end - off) * part;
         let value_before = key.value_before.map(|value| value + by);
-        Key { value: key.value + by, value_before, fitted: true, added: false, ..key.clone() }
+        Key { value: key.value + by, value_before, fitted: true, added: false, ..*key }
     };
     keys.splice(at + 1..at + 1, inner.iter().map(moved));
     Curve::new(keys).ok()

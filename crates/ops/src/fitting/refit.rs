@@ -67,8 +67,8 @@ const SAMPLES: [(usize, bool); 3] = [(1, false), (4, false), (1, true)];
 const FAR: f64 = 1.5;
 /// How often it is fitted closer, at most.
 const TRIES: usize = 16;
-/// What is too far off is aimed at so much closer each time: what changes here changes elsewhere, too.
-const FIRMER: f64 = 0.98;
+/// After half of them what is too far off is aimed at so much closer each time: what changes here changes elsewhere, too.
+const FIRMER: f64 = 0.97;
 /// It is fitted closer for so many frames to both sides of where it is too far off.
 const AROUND: usize = 2;
 
@@ -81,11 +81,12 @@ struct Room {
     stride: usize,
     /// The part of what is allowed that is aimed at where more was used up.
     aim: f64,
+    tries: usize,
 }
 
 impl Room {
     fn new(samples: Vec<f64>, stride: usize) -> Room {
-        Room { parts: vec![1.0; samples.len()], samples, stride, aim: 0.99 }
+        Room { parts: vec![1.0; samples.len()], samples, stride, aim: 0.99, tries: 0 }
     }
 
     /// Takes in what part of what is allowed a fit uses up at a look.
@@ -102,7 +103,10 @@ impl Room {
     fn shrink(&mut self) {
         self.samples.iter_mut().zip(&self.parts).for_each(|(room, part)| *room *= part);
         self.parts.fill(1.0);
-        self.aim *= FIRMER;
+        self.tries += 1;
+        if 2 * self.tries > TRIES {
+            self.aim *= FIRMER;
+        }
     }
 }
 
