@@ -26,6 +26,7 @@ mod rotation;
 mod shared;
 mod sharing;
 
+pub(super) use self::leaps::LEAP;
 pub(super) use self::refit::{Kept, Refitted, kept_keys, kept_of, refit_as_quaternions, refit_rotation};
 
 /// One track's samples, component by component.

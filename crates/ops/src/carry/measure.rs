@@ -20,6 +20,7 @@ use super::job::{Job, Measured};
 use super::map::PairSpace;
 use super::output::{Made, Output};
 use super::shares::{Compared, Excess, ToleranceBudget, windows_in};
+use crate::fitting::LEAP;
 
 /// The nodes whose world rotations are compared.
 pub(super) struct World {
@@ -138,9 +139,6 @@ impl Job<'_> {
 
 /// Into how many parts frames are divided where that tells more.
 const EIGHTHS: i64 = 8;
-
-/// How far a curve goes within a frame that is looked at more closely, in radians.
-const LEAP: f64 = 1.0_f64.to_radians();
 
 /// So many rotations of each side are held at once, on each core.
 const AT_HAND: usize = 1 << 17;

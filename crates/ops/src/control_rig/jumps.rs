@@ -23,8 +23,10 @@ pub fn jumps(function: &SampledFunction<'_>, range: TimeRange, rate: FrameRate) 
     let ways: Vec<f64> = looks.windows(2).map(|pair| far(&pair[0].1, &pair[1].1)).collect();
     let beside = |index: usize| {
         let before = index.checked_sub(1).and_then(|before| ways.get(before));
-        let both: Vec<f64> = before.into_iter().chain(ways.get(index + 1)).copied().collect();
-        both.iter().sum::<f64>() / both.len().max(1) as f64
+        match (before, ways.get(index + 1)) {
+            (Some(before), Some(after)) => 0.5 * (before + after),
+            (one, other) => one.or(other).copied().unwrap_or(0.0),
+        }
     };
     let sudden = (0..ways.len()).filter(|index| ways[*index] > SUDDEN * beside(*index) + LEAST);
     let mut found = Vec::new();

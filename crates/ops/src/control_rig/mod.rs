@@ -22,6 +22,6 @@ pub use find::{
 };
 pub use onto::{
     BetweenFrames, Limbs, MatchClaim, MatchKeys, MatchOptions, Matched, SwitchOptions, Switched, To,
-    match_controls, switch,
+    match_controls, switch, through_controls,
 };
 pub use solve::{SolveKeys, SolveOptions, Solved, solve, solved};

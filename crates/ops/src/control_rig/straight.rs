@@ -72,14 +72,16 @@ pub fn straight_times(
         }
         let mut solver = Solver::new(scene, Some(take), driven.iter().copied())?;
         let mut own = [Vec::new(), Vec::new()];
+        let mut beyond = |time: f64| {
+            solver.solve(time);
+            solver.out_of_reach(index)
+        };
+        let looks: Vec<(f64, [Option<f64>; 2])> =
+            quarters(scene.rate, take.range).map_while(|time| Some((time, beyond(time)?))).collect();
         for side in 0..2 {
-            let mut beyond = |time: f64| {
-                solver.solve(time);
-                solver.out_of_reach(index).and_then(|beyond| beyond[side])
-            };
-            let looks = quarters(scene.rate, take.range);
-            let looked: Vec<Look> = looks.map_while(|time| Some((time, beyond(time)?))).collect();
-            ladders(looked, &mut |time| beyond(time).unwrap_or(-1.0), scene.rate, &mut own);
+            let looked: Vec<Look> = looks.iter().map_while(|(time, by)| Some((*time, by[side]?))).collect();
+            let mut by = |time: f64| beyond(time).and_then(|by| by[side]).unwrap_or(-1.0);
+            ladders(looked, &mut by, scene.rate, &mut own);
         }
         own.iter_mut().for_each(|times| times.retain(|time| take.range.contains(*time)));
         for joint in driven.into_iter().filter(|_| !own[0].is_empty()) {

@@ -11,8 +11,8 @@ use nimble_curve_curves::value::Value;
 
 use crate::sampled_function::SampledFunction;
 
-/// What turns farther than this from one frame to the next leaps.
-const LEAP: f64 = 1.0_f64.to_radians();
+/// What turns farther than this from one frame to the next leaps, in radians.
+pub(crate) const LEAP: f64 = 1.0_f64.to_radians();
 
 /// The most of the frames that may be leaps, one of so many: a motion that is as fast throughout is fitted to parts of frames.
 const RARE: usize = 16;

@@ -229,8 +229,8 @@ pub(crate) fn refit_rotation(
                 let angles = cursors.each_mut().map(|cursor| cursor.value_at(at).unwrap_or(0.0));
                 let off = angle_between(rotation(at), quat_from_euler(order, DVec3::from_array(angles)));
                 error.take(off, at);
-                used = used.max(off / allowed(at));
                 let part = off / allowed(at);
+                used = used.max(part);
                 room.look(look, part);
                 if part > FAR && look % LOOKS != 0 && far.last() != Some(&(look / LOOKS)) {
                     far.push(look / LOOKS);

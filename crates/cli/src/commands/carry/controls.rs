@@ -1,14 +1,15 @@
 //! What is carried, put onto the target's controls.
 
-use std::collections::HashSet;
 use std::sync::Arc;
 
-use nimble_curve_core::address::{Addresses, NodeRef};
-use nimble_curve_core::judge::{Claim, Scope, Standing};
+use nimble_curve_core::address::Addresses;
+use nimble_curve_core::judge::{Claim, Scope};
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
 use nimble_curve_core::ops::carry::{CarryOptions, NameMap, carry};
-use nimble_curve_core::ops::control_rig::{BetweenFrames, MatchKeys, MatchOptions, match_controls};
-use nimble_curve_core::rig::{NodeId, NodeKind};
+use nimble_curve_core::ops::control_rig::{
+    BetweenFrames, MatchKeys, MatchOptions, match_controls, through_controls,
+};
+use nimble_curve_core::rig::NodeKind;
 use nimble_curve_core::scene::{Scene, Take};
 
 use super::landing::{Landed, landed};
@@ -159,38 +160,9 @@ pub fn keyed(
 /// What joints of the result are in terms of the source, but for what controls cannot bring them to: errors of both steps add up in it.
 pub fn of_source(source: &Scene, whole: Claim, (result, onto): (&Scene, &Promise)) -> Beside {
     let others = onto.beside.iter().filter(|beside| beside.scope.is_none());
-    let stages = || std::iter::once(&onto.claim).chain(others.clone().map(|beside| &beside.claim));
-    let excused: HashSet<NodeRef> = stages()
-        .flat_map(|claim| &claim.excuses)
-        .map(|excuse| (excuse.target.rig, excuse.target.node))
-        .collect();
-    // What is excused beside what it hangs on may stand in the world as it should.
-    let stands = |node: &NodeRef| {
-        // Below what is mirrored, or sized along one axis, the same axes may come of other turns.
-        let mut upwards = std::iter::successors(Some(node.1), |id| result.rigs[node.0].parent(*id));
-        let is_even = |id: NodeId| {
-            let view = result.rigs[node.0].node(id).and_then(|node| node.canonical());
-            view.is_some_and(|view| view.scale.min_element() > (1.0 - 1e-9) * view.scale.max_element().abs())
-        };
-        if !upwards.all(is_even) {
-            return false;
-        }
-        let mut all = stages().map(|claim| claim.world.as_deref().unwrap_or_default());
-        all.all(|world| world.iter().any(|own| own.result == *node && own.references.is_some()))
-    };
-    let is_reached = |node: &NodeRef| !excused.contains(node);
-    let mut claim = whole;
-    claim.nodes.retain(|(_, node)| is_reached(node));
-    claim.turns.retain(|turn| {
-        let own = is_reached(&turn.result) || turn.beside.is_none() && stands(&turn.result);
-        own && turn.beside.is_none_or(|beside| is_reached(&beside))
-    });
-    claim.shifts.retain(|shift| is_reached(&shift.result));
-    claim.holds.retain(|hold| is_reached(&hold.result.0) && is_reached(&hold.result.1));
-    claim.amounts.retain(|amount| is_reached(&(amount.result.rig, amount.result.node)));
-    // Of places in the world the source says nothing.
-    let standing = claim.world.take().unwrap_or_default().into_iter().filter(|own| stands(&own.result));
-    claim.world = Some(standing.map(|own| Standing { place: false, ..own }).collect());
+    let stages: Vec<&Claim> =
+        std::iter::once(&onto.claim).chain(others.map(|beside| &beside.claim)).collect();
+    let claim = through_controls(whole, result, &stages);
     Beside { source: Arc::new(source.clone()), claim, scope: None, held: Held::ToLimits }
 }
 

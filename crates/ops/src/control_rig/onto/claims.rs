@@ -69,3 +69,39 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
     }
     claim
 }
+
+/// What is left of a claim about joints once controls move them: all but what these cannot bring where it should be, as the claims of
+/// matching, `stages`, say.
+pub fn through_controls(mut claim: Claim, result: &Scene, stages: &[&Claim]) -> Claim {
+    let excused: BTreeSet<NodeRef> = (stages.iter().flat_map(|stage| &stage.excuses))
+        .map(|excuse| (excuse.target.rig, excuse.target.node))
+        .collect();
+    // What is excused beside what it hangs on may stand in the world as it should.
+    let stands = |node: &NodeRef| {
+        // Below what is mirrored, or sized along one axis, the same axes may come of other turns.
+        let rig = &result.rigs[node.0];
+        let mut upwards = std::iter::successors(Some(node.1), |id| rig.parent(*id));
+        let is_even = upwards.all(|id| {
+            let view = rig.node(id).and_then(|node| node.canonical());
+            view.is_some_and(|view| view.scale.min_element() > (1.0 - 1e-9) * view.scale.max_element().abs())
+        });
+        let is_held = |stage: &&Claim| {
+            let mut standings = stage.world.iter().flatten();
+            standings.any(|own| own.result == *node && own.references.is_some())
+        };
+        is_even && stages.iter().all(is_held)
+    };
+    let is_reached = |node: &NodeRef| !excused.contains(node);
+    claim.nodes.retain(|(_, node)| is_reached(node));
+    claim.turns.retain(|turn| {
+        let own = is_reached(&turn.result) || turn.beside.is_none() && stands(&turn.result);
+        own && turn.beside.is_none_or(|beside| is_reached(&beside))
+    });
+    claim.shifts.retain(|shift| is_reached(&shift.result));
+    claim.holds.retain(|hold| is_reached(&hold.result.0) && is_reached(&hold.result.1));
+    claim.amounts.retain(|amount| is_reached(&(amount.result.rig, amount.result.node)));
+    // A claim without standings says of places in the world what nobody promised here.
+    let standings = claim.world.into_iter().flatten().filter(|own| stands(&own.result));
+    claim.world = Some(standings.map(|own| Standing { place: false, ..own }).collect());
+    claim
+}

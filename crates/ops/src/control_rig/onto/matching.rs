@@ -170,9 +170,12 @@ impl Job<'_> {
     }
 
     fn run(&self, result: &mut Scene) -> Result<Told, SolveError> {
+        if self.options.between_frames != BetweenFrames::WhereNeeded {
+            return Ok(self.run_kept(result)?.0);
+        }
         let before = (result.takes[self.index].clone(), result.rigs.clone());
         let (told, beyond) = self.run_kept(result)?;
-        if beyond <= 1.0 || self.between || self.options.between_frames == BetweenFrames::Never {
+        if beyond <= 1.0 {
             return Ok(told);
         }
         let on_frames = std::mem::replace(&mut result.takes[self.index], before.0);

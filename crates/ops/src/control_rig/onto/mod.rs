@@ -23,6 +23,7 @@ mod switching;
 mod times;
 mod told;
 
+pub use claims::through_controls;
 pub use matching::{MatchClaim, Matched, match_controls};
 pub use options::{BetweenFrames, Limbs, MatchKeys, MatchOptions, SwitchOptions, To};
 pub use switching::{Switched, switch};
