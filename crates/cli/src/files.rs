@@ -103,6 +103,7 @@ pub struct OverArgs {
 pub struct Prepared {
     made: Encoded,
     verdict: Verdict,
+    remedy: Option<&'static str>,
 }
 
 impl Prepared {
@@ -188,12 +189,16 @@ impl Output {
         let format = nimble_curve_formats::output_format(&self.path)?;
         let made = nimble_curve_formats::encoded(scene, format, &self.path, saving)?;
         let verdict = gate::judged(&made, scene, &self.path, (saving, allowed), origin)?;
-        Ok(Prepared { made, verdict })
+        Ok(Prepared { made, verdict, remedy: origin.and_then(|origin| origin.promise.remedy) })
     }
 
     /// Writes what was prepared, if it may be.
-    pub fn finish(&self, Prepared { made, verdict }: Prepared, scene: &Scene) -> Result<Written, Failure> {
-        if let Some(why) = gate::refusal(&verdict, scene).filter(|_| !self.over.accept) {
+    pub fn finish(
+        &self,
+        Prepared { made, verdict, remedy }: Prepared,
+        scene: &Scene,
+    ) -> Result<Written, Failure> {
+        if let Some(why) = gate::refusal(&verdict, scene, remedy).filter(|_| !self.over.accept) {
             return Err(Failure::new(format!("{}: {why}", self.path.display())));
         }
         self.may_take(&made.bytes)?;

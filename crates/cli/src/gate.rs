@@ -35,6 +35,8 @@ pub struct Promise {
     pub scope: Scope,
     /// What else it should be, in terms of other scenes, or of other stretches of the same.
     pub beside: Vec<Beside>,
+    /// The option that may help where it is not kept.
+    pub remedy: Option<&'static str>,
 }
 
 /// How far a result may be from its source in the world.
@@ -84,6 +86,7 @@ impl Promise {
             between: f64::INFINITY,
             scope,
             beside: Vec::new(),
+            remedy: None,
         }
     }
 
@@ -114,6 +117,7 @@ impl Promise {
             between: f64::INFINITY,
             scope: self.scope.max(next.scope),
             beside: self.beside.iter().map(after).collect(),
+            remedy: self.remedy.or(next.remedy),
         }
     }
 
@@ -278,8 +282,8 @@ fn limits(tolerance: &Tolerance, world: Option<InWorld>, result: &Scene) -> Limi
     }
 }
 
-/// Why a result may not be written, if it may not.
-pub fn refusal(verdict: &Verdict, result: &Scene) -> Option<String> {
+/// Why a result may not be written, if it may not; with the option that may help.
+pub fn refusal(verdict: &Verdict, result: &Scene, remedy: Option<&str>) -> Option<String> {
     let space = &result.space;
     let beyond = match (verdict.beyond(), verdict.world_beyond()) {
         (Some((judged, error, limit)), _) => {
@@ -297,7 +301,10 @@ pub fn refusal(verdict: &Verdict, result: &Scene) -> Option<String> {
         }
         (None, None) => return None,
     };
-    Some(format!("the result is not what was asked for: {beyond}; nothing was written (--accept writes it)"))
+    let help = remedy.map(|option| format!("{option} may do it, ")).unwrap_or_default();
+    Some(format!(
+        "the result is not what was asked for: {beyond}; nothing was written ({help}--accept writes it)"
+    ))
 }
 
 /// What is off by how much, and where.

@@ -107,7 +107,10 @@ impl StepOutput {
 
     /// The same where it was judged already.
     pub fn close_by(&mut self, verdict: &Verdict, source: &Scene, is_accepted: bool) -> Result<(), Failure> {
-        if let Some(why) = gate::refusal(verdict, &self.scene).filter(|_| !is_accepted) {
+        if let Some(why) =
+            gate::refusal(verdict, &self.scene, self.promise.as_ref().and_then(|promise| promise.remedy))
+                .filter(|_| !is_accepted)
+        {
             return Err(Failure::new(why));
         }
         self.joins.settle(verdict, &mut self.ledger, source, &self.scene);

@@ -41,8 +41,13 @@ fn off(source: &Scene, result: &Scene) -> f64 {
     let freed = source.takes[0].tracks().map(|(_, track)| track.target.clone());
     claim.excuses = freed.map(|target| Excuse { take: 0, target, why: "free".to_owned() }).collect();
     let one = DQuat::IDENTITY;
-    claim.world =
-        Some(vec![Standing { source: lower, result: lower, references: Some((one, one)), place: false }]);
+    claim.world = Some(vec![Standing {
+        source: lower,
+        result: lower,
+        references: Some((one, one)),
+        place: false,
+        at: None,
+    }]);
     let limits = Limits { world: 1.0, world_turn: 1e-6, ..Limits::NONE };
     judge(source, result, &claim, limits, 1.0).world_turn.unwrap().0.largest
 }

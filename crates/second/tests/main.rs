@@ -7,6 +7,7 @@ mod evaluation;
 mod followed;
 mod found;
 mod matched;
+mod rematched;
 mod restated;
 mod several;
 mod thinned;

@@ -354,7 +354,7 @@ impl<'a> JobRunner<'a> {
         let origin = origin.map(|(source, promise)| Origin { source, promise });
         let verdict = gate::judged(&made, &scene, &path, (&saving, &allowed), origin)?;
         let source = origin.map_or(&scene, |origin| origin.source);
-        if let Some(why) = gate::refusal(&verdict, &scene) {
+        if let Some(why) = gate::refusal(&verdict, &scene, origin.and_then(|origin| origin.promise.remedy)) {
             attempt.tightening = gate::tightening(&verdict);
             return Err(Failure::new(why).into());
         }

@@ -281,6 +281,7 @@ impl Job<'_> {
             result: self.onto.node(link.target),
             references: Some((from.world_of(link.place.node), self.onto.world_of(link.target))),
             place: self.same_rigs,
+            at: None,
         };
         self.links.all.iter().filter(counts).map(standing).collect()
     }

@@ -1,6 +1,8 @@
 //! Where what constraints make of a node jumps, though nothing that drives it does: turns of several sources that come to opposite sides, rolls
 //! that come half round, poles that pass the line of their limb.
 
+use std::collections::BTreeSet;
+
 use nimble_curve_curves::rotation::angle_between;
 use nimble_curve_curves::time::{FrameRate, Ticks, TimeRange};
 use nimble_curve_curves::value::Value;
@@ -43,6 +45,14 @@ pub fn jumps(function: &SampledFunction<'_>, range: TimeRange, rate: FrameRate) 
     }
     found.sort_unstable();
     found
+}
+
+/// Those of some instants at which a function jumps.
+pub fn jumps_among(function: &SampledFunction<'_>, instants: impl IntoIterator<Item = Ticks>) -> Vec<Ticks> {
+    let instants: BTreeSet<Ticks> = instants.into_iter().collect();
+    let value = |Ticks(tick): Ticks| function.value(tick as f64);
+    let does = |time: &Ticks| far(&value(Ticks(time.0 - 1)), &value(*time)) > LEAST;
+    instants.into_iter().filter(does).collect()
 }
 
 /// A tick at which a function jumps, by halving where it goes farther.

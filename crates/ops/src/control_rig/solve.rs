@@ -154,11 +154,12 @@ fn between_steps(scene: &Scene, result: &Scene, touched: &Touched) -> Result<Vec
     let addresses = Addresses::new(scene);
     let coupled = touched.numbers.iter().map(|target| (target.rig, target.node));
     let joints: BTreeSet<NodeRef> = touched.steps.keys().copied().chain(coupled).collect();
-    let (limbs, bones) = (BTreeSet::new(), BTreeSet::new());
+    let (limbs, bones, grips) = (BTreeSet::new(), BTreeSet::new(), BTreeMap::new());
     let mut said = Vec::new();
     for (from, to) in scene.takes.iter().zip(&result.takes) {
         let (motion, result) = ((scene, from), (result, to));
-        let compared = Compared { motion, result, joints: &joints, limbs: &limbs, bones: &bones };
+        let compared =
+            Compared { motion, result, joints: &joints, limbs: &limbs, bones: &bones, grips: &grips };
         let found = departures(&compared, quarters(scene.rate, from.range), |_, _, _, _| {})?;
         said.extend(between_keys(scene, &addresses, &from.name, found.all.iter()));
     }

@@ -60,6 +60,7 @@ pub fn lifted(
         result: (carrier.rig, id),
         references: Some((DQuat::IDENTITY, DQuat::IDENTITY)),
         place: id == carrier.id || !is_refitted,
+        at: None,
     };
     let below = from.nodes().map(|(id, _)| id).filter(|id| upwards(*id).any(|id| id == carrier.id));
     claim.world = Some(below.map(standing).collect());

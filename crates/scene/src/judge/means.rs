@@ -115,6 +115,9 @@ pub struct Standing {
     pub references: Option<(DQuat, DQuat)>,
     /// Whether it stands in the same place, too.
     pub place: bool,
+    /// The instants of the source, in ticks and in order, at which that is claimed; wherever the world is looked at where nothing is
+    /// said.
+    pub at: Option<Vec<f64>>,
 }
 
 /// What a local transform should be.

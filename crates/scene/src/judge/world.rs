@@ -44,6 +44,9 @@ pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
         }
     }
     times.push(range.first.as_f64());
+    let promised = scenes.claim.world.iter().flatten().filter_map(|standing| standing.at.as_ref());
+    let in_result = promised.flatten().map(|time| scenes.span.clock.result_at(*time));
+    times.extend(in_result.filter(|time| (range.first.as_f64()..=range.last.as_f64()).contains(time)));
     times.sort_by(f64::total_cmp);
     times.dedup();
     match farthest(scenes, &times) {
@@ -54,6 +57,8 @@ pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
 
 /// A pair of nodes by their positions in their rigs.
 struct Pair<'a> {
+    /// When it is claimed; always where nothing is said.
+    at: Option<&'a [f64]>,
     source: (usize, usize),
     result: (usize, usize),
     references: Option<(DQuat, DQuat)>,
@@ -64,6 +69,14 @@ struct Pair<'a> {
 }
 
 impl Pair<'_> {
+    /// Whether anything is claimed of it at a time of the source, to the nearest tick.
+    fn is_claimed(&self, source: f64) -> bool {
+        self.at.is_none_or(|at| {
+            let next = at.partition_point(|own| *own < source - 0.5);
+            at.get(next).is_some_and(|own| *own <= source + 0.5)
+        })
+    }
+
     /// Whether it is known where it is at a time of the source and of the result.
     fn is_known(&self, source: f64, result: f64) -> bool {
         let at = |samples: &&Samples, time: f64| {
@@ -115,20 +128,22 @@ fn farthest(
 ) -> Result<[Option<(MeasuredError, String)>; 2], EvaluateError> {
     let at = |scene: &Scene, node: NodeRef| Some((node.0, scene.rigs.get(node.0)?.position(node.1)?));
     let (source_take, result_take) = scenes.takes();
-    let pair = |node_of: (NodeRef, NodeRef), references, place| {
+    let pair = |node_of: (NodeRef, NodeRef), references, place, at_times| {
         let (source, own) = (at(scenes.source, node_of.0)?, at(scenes.result, node_of.1)?);
         let grids = [
             sampled(scenes.source, &scenes.tracks.0, node_of.0),
             sampled(scenes.result, &scenes.tracks.1, node_of.1),
         ];
-        Some(Pair { source, result: own, references, place, node: node_of.1, sampled: grids })
+        Some(Pair { at: at_times, source, result: own, references, place, node: node_of.1, sampled: grids })
     };
     let pairs: Vec<Pair<'_>> = match &scenes.claim.world {
         Some(world) => world
             .iter()
-            .filter_map(|of: &Standing| pair((of.source, of.result), of.references, of.place))
+            .filter_map(|of: &Standing| {
+                pair((of.source, of.result), of.references, of.place, of.at.as_deref())
+            })
             .collect(),
-        None => scenes.claim.nodes.iter().filter_map(|&nodes| pair(nodes, None, true)).collect(),
+        None => scenes.claim.nodes.iter().filter_map(|&nodes| pair(nodes, None, true, None)).collect(),
     };
     let map = &scenes.claim.space;
     let nothing =
@@ -142,7 +157,7 @@ fn farthest(
             source.at(source_time);
             result.at(time);
             for (index, pair) in pairs.iter().enumerate() {
-                if !pair.is_known(source_time, time) {
+                if !pair.is_claimed(source_time) || !pair.is_known(source_time, time) {
                     continue;
                 }
                 let (theirs, ours) = (&source.poses[pair.source.0], &result.poses[pair.result.0]);

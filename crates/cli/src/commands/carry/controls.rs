@@ -71,7 +71,7 @@ pub fn as_they_are(
     let asked = args.asked();
     promise.world = Some(InWorld { metres: asked.length, angle: asked.angle });
     let verdict = gate::judged_scene(&scene, Origin { source, promise: &promise });
-    if gate::refusal(&verdict, &scene).is_some() {
+    if gate::refusal(&verdict, &scene, None).is_some() {
         return Ok(None);
     }
     let mut ledger = carried.ledger;

@@ -42,9 +42,8 @@ impl Step for RigMatch {
         let matched = matched.map_err(|error| Failure::new(format!("{}: {error}", file.display())))?;
         let mut claims = matched.claims.into_iter();
         let mut worked = StepOutput::new(matched.scene, matched.ledger);
-        // Between keys nothing is promised of the same keys; what lies there is in the notes.
-        let world = (keys == MatchKeys::Bounded)
-            .then_some(InWorld { metres: self.tolerance.length, angle: self.tolerance.angle });
+        // Of the same keys that is promised where they stand; what lies between is in the notes.
+        let world = Some(InWorld { metres: self.tolerance.length, angle: self.tolerance.angle });
         if let Some(first) = claims.next() {
             let promise = Promise::of(first.claim, self.tolerance, Scope::MotionAlone);
             let beside = claims.map(|other| Beside {
@@ -53,7 +52,9 @@ impl Step for RigMatch {
                 scope: None,
                 held: Held::ToLimits,
             });
-            worked.promise = Some(Promise { world, beside: beside.collect(), ..promise });
+            let on_frames = keys == MatchKeys::Bounded && !self.between_frames;
+            let remedy = on_frames.then_some("--between-frames");
+            worked.promise = Some(Promise { world, beside: beside.collect(), remedy, ..promise });
             worked.origin = Some(first.motion);
         }
         Ok(worked)

@@ -9,6 +9,8 @@ use nimble_curve_scene::evaluate::{EvaluateError, Solver};
 use nimble_curve_scene::parts::axes_apart;
 use nimble_curve_scene::scene::{Scene, Take};
 
+use super::duties::Grip;
+
 /// The largest departures of a joint, each with its frame.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Departure {
@@ -39,6 +41,47 @@ pub struct Compared<'a> {
     pub limbs: &'a BTreeSet<usize>,
     /// Joints that turn as their limb has it, with all below them: how they turn beside what is above them is not asked.
     pub bones: &'a BTreeSet<NodeRef>,
+    /// What controls hold in the world: it does not go with the bones that it hangs on.
+    pub grips: &'a BTreeMap<NodeRef, Grip>,
+}
+
+impl Compared<'_> {
+    /// A limb with the joints that go with its bones.
+    fn bend(&self, limb: usize) -> Option<Bend> {
+        let &[upper, lower, end] = self.result.0.constraints[limb].driven().as_slice() else { return None };
+        let goes_along = |&joint: &NodeRef| -> Option<(NodeRef, [bool; 2])> {
+            let mut goes = [true; 2];
+            let rig = self.result.0.rigs.get(joint.0)?;
+            for id in std::iter::successors(Some(joint.1), |id| rig.parent(*id)) {
+                let node = (joint.0, id);
+                if node == upper || node == lower {
+                    return Some((joint, goes));
+                }
+                let Some(grip) = self.grips.get(&node) else { continue };
+                // What hangs on something that is held in place alone goes around it as that turns.
+                goes = match (node == joint, grip.place, grip.turn) {
+                    (_, true, true) => return None,
+                    (true, place, turn) => [!place, !turn],
+                    (false, ..) => goes,
+                };
+            }
+            None
+        };
+        let mut along: BTreeMap<NodeRef, [bool; 2]> = self.joints.iter().filter_map(goes_along).collect();
+        along.extend([(upper, [true; 2]), (lower, [true; 2])]);
+        if !self.grips.contains_key(&end) {
+            along.remove(&end);
+        }
+        Some(Bend { limb, along })
+    }
+}
+
+/// A limb that may come to be straight.
+struct Bend {
+    /// Its constraint.
+    limb: usize,
+    /// What is where its bones are, in place and in turn.
+    along: BTreeMap<NodeRef, [bool; 2]>,
 }
 
 /// More of its length than this, and a limb's middle is apart: its height goes as a root does there.
@@ -48,7 +91,7 @@ pub const STRAIGHT: f64 = 0.995;
 #[derive(Clone, Debug, Default)]
 pub struct Departures {
     pub all: BTreeMap<NodeRef, Departure>,
-    /// Those of upper and lower joints of limbs that are all but straight.
+    /// Those of upper and lower joints of limbs that are all but straight, and of what goes with these.
     pub straight: BTreeMap<NodeRef, Departure>,
 }
 
@@ -62,12 +105,8 @@ pub fn departures(
     let wanted = || of.joints.iter().copied();
     let mut pose = Solver::new(of.motion.0, Some(of.motion.1), wanted())?;
     let mut made = Solver::new(of.result.0, Some(of.result.1), wanted())?;
-    let bends: Vec<(usize, NodeRef, NodeRef)> = (of.limbs.iter())
-        .filter_map(|&index| match of.result.0.constraints[index].driven().as_slice() {
-            &[upper, lower, _] => Some((index, upper, lower)),
-            _ => None,
-        })
-        .collect();
+    let bends: Vec<Bend> = of.limbs.iter().filter_map(|&limb| of.bend(limb)).collect();
+    let mut straight: BTreeMap<NodeRef, [bool; 2]> = BTreeMap::new();
     let is_below = |joint: &&NodeRef| {
         let rig = of.result.0.rigs.get(joint.0);
         let mut above = std::iter::successors(Some(joint.1), |id| rig.and_then(|rig| rig.parent(*id)));
@@ -78,10 +117,12 @@ pub fn departures(
     for time in times {
         pose.solve(time);
         made.solve(time);
-        let straight: BTreeSet<NodeRef> = (bends.iter())
-            .filter(|(index, ..)| made.reach_in(*index, &pose).is_some_and(|reach| reach > STRAIGHT))
-            .flat_map(|(_, upper, lower)| [*upper, *lower])
-            .collect();
+        straight.clear();
+        for bend in &bends {
+            if made.reach_in(bend.limb, &pose).is_some_and(|reach| reach > STRAIGHT) {
+                straight.extend(&bend.along);
+            }
+        }
         for &joint in of.joints {
             let (Some(theirs), Some(ours)) = (pose.stand(joint), made.stand(joint)) else { continue };
             let place = (theirs.world.translation - ours.world.translation).length();
@@ -92,12 +133,16 @@ pub fn departures(
             };
             let turn = axes_apart(theirs.frame, ours.frame).max(beside);
             let frame = time / rate.ticks_per_frame();
-            if straight.contains(&joint) {
-                found.straight.entry(joint).or_default().take(place, turn, frame);
-                continue;
+            let [place_apart, turn_apart] = straight.get(&joint).copied().unwrap_or_default();
+            let split = |value: f64, apart: bool| if apart { (value, 0.0) } else { (0.0, value) };
+            let ((place_off, place), (turn_off, turn)) = (split(place, place_apart), split(turn, turn_apart));
+            if place_apart || turn_apart {
+                found.straight.entry(joint).or_default().take(place_off, turn_off, frame);
             }
-            found.all.entry(joint).or_default().take(place, turn, frame);
-            seen(joint, time, place, turn);
+            if !(place_apart && turn_apart) {
+                found.all.entry(joint).or_default().take(place, turn, frame);
+                seen(joint, time, place, turn);
+            }
         }
     }
     Ok(found)

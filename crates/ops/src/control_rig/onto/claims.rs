@@ -2,12 +2,14 @@
 
 use std::collections::BTreeSet;
 
+use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::NodeRef;
-use nimble_curve_scene::constraint::Constraint;
+use nimble_curve_scene::constraint::ConstraintKind;
 use nimble_curve_scene::judge::{Claim, Excuse, Sampling, Standing};
 use nimble_curve_scene::rig::ROTATION;
-use nimble_curve_scene::scene::{Scene, Target};
+use nimble_curve_scene::scene::{Scene, Take, Target};
 
+use super::duties::controls_of;
 use super::motion::is_body;
 use super::options::MatchKeys;
 use super::told::Told;
@@ -18,56 +20,147 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
     claim.spans.retain(|span| span.result == take);
     claim.takes_chosen = motion.takes.len() > 1;
     let span = motion.takes.iter().position(|own| own.name == result.takes[take].name).unwrap_or(take);
-    let why = "controls have what joints did".to_owned();
+    let parts = Parts { motion, result, take: &result.takes[take], told, keys };
     let changed = told.changed_steps(result).into_iter();
+    let why = "controls have what joints did".to_owned();
     claim.excuses.extend(changed.map(|target| Excuse { take: span, target, why: why.clone() }));
-    let is_apart =
-        |node: &NodeRef| told.unreached.contains_key(node) || told.departures.straight.contains_key(node);
-    // What hangs on such and is reached nevertheless is held to where it is in the world.
-    let same = keys == MatchKeys::Same;
-    let hangs_on_such = |node: &NodeRef| {
-        let above = motion.rigs[node.0].parent(node.1);
-        !same && is_body(result, node) && above.is_some_and(|parent| is_apart(&(node.0, parent)))
-    };
     for (node, _) in &claim.nodes {
-        let why = match (is_apart(node), hangs_on_such(node)) {
-            (true, _) => "controls cannot bring it there",
-            (false, true) => "what it hangs on is elsewhere, and it is where it was",
-            (false, false) => continue,
-        };
+        let Some((why, of_steps)) = parts.excuse(node) else { continue };
         let steps = motion.rigs[node.0].node(node.1).map(|of| of.transform.as_slice()).unwrap_or_default();
-        claim.excuses.extend(steps.iter().map(|step| Excuse {
+        let is_meant = |name: &str| of_steps == OfSteps::All || name == ROTATION;
+        claim.excuses.extend(steps.iter().filter(|step| is_meant(&step.name)).map(|step| Excuse {
             take: span,
             target: Target::new(node.0, node.1, step.name.clone()),
             why: why.to_owned(),
         }));
     }
-    // The bones of a limb turn as their ends stand, and the end beside them.
-    let driven: BTreeSet<NodeRef> = result.constraints.iter().flat_map(Constraint::driven).collect();
-    let beside = driven.iter().filter(|node| {
-        let rig = &motion.rigs[node.0];
-        let mut above = std::iter::successors(Some(node.1), |id| rig.parent(*id));
-        above.any(|id| told.bones.contains(&(node.0, id)))
-    });
-    let why = "its limb has its place".to_owned();
-    claim.excuses.extend(beside.map(|node| Excuse {
-        take: span,
-        target: Target::new(node.0, node.1, ROTATION),
-        why: why.clone(),
-    }));
-    let one = glam::DQuat::IDENTITY;
-    let standing = |(source, node): &(NodeRef, NodeRef)| Standing {
-        source: *source,
-        result: *node,
-        references: (!told.bones.contains(node)).then_some((one, one)),
-        place: true,
-    };
-    let standings = claim.nodes.iter().filter(|(_, node)| is_body(result, node) && !is_apart(node) && !same);
-    claim.world = Some(standings.map(standing).collect());
-    if same {
+    claim.world = Some(claim.nodes.iter().filter_map(|(_, node)| parts.standing(node)).collect());
+    if keys == MatchKeys::Same {
         claim.sampling = Sampling::Keys;
     }
     claim
+}
+
+/// Which steps of a node are not compared beside what it hangs on.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum OfSteps {
+    All,
+    Rotation,
+}
+
+/// What is promised of single nodes.
+struct Parts<'a> {
+    motion: &'a Scene,
+    result: &'a Scene,
+    take: &'a Take,
+    told: &'a Told,
+    keys: MatchKeys,
+}
+
+impl Parts<'_> {
+    /// Whether some node that a node hangs on, or it itself, is meant.
+    fn upwards(&self, node: &NodeRef, is_meant: impl Fn(&NodeRef) -> bool) -> bool {
+        let rig = &self.motion.rigs[node.0];
+        std::iter::successors(Some(node.1), |id| rig.parent(*id)).any(|id| is_meant(&(node.0, id)))
+    }
+
+    /// Bones of a limb that comes to be straight, and what controls cannot bring where it should be.
+    fn is_apart(&self, node: &NodeRef) -> bool {
+        let straight = &self.told.departures.straight;
+        self.told.unreached.contains_key(node)
+            || self.told.bones.contains(node) && straight.contains_key(node)
+    }
+
+    fn excuse(&self, node: &NodeRef) -> Option<(&'static str, OfSteps)> {
+        if self.is_apart(node) {
+            return Some(("controls cannot bring it there", OfSteps::All));
+        }
+        let parent = self.motion.rigs[node.0].parent(node.1).map(|parent| (node.0, parent));
+        if self.told.grips.contains_key(node) && parent.is_some_and(|parent| self.is_apart(&parent)) {
+            return Some(("what it hangs on is elsewhere, and it is where it was", OfSteps::All));
+        }
+        if self.keys == MatchKeys::Same && self.told.unkeyed.contains(node) {
+            return Some(("no control is keyed for it", OfSteps::All));
+        }
+        if self.keys == MatchKeys::Same && self.aimed(node).is_some() {
+            return Some((
+                "what aims from between keys of what it hangs on leans by these",
+                OfSteps::Rotation,
+            ));
+        }
+        // The bones of a limb turn as their ends stand, and what is driven below beside them.
+        let is_driven = self.result.constraints.iter().any(|own| own.driven().contains(node));
+        // Own curves make up for what is left, but beside a limb that comes to be straight: there all turns as a root goes.
+        let straight = &self.told.departures.straight;
+        let is_made_up = self.told.made_up.contains(node)
+            && (self.keys == MatchKeys::Same || !straight.contains_key(node));
+        let turns_along = is_driven && !is_made_up;
+        (turns_along && self.upwards(node, |above| self.told.bones.contains(above)))
+            .then_some(("its limb has its place", OfSteps::Rotation))
+    }
+
+    /// How a node stands in the world. Of the same keys that is promised of what a control holds whatever it hangs on, where that control has
+    /// keys; all else is compared beside what it hangs on.
+    fn standing(&self, node: &NodeRef) -> Option<Standing> {
+        let straight = &self.told.departures.straight;
+        if !is_body(self.result, node) || self.is_apart(node) {
+            return None;
+        }
+        let grip = self.told.grips.get(node);
+        let one = glam::DQuat::IDENTITY;
+        let aimed = (self.keys == MatchKeys::Same).then(|| self.aimed(node)).flatten();
+        let (turns, place, at) = match (self.keys, grip) {
+            _ if aimed.is_some() => (true, false, aimed),
+            (MatchKeys::Same, Some(grip)) => {
+                let hangs_on_bones = self.upwards(node, |above| self.told.bones.contains(above));
+                if !grip.alone || !hangs_on_bones {
+                    return None;
+                }
+                (grip.turn, grip.place, Some(self.key_times(grip.control)))
+            }
+            (MatchKeys::Same, None) => return None,
+            // What goes with the bones of a straight limb is where these are; its end stands where it stood.
+            (MatchKeys::Bounded, Some(grip)) if straight.contains_key(node) => (grip.turn, grip.place, None),
+            (MatchKeys::Bounded, None) if straight.contains_key(node) => return None,
+            (MatchKeys::Bounded, _) => (!self.told.bones.contains(node), true, None),
+        };
+        let references = turns.then_some((one, one));
+        Some(Standing { source: *node, result: *node, references, place, at })
+    }
+
+    /// When something that is aimed, and hangs on what is driven, turns as it did with the same keys: where all that moves either has keys.
+    /// Nothing of other nodes.
+    fn aimed(&self, node: &NodeRef) -> Option<Vec<f64>> {
+        let drives = |own: &NodeRef| {
+            let all = self.result.constraints.iter().enumerate();
+            let own = *own;
+            all.filter(move |(_, constraint)| constraint.driven().contains(&own)).map(|(index, _)| index)
+        };
+        let is_aim = |index: usize| matches!(self.result.constraints[index].kind, ConstraintKind::Aim(_));
+        if !drives(node).any(is_aim) {
+            return None;
+        }
+        let rig = &self.motion.rigs[node.0];
+        let above = std::iter::successors(rig.parent(node.1), |id| rig.parent(*id));
+        let above: BTreeSet<usize> = above.flat_map(|id| drives(&(node.0, id)).collect::<Vec<_>>()).collect();
+        if above.is_empty() {
+            return None;
+        }
+        let controls: BTreeSet<NodeRef> =
+            above.into_iter().chain(drives(node)).flat_map(|index| controls_of(self.result, index)).collect();
+        let times =
+            controls.into_iter().map(|control| self.key_times(control)).filter(|times| !times.is_empty());
+        times.reduce(|a, b| a.into_iter().filter(|time| b.contains(time)).collect())
+    }
+
+    /// When a control has keys.
+    fn key_times(&self, control: NodeRef) -> Vec<f64> {
+        let on_it =
+            self.take.active_tracks().filter(|(_, track)| (track.target.rig, track.target.node) == control);
+        let times = on_it.flat_map(|(_, track)| track.controller.key_times(self.take.range));
+        let times: BTreeSet<Ticks> = times.collect();
+        times.into_iter().map(Ticks::as_f64).collect()
+    }
 }
 
 /// What is left of a claim about joints once controls move them: all but what these cannot bring where it should be, as the claims of

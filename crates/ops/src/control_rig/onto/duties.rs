@@ -145,6 +145,41 @@ fn duties(scene: &Scene, index: usize) -> Vec<(Duty, [bool; 2])> {
     }
 }
 
+/// What a control holds in the world, whatever that hangs on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Grip {
+    pub control: NodeRef,
+    pub place: bool,
+    pub turn: bool,
+    /// Whether nothing else drives it.
+    pub alone: bool,
+}
+
+/// The joints that controls hold in the world, among what some constraints drive: ends of limbs, and what follows one source.
+pub fn grips(scene: &Scene, acting: &BTreeSet<usize>) -> BTreeMap<NodeRef, Grip> {
+    let mut found: BTreeMap<NodeRef, Grip> = BTreeMap::new();
+    for &index in acting {
+        let constraint = &scene.constraints[index];
+        let joint = match &constraint.kind {
+            ConstraintKind::Follow(_) => constraint.node,
+            ConstraintKind::Limb(limb) => limb.end,
+            _ => continue,
+        };
+        let serves = |duty: &Duty| matches!(duty.serves, Serves::Goal | Serves::Source(_));
+        let Some((duty, [place, turn])) = duties(scene, index).into_iter().find(|(duty, _)| serves(duty))
+        else {
+            continue;
+        };
+        let Some((control, _)) = control_of(scene, duty.node) else { continue };
+        found.insert(joint, Grip { control, place, turn, alone: true });
+    }
+    for (joint, grip) in &mut found {
+        let by = acting.iter().filter(|index| scene.constraints[**index].driven().contains(joint));
+        grip.alone = by.count() == 1;
+    }
+    found
+}
+
 /// All controls that have a part in a constraint: what serves it, and what stands above that as a control does.
 pub fn controls_of(scene: &Scene, constraint: usize) -> BTreeSet<NodeRef> {
     let mut all = BTreeSet::new();

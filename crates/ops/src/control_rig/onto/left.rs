@@ -6,10 +6,10 @@ use glam::DVec3;
 use nimble_curve_curves::rotation::{angle_between, nearest_euler};
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_curves::value::Value;
-use nimble_curve_scene::address::Addresses;
+use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::constraint::ConstraintKind;
 use nimble_curve_scene::controller::{Controller, EulerCurves};
-use nimble_curve_scene::evaluate::{CoupledSampler, NodeSampler};
+use nimble_curve_scene::evaluate::{CoupledSampler, NodeSampler, Solver};
 use nimble_curve_scene::rig::{Canonical, Node, ROTATION, Rig};
 use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Target};
 
@@ -18,6 +18,7 @@ use super::options::MatchKeys;
 use crate::Tolerance;
 use crate::control_rig::drivers::Drivers;
 use crate::control_rig::error::SolveError;
+use crate::control_rig::jumps::{jumps, jumps_among, snapped};
 use crate::control_rig::written::replace;
 use crate::conversion::{
     ConversionContext, ConvertedController, NotConvertible, refitted_numbers, refitted_rotation,
@@ -48,7 +49,7 @@ enum Missing<'a> {
     /// What couples add to numbers.
     Numbers { wanted: CoupledSampler<'a>, now: CoupledSampler<'a>, rest: Value, rests: Vec<f64> },
     /// What rolls add to a turn.
-    Turn { wanted: NodeSampler<'a>, now: NodeSampler<'a>, view: Canonical },
+    Turn { wanted: NodeSampler<'a>, now: Box<Solver<'a>>, node: NodeRef, view: Canonical },
 }
 
 impl Missing<'_> {
@@ -70,10 +71,10 @@ impl Missing<'_> {
                     Value::Vector(DVec3::from_slice(&all))
                 }
             }
-            Missing::Turn { wanted, now, view } => {
-                let rest = view.local_rotation(view.rotation);
-                let added = rest.conjugate() * now.rotation_at(time);
-                let own = wanted.rotation_at(time) * added.conjugate();
+            Missing::Turn { wanted, now, node, view } => {
+                now.solve(time);
+                let wanted = wanted.rotation_at(time);
+                let own = now.own_rotation_for(*node, wanted).unwrap_or(wanted);
                 Value::Quaternion((view.before.conjugate() * own * view.after.conjugate()).normalize())
             }
         }
@@ -103,7 +104,8 @@ pub fn with_the_rest(
         let mut missing = match view.filter(|_| result.is_driven(node) && target.property == ROTATION) {
             Some(view) => Missing::Turn {
                 wanted: NodeSampler::new(motion, Some(source), node)?,
-                now: NodeSampler::new(result, Some(&result.takes[take]), node)?,
+                now: Box::new(Solver::new(result, Some(&result.takes[take]), [node])?),
+                node,
                 view,
             },
             None => Missing::Numbers {
@@ -122,13 +124,22 @@ pub fn with_the_rest(
                 own.iter().zip(&rest).map(|(own, rest)| (own - rest) * (own - rest)).sum::<f64>().sqrt()
             }
         };
-        if quarters(motion.rate, source.range).all(|time| off(&missing.at(time)) <= LEFT * tolerance) {
+        let is_little =
+            quarters(motion.rate, source.range).all(|time| off(&missing.at(time)) <= LEFT * tolerance);
+        let missing = SampledFunction::of_function(move |time| missing.at(time));
+        // A roll comes half round a little earlier or later than it did.
+        let jumps = match is_turn {
+            true => jumps_of((motion, source), (result, &result.takes[take]), node, &missing)?,
+            false => Vec::new(),
+        };
+        if is_little && jumps.is_empty() {
             return Ok(None);
         }
         let tracks = Drivers::of_property(motion, target);
         let mut times = Drivers::times(&tracks.tracks(motion, source), source.range);
         let moved = Drivers::of(result, node)?;
         times.extend(Drivers::times(&moved.tracks(result, &result.takes[take]), source.range));
+        times.extend(&jumps);
         times.sort_unstable();
         times.dedup();
         let plain = match numbers(&rest).as_slice() {
@@ -148,7 +159,8 @@ pub fn with_the_rest(
             rate: motion.rate,
             range: source.range,
         };
-        let trace = SampledFunction::of_function(move |time| missing.at(time));
+        let trace = SampledFunction::of_function(snapped(jumps.clone(), move |time| missing.value(time)))
+            .with_jumps(jumps.clone());
         let cannot = |why: NotConvertible| {
             let channel = Addresses::new(motion).property(target);
             SolveError::NotConvertible { channel, why }
@@ -166,7 +178,11 @@ pub fn with_the_rest(
         let mut made = with_keys_at(&times)?;
         if keys == MatchKeys::Bounded {
             // What is left is little, and needs fewer keys than what it is left of.
-            let few = with_keys_at(&[source.range.first, source.range.last])?;
+            let ends = [source.range.first, source.range.last];
+            let mut few: Vec<Ticks> = jumps.into_iter().chain(ends).collect();
+            few.sort_unstable();
+            few.dedup();
+            let few = with_keys_at(&few)?;
             let is_within = few.error.is_some_and(|error| error.largest <= context.tolerance);
             if is_within && few.controller.key_count() < made.controller.key_count() {
                 made = few;
@@ -185,6 +201,22 @@ pub fn with_the_rest(
     };
     replace(result, take, target, Some(made.controller.clone()));
     Ok(Some(made))
+}
+
+/// Where the own turn of a node jumps that is missing to what it was: where what it was jumps, or what its constraints make of it.
+fn jumps_of(
+    (motion, source): (&Scene, &Take),
+    (result, take): (&Scene, &Take),
+    node: NodeRef,
+    missing: &SampledFunction<'_>,
+) -> Result<Vec<Ticks>, SolveError> {
+    let mut all = Vec::new();
+    for (scene, take) in [(motion, source), (result, take)] {
+        let mut sampler = NodeSampler::new(scene, Some(take), node)?;
+        let turn = SampledFunction::of_function(move |time| Value::Quaternion(sampler.rotation_at(time)));
+        all.extend(jumps(&turn, source.range, motion.rate));
+    }
+    Ok(jumps_among(missing, all))
 }
 
 fn numbers(value: &Value) -> Vec<f64> {

@@ -13,7 +13,7 @@ use nimble_curve_scene::scene::{Scene, Take, Target};
 use super::away::{Compared, Departure, Departures, departures, frames, quarters};
 use super::claims::claim;
 use super::content::content;
-use super::duties::{Stage, stages};
+use super::duties::{Grip, Stage, grips, stages};
 use super::keying::{FINE, Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
 use super::motion::{Deciding, deciding, is_body, is_covered, let_go, motion};
@@ -50,6 +50,10 @@ const TRIES: usize = 16;
 
 /// What is farther off than so many times the bound, and comes no nearer in so many tries, is not fitted closer.
 const HOPELESS: (f64, usize) = (3.0, 3);
+
+/// Samples a frame of what controls have to do, where keys between frames are asked for: keys that stand close to sharp turns are so many
+/// parts of a frame apart.
+const FINEST: u32 = 16;
 
 /// More than this part of the bound off at frames, whatever the keys, and a joint is not reached.
 const UNREACHED: f64 = 0.5;
@@ -131,6 +135,8 @@ struct Measured {
     limbs: BTreeSet<usize>,
     /// The upper and lower joints of these.
     bones: BTreeSet<NodeRef>,
+    /// What controls hold in the world.
+    grips: BTreeMap<NodeRef, Grip>,
 }
 
 /// A try with how far it is beyond the bound.
@@ -235,7 +241,8 @@ impl Job<'_> {
         let bones: BTreeSet<NodeRef> = (limbs.iter())
             .flat_map(|index| self.scene.constraints[*index].driven().into_iter().take(2))
             .collect();
-        let of = Measured { joints: with_all_below(self.scene, &joints), limbs, bones };
+        let grips = grips(self.scene, &found.acting);
+        let of = Measured { joints: with_all_below(self.scene, &joints), limbs, bones, grips };
         let empty = result.takes[self.index].clone();
         // What cannot be reached whatever the keys.
         let times = self.keying().key_times(result, &stages)?;
@@ -261,8 +268,15 @@ impl Job<'_> {
             .collect();
         let stages: Vec<Stage> =
             stages.into_iter().enumerate().filter(is_keyed).map(|(_, own)| own).collect();
-        let at_frames = frames(self.scene.rate, self.source().range);
-        let ideal = self.compare(result, &of, at_frames, &mut |_, _, _, _| {})?;
+        let mut looks = frames(self.scene.rate, self.source().range);
+        // Where the same keys stand between frames it is asked there, too, as well as samples tell.
+        looks.extend(self.keys_between(&times).into_iter().map(Ticks::as_f64));
+        looks.sort_by(f64::total_cmp);
+        told.unkeyed = (joints.iter())
+            .filter(|joint| !stages.iter().any(|stage| stage.joints.contains(joint)))
+            .copied()
+            .collect();
+        let ideal = self.compare(result, &of, looks, &mut |_, _, _, _| {})?;
         // What is left to own curves is made up by these.
         let own: BTreeSet<NodeRef> =
             added_to(self.scene, self.gone).iter().map(|target| (target.rig, target.node)).collect();
@@ -275,6 +289,7 @@ impl Job<'_> {
         };
         let far: BTreeMap<NodeRef, Departure> =
             ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
+        told.unkeyed.retain(|joint| !own.contains(joint));
         let unreached: BTreeSet<NodeRef> = far.keys().filter(|joint| !own.contains(joint)).copied().collect();
         // What is left to own curves still hangs where it hangs.
         let below = with_all_below(self.scene, &unreached);
@@ -294,7 +309,7 @@ impl Job<'_> {
             }
             told.departures = best.departures;
         }
-        told.bones = of.bones;
+        (told.bones, told.grips, told.made_up) = (of.bones, of.grips, own);
         told.joints = joints;
         Ok((told, beyond))
     }
@@ -355,11 +370,12 @@ impl Job<'_> {
         found: &Deciding,
     ) -> Result<(), SolveError> {
         let keying = self.keying();
+        let fine = if self.keys_between(times).is_empty() { 1 } else { FINEST };
         for (index, (stage, times)) in stages.iter().zip(times).enumerate() {
             if but.contains(&index) {
                 continue;
             }
-            let setting = keying.setting(times, &self.options.tolerance, &[], 1);
+            let setting = keying.setting(times, &self.options.tolerance, &[], fine);
             for (target, controller) in keying.sampled(result, stage, &setting)? {
                 replace(result, self.index, &target, Some(controller));
             }
@@ -381,6 +397,7 @@ impl Job<'_> {
             joints: &of.joints,
             limbs: &of.limbs,
             bones: &of.bones,
+            grips: &of.grips,
         };
         Ok(departures(&compared, times.into_iter(), seen)?)
     }
@@ -441,6 +458,19 @@ impl Job<'_> {
             }
         }
         Ok(all)
+    }
+
+    /// The times between frames at which the same keys stand.
+    fn keys_between(&self, times: &[Vec<Ticks>]) -> BTreeSet<Ticks> {
+        let rate = self.scene.rate;
+        let is_between = |time: &&Ticks| {
+            let frame = rate.frame(**time);
+            (frame - frame.round()).abs() > 1e-3
+        };
+        match self.keys() {
+            MatchKeys::Same => times.iter().flatten().filter(is_between).copied().collect(),
+            MatchKeys::Bounded => BTreeSet::new(),
+        }
     }
 
     /// The bound in the world, in units of the scene and radians.

@@ -1,6 +1,6 @@
 //! Limbs and controls that go by something else for a while, and nothing moves.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use nimble_curve_curves::curve::Discrete;
 use nimble_curve_curves::time::TimeRange;
@@ -225,7 +225,7 @@ fn keyed(
     };
     let times = keying.key_times(result, stages)?;
     let joints: BTreeSet<NodeRef> = stages.iter().flat_map(|stage| stage.joints.iter().copied()).collect();
-    let (limbs, bones) = (BTreeSet::new(), bones_of(scene, stages));
+    let (limbs, bones, grips) = (BTreeSet::new(), bones_of(scene, stages), BTreeMap::new());
     let (place, turn) = (options.tolerance.of(Quantity::Length, &scene.space), options.tolerance.angle);
     let start = result.takes[index].clone();
     let mut rooms = Vec::new();
@@ -240,6 +240,7 @@ fn keyed(
             joints: &joints,
             limbs: &limbs,
             bones: &bones,
+            grips: &grips,
         };
         departures(&of, quarters(scene.rate, range), |joint, time, far, angle| {
             let frame = time / scene.rate.ticks_per_frame();

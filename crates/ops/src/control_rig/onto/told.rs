@@ -10,6 +10,7 @@ use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Target};
 
 use super::away::{Departure, Departures, between_keys};
+use super::duties::Grip;
 use super::options::MatchKeys;
 use crate::channel::Bookkeeper;
 use crate::control_rig::touched::Touched;
@@ -39,6 +40,12 @@ pub struct Told {
     pub joints: BTreeSet<NodeRef>,
     /// The upper and lower joints of limbs.
     pub bones: BTreeSet<NodeRef>,
+    /// Joints that controls hold in the world.
+    pub grips: BTreeMap<NodeRef, Grip>,
+    /// Joints whose own curves make up for what couples and rolls add.
+    pub made_up: BTreeSet<NodeRef>,
+    /// Joints that are driven, and no control undoes what drives them.
+    pub unkeyed: BTreeSet<NodeRef>,
     /// Joints that controls cannot bring to where they should be, with how far off they are at best.
     pub unreached: BTreeMap<NodeRef, Departure>,
     /// Whether keys on whole frames alone do not hold the bound, so that others stand between.

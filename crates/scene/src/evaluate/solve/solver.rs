@@ -2,10 +2,13 @@
 
 use std::collections::HashMap;
 
+use glam::{DMat3, DQuat, DVec3};
+use nimble_curve_curves::rotation::{from_vector, to_vector};
+
 use super::kinds::{Part, Prepared};
 use super::limb::Solution;
 use super::plan::Planner;
-use super::stand::{Stand, blended};
+use super::stand::{Parts, Stand, blended};
 use super::state::State;
 use crate::address::NodeRef;
 use crate::constraint::Constraint;
@@ -128,6 +131,61 @@ impl<'a> Solver<'a> {
     /// Where a node stands among those that are solved.
     pub fn stand(&self, node: NodeRef) -> Option<&Stand> {
         self.place_of(node).map(|place| self.stand_at(place))
+    }
+
+    /// What a node's constraints make of a rotation that its own curves have, with all else as this was solved last: beside its parent. Only
+    /// where none of them is a limb.
+    fn turned_from(&self, place: usize, rotation: DQuat) -> DQuat {
+        let mut parts = Parts { rotation, ..self.state.own[place] };
+        for part in &self.nodes[place].parts {
+            let prepared = &self.prepared[part.constraint];
+            let weight = self.state.settings[prepared.weight];
+            if weight > 0.0
+                && let Some(wanted) = prepared.result(&self.state, &mut None, (place, part.joint), &parts)
+            {
+                parts = blended(&parts, &wanted, weight);
+            }
+        }
+        parts.rotation
+    }
+
+    /// The rotation that a node's own curves need to have so that its constraints make one of it, both beside its parent, with all else as
+    /// this was solved last; as near as can be where none does. A roll may be one of its own turn.
+    ///
+    /// By Newton's method on rotation vectors with differences for slopes; where constraints add the same to any rotation the first step is
+    /// exact.
+    pub fn own_rotation_for(&self, node: NodeRef, wanted: DQuat) -> Option<DQuat> {
+        /// Near enough, and how far apart rotations are from which slopes come, in radians.
+        const CLOSE: f64 = 1e-11;
+        const APART: f64 = 1e-5;
+        const STEPS: usize = 24;
+        /// What does not come to so much of how far off it was before does not come there.
+        const NEARER: f64 = 0.7;
+        let place = self.place_of(node)?;
+        let off = |made: DQuat| to_vector(made.conjugate() * wanted);
+        let own = self.state.own[place].rotation;
+        let mut now = wanted * (own.conjugate() * self.turned_from(place, own)).conjugate();
+        let (mut best, mut least) = (now, f64::INFINITY);
+        for _ in 0..STEPS {
+            let made = self.turned_from(place, now);
+            let error = off(made);
+            let is_nearer = error.length() < NEARER * least;
+            if error.length() < least {
+                (best, least) = (now, error.length());
+            }
+            // What takes all of a node's own roll off leaves no way to one that is wanted.
+            if least < CLOSE || !is_nearer {
+                break;
+            }
+            let slope = |axis: DVec3| {
+                let beside = self.turned_from(place, now * from_vector(axis * APART));
+                to_vector(made.conjugate() * beside) / APART
+            };
+            let slopes = DMat3::from_cols(slope(DVec3::X), slope(DVec3::Y), slope(DVec3::Z));
+            let step = if slopes.determinant().abs() > 1e-6 { slopes.inverse() * error } else { error };
+            now = (now * from_vector(step.clamp_length_max(1.0))).normalize();
+        }
+        Some(best.normalize())
     }
 
     /// Works out all nodes at a time in ticks.
