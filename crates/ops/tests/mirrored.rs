@@ -47,6 +47,7 @@ fn off(source: &Scene, result: &Scene) -> f64 {
         references: Some((one, one)),
         place: false,
         at: None,
+        slack: [0.0; 2],
     }]);
     let limits = Limits { world: 1.0, world_turn: 1e-6, ..Limits::NONE };
     judge(source, result, &claim, limits, 1.0).world_turn.unwrap().0.largest

@@ -161,3 +161,44 @@ fn bounded_keys_hold_ends_and_what_twists_beside_them() {
     assert!(refused <= 1, "{refused} of 8 are beyond the bound");
     assert!(looked > 2000 && between > 0, "{looked} looks, {between} with keys between frames");
 }
+
+/// Half a unit, or three degrees, added to one number of each track, one after the other: what is held to nothing is not noticed.
+#[test]
+fn the_judge_sees_a_fault_in_nearly_anything_that_was_keyed() {
+    for (keys, least) in [(MatchKeys::Same, 88), (MatchKeys::Bounded, 95)] {
+        let (mut faults, mut noticed, mut missed) = (0, 0, Vec::new());
+        for seed in 0..8 {
+            let (scene, _) = solved(seed);
+            let between_frames = BetweenFrames::WhereNeeded;
+            let options = MatchOptions { keys, between_frames, ..MatchOptions::default() };
+            let matched = match_controls(&scene, &options).unwrap();
+            if !passes(&matched, &matched.scene, &options.tolerance) {
+                continue;
+            }
+            let count = matched.scene.takes[0].layers[0].tracks.len();
+            for at in 0..count {
+                let mut faulty = matched.scene.clone();
+                let track = &mut faulty.takes[0].layers[0].tracks[at];
+                match &mut track.controller {
+                    Controller::Components(curves) => curves[0] = curves[0].affine(1.0, 0.5),
+                    Controller::Euler(euler) => euler.curves[0] = euler.curves[0].affine(1.0, 0.05),
+                    _ => continue,
+                }
+                faults += 1;
+                if passes(&matched, &faulty, &options.tolerance) {
+                    missed.push(format!("{seed}: {}", track_name(&scene, &matched.scene, at)));
+                } else {
+                    noticed += 1;
+                }
+            }
+        }
+        assert!(faults > 60, "{faults} faults");
+        assert!(100 * noticed >= least * faults, "{keys:?}: {noticed} of {faults} noticed, not {missed:?}");
+    }
+}
+
+fn track_name(scene: &Ours, result: &Ours, at: usize) -> String {
+    let target = &result.takes[0].layers[0].tracks[at].target;
+    let node = scene.rigs[target.rig].node(target.node).map_or("?", |node| node.name.as_str());
+    format!("{node}:{}", target.property)
+}

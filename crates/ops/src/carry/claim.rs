@@ -282,6 +282,7 @@ impl Job<'_> {
             references: Some((from.world_of(link.place.node), self.onto.world_of(link.target))),
             place: self.same_rigs,
             at: None,
+            slack: [0.0; 2],
         };
         self.links.all.iter().filter(counts).map(standing).collect()
     }

@@ -61,6 +61,7 @@ pub fn lifted(
         references: Some((DQuat::IDENTITY, DQuat::IDENTITY)),
         place: id == carrier.id || !is_refitted,
         at: None,
+        slack: [0.0; 2],
     };
     let below = from.nodes().map(|(id, _)| id).filter(|id| upwards(*id).any(|id| id == carrier.id));
     claim.world = Some(below.map(standing).collect());

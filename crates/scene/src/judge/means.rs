@@ -117,7 +117,9 @@ pub struct Standing {
     pub place: bool,
     /// The instants of the source, in ticks and in order, at which that is claimed; wherever the world is looked at where nothing is
     /// said.
-    pub at: Option<Vec<f64>>,
+    pub at: Option<Arc<[f64]>>,
+    /// How far off its place and its rotation may be besides, in units of the result and radians: what is known to be out of reach.
+    pub slack: [f64; 2],
 }
 
 /// What a local transform should be.

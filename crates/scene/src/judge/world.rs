@@ -44,7 +44,7 @@ pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
         }
     }
     times.push(range.first.as_f64());
-    let promised = scenes.claim.world.iter().flatten().filter_map(|standing| standing.at.as_ref());
+    let promised = scenes.claim.world.iter().flatten().filter_map(|standing| standing.at.as_deref());
     let in_result = promised.flatten().map(|time| scenes.span.clock.result_at(*time));
     times.extend(in_result.filter(|time| (range.first.as_f64()..=range.last.as_f64()).contains(time)));
     times.sort_by(f64::total_cmp);
@@ -63,6 +63,7 @@ struct Pair<'a> {
     result: (usize, usize),
     references: Option<(DQuat, DQuat)>,
     place: bool,
+    slack: [f64; 2],
     node: NodeRef,
     /// Baked data on it or above it, in the source and in the result: between its samples nobody knows where it is.
     sampled: [Vec<&'a Samples>; 2],
@@ -128,22 +129,24 @@ fn farthest(
 ) -> Result<[Option<(MeasuredError, String)>; 2], EvaluateError> {
     let at = |scene: &Scene, node: NodeRef| Some((node.0, scene.rigs.get(node.0)?.position(node.1)?));
     let (source_take, result_take) = scenes.takes();
-    let pair = |node_of: (NodeRef, NodeRef), references, place, at_times| {
+    let pair = |node_of: (NodeRef, NodeRef), references, place| {
         let (source, own) = (at(scenes.source, node_of.0)?, at(scenes.result, node_of.1)?);
         let grids = [
             sampled(scenes.source, &scenes.tracks.0, node_of.0),
             sampled(scenes.result, &scenes.tracks.1, node_of.1),
         ];
-        Some(Pair { at: at_times, source, result: own, references, place, node: node_of.1, sampled: grids })
+        let (at, slack, node) = (None, [0.0; 2], node_of.1);
+        Some(Pair { at, source, result: own, references, place, slack, node, sampled: grids })
     };
     let pairs: Vec<Pair<'_>> = match &scenes.claim.world {
         Some(world) => world
             .iter()
             .filter_map(|of: &Standing| {
-                pair((of.source, of.result), of.references, of.place, of.at.as_deref())
+                let pair = pair((of.source, of.result), of.references, of.place)?;
+                Some(Pair { at: of.at.as_deref(), slack: of.slack, ..pair })
             })
             .collect(),
-        None => scenes.claim.nodes.iter().filter_map(|&nodes| pair(nodes, None, true, None)).collect(),
+        None => scenes.claim.nodes.iter().filter_map(|&nodes| pair(nodes, None, true)).collect(),
     };
     let map = &scenes.claim.space;
     let nothing =
@@ -164,7 +167,7 @@ fn farthest(
                 if pair.place {
                     let from = map.length(theirs.world[pair.source.1].translation);
                     let apart = (from - ours.world[pair.result.1].translation).length();
-                    take(&mut found[0], apart, time, index);
+                    take(&mut found[0], (apart - pair.slack[0]).max(0.0), time, index);
                 }
                 if let Some((from, own)) = pair.references {
                     let wanted = map.rotation(theirs.world_rotation[pair.source.1] * from.conjugate());
@@ -174,7 +177,7 @@ fn farthest(
                         let wanted = map.affine(theirs.world[pair.source.1]).matrix3;
                         apart = apart.min(axes_apart(wanted, ours.world[pair.result.1].matrix3));
                     }
-                    take(&mut found[1], apart, time, index);
+                    take(&mut found[1], (apart - pair.slack[1]).max(0.0), time, index);
                 }
             }
         }

@@ -31,6 +31,23 @@ impl Departure {
     }
 }
 
+/// A joint that controls cannot bring to where it should be.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Unreached {
+    /// How far off it is at best, at frames.
+    pub best: Departure,
+    /// Whether that is so of its place, and of its turn.
+    pub parts: [bool; 2],
+}
+
+impl Unreached {
+    /// How far its place and its turn are off at best, where they are not reached.
+    pub fn slack(&self) -> [f64; 2] {
+        let [place, turn] = self.parts;
+        [if place { self.best.place.0 } else { 0.0 }, if turn { self.best.turn.0 } else { 0.0 }]
+    }
+}
+
 /// What is compared.
 pub struct Compared<'a> {
     pub motion: (&'a Scene, &'a Take),
@@ -93,6 +110,10 @@ pub struct Departures {
     pub all: BTreeMap<NodeRef, Departure>,
     /// Those of upper and lower joints of limbs that are all but straight, and of what goes with these.
     pub straight: BTreeMap<NodeRef, Departure>,
+    /// The limb, by its constraint, with whose bones each of these goes.
+    pub along: BTreeMap<NodeRef, usize>,
+    /// When such limbs are all but straight, of the instants that were looked at.
+    pub straight_at: BTreeMap<usize, Vec<f64>>,
 }
 
 /// Looks at joints at some instants; `seen` hears of each joint that is not apart.
@@ -121,6 +142,8 @@ pub fn departures(
         for bend in &bends {
             if made.reach_in(bend.limb, &pose).is_some_and(|reach| reach > STRAIGHT) {
                 straight.extend(&bend.along);
+                found.straight_at.entry(bend.limb).or_default().push(time);
+                found.along.extend(bend.along.keys().map(|joint| (*joint, bend.limb)));
             }
         }
         for &joint in of.joints {

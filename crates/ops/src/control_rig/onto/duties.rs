@@ -180,6 +180,26 @@ pub fn grips(scene: &Scene, acting: &BTreeSet<usize>) -> BTreeMap<NodeRef, Grip>
     found
 }
 
+/// Whether a joint turns as the bones of a limb do: it is one, or hangs on one with nothing between that a control turns.
+pub fn turns_with_bones(
+    scene: &Scene,
+    (rig, id): NodeRef,
+    bones: &BTreeSet<NodeRef>,
+    grips: &BTreeMap<NodeRef, Grip>,
+) -> bool {
+    let of = scene.rigs.get(rig);
+    let upwards = std::iter::successors(Some(id), |id| of.and_then(|rig| rig.parent(*id)));
+    for node in upwards.map(|id| (rig, id)) {
+        if bones.contains(&node) {
+            return true;
+        }
+        if grips.get(&node).is_some_and(|grip| grip.turn) {
+            return false;
+        }
+    }
+    false
+}
+
 /// All controls that have a part in a constraint: what serves it, and what stands above that as a control does.
 pub fn controls_of(scene: &Scene, constraint: usize) -> BTreeSet<NodeRef> {
     let mut all = BTreeSet::new();

@@ -10,10 +10,10 @@ use nimble_curve_scene::judge::Claim;
 use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::scene::{Scene, Take, Target};
 
-use super::away::{Compared, Departure, Departures, departures, frames, quarters};
+use super::away::{Compared, Departures, Unreached, departures, frames, quarters};
 use super::claims::claim;
 use super::content::content;
-use super::duties::{Grip, Stage, grips, stages};
+use super::duties::{Grip, Stage, grips, stages, turns_with_bones};
 use super::keying::{FINE, Keying, Room, Used};
 use super::left::{added_to, with_the_rest};
 use super::motion::{Deciding, deciding, is_body, is_covered, let_go, motion};
@@ -137,6 +137,8 @@ struct Measured {
     bones: BTreeSet<NodeRef>,
     /// What controls hold in the world.
     grips: BTreeMap<NodeRef, Grip>,
+    /// What turns as these joints do.
+    turning_along: BTreeSet<NodeRef>,
 }
 
 /// A try with how far it is beyond the bound.
@@ -242,7 +244,16 @@ impl Job<'_> {
             .flat_map(|index| self.scene.constraints[*index].driven().into_iter().take(2))
             .collect();
         let grips = grips(self.scene, &found.acting);
-        let of = Measured { joints: with_all_below(self.scene, &joints), limbs, bones, grips };
+        let all = with_all_below(self.scene, &joints);
+        // What own curves make up for turns as it did.
+        let own: BTreeSet<NodeRef> =
+            added_to(self.scene, self.gone).iter().map(|target| (target.rig, target.node)).collect();
+        let turns_along = |joint: &&NodeRef| {
+            bones.contains(joint)
+                || !own.contains(joint) && turns_with_bones(self.scene, **joint, &bones, &grips)
+        };
+        let turning_along = all.iter().filter(turns_along).copied().collect();
+        let of = Measured { joints: all, limbs, bones, grips, turning_along };
         let empty = result.takes[self.index].clone();
         // What cannot be reached whatever the keys.
         let times = self.keying().key_times(result, &stages)?;
@@ -277,18 +288,16 @@ impl Job<'_> {
             .copied()
             .collect();
         let ideal = self.compare(result, &of, looks, &mut |_, _, _, _| {})?;
-        // What is left to own curves is made up by these.
-        let own: BTreeSet<NodeRef> =
-            added_to(self.scene, self.gone).iter().map(|target| (target.rig, target.node)).collect();
-        let is_far = |(_, departure): &(&NodeRef, &Departure)| {
-            let (place, turn) = self.limits();
-            let far = departure.place.0 > UNREACHED * place || departure.turn.0 > UNREACHED * turn;
-            // Whoever does it near enough is not out of reach.
-            let is_near = departure.place.0 <= place && departure.turn.0 <= turn && !kept.is_empty();
-            far && !is_near
-        };
-        let far: BTreeMap<NodeRef, Departure> =
-            ideal.all.iter().filter(is_far).map(|(joint, far)| (*joint, *far)).collect();
+        let far: BTreeMap<NodeRef, Unreached> = (ideal.all.iter())
+            .map(|(joint, best)| {
+                let (place, turn) = self.limits();
+                // Whoever does it near enough is not out of reach.
+                let is_near = best.place.0 <= place && best.turn.0 <= turn && !kept.is_empty();
+                let parts = [best.place.0 > UNREACHED * place, best.turn.0 > UNREACHED * turn];
+                (*joint, Unreached { best: *best, parts: parts.map(|is_far| is_far && !is_near) })
+            })
+            .filter(|(_, unreached)| unreached.parts.contains(&true))
+            .collect();
         told.unkeyed.retain(|joint| !own.contains(joint));
         let unreached: BTreeSet<NodeRef> = far.keys().filter(|joint| !own.contains(joint)).copied().collect();
         // What is left to own curves still hangs where it hangs.
@@ -334,7 +343,7 @@ impl Job<'_> {
         result: &mut Scene,
         empty: &Take,
         (stages, times, found): (&[Stage], &[Vec<Ticks>], &Deciding),
-        (of, unreached): (&Measured, &BTreeMap<NodeRef, Departure>),
+        (of, unreached): (&Measured, &BTreeMap<NodeRef, Unreached>),
     ) -> Result<Option<Attempt>, SolveError> {
         let keying = self.keying();
         let mut rooms: Vec<Room> = Vec::new();
@@ -402,23 +411,28 @@ impl Job<'_> {
         Ok(departures(&compared, times.into_iter(), seen)?)
     }
 
-    /// The parts of the bound that joints of a result use up, but those that are not reached.
+    /// The parts of the bound that joints of a result use up, beside what they are off at best.
     fn used(
         &self,
         result: &Scene,
         of: &Measured,
-        unreached: &BTreeMap<NodeRef, Departure>,
+        unreached: &BTreeMap<NodeRef, Unreached>,
     ) -> Result<(Used, Departures), SolveError> {
         let mut used = Used::default();
         let (place, turn) = self.limits();
         let (rate, range) = (self.scene.rate, self.source().range);
         let looks = if self.is_sampled { frames(rate, range) } else { quarters(rate, range).collect() };
         let found = self.compare(result, of, looks, &mut |joint, time, far, angle| {
-            if unreached.contains_key(&joint) {
-                return;
-            }
-            let angle = if of.bones.contains(&joint) { 0.0 } else { angle };
-            used.take(joint, time, (far / place).max(angle / turn));
+            // What is not reached is known at frames, and as near there as can be.
+            let at_best = unreached.get(&joint);
+            let frame = time / rate.ticks_per_frame();
+            let part = |part: usize, off: f64, limit: f64| match at_best {
+                Some(own) if own.parts[part] && (frame - frame.round()).abs() > 1e-6 => 0.0,
+                Some(own) => (off - own.slack()[part]).max(0.0) / limit,
+                None => off / limit,
+            };
+            let angle = if of.turning_along.contains(&joint) { 0.0 } else { part(1, angle, turn) };
+            used.take(joint, time, part(0, far, place).max(angle));
         })?;
         Ok((used, found))
     }

@@ -9,7 +9,7 @@ use nimble_curve_scene::ledger::{Entry, Fate, Ledger, MeasuredError};
 use nimble_curve_scene::rig::NodeKind;
 use nimble_curve_scene::scene::{Scene, Target};
 
-use super::away::{Departure, Departures, between_keys};
+use super::away::{Departure, Departures, Unreached, between_keys};
 use super::duties::Grip;
 use super::options::MatchKeys;
 use crate::channel::Bookkeeper;
@@ -47,7 +47,7 @@ pub struct Told {
     /// Joints that are driven, and no control undoes what drives them.
     pub unkeyed: BTreeSet<NodeRef>,
     /// Joints that controls cannot bring to where they should be, with how far off they are at best.
-    pub unreached: BTreeMap<NodeRef, Departure>,
+    pub unreached: BTreeMap<NodeRef, Unreached>,
     /// Whether keys on whole frames alone do not hold the bound, so that others stand between.
     pub between: bool,
     /// Channels of controls that are locked.
@@ -192,11 +192,11 @@ fn notes(
     (keys, limit): (MatchKeys, f64),
     ledger: &mut Ledger,
 ) {
-    for (joint, departure) in &told.unreached {
+    for (joint, unreached) in &told.unreached {
         ledger.notes.push(format!(
             "{take}: {} is not reached: at best {} off",
             addresses.node(*joint),
-            far(scene, departure)
+            far(scene, &unreached.best)
         ));
     }
     for (joint, departure) in told.departures.all.iter().filter(|(joint, _)| told.bones.contains(joint)) {
