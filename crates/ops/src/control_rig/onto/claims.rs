@@ -121,6 +121,7 @@ impl Parts<'_> {
         })
     }
 
+    /// Why some steps of a node are not compared beside what it hangs on, and which.
     fn excuse(&self, node: &NodeRef) -> Option<(&'static str, OfSteps)> {
         let is_driven = self.is_driven(node);
         // Own curves say what a node does beside what it hangs on, wherever that is; or make up for what is added to them.
@@ -185,8 +186,8 @@ impl Parts<'_> {
         reached.chain(rest).collect()
     }
 
-    /// What bounded keys hold of a node: all of it, but how bones of limbs turn, and what goes along. What goes with the bones of a limb while it is straight is where
-    /// these are then; what a control holds stands where it stood.
+    /// What bounded keys hold of a node: all of it, but how bones of limbs turn, and what goes along. While a limb is straight its bones are
+    /// where they are, with what goes with them; what a control holds stands where it stood.
     fn held_everywhere(&self, node: &NodeRef) -> Vec<Held> {
         let (bones, grips) = (&self.told.bones, &self.told.grips);
         let is_made_up = self.told.made_up.contains(node) && !bones.contains(node);

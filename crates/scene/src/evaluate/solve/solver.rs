@@ -133,15 +133,15 @@ impl<'a> Solver<'a> {
         self.place_of(node).map(|place| self.stand_at(place))
     }
 
-    /// What a node's constraints make of a rotation that its own curves have, with all else as this was solved last: beside its parent. Only
-    /// where none of them is a limb.
+    /// What a node's constraints make of a rotation that its own curves have, with all else as this was solved last: beside its parent.
     fn turned_from(&self, place: usize, rotation: DQuat) -> DQuat {
         let mut parts = Parts { rotation, ..self.state.own[place] };
         for part in &self.nodes[place].parts {
             let prepared = &self.prepared[part.constraint];
             let weight = self.state.settings[prepared.weight];
+            let mut solution = self.limbs[part.constraint];
             if weight > 0.0
-                && let Some(wanted) = prepared.result(&self.state, &mut None, (place, part.joint), &parts)
+                && let Some(wanted) = prepared.result(&self.state, &mut solution, (place, part.joint), &parts)
             {
                 parts = blended(&parts, &wanted, weight);
             }
