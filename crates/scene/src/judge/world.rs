@@ -44,8 +44,12 @@ pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
         }
     }
     times.push(range.first.as_f64());
-    let promised = scenes.claim.world.iter().flatten().filter_map(|standing| standing.at.as_deref());
-    let in_result = promised.flatten().map(|time| scenes.span.clock.result_at(*time));
+    // Many share their instants.
+    let mut promised: Vec<&[f64]> =
+        scenes.claim.world.iter().flatten().filter_map(|standing| standing.at.as_deref()).collect();
+    promised.sort_by_key(|at| at.as_ptr());
+    promised.dedup_by_key(|at| at.as_ptr());
+    let in_result = promised.into_iter().flatten().map(|time| scenes.span.clock.result_at(*time));
     times.extend(in_result.filter(|time| (range.first.as_f64()..=range.last.as_f64()).contains(time)));
     times.sort_by(f64::total_cmp);
     times.dedup();

@@ -143,7 +143,6 @@ pub fn departures(
             if made.reach_in(bend.limb, &pose).is_some_and(|reach| reach > STRAIGHT) {
                 straight.extend(&bend.along);
                 found.straight_at.entry(bend.limb).or_default().push(time);
-                found.along.extend(bend.along.keys().map(|joint| (*joint, bend.limb)));
             }
         }
         for &joint in of.joints {
@@ -167,6 +166,9 @@ pub fn departures(
                 seen(joint, time, place, turn);
             }
         }
+    }
+    for bend in bends.iter().filter(|bend| found.straight_at.contains_key(&bend.limb)) {
+        found.along.extend(bend.along.keys().map(|joint| (*joint, bend.limb)));
     }
     Ok(found)
 }

@@ -1,6 +1,6 @@
 //! What a result is judged by.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use nimble_curve_curves::time::Ticks;
@@ -29,7 +29,11 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
     let is_sampled = sources.any(|(_, track)| track.controller.samples().is_some());
     let mut looks: Vec<f64> = frames.iter().copied().chain(halves.filter(|_| !is_sampled)).collect();
     looks.sort_by(f64::total_cmp);
-    let parts = Parts { motion, result, take: of_take, told, keys, frames: Arc::clone(&frames), looks };
+    let bent = |(limb, straight): (&usize, &Vec<f64>)| -> (usize, Arc<[f64]>) {
+        (*limb, looks.iter().copied().filter(|time| !is_among(straight, *time)).collect())
+    };
+    let bent = told.departures.straight_at.iter().map(bent).collect();
+    let parts = Parts { motion, result, take: of_take, told, keys, frames: Arc::clone(&frames), bent };
     let changed = told.changed_steps(result).into_iter();
     let why = "controls have what joints did".to_owned();
     claim.excuses.extend(changed.map(|target| Excuse { take: span, target, why: why.clone() }));
@@ -71,20 +75,14 @@ struct Parts<'a> {
     keys: MatchKeys,
     /// The whole frames of the take.
     frames: Arc<[f64]>,
-    /// When the world is looked at.
-    looks: Vec<f64>,
+    /// When limbs that come to be straight are not, of the instants at which the world is looked at.
+    bent: BTreeMap<usize, Arc<[f64]>>,
 }
 
 /// Place and turn, which of them is held in the world; at which instants, always where there are none.
 type Held = ([bool; 2], Option<Arc<[f64]>>);
 
 impl Parts<'_> {
-    /// Whether some node that a node hangs on, or it itself, is meant.
-    fn upwards(&self, node: &NodeRef, is_meant: impl Fn(&NodeRef) -> bool) -> bool {
-        let rig = &self.motion.rigs[node.0];
-        std::iter::successors(Some(node.1), |id| rig.parent(*id)).any(|id| is_meant(&(node.0, id)))
-    }
-
     /// Bones of a limb that comes to be straight, and what controls cannot bring where it should be.
     fn is_apart(&self, node: &NodeRef) -> bool {
         let straight = &self.told.departures.straight;
@@ -96,7 +94,7 @@ impl Parts<'_> {
     fn is_driven(&self, node: &NodeRef) -> bool {
         let is_whole =
             |kind: &ConstraintKind| !matches!(kind, ConstraintKind::Couple(_) | ConstraintKind::Roll(_));
-        self.result.constraints.iter().any(|own| is_whole(&own.kind) && own.driven().contains(node))
+        self.drives(node).any(|index| is_whole(&self.result.constraints[index].kind))
     }
 
     /// Whether a node is the end of a limb that turns by its own curves.
@@ -130,10 +128,9 @@ impl Parts<'_> {
             let of_steps = if self.turns_itself(node) { OfSteps::Others } else { OfSteps::All };
             return Some(("controls cannot bring it there", of_steps));
         }
-        let parent = self.motion.rigs[node.0].parent(node.1).map(|parent| (node.0, parent));
         let grip = self.told.grips.get(node);
         if let Some(grip) = grip
-            && parent.is_some_and(|parent| self.is_apart(&parent))
+            && self.above(node).next().is_some_and(|parent| self.is_apart(&parent))
         {
             let of_steps = if grip.turn { OfSteps::All } else { OfSteps::Others };
             return Some(("what it hangs on is elsewhere, and it is where it was", of_steps));
@@ -149,7 +146,7 @@ impl Parts<'_> {
         }
         // The bones of a limb turn as their ends stand, and what is driven below beside them: bounded keys are held in the world, at the
         // instants for which these were made. The same keys make up exactly for what is left.
-        let has_driver = self.result.constraints.iter().any(|own| own.drives(*node));
+        let has_driver = self.drives(node).next().is_some();
         let is_made_up = !is_driven && self.told.made_up.contains(node) && self.keys == MatchKeys::Same;
         let turns_along = has_driver && !is_made_up && grip.is_none_or(|grip| grip.turn);
         (turns_along && self.is_beside_bones(node)).then_some(("its limb has its place", OfSteps::Rotation))
@@ -195,9 +192,8 @@ impl Parts<'_> {
         let Some(limb) = self.told.departures.along.get(node) else { return vec![(all, None)] };
         let grip = self.told.grips.get(node).map_or([false; 2], |grip| [grip.place, grip.turn]);
         let others = [0, 1].map(|part| all[part] && !grip[part]);
-        let straight = self.told.departures.straight_at.get(limb).map_or(&[][..], Vec::as_slice);
-        let bent = self.looks.iter().copied().filter(|time| !is_among(straight, *time)).collect();
-        [(grip, None), (others, Some(bent))].into_iter().filter(|(parts, _)| parts.contains(&true)).collect()
+        let bent = self.bent.get(limb).map(Arc::clone);
+        [(grip, None), (others, bent)].into_iter().filter(|(parts, _)| parts.contains(&true)).collect()
     }
 
     /// What the same keys hold of a node in the world, where what holds it has keys: what a control holds whatever it hangs on; and, where all
@@ -229,7 +225,7 @@ impl Parts<'_> {
 
     /// Whether a node hangs on the bones of a limb.
     fn is_beside_bones(&self, node: &NodeRef) -> bool {
-        self.upwards(node, |above| self.told.bones.contains(above))
+        std::iter::once(*node).chain(self.above(node)).any(|above| self.told.bones.contains(&above))
     }
 
     /// When something that is aimed, and hangs on what is driven, turns as it did with the same keys. Nothing of other nodes.
@@ -243,7 +239,7 @@ impl Parts<'_> {
     fn drives(&self, node: &NodeRef) -> impl Iterator<Item = usize> + use<'_> {
         let node = *node;
         let all = self.result.constraints.iter().enumerate();
-        all.filter(move |(_, constraint)| constraint.driven().contains(&node)).map(|(index, _)| index)
+        all.filter(move |(_, constraint)| constraint.drives(node)).map(|(index, _)| index)
     }
 
     /// What a node hangs on.
