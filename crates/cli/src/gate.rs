@@ -456,6 +456,12 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     if verdict.unjudged.len() > 4 {
         lines.push(warned(format!("not judged: {} more", verdict.unjudged.len() - 4)));
     }
+    let muted = verdict.muted_beyond().into_iter().map(|(layer, judged)| {
+        let off = amount(judged.error.largest, judged.error.quantity, &result.space);
+        let (channel, at) = (&judged.channel, frame(judged.error.frame));
+        format!("switching on the muted layer '{layer}' gives something else than before: {channel} is off by {off} then (frame {at})")
+    });
+    lines.extend(muted.map(warned));
     lines.extend(verdict.missing.iter().take(6).cloned().map(warned));
     if verdict.missing.len() > 6 {
         lines.push(warned(format!("and {} more are missing", verdict.missing.len() - 6)));

@@ -113,10 +113,7 @@ fn numbers_of(scene: &Scene) -> impl Iterator<Item = Excuse> {
             let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
             node.is_some_and(|node| node.attribute(&target.property).is_some())
         });
-        numbers.map(move |target| Excuse {
-            take,
-            target: target.clone(),
-            why: "it is the weight of a blend shape there".to_owned(),
-        })
+        numbers
+            .map(move |target| Excuse::new(take, target.clone(), "it is the weight of a blend shape there"))
     })
 }

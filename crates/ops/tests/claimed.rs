@@ -306,6 +306,46 @@ fn clips_on_one_timeline_are_each_what_they_were() {
     is_watched("join", &claims, &result, &[15, 40, 5 + LAST + 1 + 4 + 15], &[]);
 }
 
+/// Walks that begin elsewhere and face elsewhere, one of them in other axes and units.
+#[test]
+fn clips_that_go_on_are_each_what_they_were_from_where_the_one_before_ended() {
+    let scenes = [("a", (0, LAST), 0.0), ("b", (10, 40), 0.2), ("c", (3, 30), 0.1)]
+        .map(|(name, range, more)| scene(vec![take(name, range, more)]));
+    let in_centimetres = nimble_curve_ops::space::in_space(&scenes[2], &Space::CENTIMETRES_Z_UP).0;
+    for last in [&scenes[2], &in_centimetres] {
+        let scenes = [scenes[0].clone(), scenes[1].clone(), last.clone()];
+        let options =
+            JoinOptions { name: "all".into(), gap: 4, start: Some(5.0), go_on: true, tolerance: tolerance() };
+        let (result, _) = join(&scenes, &options).unwrap();
+        let claims: Vec<(Scene, Claim)> = joined(&scenes, &result, &options)
+            .into_iter()
+            .map(|(at, claim)| (scenes[at].clone(), claim))
+            .collect();
+        let second = 5 + LAST + 1 + 4;
+        is_watched("join", &claims, &result, &[15, 40, second + 15, second + 30 + 1 + 4 + 13], &[]);
+        // A whole clip that is aside, or turned, from its first key on.
+        let from = RATE.ticks(second);
+        for property in [TRANSLATION, ROTATION] {
+            let mut aside = result.clone();
+            let hips = aside.takes[0].layers[0]
+                .tracks
+                .iter_mut()
+                .find(|track| track.target.node == rig().1[0] && track.target.property == property);
+            let curves = match &mut hips.unwrap().controller {
+                Controller::Components(curves) => &mut curves[2],
+                Controller::Euler(euler) => &mut euler.curves[1],
+                other => panic!("{other:?}"),
+            };
+            let keys = curves.keys().iter().map(|key| nimble_curve_curves::curve::Key {
+                value: key.value + if key.time < from { 0.0 } else { 0.02 },
+                ..*key
+            });
+            *curves = Curve::new(keys.collect()).unwrap();
+            assert!(holds(&claims, &aside).is_err(), "{property}");
+        }
+    }
+}
+
 #[test]
 fn root_motion_is_the_same_in_the_world_or_where_it_is_said_to_be() {
     let source = scene(vec![take("walk", (0, LAST), 0.0)]);

@@ -39,7 +39,7 @@ fn off(source: &Scene, result: &Scene) -> f64 {
     let mut claim = Claim::same(source, result);
     let (_, lower) = claim.nodes[1];
     let freed = source.takes[0].tracks().map(|(_, track)| track.target.clone());
-    claim.excuses = freed.map(|target| Excuse { take: 0, target, why: "free".to_owned() }).collect();
+    claim.excuses = freed.map(|target| Excuse::new(0, target, "free")).collect();
     let one = DQuat::IDENTITY;
     claim.world = Some(vec![Standing {
         source: lower,

@@ -286,9 +286,16 @@ impl Take {
 
     /// The same by the nodes that they are on.
     pub fn tracks_by_node(&self) -> TracksByNode<'_> {
+        self.tracks_by_node_where(Layer::is_active)
+    }
+
+    /// The tracks of some layers by their nodes, whether or not these layers count.
+    pub fn tracks_by_node_where(&self, is_meant: impl Fn(&Layer) -> bool) -> TracksByNode<'_> {
         let mut by_node: HashMap<NodeRef, Vec<(&Layer, &Track)>> = HashMap::new();
-        for (layer, track) in self.active_tracks() {
-            by_node.entry((track.target.rig, track.target.node)).or_default().push((layer, track));
+        for layer in self.layers.iter().filter(|layer| is_meant(layer)) {
+            for track in &layer.tracks {
+                by_node.entry((track.target.rig, track.target.node)).or_default().push((layer, track));
+            }
         }
         TracksByNode { by_node }
     }

@@ -1,10 +1,15 @@
 //! What takes should be that were put together: each the same, at its new time, on nodes of the same names.
 
-use nimble_curve_curves::time::TimeRange;
-use nimble_curve_scene::judge::{By, Claim, Clock, Excuse, Span};
+use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_curves::time::{Ticks, TimeRange};
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::evaluate::{Evaluator, Pose};
+use nimble_curve_scene::judge::{By, Claim, Clock, Edit, Edited, Excuse, Span};
 use nimble_curve_scene::scene::{Scene, Target};
+use nimble_curve_scene::space::AxisMap;
 
 use super::join::JoinOptions;
+use crate::onward::ends;
 use crate::select::{Selection, select};
 use crate::travel::carrying;
 
@@ -22,12 +27,14 @@ pub fn added(source: &Scene, result: &Scene, at: usize) -> Claim {
 }
 
 /// Each take of some scenes is a stretch of the only take of the result, one after the other; where they go on where the one
-/// before ended, what carries the body along is free. The scene's position is beside each claim.
+/// before ended, what carries the body along is said in claims of its own. The scene's position is beside each claim.
 pub fn joined(scenes: &[Scene], result: &Scene, options: &JoinOptions) -> Vec<(usize, Claim)> {
     let rate = result.rate;
     let mut next = options.start.map(|start| rate.ticks_at(start));
     let mut claims = Vec::new();
+    let mut onward = Onward { result, end: None, turned: DQuat::IDENTITY };
     for (at, scene) in scenes.iter().enumerate() {
+        let mut ways = Vec::new();
         let mut claim = Claim {
             spans: Vec::new(),
             by: By::Properties,
@@ -51,19 +58,82 @@ pub fn joined(scenes: &[Scene], result: &Scene, options: &JoinOptions) -> Vec<(u
             let last = rate.frame(range.last).ceil() as i64;
             next = Some(rate.ticks(last + 1 + i64::from(options.gap)));
             if options.go_on {
+                ways.extend(onward.goes_on(scene, claim.spans.last(), &claim));
                 for (rig, node) in carrying(scene, take) {
                     let steps = scene.rigs[rig].node(node).map_or(&[][..], |node| &node.transform);
-                    claim.excuses.extend(steps.iter().map(|op| Excuse {
-                        take: index,
-                        target: Target { rig, node, property: op.name.clone() },
-                        why: "it goes on where the clip before ended".to_owned(),
+                    claim.excuses.extend(steps.iter().map(|op| {
+                        let target = Target::new(rig, node, op.name.clone());
+                        Excuse::new(index, target, "it goes on where the clip before ended")
                     }));
                 }
             }
         }
         claims.push((at, claim));
+        claims.extend(ways.into_iter().map(|way| (at, way)));
     }
     claims
+}
+
+/// Where the bodies of takes are that go on one after the other.
+struct Onward<'a> {
+    result: &'a Scene,
+    /// When the one before ended, in the result.
+    end: Option<Ticks>,
+    /// By what all before turned, in the result's axes.
+    turned: DQuat,
+}
+
+impl Onward<'_> {
+    /// What carries the body along in a take: as it did, but for a turn about the up axis by what those before turned, and a way
+    /// along the ground to where the result has it at the end of the one before. None where that cannot be evaluated.
+    fn goes_on(&mut self, scene: &Scene, span: Option<&Span>, all: &Claim) -> Option<Claim> {
+        let span = span?;
+        let take = &scene.takes[span.source];
+        let (first, last) = ends(scene, take).ok()?;
+        let end = self.end.replace(span.range.last);
+        let turned = self.turned;
+        let up = DVec3::AXES[scene.space.up.index()];
+        self.turned *= all.space.rotation(DQuat::from_axis_angle(up, last.heading - first.heading));
+        let nodes = carrying(scene, take);
+        let pairs: Vec<_> = all.nodes.iter().filter(|(from, _)| nodes.contains(from)).copied().collect();
+        let mut claim = Claim {
+            spans: vec![span.clone()],
+            nodes: pairs.clone(),
+            world: Some(Vec::new()),
+            takes_chosen: true,
+            space: all.space,
+            ..Claim::nothing()
+        };
+        let Some(end) = end else { return Some(claim) };
+        let back = AxisMap::between(&self.result.space, &scene.space);
+        let carrier = nodes.first()?;
+        let (_, carrier) = pairs.iter().find(|(from, _)| from == carrier)?;
+        let mut stands = Pose::default();
+        Evaluator::new(self.result, self.result.takes.first(), carrier.0)
+            .ok()?
+            .pose_at(end.as_f64(), &mut stands);
+        let stands = stands.world[self.result.rigs[carrier.0].position(carrier.1)?].translation;
+        let to = back.length(stands);
+        let about = back.rotation(turned);
+        // In the world: about where the body begins, and on to where it is to stand; the height stays.
+        let along = |place: DVec3| place - up * up.dot(place);
+        let by = along(to) - about * along(first.place);
+        let goes = DAffine3::from_rotation_translation(about, by);
+        // The topmost node that moves takes the rest along.
+        let moves = |node: &NodeRef| take.tracks().any(|(_, t)| (t.target.rig, t.target.node) == *node);
+        let node = *nodes.iter().rev().find(|node| moves(node)).or(nodes.first())?;
+        let rig = &scene.rigs[node.0];
+        let above = rig.parent(node.1).and_then(|id| rig.position(id)).map(|at| rig.rest_world()[at]);
+        let above = above.unwrap_or_default();
+        let (local, turn) = (above.inverse() * goes * above, DQuat::from_mat3(&above.matrix3));
+        let turn = turn.conjugate() * about * turn;
+        claim.edits.push(Edit::new(span.source, node, move |_, (affine, rotation)| Edited {
+            local: (local * affine, turn * rotation),
+            or: None,
+            about: None,
+        }));
+        Some(claim)
+    }
 }
 
 /// All but some takes went, and these stay.

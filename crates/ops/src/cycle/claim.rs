@@ -10,7 +10,7 @@ use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::evaluate::{NodeSampler, PropertySampler};
 use nimble_curve_scene::judge::{Claim, Clock, Edit, Edited, Excuse, Span};
 use nimble_curve_scene::rig::{OpValue, ROTATION};
-use nimble_curve_scene::scene::{Scene, Take, Target};
+use nimble_curve_scene::scene::{Layer, Scene, Take, Target};
 
 use super::{Closing, CycleError, CycleOptions, chosen};
 use crate::ground::Ground;
@@ -71,8 +71,7 @@ pub fn closed(
     for node in carrying(result, made) {
         ends.edits.push(GoingOn::of(result, made, node, range)?.taken_off(index, node));
     }
-    let excuse =
-        |target: &Target, why: &str| Excuse { take: index, target: target.clone(), why: why.to_owned() };
+    let excuse = |target: &Target, why: &str| Excuse::new(index, target.clone(), why);
     let discrete = take.tracks().filter(|(_, track)| {
         matches!(track.controller, Controller::Discrete(_))
             || scene.rigs[track.target.rig].property_kind(track.target.node, &track.target.property)
@@ -153,15 +152,17 @@ pub fn extended(
             range: TimeRange::new(range.first + by, last),
             clock: Clock::shifted(range.first, range.first + by),
         });
+        if round > 0 {
+            claim.excuses.extend(muted_ways(scene, index));
+        }
         match carriers.as_slice() {
             [(node, going)] if round > 0 => claim.edits.push(going.after(index, *node, round)),
             nodes if round > 0 => {
                 for &((rig, node), _) in nodes {
                     let steps = scene.rigs[rig].node(node).map_or(&[][..], |node| &node.transform);
-                    claim.excuses.extend(steps.iter().map(|op| Excuse {
-                        take: index,
-                        target: Target { rig, node, property: op.name.clone() },
-                        why: "several nodes carry the body along together".to_owned(),
+                    claim.excuses.extend(steps.iter().map(|op| {
+                        let target = Target::new(rig, node, op.name.clone());
+                        Excuse::new(index, target, "several nodes carry the body along together")
                     }));
                 }
             }
@@ -170,6 +171,20 @@ pub fn extended(
         claims.push(claim);
     }
     Ok(claims)
+}
+
+/// What muted layers have of the nodes that carry the body along: it goes on from round to round by itself.
+fn muted_ways(scene: &Scene, index: usize) -> Vec<Excuse> {
+    let take = &scene.takes[index];
+    let carrying = carrying(scene, take);
+    let muted = take.layers.iter().filter(|layer| layer.muted);
+    let ways = muted.flat_map(|layer| layer.tracks.iter().map(move |track| (layer, &track.target)));
+    let of_carriers = ways.filter(|(_, target)| carrying.contains(&(target.rig, target.node)));
+    let excuse = |(layer, target): (&Layer, &Target)| Excuse {
+        layer: Some(layer.name.clone()),
+        ..Excuse::new(index, target.clone(), "it goes on from round to round")
+    };
+    of_carriers.map(excuse).collect()
 }
 
 /// How a node that carries the body along goes on from round to round, as seen in the world.

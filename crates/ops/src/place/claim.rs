@@ -41,11 +41,7 @@ pub fn placed(
         .filter(|target| !fills || !has_keys.contains(target))
         .collect();
     let of_moved: HashSet<NodeRef> = moved.iter().map(|target| (target.rig, target.node)).collect();
-    let excuse = |take: usize, target: &Target, why: &str| Excuse {
-        take,
-        target: target.clone(),
-        why: why.to_owned(),
-    };
+    let excuse = |take: usize, target: &Target, why: &str| Excuse::new(take, target.clone(), why);
     let all = Claim::same(scene, result);
     let pairs = |is_moved: bool| -> Vec<(NodeRef, NodeRef)> {
         all.nodes.iter().filter(|(node, _)| of_moved.contains(node) == is_moved).copied().collect()

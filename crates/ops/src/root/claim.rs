@@ -71,11 +71,7 @@ pub fn lifted(
 /// The transform of a node, excused in all takes.
 fn of_transform(scene: &Scene, (rig, node): NodeRef, why: &str) -> Vec<Excuse> {
     let steps = scene.rigs[rig].node(node).map_or(&[][..], |node| &node.transform);
-    let excuse = |take: usize, property: &str| Excuse {
-        take,
-        target: Target { rig, node, property: property.to_owned() },
-        why: why.to_owned(),
-    };
+    let excuse = |take: usize, property: &str| Excuse::new(take, Target::new(rig, node, property), why);
     (0..scene.takes.len()).flat_map(|take| steps.iter().map(move |op| excuse(take, &op.name))).collect()
 }
 

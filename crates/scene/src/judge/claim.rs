@@ -142,16 +142,23 @@ pub struct Excuse {
     pub target: Target,
     /// Why.
     pub why: String,
+    /// The muted layer of whose part in it alone that is said; none where the property itself is meant.
+    pub layer: Option<String>,
 }
 
 impl Excuse {
+    /// An excuse for a property.
+    pub fn new(take: usize, target: Target, why: impl Into<String>) -> Excuse {
+        Excuse { take, target, why: why.into(), layer: None }
+    }
+
     /// An excuse for what is not in the result; none where all tracks of the property are muted: it rests then, and has to
     /// rest in the result.
     pub fn of(source: &Scene, take: usize, target: &Target, why: String) -> Option<Excuse> {
         let of = source.takes.get(take)?;
         let is_muted = of.tracks().any(|(_, track)| track.target == *target)
             && !of.active_tracks().any(|(_, track)| track.target == *target);
-        (!is_muted).then(|| Excuse { take, target: target.clone(), why })
+        (!is_muted).then(|| Excuse::new(take, target.clone(), why))
     }
 }
 
@@ -264,6 +271,14 @@ impl Claim {
             Excuse::of(source, take_of(take)?, target, entry.note.clone())
         });
         self.excuses.extend(found);
+        // What is left out of a muted layer is missed where the layer is switched on.
+        let of_layers = ledger.entries.iter().filter(|entry| entry.fate.is_gone()).filter_map(|entry| {
+            let take = take_of(&entry.take)?;
+            let layer = source.takes[take].layers.iter().find(|layer| layer.name == entry.layer)?;
+            let target = entry.target.clone().filter(|_| layer.muted)?;
+            Some(Excuse { layer: Some(layer.name.clone()), ..Excuse::new(take, target, entry.note.clone()) })
+        });
+        self.excuses.extend(of_layers);
         self
     }
 
@@ -302,7 +317,7 @@ impl Claim {
                 (None, None) => continue,
             };
             for span in self.spans.iter().filter(|span| span.result == excuse.take) {
-                excuses.push(Excuse { take: span.source, target: target.clone(), why: excuse.why.clone() });
+                excuses.push(Excuse { take: span.source, target: target.clone(), ..excuse.clone() });
             }
         }
         let onward: HashMap<NodeRef, NodeRef> = next.nodes.iter().copied().collect();

@@ -3,8 +3,8 @@
 //! Operations measure while they work, to steer; what they saw is the piece that they worked on. The judge sees none of
 //! that. It is given the scene that came in, the one that goes out and a [`Claim`] (which node corresponds to which, over
 //! which time), evaluates both scenes whole, and looks where the data says that something can happen: on both sides of
-//! every key of either scene, at instants between, and closer where those are farthest apart. What cannot be evaluated is
-//! named as not judged; whatever is not finite counts as infinitely far.
+//! every key of either scene, at instants between, and closer where those are farthest apart. Muted layers are switched on
+//! one by one for it: an animator may do so tomorrow. What cannot be evaluated is named as not judged; whatever is not finite counts as infinitely far.
 
 mod between;
 mod claim;
@@ -15,6 +15,7 @@ mod inventory;
 mod local;
 mod look;
 mod means;
+mod muted;
 mod node;
 mod number;
 mod sampled;
@@ -46,8 +47,16 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
     let addresses = (Addresses::new(source), Addresses::new(result));
     for span in &claim.spans {
         let tracks = (source.takes[span.source].tracks_by_node(), result.takes[span.result].tracks_by_node());
-        let scenes =
-            scenes::Scenes { source, result, claim, span, precision, addresses: &addresses, tracks: &tracks };
+        let scenes = scenes::Scenes {
+            source,
+            result,
+            claim,
+            span,
+            precision,
+            addresses: &addresses,
+            tracks: &tracks,
+            woken: None,
+        };
         let mut parts: Vec<Verdict> = claim.nodes.par_iter().map(|pair| scenes.node(*pair, limits)).collect();
         parts.par_extend(claim.turns.par_iter().map(|turn| scenes.turn(turn, limits)));
         // What is held moves otherwise.
@@ -67,6 +76,7 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
             world::look(&scenes, &mut here);
         }
         verdict.take_in(here);
+        verdict.take_in(muted::look(&scenes, limits));
     }
     verdict
 }

@@ -22,6 +22,8 @@ pub struct Scenes<'a> {
     pub addresses: &'a (Addresses, Addresses),
     /// What is on the nodes of either scene in the takes of the span.
     pub tracks: &'a (TracksByNode<'a>, TracksByNode<'a>),
+    /// The muted layer of both takes that counts among these tracks as well, to see what it would come to.
+    pub woken: Option<&'a str>,
 }
 
 /// What drives a node in a take.
@@ -53,6 +55,7 @@ impl<'a> Scenes<'a> {
             excuse.take == self.span.source
                 && (excuse.target.rig, excuse.target.node) == from
                 && excuse.target.property == property
+                && (excuse.layer.is_none() || excuse.layer.as_deref() == self.woken)
         })
     }
 
@@ -82,6 +85,7 @@ impl<'a> Scenes<'a> {
             of_transform,
             of: 0,
             channel: self.addresses.0.property(&source),
+            layer: self.woken.map(str::to_owned),
             source_take: self.span.source,
             take: self.span.result,
             source,

@@ -7,7 +7,7 @@ use nimble_curve_curves::value::Quantity;
 use crate::ledger::{Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue};
 use crate::rig::{ROTATION, SCALE, TRANSLATION};
-use crate::scene::{Scene, Target};
+use crate::scene::{Layer, Scene, Target};
 
 /// How far a result may be from its source; infinite where there is no limit.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -85,6 +85,8 @@ pub struct Judged {
     pub take: usize,
     /// What it is called in the source.
     pub channel: String,
+    /// The muted layer that was switched on to look at what it would come to; none where it is as it plays.
+    pub layer: Option<String>,
     /// Whether it belongs to the node's transform; else it is a number beside that.
     pub of_transform: bool,
     /// The node, as the property of the source that comes nearest to what was looked at.
@@ -111,6 +113,9 @@ pub struct Verdict {
     pub judged: Vec<Judged>,
     /// How far something was moved on purpose: measured, and held to nothing.
     pub told: Vec<Judged>,
+    /// What would be off if a muted layer were switched on: measured on the nodes that it has tracks on, and said where it is
+    /// beyond the limits. It does not play, so that nothing is refused for it.
+    pub muted: Vec<Judged>,
     /// How many parts of nodes are the same to the bit.
     pub same: usize,
     /// The distance of places in the world, with the address of the node that is farthest, as the result has it.
@@ -132,6 +137,7 @@ impl Verdict {
             limits,
             judged: Vec::new(),
             told: Vec::new(),
+            muted: Vec::new(),
             same: 0,
             world: None,
             world_turn: None,
@@ -153,7 +159,7 @@ impl Verdict {
 
     /// The verdict as one about another of several sources.
     pub fn about(mut self, of: usize) -> Verdict {
-        self.judged.iter_mut().for_each(|judged| judged.of = of);
+        self.judged.iter_mut().chain(&mut self.muted).for_each(|judged| judged.of = of);
         self
     }
 
@@ -161,6 +167,7 @@ impl Verdict {
     pub fn take_in(&mut self, other: Verdict) {
         self.judged.extend(other.judged);
         self.told.extend(other.told);
+        self.muted.extend(other.muted);
         self.same += other.same;
         self.at_keys |= other.at_keys;
         self.unjudged.extend(other.unjudged);
@@ -196,11 +203,13 @@ impl Verdict {
 
     fn settled(&self, ledger: &mut Ledger, source: &Scene, of: impl Fn(&Judged) -> (usize, &Target)) {
         let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
-        let mut found: HashMap<(usize, usize, NodeId, &str), MeasuredError> = HashMap::new();
-        let own = self.judged.iter().filter(|judged| judged.of == 0);
+        let mut found: HashMap<(usize, usize, NodeId, &str, Option<&str>), MeasuredError> = HashMap::new();
+        let own = self.judged.iter().chain(&self.muted).filter(|judged| judged.of == 0);
         for judged in own.chain(&self.told) {
             let (take, &Target { rig, node, .. }) = of(judged);
-            let whole = found.entry((take, rig, node, judged.part.name())).or_insert(judged.error);
+            let whole = found
+                .entry((take, rig, node, judged.part.name(), judged.layer.as_deref()))
+                .or_insert(judged.error);
             if judged.error.largest > whole.largest {
                 *whole = judged.error;
             }
@@ -215,7 +224,9 @@ impl Verdict {
                 Some(_) => Part::Size.name().to_owned(),
                 None => target.property.clone(),
             };
-            entry.error = found.get(&(take, target.rig, target.node, part.as_str())).copied();
+            let is_muted = |layer: &&Layer| layer.name == entry.layer && layer.muted;
+            let layer = source.takes[take].layers.iter().find(is_muted).map(|layer| layer.name.as_str());
+            entry.error = found.get(&(take, target.rig, target.node, part.as_str(), layer)).copied();
         }
     }
 
@@ -241,6 +252,21 @@ impl Verdict {
         Some((judged, error, factor * self.limits.of(error.quantity)))
     }
 
+    /// What would be beyond its limit if the muted layer that is named with it were switched on: the farthest of each layer.
+    pub fn muted_beyond(&self) -> Vec<(&str, &Judged)> {
+        let excess = |judged: &Judged| judged.error.largest / self.limits.of(judged.error.quantity);
+        let mut worst: Vec<(&str, &Judged)> = Vec::new();
+        for judged in self.muted.iter().filter(|judged| excess(judged) > 1.0) {
+            let Some(layer) = judged.layer.as_deref() else { continue };
+            match worst.iter_mut().find(|(own, _)| *own == layer) {
+                Some((_, own)) if excess(own) < excess(judged) => *own = judged,
+                Some(_) => {}
+                None => worst.push((layer, judged)),
+            }
+        }
+        worst
+    }
+
     /// The verdict with lengths in another unit: errors of places and their limits are multiplied by `factor`.
     pub fn with_lengths_scaled(mut self, factor: f64) -> Verdict {
         let scaled = |error: &mut MeasuredError| {
@@ -249,7 +275,7 @@ impl Verdict {
                 error.sum_of_squares *= factor * factor;
             }
         };
-        for judged in self.judged.iter_mut().chain(&mut self.told) {
+        for judged in self.judged.iter_mut().chain(&mut self.told).chain(&mut self.muted) {
             scaled(&mut judged.error);
             judged.between.iter_mut().for_each(scaled);
         }
@@ -261,7 +287,7 @@ impl Verdict {
 
     /// The verdict with instants said otherwise: the frame that `at` makes of a take of the result and a frame of its rate.
     pub fn with_frames(mut self, at: impl Fn(usize, f64) -> f64) -> Verdict {
-        for judged in self.judged.iter_mut().chain(&mut self.told) {
+        for judged in self.judged.iter_mut().chain(&mut self.told).chain(&mut self.muted) {
             let take = judged.take;
             let errors = std::iter::once(&mut judged.error).chain(&mut judged.between);
             errors.for_each(|error| error.frame = at(take, error.frame));

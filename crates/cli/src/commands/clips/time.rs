@@ -95,11 +95,7 @@ impl ClipsShift {
 
 /// That some channels, each with the take that it is in, go by the clocks of their takes, and all others as they did.
 fn of_channels(source: &Scene, result: &Scene, clocks: &[Clock], moved: &[(usize, Target)]) -> Promise {
-    let excuse = |take: usize, target: &Target| Excuse {
-        take,
-        target: target.clone(),
-        why: "goes by another clock".to_owned(),
-    };
+    let excuse = |take: usize, target: &Target| Excuse::new(take, target.clone(), "goes by another clock");
     let all = source
         .takes
         .iter()

@@ -36,7 +36,7 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
     let parts = Parts { motion, result, take: of_take, told, keys, frames: Arc::clone(&frames), bent };
     let changed = told.changed_steps(result).into_iter();
     let why = "controls have what joints did".to_owned();
-    claim.excuses.extend(changed.map(|target| Excuse { take: span, target, why: why.clone() }));
+    claim.excuses.extend(changed.map(|target| Excuse::new(span, target, why.clone())));
     for (node, _) in &claim.nodes {
         let Some((why, of_steps)) = parts.excuse(node) else { continue };
         let steps = motion.rigs[node.0].node(node.1).map(|of| of.transform.as_slice()).unwrap_or_default();
@@ -45,10 +45,9 @@ pub fn claim(motion: &Scene, result: &Scene, take: usize, told: &Told, keys: Mat
             OfSteps::Rotation => name == ROTATION,
             OfSteps::Others => name != ROTATION,
         };
-        claim.excuses.extend(steps.iter().filter(|step| is_meant(&step.name)).map(|step| Excuse {
-            take: span,
-            target: Target::new(node.0, node.1, step.name.clone()),
-            why: why.to_owned(),
+        claim.excuses.extend(steps.iter().filter(|step| is_meant(&step.name)).map(|step| {
+            let target = Target::new(node.0, node.1, step.name.clone());
+            Excuse::new(span, target, why)
         }));
     }
     claim.world = Some(claim.nodes.iter().flat_map(|(_, node)| parts.standings(node)).collect());
