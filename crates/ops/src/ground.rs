@@ -1,10 +1,13 @@
 //! The ground of the world, as claims see it: read from poses that were evaluated, whatever axes operations chose.
 
-use glam::{DMat3, DQuat, DVec3};
+use glam::{DAffine3, DMat3, DQuat, DVec3};
 use nimble_curve_curves::time::Ticks;
 use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
+use nimble_curve_scene::judge::{Edit, Edited};
 use nimble_curve_scene::scene::{Scene, Take};
+
+use crate::travel::carrying;
 
 /// Where up is for the places of a node.
 #[derive(Clone, Copy, Debug)]
@@ -54,4 +57,25 @@ impl Ground {
         let axis = (0..3).fold(0, |best, axis| if own[axis].abs() > own[best].abs() { axis } else { best });
         (axis, own[axis].signum())
     }
+}
+
+/// What is said of a body that is somewhere else in the world, and turned otherwise, throughout a take: of the topmost node that
+/// moves it, what `goes` makes of its place and rotation in the world. The take's position is that in the claim's source.
+pub(crate) fn as_a_whole(scene: &Scene, (index, take): (usize, &Take), goes: DAffine3) -> Vec<Edit> {
+    let nodes = carrying(scene, take);
+    let moves = |node: &NodeRef| take.tracks().any(|(_, t)| (t.target.rig, t.target.node) == *node);
+    let node = nodes.iter().rev().find(|node| moves(node)).or(nodes.first());
+    let edit = |&(of, id): &NodeRef| {
+        let rig = &scene.rigs[of];
+        let above = rig.parent(id).and_then(|id| rig.position(id)).map(|at| rig.rest_world()[at]);
+        let above = above.unwrap_or_default();
+        let local = above.inverse() * goes * above;
+        let turned = DQuat::from_mat3(&local.matrix3);
+        Edit::new(index, (of, id), move |_, (affine, rotation)| Edited {
+            local: (local * affine, turned * rotation),
+            or: None,
+            about: None,
+        })
+    };
+    node.map(edit).into_iter().collect()
 }

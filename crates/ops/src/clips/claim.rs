@@ -2,13 +2,13 @@
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_scene::address::NodeRef;
 use nimble_curve_scene::evaluate::{Evaluator, Pose};
-use nimble_curve_scene::judge::{By, Claim, Clock, Edit, Edited, Excuse, Span};
+use nimble_curve_scene::judge::{By, Claim, Clock, Excuse, Span};
 use nimble_curve_scene::scene::{Scene, Target};
 use nimble_curve_scene::space::AxisMap;
 
 use super::join::JoinOptions;
+use crate::ground::as_a_whole;
 use crate::onward::ends;
 use crate::select::{Selection, select};
 use crate::travel::carrying;
@@ -119,19 +119,7 @@ impl Onward<'_> {
         let along = |place: DVec3| place - up * up.dot(place);
         let by = along(to) - about * along(first.place);
         let goes = DAffine3::from_rotation_translation(about, by);
-        // The topmost node that moves takes the rest along.
-        let moves = |node: &NodeRef| take.tracks().any(|(_, t)| (t.target.rig, t.target.node) == *node);
-        let node = *nodes.iter().rev().find(|node| moves(node)).or(nodes.first())?;
-        let rig = &scene.rigs[node.0];
-        let above = rig.parent(node.1).and_then(|id| rig.position(id)).map(|at| rig.rest_world()[at]);
-        let above = above.unwrap_or_default();
-        let (local, turn) = (above.inverse() * goes * above, DQuat::from_mat3(&above.matrix3));
-        let turn = turn.conjugate() * about * turn;
-        claim.edits.push(Edit::new(span.source, node, move |_, (affine, rotation)| Edited {
-            local: (local * affine, turn * rotation),
-            or: None,
-            about: None,
-        }));
+        claim.edits.extend(as_a_whole(scene, (span.source, take), goes));
         Some(claim)
     }
 }

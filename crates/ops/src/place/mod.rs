@@ -20,7 +20,7 @@ use thiserror::Error;
 use super::channel::Tolerance;
 
 pub use claim::{Placed, placed};
-pub use onward::going_on;
+pub use onward::{going_on, gone_on};
 
 /// What becomes of the animation that is there.
 #[derive(Clone, Debug, PartialEq, Eq)]

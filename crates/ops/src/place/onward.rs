@@ -1,8 +1,11 @@
 //! A take that goes on from where the body stands where it is to be placed.
 
+use glam::{DAffine3, DQuat, DVec3};
+use nimble_curve_scene::judge::Edit;
 use nimble_curve_scene::scene::{Scene, Take};
 
 use super::{PlaceError, PlaceOptions, find};
+use crate::ground::as_a_whole;
 use crate::onward::{Seam, body_at};
 use crate::travel::level;
 
@@ -22,4 +25,21 @@ pub fn going_on(scene: &Scene, new: &Take, options: &PlaceOptions) -> Result<Tak
     let mut moved = new.clone();
     seam.apply(&mut moved).map_err(|fixed| PlaceError::Cannot { channel: fixed.channel, why: fixed.why })?;
     Ok(moved)
+}
+
+/// What is said of a take that [`going_on`] moved, the only one of its scene: as it was, but for a turn about the up axis and a way
+/// along the ground. The take is what it was before.
+///
+/// # Errors
+/// Where a controller cannot be evaluated, or there is no such take.
+pub fn gone_on(scene: &Scene, new: &Take, options: &PlaceOptions) -> Result<Vec<Edit>, PlaceError> {
+    let onto = &scene.takes[find(scene, options.onto.as_deref())?];
+    let at = new.range.first.clamp(onto.range.first, onto.range.last);
+    let stands = body_at(scene, onto, at.as_f64())?;
+    let begins = body_at(scene, new, new.range.first.as_f64())?;
+    let up = DVec3::AXES[scene.space.up.index()];
+    let along = |place: DVec3| place - up * up.dot(place);
+    let about = DQuat::from_axis_angle(up, stands.heading - begins.heading);
+    let by = along(stands.place) - about * along(begins.place);
+    Ok(as_a_whole(scene, (0, new), DAffine3::from_rotation_translation(about, by)))
 }

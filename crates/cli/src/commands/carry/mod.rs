@@ -13,13 +13,13 @@ use std::sync::Arc;
 
 use nimble_curve_core::address::Addresses;
 use nimble_curve_core::fit::Handles;
-use nimble_curve_core::judge::Verdict;
+use nimble_curve_core::judge::{Claim, Edit, Scope, Verdict};
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::apart;
 use nimble_curve_core::ops::carry::{Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, carry, held};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
-use nimble_curve_core::ops::place::{PlaceOptions, Placement, going_on, place, placed};
+use nimble_curve_core::ops::place::{PlaceOptions, Placement, going_on, gone_on, place, placed};
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::scene::{Scene, Take};
@@ -30,7 +30,7 @@ use nimble_curve_formats::name_map::read_name_map;
 use nimble_curve_formats::profile::read_profile;
 use serde::Serialize;
 
-use self::landing::{as_carried, landed, only, timed};
+use self::landing::{as_carried, clock, landed, only, timed};
 use self::parts::{Part, parts, print_parts};
 use self::promise::{Promised, of_placed};
 use crate::args::{Carry, Feet, TravelScale};
@@ -230,7 +230,8 @@ impl Carrying<'_> {
         judged.close(self.source, &before, args.over.accept)?;
         let mut ledger = judged.ledger;
         let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
-        let (take, notes) = timed(only(&carried.scene.takes[own..])?, args, carried.scene.rate)?;
+        let came = only(&carried.scene.takes[own..])?;
+        let (take, notes) = timed(came, args, carried.scene.rate)?;
         ledger.notes.extend(notes);
         let options = PlaceOptions {
             placement: placement.clone(),
@@ -238,7 +239,9 @@ impl Carrying<'_> {
             ease: Ticks((args.blend * into.rate.ticks_per_frame()).round() as i64),
             tolerance: args.tolerance,
         };
+        let edits = if args.go_on { gone_on(&into, &take, &options)? } else { Vec::new() };
         let take = if args.go_on { going_on(&into, &take, &options)? } else { take };
+        self.is_as_it_came((&into, edits), came, &take)?;
         let (scene, more) = place(&into, &take, &options)?;
         if *placement == Placement::Unkeyed {
             stays(&mut ledger, &into, args);
@@ -246,6 +249,23 @@ impl Carrying<'_> {
         ledger.notes.extend(more.notes);
         let promise = of_placed(&into, placed(&into, &take, &scene, &options)?, args);
         Ok(Made { scene, ledger, promise, origin: Some(into), closing: judged.closing })
+    }
+
+    /// Judges a take that is to be placed: what was carried, by another clock and, where it goes on, from elsewhere.
+    fn is_as_it_came(
+        &self,
+        (into, edits): (&Scene, Vec<Edit>),
+        came: &Take,
+        take: &Take,
+    ) -> Result<(), Failure> {
+        let alone = |take: &Take| Scene { takes: vec![take.clone()], ..into.clone() };
+        let (before, after) = (alone(came), alone(take));
+        let clock = clock(came.range, take.range);
+        let claim = Claim { edits, ..Claim::same(&before, &after).with_clocks(&[clock]) };
+        let promise = Promise::of(claim, gate::EXACT, Scope::Nothing);
+        let verdict = gate::judged_scene(&after, Origin { source: &before, promise: &promise });
+        let refusal = gate::refusal(&verdict, &after, None).filter(|_| !self.args.over.accept);
+        refusal.map_or(Ok(()), |why| Err(Failure::new(why)))
     }
 }
 
