@@ -332,8 +332,10 @@ pub fn outcome(ledger: &Ledger, verdict: &Verdict, result: &Scene) -> Line {
         }
     };
     let said: Vec<String> = tracks.into_iter().chain(distance(verdict, result)).collect();
-    let is_whole =
-        ledger.count(Fate::LeftOut) == 0 && verdict.missing.is_empty() && verdict.unjudged.is_empty();
+    let is_whole = ledger.count(Fate::LeftOut) == 0
+        && verdict.missing.is_empty()
+        && verdict.unjudged.is_empty()
+        && verdict.asleep_beyond().is_empty();
     let style = match is_within(verdict) {
         false => Style::Bad,
         true if is_whole => Style::Good,
@@ -456,12 +458,14 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     if verdict.unjudged.len() > 4 {
         lines.push(warned(format!("not judged: {} more", verdict.unjudged.len() - 4)));
     }
-    let muted = verdict.muted_beyond().into_iter().map(|(layer, judged)| {
+    let asleep = verdict.asleep_beyond().into_iter().map(|(woken, judged)| {
         let off = amount(judged.error.largest, judged.error.quantity, &result.space);
         let (channel, at) = (&judged.channel, frame(judged.error.frame));
-        format!("switching on the muted layer '{layer}' gives something else than before: {channel} is off by {off} then (frame {at})")
+        format!(
+            "switched on, {woken} would give something else than before: {channel} off by {off}, frame {at}"
+        )
     });
-    lines.extend(muted.map(warned));
+    lines.extend(asleep.map(warned));
     lines.extend(verdict.missing.iter().take(6).cloned().map(warned));
     if verdict.missing.len() > 6 {
         lines.push(warned(format!("and {} more are missing", verdict.missing.len() - 6)));

@@ -126,6 +126,18 @@ impl Layer {
         }
     }
 
+    /// The layer without its tracks.
+    pub fn shell(&self) -> Layer {
+        Layer {
+            name: self.name.clone(),
+            mode: self.mode,
+            rotations: self.rotations,
+            weight: self.weight.clone(),
+            muted: self.muted,
+            tracks: Vec::new(),
+        }
+    }
+
     /// Whether the layer counts at all.
     pub fn is_active(&self) -> bool {
         !self.muted && self.weight.constant() != Some(0.0)
@@ -286,18 +298,7 @@ impl Take {
 
     /// The same by the nodes that they are on.
     pub fn tracks_by_node(&self) -> TracksByNode<'_> {
-        self.tracks_by_node_where(Layer::is_active)
-    }
-
-    /// The tracks of some layers by their nodes, whether or not these layers count.
-    pub fn tracks_by_node_where(&self, is_meant: impl Fn(&Layer) -> bool) -> TracksByNode<'_> {
-        let mut by_node: HashMap<NodeRef, Vec<(&Layer, &Track)>> = HashMap::new();
-        for layer in self.layers.iter().filter(|layer| is_meant(layer)) {
-            for track in &layer.tracks {
-                by_node.entry((track.target.rig, track.target.node)).or_default().push((layer, track));
-            }
-        }
-        TracksByNode { by_node }
+        TracksByNode::of(self.active_tracks())
     }
 
     /// How many keys and sampled numbers all tracks have.
@@ -319,6 +320,15 @@ pub struct TracksByNode<'a> {
 }
 
 impl<'a> TracksByNode<'a> {
+    /// Of some tracks with the layers that they count as, from the lowest up.
+    pub fn of(tracks: impl Iterator<Item = (&'a Layer, &'a Track)>) -> TracksByNode<'a> {
+        let mut by_node: HashMap<NodeRef, Vec<(&Layer, &Track)>> = HashMap::new();
+        for (layer, track) in tracks {
+            by_node.entry((track.target.rig, track.target.node)).or_default().push((layer, track));
+        }
+        TracksByNode { by_node }
+    }
+
     /// What is on a node, from the lowest layer up.
     pub fn on(&self, node: NodeRef) -> &[(&'a Layer, &'a Track)] {
         self.by_node.get(&node).map_or(&[], Vec::as_slice)

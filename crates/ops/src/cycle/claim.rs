@@ -153,7 +153,7 @@ pub fn extended(
             clock: Clock::shifted(range.first, range.first + by),
         });
         if round > 0 {
-            claim.excuses.extend(muted_ways(scene, index));
+            claim.excuses.extend(sleeping_ways(scene, index));
         }
         match carriers.as_slice() {
             [(node, going)] if round > 0 => claim.edits.push(going.after(index, *node, round)),
@@ -173,12 +173,12 @@ pub fn extended(
     Ok(claims)
 }
 
-/// What muted layers have of the nodes that carry the body along: it goes on from round to round by itself.
-fn muted_ways(scene: &Scene, index: usize) -> Vec<Excuse> {
+/// What layers that sleep have of the nodes that carry the body along: it goes on from round to round by itself.
+fn sleeping_ways(scene: &Scene, index: usize) -> Vec<Excuse> {
     let take = &scene.takes[index];
     let carrying = carrying(scene, take);
-    let muted = take.layers.iter().filter(|layer| layer.muted);
-    let ways = muted.flat_map(|layer| layer.tracks.iter().map(move |track| (layer, &track.target)));
+    let asleep = take.layers.iter().filter(|layer| !layer.is_active());
+    let ways = asleep.flat_map(|layer| layer.tracks.iter().map(move |track| (layer, &track.target)));
     let of_carriers = ways.filter(|(_, target)| carrying.contains(&(target.rig, target.node)));
     let excuse = |(layer, target): (&Layer, &Target)| Excuse {
         layer: Some(layer.name.clone()),

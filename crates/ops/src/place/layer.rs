@@ -28,7 +28,7 @@ impl Job<'_> {
                 name: String::new(),
                 folder: None,
                 range: of,
-                layers: vec![Layer { tracks: Vec::new(), ..layer.clone() }],
+                layers: vec![layer.shell()],
                 clips: Vec::new(),
                 markers: Vec::new(),
             };

@@ -142,7 +142,7 @@ pub struct Excuse {
     pub target: Target,
     /// Why.
     pub why: String,
-    /// The muted layer of whose part in it alone that is said; none where the property itself is meant.
+    /// The layer that is muted, or of weight 0, and of whose part in it alone that is said; none where the property itself is meant.
     pub layer: Option<String>,
 }
 
@@ -271,11 +271,11 @@ impl Claim {
             Excuse::of(source, take_of(take)?, target, entry.note.clone())
         });
         self.excuses.extend(found);
-        // What is left out of a muted layer is missed where the layer is switched on.
+        // What is left out of a layer that sleeps is missed where the layer is switched on.
         let of_layers = ledger.entries.iter().filter(|entry| entry.fate.is_gone()).filter_map(|entry| {
             let take = take_of(&entry.take)?;
             let layer = source.takes[take].layers.iter().find(|layer| layer.name == entry.layer)?;
-            let target = entry.target.clone().filter(|_| layer.muted)?;
+            let target = entry.target.clone().filter(|_| !layer.is_active())?;
             Some(Excuse { layer: Some(layer.name.clone()), ..Excuse::new(take, target, entry.note.clone()) })
         });
         self.excuses.extend(of_layers);

@@ -3,9 +3,10 @@
 //! Operations measure while they work, to steer; what they saw is the piece that they worked on. The judge sees none of
 //! that. It is given the scene that came in, the one that goes out and a [`Claim`] (which node corresponds to which, over
 //! which time), evaluates both scenes whole, and looks where the data says that something can happen: on both sides of
-//! every key of either scene, at instants between, and closer where those are farthest apart. Muted layers are switched on
-//! one by one for it: an animator may do so tomorrow. What cannot be evaluated is named as not judged; whatever is not finite counts as infinitely far.
+//! every key of either scene, at instants between, and closer where those are farthest apart. What sleeps is switched on,
+//! one by one: an animator may do so tomorrow. What cannot be evaluated is named as not judged; whatever is not finite counts as infinitely far.
 
+mod asleep;
 mod between;
 mod claim;
 mod follow;
@@ -15,7 +16,6 @@ mod inventory;
 mod local;
 mod look;
 mod means;
-mod muted;
 mod node;
 mod number;
 mod sampled;
@@ -24,6 +24,7 @@ mod sides;
 mod verdict;
 mod world;
 
+pub use asleep::Asleep;
 pub use claim::{By, Claim, Clock, Excuse, Sampling, Span};
 pub use inventory::{Scope, inventory};
 pub use means::{Amount, Edit, Edited, Factor, Hold, Shift, Standing, Turn};
@@ -76,7 +77,7 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
             world::look(&scenes, &mut here);
         }
         verdict.take_in(here);
-        verdict.take_in(muted::look(&scenes, limits));
+        verdict.take_in(asleep::look(&scenes, limits));
     }
     verdict
 }

@@ -3,6 +3,7 @@
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
 
+use super::asleep::Asleep;
 use super::claim::{Claim, Span};
 use super::look::Seen;
 use super::verdict::{Judged, Part};
@@ -22,8 +23,8 @@ pub struct Scenes<'a> {
     pub addresses: &'a (Addresses, Addresses),
     /// What is on the nodes of either scene in the takes of the span.
     pub tracks: &'a (TracksByNode<'a>, TracksByNode<'a>),
-    /// The muted layer of both takes that counts among these tracks as well, to see what it would come to.
-    pub woken: Option<&'a str>,
+    /// What sleeps in both takes and counts among these tracks, to see what it would come to.
+    pub woken: Option<&'a Asleep>,
 }
 
 /// What drives a node in a take.
@@ -55,8 +56,17 @@ impl<'a> Scenes<'a> {
             excuse.take == self.span.source
                 && (excuse.target.rig, excuse.target.node) == from
                 && excuse.target.property == property
-                && (excuse.layer.is_none() || excuse.layer.as_deref() == self.woken)
+                && self.is_about(excuse.layer.as_deref())
         })
+    }
+
+    /// Whether an excuse of a layer that sleeps, or of none, is about what is looked at.
+    fn is_about(&self, layer: Option<&str>) -> bool {
+        match (layer, self.woken) {
+            (None, _) => true,
+            (Some(layer), Some(Asleep::Layer(woken))) => layer == woken,
+            (Some(_), _) => false,
+        }
     }
 
     /// What was seen of a part of a node.
@@ -85,7 +95,7 @@ impl<'a> Scenes<'a> {
             of_transform,
             of: 0,
             channel: self.addresses.0.property(&source),
-            layer: self.woken.map(str::to_owned),
+            woken: self.woken.cloned(),
             source_take: self.span.source,
             take: self.span.result,
             source,

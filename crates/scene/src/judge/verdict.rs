@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use nimble_curve_curves::value::Quantity;
 
+use super::asleep::Asleep;
 use crate::ledger::{Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue};
 use crate::rig::{ROTATION, SCALE, TRANSLATION};
@@ -85,8 +86,8 @@ pub struct Judged {
     pub take: usize,
     /// What it is called in the source.
     pub channel: String,
-    /// The muted layer that was switched on to look at what it would come to; none where it is as it plays.
-    pub layer: Option<String>,
+    /// What was switched on to look at what it would come to; none where it is as it plays.
+    pub woken: Option<Asleep>,
     /// Whether it belongs to the node's transform; else it is a number beside that.
     pub of_transform: bool,
     /// The node, as the property of the source that comes nearest to what was looked at.
@@ -113,9 +114,9 @@ pub struct Verdict {
     pub judged: Vec<Judged>,
     /// How far something was moved on purpose: measured, and held to nothing.
     pub told: Vec<Judged>,
-    /// What would be off if a muted layer were switched on: measured on the nodes that it has tracks on, and said where it is
-    /// beyond the limits. It does not play, so that nothing is refused for it.
-    pub muted: Vec<Judged>,
+    /// What would be off if something that sleeps were switched on: measured on the nodes where it makes a difference, and said
+    /// where it is beyond the limits. It does not play, so that nothing is refused for it.
+    pub asleep: Vec<Judged>,
     /// How many parts of nodes are the same to the bit.
     pub same: usize,
     /// The distance of places in the world, with the address of the node that is farthest, as the result has it.
@@ -137,7 +138,7 @@ impl Verdict {
             limits,
             judged: Vec::new(),
             told: Vec::new(),
-            muted: Vec::new(),
+            asleep: Vec::new(),
             same: 0,
             world: None,
             world_turn: None,
@@ -159,7 +160,7 @@ impl Verdict {
 
     /// The verdict as one about another of several sources.
     pub fn about(mut self, of: usize) -> Verdict {
-        self.judged.iter_mut().chain(&mut self.muted).for_each(|judged| judged.of = of);
+        self.judged.iter_mut().chain(&mut self.asleep).for_each(|judged| judged.of = of);
         self
     }
 
@@ -167,7 +168,7 @@ impl Verdict {
     pub fn take_in(&mut self, other: Verdict) {
         self.judged.extend(other.judged);
         self.told.extend(other.told);
-        self.muted.extend(other.muted);
+        self.asleep.extend(other.asleep);
         self.same += other.same;
         self.at_keys |= other.at_keys;
         self.unjudged.extend(other.unjudged);
@@ -204,12 +205,16 @@ impl Verdict {
     fn settled(&self, ledger: &mut Ledger, source: &Scene, of: impl Fn(&Judged) -> (usize, &Target)) {
         let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
         let mut found: HashMap<(usize, usize, NodeId, &str, Option<&str>), MeasuredError> = HashMap::new();
-        let own = self.judged.iter().chain(&self.muted).filter(|judged| judged.of == 0);
+        let own = self.judged.iter().chain(&self.asleep).filter(|judged| judged.of == 0);
         for judged in own.chain(&self.told) {
             let (take, &Target { rig, node, .. }) = of(judged);
-            let whole = found
-                .entry((take, rig, node, judged.part.name(), judged.layer.as_deref()))
-                .or_insert(judged.error);
+            let layer = match &judged.woken {
+                None => None,
+                Some(Asleep::Layer(layer)) => Some(layer.as_str()),
+                // The entry of a ledger is about its stack as it plays.
+                Some(Asleep::Entry(..)) => continue,
+            };
+            let whole = found.entry((take, rig, node, judged.part.name(), layer)).or_insert(judged.error);
             if judged.error.largest > whole.largest {
                 *whole = judged.error;
             }
@@ -224,8 +229,8 @@ impl Verdict {
                 Some(_) => Part::Size.name().to_owned(),
                 None => target.property.clone(),
             };
-            let is_muted = |layer: &&Layer| layer.name == entry.layer && layer.muted;
-            let layer = source.takes[take].layers.iter().find(is_muted).map(|layer| layer.name.as_str());
+            let sleeps = |layer: &&Layer| layer.name == entry.layer && !layer.is_active();
+            let layer = source.takes[take].layers.iter().find(sleeps).map(|layer| layer.name.as_str());
             entry.error = found.get(&(take, target.rig, target.node, part.as_str(), layer)).copied();
         }
     }
@@ -252,16 +257,16 @@ impl Verdict {
         Some((judged, error, factor * self.limits.of(error.quantity)))
     }
 
-    /// What would be beyond its limit if the muted layer that is named with it were switched on: the farthest of each layer.
-    pub fn muted_beyond(&self) -> Vec<(&str, &Judged)> {
+    /// What would be beyond its limit if what is named with it were switched on: the farthest of each.
+    pub fn asleep_beyond(&self) -> Vec<(&Asleep, &Judged)> {
         let excess = |judged: &Judged| judged.error.largest / self.limits.of(judged.error.quantity);
-        let mut worst: Vec<(&str, &Judged)> = Vec::new();
-        for judged in self.muted.iter().filter(|judged| excess(judged) > 1.0) {
-            let Some(layer) = judged.layer.as_deref() else { continue };
-            match worst.iter_mut().find(|(own, _)| *own == layer) {
+        let mut worst: Vec<(&Asleep, &Judged)> = Vec::new();
+        for judged in self.asleep.iter().filter(|judged| excess(judged) > 1.0) {
+            let Some(woken) = &judged.woken else { continue };
+            match worst.iter_mut().find(|(own, _)| *own == woken) {
                 Some((_, own)) if excess(own) < excess(judged) => *own = judged,
                 Some(_) => {}
-                None => worst.push((layer, judged)),
+                None => worst.push((woken, judged)),
             }
         }
         worst
@@ -275,7 +280,7 @@ impl Verdict {
                 error.sum_of_squares *= factor * factor;
             }
         };
-        for judged in self.judged.iter_mut().chain(&mut self.told).chain(&mut self.muted) {
+        for judged in self.judged.iter_mut().chain(&mut self.told).chain(&mut self.asleep) {
             scaled(&mut judged.error);
             judged.between.iter_mut().for_each(scaled);
         }
@@ -287,7 +292,7 @@ impl Verdict {
 
     /// The verdict with instants said otherwise: the frame that `at` makes of a take of the result and a frame of its rate.
     pub fn with_frames(mut self, at: impl Fn(usize, f64) -> f64) -> Verdict {
-        for judged in self.judged.iter_mut().chain(&mut self.told).chain(&mut self.muted) {
+        for judged in self.judged.iter_mut().chain(&mut self.told).chain(&mut self.asleep) {
             let take = judged.take;
             let errors = std::iter::once(&mut judged.error).chain(&mut judged.between);
             errors.for_each(|error| error.frame = at(take, error.frame));
