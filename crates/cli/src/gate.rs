@@ -458,12 +458,11 @@ pub fn closing(verdict: &Verdict, result: &Scene) -> Vec<Line> {
     if verdict.unjudged.len() > 4 {
         lines.push(warned(format!("not judged: {} more", verdict.unjudged.len() - 4)));
     }
+    // It does not play, and may tomorrow.
     let asleep = verdict.asleep_beyond().into_iter().map(|(woken, judged)| {
         let off = amount(judged.error.largest, judged.error.quantity, &result.space);
         let (channel, at) = (&judged.channel, frame(judged.error.frame));
-        format!(
-            "switched on, {woken} would give something else than before: {channel} off by {off}, frame {at}"
-        )
+        format!("{woken} is switched off, and would be off by {off} here ({channel}, frame {at}): switch it on first where it counts")
     });
     lines.extend(asleep.map(warned));
     lines.extend(verdict.missing.iter().take(6).cloned().map(warned));

@@ -6,7 +6,7 @@ use nimble_curve_core::scene::{LayerMode, Scene, Track};
 use nimble_curve_core::value::Value;
 use tempfile::tempdir;
 
-use crate::common::{degrees_between, fail, rotations, sample, scene, succeed, values};
+use crate::common::{degrees_between, fail, rotations, run, sample, scene, succeed, values};
 
 fn bramble() -> String {
     sample("bramble.ncurve").to_str().unwrap().to_owned()
@@ -299,4 +299,39 @@ fn controllers_are_turned_on_request() {
     let tcb =
         after.takes[0].tracks().filter(|(_, track)| matches!(track.controller, Controller::Tcb(_))).count();
     assert_eq!(tcb, 2, "the other two stay");
+}
+
+/// What is printed of a layer that is switched off is what comparing finds once it is switched on in both files.
+#[test]
+fn what_is_switched_off_is_told_where_it_would_be_off() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let (stilt, map) = (sample("stilt.ncurve"), sample("bramble_to_stilt.toml"));
+    let (stilt, map) = (stilt.to_str().unwrap(), map.to_str().unwrap());
+    let carry =
+        |file: &str, out: &str| succeed(at, &["carry", file, "--target", stilt, "--map", map, "-o", out]);
+    // One that replaces what lies under it comes over as it is, as one that plays does.
+    succeed(at, &["layers", "set", &bramble(), "--layer", "reach", "--mute", "-o", "reach.ncurve"]);
+    for file in [&bramble()[..], "reach.ncurve"] {
+        let said = carry(file, "kept.ncurve");
+        assert!(!said.contains("is switched off"), "{file}: {said}");
+    }
+    // One that adds to a neck which goes onto three joints does not.
+    succeed(at, &["layers", "set", &bramble(), "--layer", "look", "--mute", "-o", "look.ncurve"]);
+    let said = carry("look.ncurve", "off.ncurve");
+    let line = said.lines().find(|line| line.contains("the layer 'look' is switched off")).unwrap();
+    let degrees = |text: &str| -> f64 {
+        text.split("by ").nth(1).and_then(|rest| rest.split(' ').next()).unwrap().parse().unwrap()
+    };
+    for (file, out) in [("look.ncurve", "source_on.ncurve"), ("off.ncurve", "result_on.ncurve")] {
+        succeed(at, &["layers", "set", file, "--layer", "look", "--unmute", "-o", out]);
+    }
+    let compared = run(
+        at,
+        &["compare", "source_on.ncurve", "result_on.ncurve", "--map", map, "--only", "courier:neck:rotation"],
+    );
+    let compared = String::from_utf8_lossy(&compared.stdout).into_owned();
+    // Each of the three joints is off by as much, and the last one in the world by all of it.
+    let in_world = degrees(compared.lines().next().unwrap());
+    assert!((in_world / 3.0 - degrees(line)).abs() < 0.01, "{line}\n{compared}");
 }

@@ -3,7 +3,8 @@
 
 use std::collections::HashMap;
 
-use nimble_curve_core::judge::{By, Claim, Limits, Part, Sampling, Verdict, judge};
+use nimble_curve_core::controller::Weight;
+use nimble_curve_core::judge::{Asleep, By, Claim, Judged, Limits, Part, Sampling, judge};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::ops::controllers::{ConvertOptions, convert_controllers};
@@ -174,10 +175,10 @@ fn note(worst: &mut Found, key: (usize, usize, String), off: f64, time: f64) {
 }
 
 /// What the judge said of the same.
-fn said(verdict: &Verdict, result: &Own) -> HashMap<(usize, usize, String), f64> {
+fn said<'a>(judged: impl Iterator<Item = &'a Judged>, result: &Own) -> HashMap<(usize, usize, String), f64> {
     let onto = positions(result);
     let mut said: HashMap<(usize, usize, String), f64> = HashMap::new();
-    for judged in &verdict.judged {
+    for judged in judged {
         let name = match &judged.part {
             Part::Attribute(name) => name.clone(),
             part => part.name().to_owned(),
@@ -192,7 +193,7 @@ fn said(verdict: &Verdict, result: &Own) -> HashMap<(usize, usize, String), f64>
 /// What is farther off than the judge said.
 fn missed(source: &Own, result: &Own, claim: &Claim) -> Vec<String> {
     let verdict = judge(source, result, claim, Limits::NONE, 1.0);
-    let said = said(&verdict, result);
+    let said = said(verdict.judged.iter(), result);
     let not: Vec<&str> = verdict.unjudged.iter().map(|(what, _)| what.as_str()).collect();
     let mut missed = Vec::new();
     for ((take, node, part), (off, time)) in found(&Both::of(source, result), claim) {
@@ -205,6 +206,55 @@ fn missed(source: &Own, result: &Own, claim: &Claim) -> Vec<String> {
         }
     }
     missed
+}
+
+/// Two scenes in which a layer that sleeps in both is switched on in one take: its name, and the take of the result.
+fn switched_on(source: &Own, result: &Own, claim: &Claim) -> Vec<(String, usize, Own, Own)> {
+    let mut all = Vec::new();
+    for span in &claim.spans {
+        let asleep = source.takes[span.source].layers.iter().filter(|layer| !layer.is_active());
+        for name in asleep.map(|layer| layer.name.clone()) {
+            let on = |scene: &Own, take: usize| {
+                let mut scene = scene.clone();
+                let layers = scene.takes[take].layers.iter_mut();
+                let mut named = layers.filter(|layer| layer.name == name && !layer.is_active());
+                let (Some(layer), None) = (named.next(), named.next()) else { return None };
+                layer.muted = false;
+                if layer.weight.constant() == Some(0.0) {
+                    layer.weight = Weight::FULL;
+                }
+                Some(scene)
+            };
+            if let (Some(source), Some(result)) = (on(source, span.source), on(result, span.result)) {
+                all.push((name, span.result, source, result));
+            }
+        }
+    }
+    all
+}
+
+/// What would be farther off than the judge says if what sleeps were switched on, and how many layers do.
+fn missed_asleep(source: &Own, result: &Own, claim: &Claim) -> (usize, Vec<String>) {
+    let verdict = judge(source, result, claim, Limits::NONE, 1.0);
+    let all = switched_on(source, result, claim);
+    let mut missed = Vec::new();
+    for (name, in_take, source, woken) in &all {
+        let is_own = |judged: &&Judged| judged.woken == Some(Asleep::Layer(name.clone()));
+        let said = said(verdict.asleep.iter().filter(is_own), woken);
+        let as_it_plays = claim.excuses.iter().filter(|excuse| excuse.layer.is_none()).cloned();
+        let claim = Claim { excuses: as_it_plays.collect(), ..claim.clone() };
+        for ((take, node, part), (off, time)) in found(&Both::of(source, woken), &claim) {
+            // What no layer that sleeps has a track on is judged as it plays.
+            let own = said.get(&(take, node, part.clone())).filter(|_| take == *in_take);
+            let Some(own) = own.copied() else { continue };
+            if off.is_nan() || off > own * 1.25 + 2e-6 {
+                missed.push(format!(
+                    "layer {name} take {take} node {node} {part}: {off} at {time}, said {own}"
+                ));
+            }
+        }
+    }
+    (all.len(), missed)
 }
 
 /// An operation with random options, and its claim.
@@ -353,4 +403,25 @@ fn nothing_is_farther_off_than_the_judge_says() {
     faults.truncate(12);
     assert!(faults.is_empty(), "{count} in {compared} and {wrong} spoiled:\n{}", faults.join("\n"));
     assert!(compared * 4 > cases(150).count() && wrong > 0, "{compared} compared, {wrong} spoiled");
+}
+
+#[test]
+fn what_sleeps_is_no_farther_off_than_the_judge_says() {
+    let (mut layers, mut faults) = (0, Vec::new());
+    for seed in cases(150) {
+        let mut source = ncurve::read(&text(seed, &Contents::ALL)).unwrap();
+        let mut chance = Chance::new(seed ^ 0xABCD);
+        for take in &mut source.takes {
+            let at = chance.below(take.layers.len());
+            take.layers[at].muted = true;
+        }
+        let Some((name, result, claim)) = done(&source, &mut chance) else { continue };
+        let (count, missed) = missed_asleep(&source, &result, &claim);
+        layers += count;
+        faults.extend(missed.into_iter().map(|missed| format!("seed {seed} {name}: {missed}")));
+    }
+    let count = faults.len();
+    faults.truncate(12);
+    assert!(faults.is_empty(), "{count} of {layers} layers:\n{}", faults.join("\n"));
+    assert!(layers > 100, "{layers} layers");
 }
