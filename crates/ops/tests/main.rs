@@ -1,5 +1,6 @@
 //! All tests of the crate in one program: linking one is far quicker than linking each.
 
+mod asleep;
 mod captured;
 mod carriers;
 mod carry;

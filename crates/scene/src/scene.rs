@@ -317,6 +317,8 @@ impl Take {
 #[derive(Debug)]
 pub struct TracksByNode<'a> {
     by_node: HashMap<NodeRef, Vec<(&'a Layer, &'a Track)>>,
+    /// What is on all other nodes.
+    under: Option<&'a TracksByNode<'a>>,
 }
 
 impl<'a> TracksByNode<'a> {
@@ -326,11 +328,23 @@ impl<'a> TracksByNode<'a> {
         for (layer, track) in tracks {
             by_node.entry((track.target.rig, track.target.node)).or_default().push((layer, track));
         }
-        TracksByNode { by_node }
+        TracksByNode { by_node, under: None }
     }
 
     /// What is on a node, from the lowest layer up.
     pub fn on(&self, node: NodeRef) -> &[(&'a Layer, &'a Track)] {
-        self.by_node.get(&node).map_or(&[], Vec::as_slice)
+        match (self.by_node.get(&node), self.under) {
+            (Some(own), _) => own,
+            (None, Some(under)) => under.on(node),
+            (None, None) => &[],
+        }
+    }
+
+    /// The same with other tracks on some nodes.
+    pub fn with<'s>(
+        &'s self,
+        others: impl IntoIterator<Item = (NodeRef, Vec<(&'s Layer, &'s Track)>)>,
+    ) -> TracksByNode<'s> {
+        TracksByNode { by_node: others.into_iter().collect(), under: Some(self) }
     }
 }
