@@ -3,6 +3,11 @@
 use std::fs;
 use std::path::Path;
 
+use nimble_curve_core::controller::Controller;
+use nimble_curve_core::judge::{Limits, judge};
+use nimble_curve_core::ops::Tolerance;
+use nimble_curve_core::ops::control_rig::{SwitchOptions, To, switch};
+use nimble_curve_formats::ncurve;
 use nimble_curve_second::scene::{Scene, Solved};
 use tempfile::tempdir;
 
@@ -261,7 +266,34 @@ fn the_otters_arm_goes_by_its_joints_for_a_while_and_its_head_by_the_world() {
         assert_ne!(source, result);
     }
     assert!(keys_of(&text(here, "switched0.ncurve"), "courier:arm_l_fk:rotation") > 0);
-    assert!(text(here, "switched2.ncurve").contains("\"world\""));
+    let result = text(here, "switched2.ncurve");
+    assert!(result.contains("\"world\""));
+    // The control itself stays as well, and the judge looks at it: nothing hangs on its place.
+    let (off, _) = apart(&source, &result, (1, 97), 2, |name| name == "head_ctrl");
+    assert!(off <= 0.05, "the control: {off} cm");
+    let scene = ncurve::read(&source).unwrap();
+    let options = SwitchOptions {
+        to: To::Space { control: "head_ctrl".to_owned(), space: "world".to_owned() },
+        from: scene.rate.ticks(40),
+        until: None,
+        over: scene.rate.ticks(0),
+        take: None,
+        between_frames: false,
+        tolerance: Tolerance::default(),
+    };
+    let switched = switch(&scene, &options).unwrap();
+    let limits = Limits { world: 0.05, ..Limits::NONE };
+    let is_held =
+        |scene_after: &_| judge(&scene, scene_after, &switched.claim, limits, 1.0).world_beyond().is_none();
+    assert!(is_held(&switched.scene));
+    let mut aside = switched.scene.clone();
+    let control = aside.rigs[0].nodes().find(|(_, node)| node.name == "head_ctrl").unwrap().0;
+    let tracks = aside.takes[0].layers.iter_mut().flat_map(|layer| &mut layer.tracks);
+    let mut place =
+        tracks.filter(|track| track.target.node == control && track.target.property == "translation");
+    let Controller::Components(curves) = &mut place.next().unwrap().controller else { panic!("no curves") };
+    curves[1] = curves[1].affine(1.0, 1.0);
+    assert!(!is_held(&aside), "a centimetre aside is seen");
 }
 
 #[test]

@@ -2,12 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use glam::DQuat;
 use nimble_curve_curves::curve::Discrete;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::{Quantity, Value};
 use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::constraint::{Constraint, ConstraintKind, Setting};
-use nimble_curve_scene::judge::Claim;
+use nimble_curve_scene::judge::{Claim, Standing};
 use nimble_curve_scene::ledger::Ledger;
 use nimble_curve_scene::rig::AttributeKind;
 use nimble_curve_scene::scene::{Scene, Target};
@@ -16,6 +17,7 @@ use super::away::{Compared, departures, quarters};
 use super::claims::claim;
 use super::duties::{Keyed, Stage, stages};
 use super::keying::{FINE, Keying, Made, Used};
+use super::motion::is_body;
 use super::options::{MatchKeys, SwitchOptions, To};
 use super::spliced::set_within;
 use super::switched::setting_for;
@@ -87,6 +89,18 @@ pub fn switch(scene: &Scene, options: &SwitchOptions) -> Result<Switched, SolveE
         }
     }
     let mut claim = claim(scene, &result, index, &told, keys);
+    // A control that hangs on something else from there on stands where it stood.
+    let held = stages.iter().flat_map(|stage| &stage.joints).filter(|node| !is_body(scene, node));
+    let one = Some((DQuat::IDENTITY, DQuat::IDENTITY));
+    let standing = |node: &NodeRef| Standing {
+        source: *node,
+        result: *node,
+        references: one,
+        place: true,
+        at: None,
+        slack: [0.0; 2],
+    };
+    claim.world.get_or_insert_default().extend(held.map(standing));
     // Other takes are as they were.
     claim.spans = Claim::same(scene, &result).spans;
     Ok(Switched { claim, scene: result, ledger })
