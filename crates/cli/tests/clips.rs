@@ -337,3 +337,86 @@ fn dozens_are_renamed_at_once_and_shown_before() {
         assert!(at.join("parts").join(&file).is_file(), "{file}");
     }
 }
+
+/// Two takes of one name, in two folders, that move otherwise and last otherwise.
+fn walks_in_folders(at: &Path) {
+    succeed(at, &["clips", "split", &path("rounds.ncurve"), "-o", "parts"]);
+    let stretch = ["clips", "stretch", "parts/rounds_walk.ncurve", "--to-frames", "40", "-o", "slow.ncurve"];
+    succeed(at, &stretch);
+    let add =
+        ["clips", "add", "parts/rounds_walk.ncurve", "slow.ncurve", "--folder", "slow", "-o", "both.ncurve"];
+    succeed(at, &add);
+    let both = scene(&at.join("both.ncurve"));
+    let called: Vec<_> = both.takes.iter().map(|take| (take.folder.as_deref(), take.name.as_str())).collect();
+    assert_eq!(called, [(None, "walk"), (Some("slow"), "walk")]);
+}
+
+#[test]
+fn takes_of_one_name_in_two_folders_are_two() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    walks_in_folders(at);
+    let compare = |result: &str, tolerance: &str| {
+        let output = run(at, &["compare", "both.ncurve", result, "--tolerance", tolerance]);
+        assert!(output.status.success(), "{result}: {}", String::from_utf8_lossy(&output.stdout));
+    };
+    let commands: [&[&str]; 5] = [
+        &["bake", "both.ncurve"],
+        &["unbake", "both.ncurve"],
+        &["reorder", "both.ncurve", "--to", "zyx"],
+        &["layers", "flatten", "both.ncurve"],
+        &["convert", "both.ncurve"],
+    ];
+    for command in commands {
+        succeed(at, &[command, &["-o", "out.ncurve"][..]].concat());
+        compare("out.ncurve", "0.2deg,1mm");
+        let out = scene(&at.join("out.ncurve"));
+        assert_eq!(out.takes.len(), 2, "{command:?}");
+        assert_eq!(out.takes[1].folder.as_deref(), Some("slow"), "{command:?}");
+    }
+    // What has no folders tells them apart by numbers, and says so.
+    for file in ["out.glb", "out.gltf", "out.dae"] {
+        let output = run(at, &["convert", "both.ncurve", file]);
+        let said = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{file}: {said}");
+        assert!(said.contains("a second take is called 'walk': it is 'walk 2' here"), "{file}: {said}");
+        let back = nimble_curve_formats::read(&at.join(file), Default::default()).unwrap().scene;
+        let names: Vec<&str> = back.takes.iter().map(|take| take.name.as_str()).collect();
+        assert_eq!(names, ["walk", "walk 2"], "{file}");
+        let lasts = back.takes.iter().map(|take| take.range.last - take.range.first);
+        let frames: Vec<f64> = lasts.map(|last| back.rate.frame(last).round()).collect();
+        assert_eq!(frames, [24.0, 39.0], "{file}");
+    }
+    // What is said of each is said of itself.
+    succeed(at, &["unbake", "out.glb", "--ignore-extra", "-o", "plain.ncurve", "--tolerance", "0.5deg,5mm"]);
+    succeed(at, &["clips", "split", "both.ncurve", "-o", "apart", "--name", "{folder}_{clip}"]);
+    let files = fs::read_dir(at.join("apart")).unwrap().count();
+    assert_eq!(files, 2);
+}
+
+/// As programs write them that let animations have one name, or none.
+#[test]
+fn animations_of_one_name_in_a_file_are_told_apart() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    succeed(at, &["clips", "split", &path("rounds.ncurve"), "-o", "parts"]);
+    succeed(
+        at,
+        &["clips", "add", "parts/rounds_walk.ncurve", "parts/rounds_run.ncurve", "-o", "both.ncurve"],
+    );
+    succeed(at, &["convert", "both.ncurve", "both.gltf", "--without-extra"]);
+    let mut file: Value = serde_json::from_slice(&fs::read(at.join("both.gltf")).unwrap()).unwrap();
+    for name in [Value::from("Take"), Value::from("")] {
+        for animation in file["animations"].as_array_mut().unwrap() {
+            animation["name"] = name.clone();
+        }
+        fs::write(at.join("alike.gltf"), file.to_string()).unwrap();
+        succeed(at, &["unbake", "alike.gltf", "-o", "out.ncurve"]);
+        let out = scene(&at.join("out.ncurve"));
+        let names: Vec<&str> = out.takes.iter().map(|take| take.name.as_str()).collect();
+        let wanted = if name == "Take" { ["Take", "Take 2"] } else { ["take 1", "take 2"] };
+        assert_eq!(names, wanted);
+        let last = |index: usize| out.rate.frame(out.takes[index].range.last);
+        assert_eq!((last(0).round(), last(1).round()), (24.0, 16.0));
+    }
+}

@@ -8,7 +8,7 @@ use std::path::Path;
 
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::judge::{By, Claim, Clock, Excuse, Span};
-use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::scene::{Scene, Target, take_partners};
 use nimble_curve_core::space::AxisMap;
 use nimble_curve_core::time::{TICKS_PER_SECOND, Ticks, TimeRange};
 
@@ -56,13 +56,13 @@ impl Encoded {
         let nodes =
             refs.zip(&plain.keys).filter_map(|(own, key)| Some((*by_key.get(key.as_str())?, own))).collect();
         let mut spans = Vec::new();
-        for (index, take) in plain.scene.takes.iter().enumerate() {
-            let named = scene.takes.iter().position(|other| other.name == take.name);
-            // A format that has no names for takes has one take, or all of them in order.
-            let in_order = if plain.scene.takes.len() == scene.takes.len() { index } else { 0 };
-            let from = named.unwrap_or(in_order);
+        // A format that has no names for takes has one take, or all of them in order.
+        let partners = take_partners(&scene.takes, &plain.scene.takes);
+        let partners: Vec<usize> = partners.into_iter().map(|from| from.unwrap_or(0)).collect();
+        for ((index, take), &from) in plain.scene.takes.iter().enumerate().zip(&partners) {
             let Some(source) = scene.takes.get(from) else { continue };
-            let shift = self.shifts.iter().find(|(name, _)| *name == source.name);
+            let by_name = |wanted: &str| self.shifts.iter().find(|(name, _)| name == wanted);
+            let shift = by_name(&take.name).or_else(|| by_name(&source.name));
             let by = shift.map_or(Ticks::ZERO, |(_, by)| *by);
             let clock = Clock::shifted(Ticks::ZERO, by);
             // Keys may lie outside a take's range; what happens between and beyond them there is nobody's claim.
@@ -73,7 +73,10 @@ impl Encoded {
             }
         }
         let excuse = |(take, target): &(String, Target)| {
-            let take = scene.takes.iter().position(|other| other.name == *take)?;
+            // As it is called there, or was before.
+            let there = plain.scene.takes.iter().position(|other| other.name == *take);
+            let before = || scene.takes.iter().position(|other| other.name == *take);
+            let take = there.map(|there| partners[there]).or_else(before)?;
             let why = format!("{} has no place for it", self.format.name());
             Excuse::of(scene, take, target, why)
         };

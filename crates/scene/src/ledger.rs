@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 pub use nimble_curve_curves::error::MeasuredError;
 use serde::Serialize;
 
-use crate::scene::Target;
+use crate::scene::{Take, Target};
 use nimble_curve_curves::value::Quantity;
 
 /// What became of a channel.
@@ -70,6 +70,17 @@ pub struct Entry {
     pub note: String,
 }
 
+impl Entry {
+    /// Whether a take has what it is about.
+    fn is_in(&self, take: &Take) -> bool {
+        let mut layers = take.layers.iter().filter(|layer| layer.name == self.layer);
+        match &self.target {
+            Some(target) => layers.any(|layer| layer.tracks.iter().any(|track| track.target == *target)),
+            None => layers.next().is_some(),
+        }
+    }
+}
+
 /// What became of everything.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Ledger {
@@ -86,15 +97,38 @@ impl Ledger {
     }
 
     /// What is wholly left out or not selected, by take and property, with the entry that says why. A property of which a layer is left out
-    /// and another one is not is not among it.
-    pub fn wholly_left_out(&self) -> Vec<(&str, &Target, &Entry)> {
-        let of = |entry: &'_ Entry| Some((entry.take.clone(), entry.target.clone()?));
-        let mut told: HashSet<(String, Target)> =
-            self.entries.iter().filter(|entry| !entry.fate.is_gone()).filter_map(of).collect();
-        let gone = self.entries.iter().filter(|entry| entry.fate.is_gone());
-        gone.filter(|entry| of(entry).is_some_and(|property| told.insert(property)))
-            .filter_map(|entry| Some((entry.take.as_str(), entry.target.as_ref()?, entry)))
+    /// and another one is not is not among it. The position of the take is that among `takes`, none where it is not there.
+    pub fn wholly_left_out(&self, takes: &[Take]) -> Vec<(Option<usize>, &Target, &Entry)> {
+        let positions = self.takes(takes);
+        let all = || self.entries.iter().zip(&positions);
+        let of = |(entry, take): (&'_ Entry, &Option<usize>)| {
+            Some((*take, take.is_none().then(|| entry.take.clone()), entry.target.clone()?))
+        };
+        let mut told: HashSet<_> = all().filter(|(entry, _)| !entry.fate.is_gone()).filter_map(of).collect();
+        all()
+            .filter(|(entry, _)| entry.fate.is_gone())
+            .filter(|one| of(*one).is_some_and(|property| told.insert(property)))
+            .filter_map(|(entry, take)| Some((*take, entry.target.as_ref()?, entry)))
             .collect()
+    }
+
+    /// The position of each entry's take. Takes in several folders may have one name: what is said of one of its channels and layers for
+    /// the second time is about the second of these that has it.
+    pub fn takes(&self, takes: &[Take]) -> Vec<Option<usize>> {
+        let mut named: HashMap<&str, Vec<usize>> = HashMap::new();
+        for (index, take) in takes.iter().enumerate() {
+            named.entry(&take.name).or_default().push(index);
+        }
+        let mut told = Told::default();
+        let of = |entry: &Entry| match named.get(entry.take.as_str())?.as_slice() {
+            [only] => Some(*only),
+            several => {
+                let nth = told.nth(entry, &entry.channel);
+                let mut having = several.iter().filter(|index| entry.is_in(&takes[**index]));
+                having.nth(nth).or(several.get(nth)).or(several.last()).copied()
+            }
+        };
+        self.entries.iter().map(of).collect()
     }
 
     /// The error over all entries that measure one quantity.
@@ -133,18 +167,22 @@ impl Ledger {
     /// The ledger of one operation after another, by take and the channel that the first one left: of two fates the worse
     /// one counts, errors add up at worst, and what was left out stays so. What only one of the two touched is in it, too.
     pub fn followed_by(self, then: Ledger) -> Ledger {
-        let mut by_layer: HashMap<(String, String, String), usize> = HashMap::new();
-        let mut by_channel: HashMap<(String, String), usize> = HashMap::new();
+        let mut told = Told::default();
+        let mut by_layer: HashMap<(String, String, String, usize), usize> = HashMap::new();
+        let mut by_channel: HashMap<(String, String, usize), usize> = HashMap::new();
         for (index, entry) in then.entries.iter().enumerate() {
-            by_layer.insert((entry.take.clone(), entry.layer.clone(), entry.channel.clone()), index);
-            by_channel.insert((entry.take.clone(), entry.channel.clone()), index);
+            let nth = told.nth(entry, &entry.channel);
+            by_layer.insert((entry.take.clone(), entry.layer.clone(), entry.channel.clone(), nth), index);
+            by_channel.insert((entry.take.clone(), entry.channel.clone(), nth), index);
         }
+        let mut told = Told::default();
         let mut is_met = vec![false; then.entries.len()];
         let mut join = |first: Entry| {
             let channel = first.to.as_ref().unwrap_or(&first.channel);
+            let nth = told.nth(&first, channel);
             let found = by_layer
-                .get(&(first.take.clone(), first.layer.clone(), channel.clone()))
-                .or_else(|| by_channel.get(&(first.take.clone(), channel.clone())));
+                .get(&(first.take.clone(), first.layer.clone(), channel.clone(), nth))
+                .or_else(|| by_channel.get(&(first.take.clone(), channel.clone(), nth)));
             let Some(&index) = found else { return first };
             is_met[index] = true;
             if first.fate.is_gone() {
@@ -177,6 +215,20 @@ impl Ledger {
     pub fn extend(&mut self, other: Ledger) {
         self.entries.extend(other.entries);
         self.notes.extend(other.notes);
+    }
+}
+
+/// How often the same was said: of takes of one name in several folders.
+#[derive(Default)]
+struct Told(HashMap<(String, String, String), usize>);
+
+impl Told {
+    /// How often something was said before of an entry's take and layer, and a channel.
+    fn nth(&mut self, entry: &Entry, channel: &str) -> usize {
+        let key = (entry.take.clone(), entry.layer.clone(), channel.to_owned());
+        let count = self.0.entry(key).or_insert(0);
+        *count += 1;
+        *count - 1
     }
 }
 

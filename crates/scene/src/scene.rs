@@ -312,6 +312,26 @@ impl Take {
     }
 }
 
+/// Which of some takes each of others is, as takes are told apart: by folder and name, of several alike the first of the one is the first
+/// of the other; else by name alone; and, where there are as many, by their order.
+pub fn take_partners(source: &[Take], result: &[Take]) -> Vec<Option<usize>> {
+    let mut partners = vec![None; result.len()];
+    let mut is_taken = vec![false; source.len()];
+    let mut pair = |is_one: &dyn Fn(usize, usize) -> bool| {
+        for (index, partner) in partners.iter_mut().enumerate().filter(|(_, partner)| partner.is_none()) {
+            let free = (0..source.len()).find(|&at| !is_taken[at] && is_one(at, index));
+            *partner = free.inspect(|&at| is_taken[at] = true);
+        }
+    };
+    pair(&|at, own| (&source[at].folder, &source[at].name) == (&result[own].folder, &result[own].name));
+    pair(&|at, own| source[at].name == result[own].name);
+    for (index, partner) in partners.iter_mut().enumerate().filter(|(_, partner)| partner.is_none()) {
+        let named = source.iter().position(|other| other.name == result[index].name);
+        *partner = named.or_else(|| (source.len() == result.len()).then_some(index));
+    }
+    partners
+}
+
 /// The tracks of a take that count, by their nodes: for passes over all nodes, each of which would look through all tracks
 /// otherwise.
 #[derive(Debug)]

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use clap::Parser as _;
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::clips::keys_of;
-use nimble_curve_core::scene::{Scene, Take};
+use nimble_curve_core::scene::{Scene, Take, take_partners};
 
 use crate::args::{Cli, ClipsAction, ClipsSplit, Command};
 use crate::commands::clips::pieces;
@@ -99,7 +99,7 @@ pub fn split(
         let whole = Arc::new(item.worked.scene.clone());
         for piece in pieces(args, &item.worked.scene, path)? {
             let of_clip = |ledger: &Ledger| {
-                let mut ledger = of_take(ledger, &piece.take);
+                let mut ledger = of_take(ledger, &item.worked.scene.takes, piece.of);
                 ledger.entries.iter_mut().for_each(|entry| entry.take.clone_from(&piece.clip.name));
                 ledger
             };
@@ -114,7 +114,8 @@ pub fn split(
                 ..StepOutput::new(piece.scene, ledger.followed_by(piece.ledger))
             };
             // Where the source has this take, its keys in the clip are those that there were.
-            let own = source.iter().find(|take| take.name == piece.take);
+            let partner = take_partners(source, &item.worked.scene.takes)[piece.of].map(|own| &source[own]);
+            let own = partner.filter(|take| take.name == piece.take);
             let before = own.map_or_else(
                 || worked.scene.takes.iter().map(Take::value_count).sum(),
                 |take| keys_of(take, piece.clip.range),
@@ -142,8 +143,9 @@ pub fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
     }
     let mut pictures = item.worked.pictures;
     let scene = item.worked.scene;
-    let alone = |take: &Take| {
-        let own = source.iter().find(|own| own.name == take.name);
+    let partners = take_partners(source, &scene.takes);
+    let alone = |(index, take): (usize, &Take)| {
+        let own = partners[index].map(|own| &source[own]).filter(|own| own.name == take.name);
         let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
         let promise = item.worked.promise.as_ref().map(|promise| {
             let mut one = Promise::timed(&scene, &alone, &[]);
@@ -157,7 +159,7 @@ pub fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
             pictures: std::mem::take(&mut pictures),
             closing: item.worked.closing.clone(),
             promise,
-            ..StepOutput::new(alone, of_take(&item.worked.ledger, &take.name))
+            ..StepOutput::new(alone, of_take(&item.worked.ledger, &scene.takes, index))
         };
         let before = own.map_or(item.before, |own| own.value_count());
         Item {
@@ -166,14 +168,15 @@ pub fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
             before,
             worked,
             origin: item.origin.clone(),
-            done: of_take(&item.done, &take.name),
+            done: of_take(&item.done, &scene.takes, index),
         }
     };
-    scene.takes.iter().map(alone).collect()
+    scene.takes.iter().enumerate().map(alone).collect()
 }
 
 /// What a ledger says of one take.
-fn of_take(ledger: &Ledger, take: &str) -> Ledger {
-    let entries = ledger.entries.iter().filter(|entry| entry.take == take).cloned().collect();
+fn of_take(ledger: &Ledger, takes: &[Take], index: usize) -> Ledger {
+    let all = ledger.entries.iter().zip(ledger.takes(takes));
+    let entries = all.filter(|(_, take)| *take == Some(index)).map(|(entry, _)| entry.clone()).collect();
     Ledger { entries, notes: ledger.notes.clone() }
 }

@@ -221,6 +221,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         "COLLADA holds transforms only",
         !options.without_extra,
         &mut ledger,
+        &scene.takes,
     );
     let made = |text: String, nodes| Encoded {
         format: Format::Collada,

@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::ledger::{Entry, Fate, Ledger};
-use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::scene::{Scene, Take, Target};
 use nimble_curve_core::time::FrameRate;
 use serde::{Deserialize, Serialize};
 
@@ -101,6 +101,7 @@ pub(crate) fn note_left_out(
     why: &str,
     in_extra: bool,
     ledger: &mut Ledger,
+    takes: &[Take],
 ) -> Vec<(String, Target)> {
     let gone: HashSet<(&str, &Target)> =
         left_out.iter().map(|(take, target)| (take.as_str(), target)).collect();
@@ -112,7 +113,7 @@ pub(crate) fn note_left_out(
                 Entry { fate: Fate::LeftOut, after: 0, error: None, note: why.to_owned(), ..entry.clone() };
         }
     }
-    let hidden = hidden(ledger);
+    let hidden = hidden(ledger, takes);
     for entry in ledger.entries.iter_mut().filter(|entry| in_extra && entry.fate == Fate::LeftOut) {
         (entry.fate, entry.after) = (Fate::Kept, entry.before);
         entry.note = "in the extra data only: other programs do not see it".to_owned();
@@ -125,9 +126,9 @@ pub(crate) fn note_left_out(
 }
 
 /// The properties that a file does not hold, by take.
-pub(crate) fn hidden(ledger: &Ledger) -> Vec<(String, Target)> {
-    let gone = ledger.wholly_left_out().into_iter();
-    gone.map(|(take, target, _)| (take.to_owned(), target.clone())).collect()
+pub(crate) fn hidden(ledger: &Ledger, takes: &[Take]) -> Vec<(String, Target)> {
+    let gone = ledger.wholly_left_out(takes).into_iter();
+    gone.map(|(_, target, entry)| (entry.take.clone(), target.clone())).collect()
 }
 
 /// The extra data in some JSON; `None` where it is of a version that is not known here.

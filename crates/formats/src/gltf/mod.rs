@@ -153,7 +153,13 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         ));
     }
     let holds = "glTF holds translation, rotation, scale, morph weights and numbers only";
-    let hidden = extra_data::note_left_out(&written.left_out, holds, !options.without_extra, &mut ledger);
+    let hidden = extra_data::note_left_out(
+        &written.left_out,
+        holds,
+        !options.without_extra,
+        &mut ledger,
+        &scene.takes,
+    );
     let mut document = written.document;
     forget(&mut document);
     if is_new && !scene.constraints.is_empty() {

@@ -204,7 +204,9 @@ impl Reader<'_> {
         times: &Times,
         notes: &mut Vec<String>,
     ) -> Result<Option<Take>, Fault> {
-        let name = animation.name.clone().unwrap_or_else(|| format!("take {}", index + 1));
+        // An empty name is none.
+        let named = animation.name.clone().filter(|name| !name.is_empty());
+        let name = named.unwrap_or_else(|| format!("take {}", index + 1));
         let mut tracks: Vec<Track> = Vec::new();
         let mut seen = HashSet::new();
         for (place, channel) in animation.channels.iter().enumerate() {

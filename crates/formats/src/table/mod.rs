@@ -69,7 +69,7 @@ pub fn write(scene: &Scene, tolerance: &Tolerance, times: TableTimes) -> Result<
         }
     }
     ledger.notes.push("a table holds no rig: its nodes are read without a hierarchy".to_owned());
-    let hidden = crate::extra_data::hidden(&ledger);
+    let hidden = crate::extra_data::hidden(&ledger, &adapted.takes);
     Ok(Encoded {
         format: Format::Csv,
         bytes: text.into_bytes(),

@@ -301,7 +301,8 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     };
     let written = layer_of(None)?;
     let why = "USD holds one animation of transforms and numbers";
-    let hidden = extra_data::note_left_out(&written.left_out, why, !options.without_extra, &mut ledger);
+    let hidden =
+        extra_data::note_left_out(&written.left_out, why, !options.without_extra, &mut ledger, &scene.takes);
     let mut text = written.text;
     if !options.without_extra {
         // It is a text still, whatever the file will be.

@@ -13,7 +13,7 @@ use std::borrow::Cow;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_scene::evaluate::EvaluateError;
 use nimble_curve_scene::ledger::MeasuredError;
-use nimble_curve_scene::scene::{Scene, Take};
+use nimble_curve_scene::scene::{Scene, Take, take_partners};
 use nimble_curve_scene::similar::similar;
 use thiserror::Error;
 
@@ -263,10 +263,13 @@ fn takes<'a>(
         return Err(CompareError::NoTake { name: name.to_owned(), similar });
     }
     let b: Vec<&Take> = second.takes.iter().collect();
+    let partners = take_partners(&second.takes, &first.takes);
     let partner = |take: &Take| {
-        let named = b.iter().find(|other| other.name == take.name);
-        let only = || b.first().filter(|_| a.len() == 1 && b.len() == 1);
-        named.or_else(only).copied()
+        let at = first.takes.iter().position(|own| std::ptr::eq(own, take))?;
+        // What is called otherwise is another one.
+        let named = partners[at].map(|other| &second.takes[other]).filter(|other| other.name == take.name);
+        let only = || b.first().copied().filter(|_| a.len() == 1 && b.len() == 1);
+        named.or_else(only)
     };
     let pairs: Vec<(&Take, &Take)> = a.iter().filter_map(|take| Some((*take, partner(take)?))).collect();
     let only_first = a.iter().filter(|take| partner(take).is_none()).map(|take| take.name.clone());

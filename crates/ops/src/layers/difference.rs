@@ -10,7 +10,9 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, EulerCurves, Weight};
 use nimble_curve_scene::evaluate::{EvaluateError, PropertySampler};
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
-use nimble_curve_scene::scene::{Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track};
+use nimble_curve_scene::scene::{
+    Layer, LayerMode, PropertyKind, RotationMixing, Scene, Take, Target, Track, take_partners,
+};
 use rayon::prelude::*;
 
 use super::LayersError;
@@ -42,7 +44,7 @@ pub struct SplitOptions {
 /// # use nimble_curve_curves::{curve::Curve, rotation::RotationOrder, time::{FrameRate, TimeRange}};
 /// # use nimble_curve_scene::controller::{Controller, EulerCurves};
 /// # use nimble_curve_scene::rig::{Node, NodeKind, ROTATION, Rig, TRANSLATION};
-/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track};
+/// # use nimble_curve_scene::scene::{Clip, Layer, Scene, Take, Target, Track, take_partners};
 /// # use nimble_curve_scene::space::Space;
 /// # let rate = FrameRate::FPS_24;
 /// # let mut rig = Rig::new("figure");
@@ -75,11 +77,13 @@ pub struct SplitOptions {
 pub fn split(scene: &Scene, other: &Scene, options: &SplitOptions) -> Result<(Scene, Ledger), LayersError> {
     let mut result = scene.clone();
     let mut ledger = Ledger::default();
-    for (take, out) in scene.takes.iter().zip(&mut result.takes) {
+    let partners = take_partners(&other.takes, &scene.takes);
+    for ((take, out), partner) in scene.takes.iter().zip(&mut result.takes).zip(partners) {
         if take.layers.iter().any(|layer| layer.name == options.name) {
             return Err(LayersError::Taken(options.name.clone()));
         }
-        let same_name = other.takes.iter().find(|theirs| theirs.name == take.name);
+        let partner = partner.map(|at| &other.takes[at]);
+        let same_name = partner.filter(|theirs| theirs.name == take.name);
         let theirs = match (same_name, scene.takes.as_slice(), other.takes.as_slice()) {
             (Some(theirs), _, _) | (None, [_], [theirs]) => theirs,
             _ => return Err(LayersError::NoTake(take.name.clone())),

@@ -9,7 +9,7 @@ use nimble_curve_curves::time::{Ticks, TimeRange};
 use super::means::{Amount, Edit, Hold, Shift, Standing, Turn};
 use crate::address::{Addresses, NodeRef, without_namespace};
 use crate::ledger::Ledger;
-use crate::scene::{Scene, Target};
+use crate::scene::{Scene, Target, take_partners};
 use crate::space::AxisMap;
 
 /// What a result should be. It is made from what was asked for, never from the curves that came of it.
@@ -172,11 +172,10 @@ impl Claim {
             let both = of.nodes().filter(|(id, _)| from.node(*id).is_some());
             nodes.extend(both.map(|(id, _)| ((rig, id), (rig, id))));
         }
-        let by_order = source.takes.len() == result.takes.len();
         let mut spans = Vec::new();
-        for (index, take) in result.takes.iter().enumerate() {
-            let named = source.takes.iter().position(|other| other.name == take.name);
-            let Some(from) = named.or_else(|| by_order.then_some(index)) else { continue };
+        let partners = take_partners(&source.takes, &result.takes);
+        for ((index, take), from) in result.takes.iter().enumerate().zip(partners) {
+            let Some(from) = from else { continue };
             spans.push(Span { source: from, result: index, range: take.range, clock: Clock::SAME });
         }
         let space = AxisMap::between(&source.space, &result.space);
@@ -266,14 +265,15 @@ impl Claim {
 
     /// The claim, with what a ledger says was left out: that is as it is, for a reason that was given.
     pub fn excusing(mut self, source: &Scene, ledger: &Ledger) -> Claim {
-        let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
-        let found = ledger.wholly_left_out().into_iter().filter_map(|(take, target, entry)| {
-            Excuse::of(source, take_of(take)?, target, entry.note.clone())
-        });
+        let found = ledger
+            .wholly_left_out(&source.takes)
+            .into_iter()
+            .filter_map(|(take, target, entry)| Excuse::of(source, take?, target, entry.note.clone()));
         self.excuses.extend(found);
         // What is left out of a layer that sleeps is missed where the layer is switched on.
-        let of_layers = ledger.entries.iter().filter(|entry| entry.fate.is_gone()).filter_map(|entry| {
-            let take = take_of(&entry.take)?;
+        let all = ledger.entries.iter().zip(ledger.takes(&source.takes));
+        let of_layers = all.filter(|(entry, _)| entry.fate.is_gone()).filter_map(|(entry, take)| {
+            let take = take?;
             let layer = source.takes[take].layers.iter().find(|layer| layer.name == entry.layer)?;
             let target = entry.target.clone().filter(|_| !layer.is_active())?;
             Some(Excuse { layer: Some(layer.name.clone()), ..Excuse::new(take, target, entry.note.clone()) })

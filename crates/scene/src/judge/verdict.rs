@@ -203,7 +203,6 @@ impl Verdict {
     }
 
     fn settled(&self, ledger: &mut Ledger, source: &Scene, of: impl Fn(&Judged) -> (usize, &Target)) {
-        let take_of = |name: &str| source.takes.iter().position(|take| take.name == name);
         let mut found: HashMap<(usize, usize, NodeId, &str, Option<&str>), MeasuredError> = HashMap::new();
         let own = self.judged.iter().chain(&self.asleep).filter(|judged| judged.of == 0);
         for judged in own.chain(&self.told) {
@@ -219,8 +218,9 @@ impl Verdict {
                 *whole = judged.error;
             }
         }
-        for entry in &mut ledger.entries {
-            let (Some(target), Some(take)) = (&entry.target, take_of(&entry.take)) else { continue };
+        let takes = ledger.takes(&source.takes);
+        for (entry, take) in ledger.entries.iter_mut().zip(takes) {
+            let (Some(target), Some(take)) = (&entry.target, take) else { continue };
             let node = source.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
             let step = node.and_then(|node| node.op(&target.property)).map(|step| step.value);
             let part = match step {

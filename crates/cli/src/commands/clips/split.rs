@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::matches;
-use nimble_curve_core::judge::Verdict;
+use nimble_curve_core::judge::{Claim, Excuse, Verdict};
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::clips::cut;
 use nimble_curve_core::ops::select::SelectError;
@@ -145,7 +145,9 @@ pub(super) fn promise(
     // The cut speaks of the clip, the claim of the take that it is from.
     let mut said = ledger.clone();
     said.entries.iter_mut().for_each(|entry| entry.take.clone_from(&take.name));
-    promise.claim = promise.claim.excusing(scene, &said);
+    let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+    let excuses = Claim::nothing().excusing(&alone, &said).excuses.into_iter();
+    promise.claim.excuses.extend(excuses.map(|excuse| Excuse { take: index, ..excuse }));
     promise
 }
 
@@ -166,6 +168,8 @@ pub(super) fn markers_between(scene: &Scene, jobs: &[(&Take, Clip)]) -> Vec<Stri
 
 /// A clip that was cut out of a scene.
 pub struct Piece {
+    /// The position of the take, and its name.
+    pub of: usize,
     pub take: String,
     pub clip: Clip,
     pub scene: Scene,
@@ -181,7 +185,8 @@ pub fn pieces(args: &ClipsSplit, scene: &Scene, file: &Path) -> Result<Vec<Piece
     let piece = |(take, clip): (&Take, Clip)| {
         let (part, ledger) = cut_out(scene, take, &clip, args)?;
         let promise = promise(scene, take, &part, &clip, (args, &ledger));
-        Ok(Piece { take: take.name.clone(), clip, scene: part, ledger, promise })
+        let of = scene.takes.iter().position(|own| std::ptr::eq(own, take)).unwrap_or(0);
+        Ok(Piece { of, take: take.name.clone(), clip, scene: part, ledger, promise })
     };
     chosen_clips(scene, args, file)?.into_iter().map(piece).collect()
 }

@@ -12,7 +12,7 @@ use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::carry::PoseAt;
 use nimble_curve_core::ops::compare::{CompareOptions, Comparison, JointDifference, TakeComparison, compare};
 use nimble_curve_core::ops::retime::shifted;
-use nimble_curve_core::scene::Scene;
+use nimble_curve_core::scene::{Scene, take_partners};
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
 use nimble_curve_formats::name_map::read_name_map;
@@ -198,9 +198,10 @@ fn as_others_see(args: &Compare, (first, second): (&Loaded, &Loaded)) -> Result<
         if plain == *side {
             continue;
         }
-        for take in &mut plain.takes {
+        let partners = take_partners(&side.takes, &plain.takes);
+        for (take, own) in plain.takes.iter_mut().zip(partners) {
             // Takes start at zero in the file, and elsewhere in the extra data.
-            if let Some(own) = side.takes.iter().find(|own| own.name == take.name) {
+            if let Some(own) = own.map(|own| &side.takes[own]).filter(|own| own.name == take.name) {
                 *take = shifted(take, own.range.first - take.range.first);
             }
         }
