@@ -6,6 +6,7 @@
 use std::cell::RefCell;
 use std::collections::HashSet;
 
+use nimble_curve_core::controller::{EVEN_LEAST, EVEN_LONGEST};
 use nimble_curve_core::curve::Ticks;
 use nimble_curve_core::time::{FrameRate, TICKS_PER_SECOND};
 
@@ -250,22 +251,26 @@ pub fn neighbours(a: f64, b: f64) -> bool {
     (a as f32).to_bits().abs_diff((b as f32).to_bits()) <= 2
 }
 
-/// The rate of times that follow one another at an even step of one frame or less; `None` for anything else, and for
-/// fewer than four.
+/// The rate of times that follow one another at an even step: of one frame or less where there are four of them, and of several frames
+/// where that is what is sampled, and not keyed by hand, see [`Controller::even_keys`](nimble_curve_core::controller::Controller::even_keys).
+/// `None` for anything else.
 pub fn step(times: &[Ticks], rate: FrameRate) -> Option<FrameRate> {
     if times.len() < 4 {
         return None;
     }
     let span = (times[times.len() - 1] - times[0]).as_f64();
     let step = span / (times.len() - 1) as f64;
-    let per_frame = rate.ticks_per_frame() / step;
-    let times_finer = per_frame.round();
-    if !(1.0..=1000.0).contains(&times_finer) || (per_frame - times_finer).abs() > 1e-6 * per_frame {
+    let is_whole = |ratio: f64| (ratio - ratio.round()).abs() <= 1e-6 * ratio;
+    let (finer, coarser) = (rate.ticks_per_frame() / step, step / rate.ticks_per_frame());
+    let own = if (0.5..=1000.0).contains(&finer) && finer.round() >= 1.0 && is_whole(finer) {
+        FrameRate::new(rate.numerator().checked_mul(finer.round() as u32)?, rate.denominator())?
+    } else if times.len() >= EVEN_LEAST && step <= EVEN_LONGEST && is_whole(coarser) {
+        FrameRate::new(rate.numerator(), rate.denominator().checked_mul(coarser.round() as u32)?)?
+    } else {
         return None;
-    }
-    let fine = FrameRate::new(rate.numerator().checked_mul(times_finer as u32)?, rate.denominator())?;
-    let even = times.iter().enumerate().all(|(index, &time)| times[0] + fine.ticks(index as i64) == time);
-    even.then_some(fine)
+    };
+    let even = times.iter().enumerate().all(|(index, &time)| times[0] + own.ticks(index as i64) == time);
+    even.then_some(own)
 }
 
 #[cfg(test)]

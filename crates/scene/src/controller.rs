@@ -231,6 +231,36 @@ pub fn check_times(times: impl Iterator<Item = Ticks>) -> Result<(), CurveError>
     Ok(())
 }
 
+/// Start, rate and count of times that stand a step apart, to within a tick.
+fn even_times(
+    mut times: impl DoubleEndedIterator<Item = Ticks> + ExactSizeIterator + Clone,
+) -> Option<(Ticks, FrameRate, usize)> {
+    let (all, count) = (times.clone(), times.len());
+    let (first, last) = (times.next()?, times.next_back()?);
+    let step = (last - first).as_f64() / (count.max(2) - 1) as f64;
+    // No shorter than a thousandth of a second is ever baked.
+    if count < EVEN_LEAST || !(TICKS_PER_SECOND as f64 / 1000.0..=EVEN_LONGEST).contains(&step) {
+        return None;
+    }
+    let expected = |index: usize| first.as_f64() + step * index as f64;
+    let is_even = all.enumerate().all(|(index, time)| (time.as_f64() - expected(index)).abs() <= 1.0);
+    let rate = FrameRate::new(TICKS_PER_SECOND as u32, step.round() as u32)?;
+    is_even.then_some((first, rate, count))
+}
+
+/// Whether the same times are meant, to within a tick at both ends.
+fn is_near(a: (Ticks, FrameRate, usize), b: (Ticks, FrameRate, usize)) -> bool {
+    let is_close = |a: Ticks, b: Ticks| (a - b).0.abs() <= 1;
+    let end = |(start, rate, count): (Ticks, FrameRate, usize)| start + rate.ticks(count as i64 - 1);
+    a.2 == b.2 && is_close(a.0, b.0) && (end(a) - end(b)).0.abs() <= a.2 as i64
+}
+
+/// Fewer keys than this at an even step are not told from sparse ones.
+pub const EVEN_LEAST: usize = 8;
+
+/// The longest even step, in ticks, at which something is sampled: a twelfth of a second. What is farther apart is keyed by hand.
+pub const EVEN_LONGEST: f64 = TICKS_PER_SECOND as f64 / 11.9;
+
 impl Controller {
     /// The short name of the type, for tables.
     pub fn type_name(&self) -> &'static str {
@@ -430,27 +460,16 @@ impl Controller {
     /// Start, rate and count of keys that stand a step apart, those of all curves that move alike, on whole frames or between
     /// them: what was baked to curves looks like that.
     pub fn even_keys(&self) -> Option<(Ticks, FrameRate, usize)> {
-        /// Fewer keys than this are not told from sparse ones.
-        const LEAST: usize = 8;
-        let moving = || self.curves().iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
-        let keys = moving().next()?.keys();
-        if keys.len() < LEAST || moving().any(|curve| curve.keys().len() != keys.len()) {
-            return None;
+        if let Controller::Quaternion(curve) = self {
+            let is_straight = |key: &QuaternionKey| key.interpolation == QuaternionInterpolation::Slerp;
+            let is_still = curve.keys.windows(2).all(|pair| pair[0].value == pair[1].value);
+            let is_baked = !is_still && curve.keys.iter().all(is_straight);
+            return even_times(curve.keys.iter().map(|key| key.time)).filter(|_| is_baked);
         }
-        let span = (keys[keys.len() - 1].time - keys[0].time).0;
-        let step = span as f64 / (keys.len() - 1) as f64;
-        // No shorter than a thousandth of a second is ever baked; longer than a twelfth of one is keyed by hand.
-        if !(TICKS_PER_SECOND as f64 / 1000.0..=TICKS_PER_SECOND as f64 / 11.9).contains(&step) {
-            return None;
-        }
-        let on_step = |curve: &Curve| {
-            curve.keys().iter().enumerate().all(|(index, key)| {
-                let expected = keys[0].time.as_f64() + step * index as f64;
-                (key.time.as_f64() - expected).abs() <= 1.0
-            })
-        };
-        let whole = FrameRate::new(TICKS_PER_SECOND as u32, step.round() as u32)?;
-        moving().all(on_step).then_some((keys[0].time, whole, keys.len()))
+        let mut moving = self.curves().iter().filter(|curve| !curve.is_empty() && !curve.is_constant());
+        let of = |curve: &Curve| even_times(curve.keys().iter().map(|key| key.time));
+        let first = of(moving.next()?)?;
+        moving.all(|curve| of(curve).is_some_and(|own| is_near(first, own))).then_some(first)
     }
 
     /// The densest samples in the controller, stacked ones included.

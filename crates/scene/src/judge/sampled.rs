@@ -1,6 +1,6 @@
 //! When tracks have samples, and where they are known without.
 
-use nimble_curve_curves::curve::{Curve, Interpolation};
+use nimble_curve_curves::curve::{Behaviour, Curve, Interpolation};
 
 use crate::controller::Controller;
 
@@ -30,7 +30,12 @@ impl SampleTimes {
             return None;
         }
         let times = (0..count).map(|index| (start + rate.ticks(index as i64)).as_f64()).collect();
-        let is_held = controller.curves().iter().all(|curve| curve.is_empty() || curve.is_held_outside());
+        let is_held = match controller {
+            Controller::Quaternion(curve) => {
+                [curve.before, curve.after].iter().all(|own| *own == Behaviour::Held)
+            }
+            _ => controller.curves().iter().all(|curve| curve.is_empty() || curve.is_held_outside()),
+        };
         Some(SampleTimes { times, is_held })
     }
 
