@@ -2,21 +2,22 @@
 //! any such place is not.
 
 use glam::{DQuat, DVec3, DVec4};
-use nimble_curve_curves::curve::{Curve, combine};
+use nimble_curve_curves::curve::{Behaviour, Curve, combine};
 use nimble_curve_curves::rotation::RotationOrder;
 use nimble_curve_curves::time::TimeRange;
 use nimble_curve_curves::value::Quantity;
 use nimble_curve_ops::Tolerance;
 use nimble_curve_ops::clips::{JoinOptions, join, joined};
 use nimble_curve_ops::cycle::{Closing, CycleOptions, close, closed, extend, extended};
-use nimble_curve_ops::place::{PlaceOptions, Placement, place, placed};
+use nimble_curve_ops::place::{PlaceOptions, Placement, going_on, gone_on, place, placed};
 use nimble_curve_ops::root::{RootOptions, centre, centred, lift, lifted, pin, pinned};
 use nimble_curve_scene::controller::{
     Controller, EulerCurves, QuaternionCurve, QuaternionInterpolation, QuaternionKey, SampleKind, Samples,
 };
+use nimble_curve_scene::evaluate::{Evaluator, Pose};
 use nimble_curve_scene::judge::{Claim, Limits, judge};
 use nimble_curve_scene::rig::{Node, NodeId, NodeKind, ROTATION, Rig, TRANSLATION};
-use nimble_curve_scene::scene::{Layer, Scene, Take, Target, Track};
+use nimble_curve_scene::scene::{Layer, LayerMode, RotationMixing, Scene, Take, Target, Track};
 use nimble_curve_scene::space::Space;
 use nimble_curve_testing::RATE;
 
@@ -246,6 +247,101 @@ fn rounds_of_a_loop_are_the_first_one_again() {
         .map(|claim| (source.clone(), claim))
         .collect();
     is_watched("extend", &claims, &result, &[10, LAST + 12, 2 * LAST + 30], &[]);
+}
+
+/// A lowest layer has nothing under it to mix with, however it says that it mixes.
+#[test]
+fn rounds_turn_on_a_base_that_mixes_as_quaternions() {
+    let mut source = scene(vec![take("walk", (0, LAST), 0.0)]);
+    source.takes[0].layers[0].rotations = RotationMixing::Quaternions;
+    let options = CycleOptions { take: None, range: None, tolerance: tolerance() };
+    let (result, _) = extend(&source, 2, &options).unwrap();
+    let claims = extended(&source, &result, 2, &options).unwrap();
+    let claims: Vec<(Scene, Claim)> = claims.into_iter().map(|claim| (source.clone(), claim)).collect();
+    holds(&claims, &result).unwrap();
+    // A layer over it that turns along by quaternions does not sum up with it.
+    let hips = Target::new(0, rig().1[0], ROTATION);
+    let turning = source.takes[0].layers[0].tracks.iter().find(|track| track.target == hips).unwrap().clone();
+    let over = Layer {
+        name: "over".into(),
+        mode: LayerMode::Additive,
+        rotations: RotationMixing::Quaternions,
+        ..Layer::base(vec![turning])
+    };
+    source.takes[0].layers.push(over);
+    assert!(extend(&source, 2, &options).is_err());
+}
+
+/// Where a body stands and faces at an instant, by its pose alone.
+fn body(scene: &Scene, take: &Take, frame: f64) -> (DVec3, f64) {
+    let mut pose = Pose::default();
+    Evaluator::new(scene, Some(take), 0).unwrap().pose_at(RATE.ticks_per_frame() * frame, &mut pose);
+    let hips = pose.world_rotation[0];
+    (pose.world[0].translation, 2.0 * hips.y.atan2(hips.w))
+}
+
+#[test]
+fn a_take_goes_on_from_where_the_body_stands_and_faces() {
+    let source = scene(vec![take("walk", (0, LAST), 0.0)]);
+    let new = take("hop", (16, 28), 0.3);
+    let options = PlaceOptions {
+        placement: Placement::Overwrite,
+        onto: None,
+        ease: RATE.ticks(3),
+        tolerance: tolerance(),
+    };
+    let moved = going_on(&source, &new, &options).unwrap();
+    let (stands, begins) = (body(&source, &source.takes[0], 16.0), body(&source, &moved, 16.0));
+    let level = |place: DVec3| DVec3::new(place.x, 0.0, place.z);
+    assert!((level(stands.0) - level(begins.0)).length() < 1e-9, "{stands:?} {begins:?}");
+    assert!((stands.1 - begins.1).abs() < 1e-9, "{stands:?} {begins:?}");
+    let (before, after) = (scene(vec![new.clone()]), scene(vec![moved]));
+    let edits = gone_on(&source, &new, &options).unwrap();
+    let claim = Claim { edits, ..Claim::same(&before, &after) };
+    is_watched("go on", &[(before, claim)], &after, &[18, 22, 26], &[]);
+}
+
+/// What moves outside its keys goes on doing so on both sides of the room that is made.
+#[test]
+fn loops_before_and_behind_keys_are_parted_where_room_is_made() {
+    let mut source = scene(vec![take("walk", (0, LAST), 0.0)]);
+    let arm = Target::new(0, rig().1[1], ROTATION);
+    let swing = |keys: &[(i64, f64)]| smooth(keys).with_behaviours(Behaviour::Loop, Behaviour::Loop);
+    // Keys alone before, alone behind, and on both sides of the frame at which room is made.
+    for keys in
+        [[(30, 0.0), (34, 0.5), (41, 0.0)], [(2, 0.0), (5, 0.5), (9, 0.0)], [(10, 0.0), (20, 0.5), (37, 0.0)]]
+    {
+        let controller = Controller::Euler(EulerCurves {
+            order: RotationOrder::Xyz,
+            curves: [swing(&keys), smooth(&[(0, 0.1)]), smooth(&[(0, 0.2)])],
+        });
+        let tracks = &mut source.takes[0].layers[0].tracks;
+        tracks.iter_mut().find(|track| track.target == arm).unwrap().controller = controller;
+        let options = PlaceOptions {
+            placement: Placement::Ripple,
+            onto: None,
+            ease: RATE.ticks(1),
+            tolerance: tolerance(),
+        };
+        let new = take("hop", (16, 28), 0.3);
+        let (result, _) = place(&source, &new, &options).unwrap();
+        let parts = placed(&source, &new, &result, &options).unwrap();
+        let mut claims: Vec<(Scene, Claim)> =
+            parts.old.into_iter().map(|claim| (source.clone(), claim)).collect();
+        claims.extend(parts.others);
+        holds(&claims, &result).unwrap();
+        // A round and a half later as at its first instant there.
+        let at = |scene: &Scene, frame: f64| {
+            let mut pose = Pose::default();
+            let evaluator = Evaluator::new(scene, scene.takes.first(), 0);
+            evaluator.unwrap().pose_at(RATE.ticks_per_frame() * frame, &mut pose);
+            pose.local_rotation[1]
+        };
+        for (was, is) in [(4.0, 4.0), (11.5, 11.5), (24.0, 37.0), (33.25, 46.25), (47.0, 60.0)] {
+            let off = at(&source, was).angle_between(at(&result, is));
+            assert!(off < 0.002, "{keys:?}: {off} at {was} and {is}");
+        }
+    }
 }
 
 #[test]

@@ -189,13 +189,9 @@ impl RootTransfer<'_> {
     /// in its order.
     pub(super) fn fill_turns(&self, own: &mut Controller, range: TimeRange) {
         let Controller::Euler(euler) = own else { return };
-        let rest = match self.scene.rigs[self.carrier.rig].rest_value(self.carrier.id, ROTATION) {
-            Some(Value::Euler { order, angles }) if order == euler.order => angles,
-            _ => DVec3::ZERO,
-        };
         for (axis, curve) in euler.curves.iter_mut().enumerate().filter(|(_, curve)| curve.is_empty()) {
             let is_up = axis == self.carrier.up;
-            let angle = if is_up { self.rest_angle(euler.order) } else { rest[axis] };
+            let angle = if is_up { self.rest_angle(euler.order) } else { 0.0 };
             *curve = Curve::constant(range.first, angle);
         }
     }
