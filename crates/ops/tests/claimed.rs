@@ -313,7 +313,7 @@ fn loops_before_and_behind_keys_are_parted_where_room_is_made() {
     {
         let controller = Controller::Euler(EulerCurves {
             order: RotationOrder::Xyz,
-            curves: [swing(&keys), smooth(&[(0, 0.1)]), smooth(&[(0, 0.2)])],
+            curves: [swing(&keys), Curve::default(), smooth(&[(keys[0].0, 0.2)])],
         });
         let tracks = &mut source.takes[0].layers[0].tracks;
         tracks.iter_mut().find(|track| track.target == arm).unwrap().controller = controller;
