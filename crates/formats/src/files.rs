@@ -1,9 +1,7 @@
 //! Reading and writing whole files: formats by ending or content, outputs written whole or not at all.
 
 use std::borrow::Cow;
-use std::collections::HashSet;
 use std::fs;
-use std::hash::Hash;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
@@ -20,6 +18,7 @@ use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
 use crate::format::{Assume, ENDINGS, Format};
 use crate::table::{Columns, TableTimes};
+use crate::take_names::told_apart;
 use crate::writing::write_bytes;
 use crate::{bvh, collada, gltf, ncurve, table, usd};
 
@@ -82,7 +81,7 @@ pub fn read_bytes(bytes: &[u8], path: &Path, assume: Assume) -> Result<Loaded, F
     else {
         return Err(FormatError::UnknownFormat { path: path.to_owned(), known: ENDINGS.to_owned() });
     };
-    Ok(told_apart(in_format(bytes, format, path, assume)?))
+    Ok(with_takes_told_apart(in_format(bytes, format, path, assume)?))
 }
 
 /// Reads a table whose columns have other names than a reader knows.
@@ -98,49 +97,17 @@ pub fn read_table(path: &Path, columns: &Columns, assume: Assume) -> Result<Load
     }
     let renamed =
         text_of(&bytes).and_then(|text| columns.renamed(text)).map_err(|fault| fault.in_file(path))?;
-    Ok(told_apart(in_format(renamed.as_bytes(), Format::Csv, path, assume)?))
+    Ok(with_takes_told_apart(in_format(renamed.as_bytes(), Format::Csv, path, assume)?))
 }
 
 /// What was read, with takes of one name in one folder called otherwise, as everything else is said of takes by these.
-fn told_apart(mut loaded: Loaded) -> Loaded {
-    let (renamed, notes) =
-        with_names_of_their_own(&loaded.scene.takes, |take| (take.folder.clone(), take.name.clone()));
-    if !notes.is_empty() {
+fn with_takes_told_apart(mut loaded: Loaded) -> Loaded {
+    let key = |take: &Take| (take.folder.clone(), take.name.clone());
+    if let Some((renamed, notes)) = told_apart(&loaded.scene.takes, key) {
         loaded.scene.takes = renamed;
         loaded.notes.extend(notes);
     }
     loaded
-}
-
-/// Takes of which no two go by the same key, which their names are a part of: the second of one name has a number. What is called
-/// otherwise is said; where nothing is, there are no takes either.
-fn with_names_of_their_own<K: Eq + Hash>(
-    takes: &[Take],
-    key: impl Fn(&Take) -> K,
-) -> (Vec<Take>, Vec<String>) {
-    let mut taken: HashSet<K> = HashSet::new();
-    let is_twice = takes.iter().any(|take| !taken.insert(key(take)));
-    if !is_twice {
-        return (Vec::new(), Vec::new());
-    }
-    let mut met: HashSet<K> = HashSet::new();
-    let mut notes = Vec::new();
-    let own = |take: &Take| {
-        let mut made = take.clone();
-        if met.insert(key(take)) {
-            return made;
-        }
-        let names = (2..).map(|number| format!("{} {number}", take.name));
-        for name in names {
-            made.name = name;
-            if taken.insert(key(&made)) {
-                break;
-            }
-        }
-        notes.push(format!("a second take is called '{}': it is '{}' here", take.name, made.name));
-        made
-    };
-    (takes.iter().map(own).collect(), notes)
 }
 
 /// What a file's scene is called where the format does not say.
@@ -375,11 +342,9 @@ pub fn encoded(
         affordable(scene, None, scene.rate).map_err(|error| cannot(Fault::of_whole(error.to_string())))?;
     }
     // Folders, in which takes may have one name, are known here alone.
-    if format != Format::Ncurve
-        && let (renamed, notes) = with_names_of_their_own(&scene.takes, |take| take.name.clone())
-        && !notes.is_empty()
-    {
-        let mut made = in_format_of(&Scene { takes: renamed, ..scene.clone() }, format, path, saving)?;
+    let renamed = told_apart(&scene.takes, |take| take.name.clone()).filter(|_| format != Format::Ncurve);
+    if let Some((takes, notes)) = renamed {
+        let mut made = in_format_of(&Scene { takes, ..scene.clone() }, format, path, saving)?;
         made.ledger.notes.extend(notes);
         return Ok(made);
     }

@@ -19,6 +19,7 @@ pub mod said;
 pub mod sheet;
 mod steps;
 pub mod table;
+mod take_names;
 pub mod usd;
 mod writing;
 

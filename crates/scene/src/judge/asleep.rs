@@ -2,32 +2,13 @@
 //! and entries of stacks that have weight 0.
 
 use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
-use std::fmt;
 
 use super::claim::Claim;
 use super::scenes::Scenes;
-use super::verdict::{Limits, Verdict};
+use super::verdict::{Asleep, Limits, Verdict};
 use crate::address::NodeRef;
 use crate::controller::{Controller, StackEntry, Weight};
 use crate::scene::{Layer, Scene, Take, Target, Track, TracksByNode};
-
-/// What sleeps.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Asleep {
-    /// A layer, by its name.
-    Layer(String),
-    /// An entry of a property's stack: the layer that the property is on there, and the entry's name.
-    Entry(String, String),
-}
-
-impl fmt::Display for Asleep {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Asleep::Layer(layer) => write!(f, "the layer '{layer}'"),
-            Asleep::Entry(layer, entry) => write!(f, "'{entry}' in the stack of the layer '{layer}'"),
-        }
-    }
-}
 
 /// One side of something that was woken.
 enum Woken<'a> {

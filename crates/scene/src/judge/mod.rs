@@ -24,11 +24,10 @@ mod sides;
 mod verdict;
 mod world;
 
-pub use asleep::Asleep;
 pub use claim::{By, Claim, Clock, Excuse, Sampling, Span};
 pub use inventory::{Scope, inventory};
 pub use means::{Amount, Edit, Edited, Factor, Hold, Shift, Standing, Turn};
-pub use verdict::{Judged, Limits, Part, Verdict};
+pub use verdict::{Asleep, Judged, Limits, Part, Verdict};
 
 use rayon::prelude::*;
 

@@ -3,10 +3,9 @@
 use nimble_curve_curves::time::{Ticks, TimeRange};
 use nimble_curve_curves::value::Quantity;
 
-use super::asleep::Asleep;
 use super::claim::{Claim, Span};
 use super::look::Seen;
-use super::verdict::{Judged, Part};
+use super::verdict::{Asleep, Judged, Part};
 use crate::address::{Addresses, NodeRef};
 use crate::evaluate::{EvaluateError, NodeSampler};
 use crate::ledger::MeasuredError;

@@ -1,10 +1,10 @@
 //! Verdicts: what the judge found, joined to ledgers by property and never by name.
 
 use std::collections::HashMap;
+use std::fmt;
 
 use nimble_curve_curves::value::Quantity;
 
-use super::asleep::Asleep;
 use crate::ledger::{Ledger, MeasuredError};
 use crate::rig::{NodeId, OpValue};
 use crate::rig::{ROTATION, SCALE, TRANSLATION};
@@ -71,6 +71,24 @@ impl Part {
             Part::Place => TRANSLATION,
             Part::Size => SCALE,
             Part::Attribute(name) => name,
+        }
+    }
+}
+
+/// What was switched off, and is switched on to see what it would come to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Asleep {
+    /// A layer, by its name.
+    Layer(String),
+    /// An entry of a property's stack: the layer that the property is on there, and the entry's name.
+    Entry(String, String),
+}
+
+impl fmt::Display for Asleep {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Asleep::Layer(layer) => write!(f, "the layer '{layer}'"),
+            Asleep::Entry(layer, entry) => write!(f, "'{entry}' in the stack of the layer '{layer}'"),
         }
     }
 }
