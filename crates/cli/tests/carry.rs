@@ -951,3 +951,46 @@ fn a_rule_of_the_map_pairs_what_it_names_and_one_that_pairs_nothing_is_refused()
     );
     assert!(line.contains("map.toml: rename: 'hero_*' and 'vil' do not have as many *"), "{line}");
 }
+
+/// A body whose legs lie on the ground says nothing of how long they are, and one at no height says nothing at all: what travel grows by is
+/// said to be read from what it is read from.
+#[test]
+fn what_travel_grows_by_is_said_as_it_is() {
+    let folder = tempdir().unwrap();
+    let at = folder.path();
+    let rig = |name: &str, hips: [f64; 3], foot: [f64; 3]| {
+        let node = |name: &str, parent: Option<&str>, at: [f64; 3]| serde_json::json!({ "name": name, "parent": parent, "translation": at });
+        serde_json::json!({
+            "ncurve": 1, "rate": "24",
+            "space": { "metres_per_unit": 1.0, "up": "y", "handedness": "right" },
+            "rigs": [{ "name": "figure", "nodes": [
+                node("hips", None, hips), node("thigh_l", Some("hips"), [0.1, 0.0, 0.0]), node("foot_l", Some("thigh_l"), foot),
+                node("thigh_r", Some("hips"), [-0.1, 0.0, 0.0]), node("foot_r", Some("thigh_r"), foot),
+            ] }],
+            "takes": [{ "name": name, "range": [0, 24], "layers": [{ "name": "base", "tracks": [
+                { "channel": "hips:translation", "controller": { "components": [
+                    { "keys": [{ "frame": 0, "value": 0.0 }, { "frame": 24, "value": 2.0 }] }, { "keys": [] }, { "keys": [] },
+                ] } },
+            ] }] }],
+        })
+        .to_string()
+    };
+    let carried = |source: ([f64; 3], [f64; 3]), target: ([f64; 3], [f64; 3])| {
+        std::fs::write(at.join("a.ncurve"), rig("a", source.0, source.1)).unwrap();
+        std::fs::write(at.join("b.ncurve"), rig("b", target.0, target.1)).unwrap();
+        succeed(at, &["map", "a.ncurve", "b.ncurve", "-o", "map.toml", "--replace"]);
+        succeed(at, &["carry", "a.ncurve", "--target", "b.ncurve", "--map", "map.toml", "-o", "c.ncurve"])
+    };
+    let (stands, lies) = ([0.0, -1.0, 0.0], [0.0, 0.0, 1.0]);
+    let said = carried(([0.0, 1.0, 0.0], stands), ([0.0, 2.0, 0.0], [0.0, -2.0, 0.0]));
+    assert!(said.contains("travel is scaled by 2.000 (ratio of leg lengths)"), "{said}");
+    let said = carried(([0.0, 1.0, 0.0], lies), ([0.0, 3.0, 0.0], lies));
+    assert!(said.contains("travel is scaled by 3.000 (ratio of heights)"), "{said}");
+    let said = carried(([0.0, 0.0, 0.0], lies), ([0.0, 3.0, 0.0], stands));
+    assert!(
+        said.contains(
+            "travel is scaled by 1.000 (neither legs nor heights to compare: --scale says otherwise)"
+        ),
+        "{said}"
+    );
+}

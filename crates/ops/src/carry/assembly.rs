@@ -11,7 +11,6 @@ use nimble_curve_scene::rig::{NodeId, NodeKind};
 use nimble_curve_scene::scene::{Take, Target, Track};
 use rayon::prelude::*;
 
-use super::DirectionMismatch;
 use super::error::CarryError;
 use super::job::{Job, Measured};
 use super::links::NodePairing;
@@ -21,6 +20,7 @@ use super::scenes::{empty_layers, in_order_of};
 use super::shares::ToleranceBudget;
 use super::side::Side;
 use super::tracks::Tracks;
+use super::{DirectionMismatch, TravelBy};
 use crate::channel::count;
 use crate::standing::Standing;
 
@@ -318,9 +318,19 @@ impl Job<'_> {
     }
 
     /// The ratio of the legs below the topmost paired nodes that move, else below the topmost that are paired; of the heights of those
-    /// that move where a rig has no legs, or of what controls drive where these alone move, as they may stand anywhere; 1 where there
-    /// is nothing to compare.
-    pub(super) fn leg_ratio(&self, are_legged: bool) -> f64 {
+    /// that move where a rig has no legs, or none that can be told, or of what controls drive where these alone move, as they may stand
+    /// anywhere; 1 where there is nothing to compare.
+    pub(super) fn leg_ratio(&self, are_legged: bool) -> (f64, TravelBy) {
+        let by = |are_legged: bool| if are_legged { TravelBy::Legs } else { TravelBy::Heights };
+        let heights = || self.ratio(false).filter(|_| are_legged).map(|ratio| (ratio, by(false)));
+        let found = self.ratio(are_legged).map(|ratio| (ratio, by(are_legged))).or_else(heights);
+        let (ratio, by) = found.unwrap_or((1.0, TravelBy::Nothing));
+        // The same rig in another unit is the same size.
+        (if (ratio - 1.0).abs() < 1e-9 { 1.0 } else { ratio }, by)
+    }
+
+    /// The ratio of legs, or of heights.
+    fn ratio(&self, are_legged: bool) -> Option<f64> {
         let shifts: HashSet<NodeId> = (self.source.takes.iter().flat_map(Take::tracks))
             .filter(|(_, track)| track.target.rig == self.from.index && track.target.property == TRANSLATION)
             .map(|(_, track)| track.target.node)
@@ -346,9 +356,7 @@ impl Job<'_> {
         let controls_alone = moving().next().is_some() && moving().all(|link| is_control(&link));
         let body = || all.iter().filter(|link| !is_control(link) && (are_legged || controls_alone));
         let found = found.or_else(|| body().find_map(legs)).or_else(|| moving().find_map(legs));
-        let ratio = found.map_or(1.0, |(own, other)| other / own);
-        // The same rig in another unit is the same size.
-        if (ratio - 1.0).abs() < 1e-9 { 1.0 } else { ratio }
+        found.map(|(own, other)| other / own)
     }
 
     /// Names the nodes of both sides that have no partner.

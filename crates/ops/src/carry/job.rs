@@ -17,7 +17,7 @@ use super::output::Output;
 use super::side::Side;
 use super::tracks::Tracks;
 use super::unlike::Unsaid;
-use super::{CarriedRig, CarryError, CarryOptions, PoseAt};
+use super::{CarriedRig, CarryError, CarryOptions, PoseAt, TravelBy};
 use crate::Tolerance;
 use crate::rigs::RigPairing;
 use crate::rotation_conversion::ConvertedRotation;
@@ -39,8 +39,8 @@ pub(super) struct Job<'a> {
     /// Takes and channels that the target's space changed.
     pub(super) changed: &'a HashSet<(String, String)>,
     pub(super) scale: f64,
-    /// Whether both rigs walk on legs.
-    pub(super) by_legs: bool,
+    /// What that was read from.
+    pub(super) by: TravelBy,
     pub(super) same_rigs: bool,
     pub(super) onto_controls: bool,
     pub(super) tolerance: Tolerance,
@@ -127,7 +127,7 @@ impl<'a> Common<'a> {
             target_addresses: self.addresses.1,
             changed: &self.space.changed,
             scale: 1.0,
-            by_legs: false,
+            by: TravelBy::Nothing,
             same_rigs: options.same_rigs,
             onto_controls: options.onto_controls,
             tolerance: options.tolerance,
@@ -184,7 +184,7 @@ impl Job<'_> {
             rigs: RigPairing { source: self.from.index, target: self.onto.index },
             pairs: self.links.all.len(),
             travel: self.scale,
-            by_legs: self.by_legs,
+            by: self.by,
         }
     }
 }

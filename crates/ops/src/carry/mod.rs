@@ -153,8 +153,23 @@ pub struct CarriedRig {
     pub pairs: usize,
     /// By how much translations grew, in metres.
     pub travel: f64,
-    /// Whether that is the ratio of the two rigs' own legs: others go by that of the first rig that has some.
-    pub by_legs: bool,
+    /// What that was read from.
+    pub by: TravelBy,
+}
+
+/// What the growth of translations from one rig to another is read from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TravelBy {
+    /// A factor that was given.
+    Factor,
+    /// The ratio of the two rigs' legs.
+    Legs,
+    /// That of a rig that walks, beside it.
+    Walker,
+    /// The ratio of the heights of what moves.
+    Heights,
+    /// Nothing: there is nothing to compare, and travel stays as it is.
+    Nothing,
 }
 
 /// What carrying came to.

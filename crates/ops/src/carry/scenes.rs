@@ -6,8 +6,8 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::scene::{Layer, Scene, Take};
 
-use super::CarryOptions;
 use super::job::Job;
+use super::{CarryOptions, TravelBy};
 use crate::channel::count;
 
 /// A take with its layers and nothing on them.
@@ -38,11 +38,15 @@ pub(super) fn in_order_of(take: &Take, addresses: &Addresses, entries: &mut [Ent
 pub(super) fn scaled(jobs: Vec<(Job<'_>, bool)>, factor: Option<f64>) -> Vec<Job<'_>> {
     let legs = jobs.iter().find(|(_, walks)| *walks).map(|(job, _)| job.leg_ratio(true));
     let scale = |job: &Job<'_>, walks: bool| match (factor, walks, legs) {
-        (Some(factor), ..) => factor,
-        (None, false, Some(legs)) => legs,
+        (Some(factor), ..) => (factor, TravelBy::Factor),
+        (None, false, Some((legs, _))) => (legs, TravelBy::Walker),
         (None, walks, _) => job.leg_ratio(walks),
     };
-    jobs.into_iter().map(|(job, walks)| Job { scale: scale(&job, walks), by_legs: walks, ..job }).collect()
+    let scaled = |(job, walks)| {
+        let (scale, by) = scale(&job, walks);
+        Job { scale, by, ..job }
+    };
+    jobs.into_iter().map(scaled).collect()
 }
 
 /// Entries of tracks on rigs that have no partner, or were not `chosen`.

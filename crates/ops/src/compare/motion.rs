@@ -1,5 +1,6 @@
-//! Motion side by side, at whole and half frames; where one side is samples and the other curves, at the samples.
+//! Motion side by side, at whole and half frames; where one side has samples where the other has curves, at the samples.
 
+use std::cmp::Ordering;
 use std::collections::BTreeSet;
 
 use glam::DQuat;
@@ -33,15 +34,23 @@ pub(super) fn differences(
     Ok((channels, joints))
 }
 
-/// Samples that one take is and the other is not: between them nobody knows the motion, so that what lies there is no
-/// difference. `None` where both have samples, or neither.
+/// Samples that one take has on more tracks than the other: between them nobody knows the motion, so that what lies there is no
+/// difference. `None` where both have as many samples, or neither has some.
 pub(super) fn samples_alone<'a>((a, b): (&'a Take, &'a Take)) -> Option<&'a Samples> {
     let samples = |take: &'a Take| {
-        let mut all = take.tracks().filter_map(|(_, track)| track.controller.samples());
-        all.next().filter(|first| all.all(|own| own.rate == first.rate))
+        let all: Vec<_> = take.tracks().filter_map(|(_, track)| track.controller.samples()).collect();
+        let first = *all.first()?;
+        all.iter().all(|own| own.rate == first.rate).then_some((first, all.len()))
     };
     match (samples(a), samples(b)) {
-        (Some(samples), None) | (None, Some(samples)) => Some(samples),
+        (Some((samples, _)), None) | (None, Some((samples, _))) => Some(samples),
+        (Some((one, count)), Some((other, others))) if (one.rate.fps() - other.rate.fps()).abs() < 1e-9 => {
+            match count.cmp(&others) {
+                Ordering::Greater => Some(one),
+                Ordering::Less => Some(other),
+                Ordering::Equal => None,
+            }
+        }
         _ => None,
     }
 }

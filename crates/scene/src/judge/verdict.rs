@@ -250,6 +250,15 @@ impl Verdict {
             let sleeps = |layer: &&Layer| layer.name == entry.layer && !layer.is_active();
             let layer = source.takes[take].layers.iter().find(sleeps).map(|layer| layer.name.as_str());
             entry.error = found.get(&(take, target.rig, target.node, part.as_str(), layer)).copied();
+            // What sleeps does not play: errors are those of what does, and this is said beside them.
+            let is_beyond = |error: &MeasuredError| error.largest > self.limits.of(error.quantity);
+            if let Some(error) = entry.error.filter(|error| layer.is_some() && is_beyond(error)) {
+                entry.error = None;
+                let often = error.largest / self.limits.of(error.quantity);
+                let why = format!("switched on it would be {often:.1} times as far off as is allowed");
+                let notes = [entry.note.as_str(), &why];
+                entry.note = notes.into_iter().filter(|note| !note.is_empty()).collect::<Vec<_>>().join("; ");
+            }
         }
     }
 

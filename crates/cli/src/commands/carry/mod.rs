@@ -17,7 +17,9 @@ use nimble_curve_core::judge::{Claim, Edit, Scope, Verdict};
 use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::apart;
-use nimble_curve_core::ops::carry::{Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, carry, held};
+use nimble_curve_core::ops::carry::{
+    Carried, CarriedRig, CarryOptions, MatchingPose, NameMap, TravelBy, carry, held,
+};
 use nimble_curve_core::ops::layers::{FlattenOptions, flatten};
 use nimble_curve_core::ops::place::{PlaceOptions, Placement, going_on, gone_on, place, placed};
 use nimble_curve_core::ops::profile::fit;
@@ -467,15 +469,14 @@ fn stays(ledger: &mut Ledger, into: &Scene, args: &Carry) {
 }
 
 /// How many nodes have partners and how travel grows, a line for each pair of rigs.
-fn came_over(args: &Carry, carried: &Carried, target: &Scene) -> Vec<String> {
+fn came_over(carried: &Carried, target: &Scene) -> Vec<String> {
     let line = |rig: &CarriedRig| {
-        let travel = match (args.scale, rig.by_legs) {
-            (TravelScale::Factor(_), _) => "",
-            (TravelScale::Legs, true) => " (ratio of leg lengths)",
-            (TravelScale::Legs, false) if carried.rigs.iter().any(|other| other.by_legs) => {
-                " (as of the rig that walks)"
-            }
-            (TravelScale::Legs, false) => " (ratio of heights)",
+        let travel = match rig.by {
+            TravelBy::Factor => "",
+            TravelBy::Legs => " (ratio of leg lengths)",
+            TravelBy::Walker => " (as of the rig that walks)",
+            TravelBy::Heights => " (ratio of heights)",
+            TravelBy::Nothing => " (neither legs nor heights to compare: --scale says otherwise)",
         };
         let whose = match carried.rigs.len() {
             1 => "the target".to_owned(),
@@ -503,7 +504,7 @@ fn print(
     let arrow =
         format!("{} → {} on the rig of {}", args.source.display(), to.display(), args.target.display());
     report::head(out, &arrow, outcome)?;
-    report::print_remarks(out, &came_over(args, carried, target))?;
+    report::print_remarks(out, &came_over(carried, target))?;
     print_parts(out, parts, &space)?;
     writeln!(out)?;
     report::print_fates(out, ledger, &space)?;
