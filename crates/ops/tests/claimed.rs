@@ -396,6 +396,7 @@ fn clips_on_one_timeline_are_each_what_they_were() {
         JoinOptions { name: "all".into(), gap: 4, start: Some(5.0), go_on: false, tolerance: tolerance() };
     let (result, _) = join(&scenes, &options).unwrap();
     let claims: Vec<(Scene, Claim)> = joined(&scenes, &result, &options)
+        .unwrap()
         .into_iter()
         .map(|(at, claim)| (scenes[at].clone(), claim))
         .collect();
@@ -414,6 +415,7 @@ fn clips_that_go_on_are_each_what_they_were_from_where_the_one_before_ended() {
             JoinOptions { name: "all".into(), gap: 4, start: Some(5.0), go_on: true, tolerance: tolerance() };
         let (result, _) = join(&scenes, &options).unwrap();
         let claims: Vec<(Scene, Claim)> = joined(&scenes, &result, &options)
+            .unwrap()
             .into_iter()
             .map(|(at, claim)| (scenes[at].clone(), claim))
             .collect();

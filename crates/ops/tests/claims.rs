@@ -280,7 +280,7 @@ proptest! {
         CASES.begin();
         let Ok((result, _)) = join(&scenes, &options) else { return CASES.refused() };
         let claims: Vec<(Scene, Claim)> =
-            joined(&scenes, &result, &options).into_iter().map(|(at, claim)| (scenes[at].clone(), claim)).collect();
+            joined(&scenes, &result, &options).unwrap().into_iter().map(|(at, claim)| (scenes[at].clone(), claim)).collect();
         let first = RATE.frame(result.takes[0].range.first).round() as i64;
         is_watched(&claims, &result, (0, which, first + at))?;
     }

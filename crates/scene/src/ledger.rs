@@ -70,17 +70,6 @@ pub struct Entry {
     pub note: String,
 }
 
-impl Entry {
-    /// Whether a take has what it is about.
-    fn is_in(&self, take: &Take) -> bool {
-        let mut layers = take.layers.iter().filter(|layer| layer.name == self.layer);
-        match &self.target {
-            Some(target) => layers.any(|layer| layer.tracks.iter().any(|track| track.target == *target)),
-            None => layers.next().is_some(),
-        }
-    }
-}
-
 /// What became of everything.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Ledger {
@@ -119,13 +108,22 @@ impl Ledger {
         for (index, take) in takes.iter().enumerate() {
             named.entry(&take.name).or_default().push(index);
         }
+        let mut having: HashMap<(&str, &str, &Target), Vec<usize>> = HashMap::new();
+        for index in named.values().filter(|all| all.len() > 1).flatten() {
+            let take = &takes[*index];
+            for (layer, track) in take.tracks() {
+                let layer = take.layers[layer].name.as_str();
+                having.entry((&take.name, layer, &track.target)).or_default().push(*index);
+            }
+        }
         let mut told = Told::default();
         let of = |entry: &Entry| match named.get(entry.take.as_str())?.as_slice() {
             [only] => Some(*only),
             several => {
-                let nth = told.nth(entry, &entry.channel);
-                let mut having = several.iter().filter(|index| entry.is_in(&takes[**index]));
-                having.nth(nth).or(several.get(nth)).or(several.last()).copied()
+                let nth = told.nth(entry);
+                let target = entry.target.as_ref();
+                let having = target.and_then(|target| having.get(&(&*entry.take, &*entry.layer, target)));
+                having.and_then(|all| all.get(nth)).or(several.get(nth)).or(several.last()).copied()
             }
         };
         self.entries.iter().map(of).collect()
@@ -171,7 +169,7 @@ impl Ledger {
         let mut by_layer: HashMap<(String, String, String, usize), usize> = HashMap::new();
         let mut by_channel: HashMap<(String, String, usize), usize> = HashMap::new();
         for (index, entry) in then.entries.iter().enumerate() {
-            let nth = told.nth(entry, &entry.channel);
+            let nth = told.nth(entry);
             by_layer.insert((entry.take.clone(), entry.layer.clone(), entry.channel.clone(), nth), index);
             by_channel.insert((entry.take.clone(), entry.channel.clone(), nth), index);
         }
@@ -179,7 +177,7 @@ impl Ledger {
         let mut is_met = vec![false; then.entries.len()];
         let mut join = |first: Entry| {
             let channel = first.to.as_ref().unwrap_or(&first.channel);
-            let nth = told.nth(&first, channel);
+            let nth = told.nth(&first);
             let found = by_layer
                 .get(&(first.take.clone(), first.layer.clone(), channel.clone(), nth))
                 .or_else(|| by_channel.get(&(first.take.clone(), channel.clone(), nth)));
@@ -220,12 +218,12 @@ impl Ledger {
 
 /// How often the same was said: of takes of one name in several folders.
 #[derive(Default)]
-struct Told(HashMap<(String, String, String), usize>);
+struct Told(HashMap<(String, String, String, Option<String>), usize>);
 
 impl Told {
-    /// How often something was said before of an entry's take and layer, and a channel.
-    fn nth(&mut self, entry: &Entry, channel: &str) -> usize {
-        let key = (entry.take.clone(), entry.layer.clone(), channel.to_owned());
+    /// How often something was said before of what an entry is about: a channel of a layer, and what it went to.
+    fn nth(&mut self, entry: &Entry) -> usize {
+        let key = (entry.take.clone(), entry.layer.clone(), entry.channel.clone(), entry.to.clone());
         let count = self.0.entry(key).or_insert(0);
         *count += 1;
         *count - 1
@@ -234,6 +232,8 @@ impl Told {
 
 #[cfg(test)]
 mod tests {
+    use nimble_curve_curves::time::{Ticks, TimeRange};
+
     use super::*;
 
     fn entry(channel: &str, fate: Fate, error: Option<(Quantity, f64)>, note: &str) -> Entry {
@@ -258,6 +258,26 @@ mod tests {
 
     fn ledger(entries: Vec<Entry>) -> Ledger {
         Ledger { entries, notes: Vec::new() }
+    }
+
+    #[test]
+    fn what_several_channels_went_into_is_said_of_each() {
+        let into = |channel: &str| Entry { to: Some("c".into()), ..entry(channel, Fate::Exact, None, "") };
+        let then = ledger(vec![entry("c", Fate::Refitted, None, "")]);
+        let both = ledger(vec![into("a"), into("b")]).followed_by(then);
+        let fates: Vec<_> = both.entries.iter().map(|own| (own.channel.as_str(), own.fate)).collect();
+        assert_eq!(fates, [("a", Fate::Refitted), ("b", Fate::Refitted)]);
+    }
+
+    #[test]
+    fn of_takes_of_one_name_each_has_its_own() {
+        let fates = |fates: [Fate; 2]| ledger(fates.map(|fate| entry("a", fate, None, "")).to_vec());
+        let both = fates([Fate::Exact, Fate::Kept]).followed_by(fates([Fate::Kept, Fate::LeftOut]));
+        let found: Vec<Fate> = both.entries.iter().map(|own| own.fate).collect();
+        assert_eq!(found, [Fate::Exact, Fate::LeftOut]);
+        let range = TimeRange::new(Ticks(0), Ticks(1));
+        let takes = ["take", "other", "take"].map(|name| Take::new(name, range, Vec::new()));
+        assert_eq!(both.takes(&takes), [Some(0), Some(2)]);
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Scenes: rigs, their takes, and the layers and tracks that animate them.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 
 use nimble_curve_curves::curve::Ticks;
 use nimble_curve_curves::time::{FrameRate, TimeRange};
@@ -315,19 +315,33 @@ impl Take {
 /// Which of some takes each of others is, as takes are told apart: by folder and name, of several alike the first of the one is the first
 /// of the other; else by name alone; and, where there are as many, by their order.
 pub fn take_partners(source: &[Take], result: &[Take]) -> Vec<Option<usize>> {
+    fn whole(take: &Take) -> (Option<&str>, &str) {
+        (take.folder.as_deref(), &take.name)
+    }
+    fn named(take: &Take) -> (Option<&str>, &str) {
+        (None, &take.name)
+    }
     let mut partners = vec![None; result.len()];
     let mut is_taken = vec![false; source.len()];
-    let mut pair = |is_one: &dyn Fn(usize, usize) -> bool| {
-        for (index, partner) in partners.iter_mut().enumerate().filter(|(_, partner)| partner.is_none()) {
-            let free = (0..source.len()).find(|&at| !is_taken[at] && is_one(at, index));
-            *partner = free.inspect(|&at| is_taken[at] = true);
+    for key in [whole as fn(&Take) -> (Option<&str>, &str), named] {
+        let mut free: HashMap<(Option<&str>, &str), VecDeque<usize>> = HashMap::new();
+        for (at, take) in source.iter().enumerate().filter(|(at, _)| !is_taken[*at]) {
+            free.entry(key(take)).or_default().push_back(at);
         }
-    };
-    pair(&|at, own| (&source[at].folder, &source[at].name) == (&result[own].folder, &result[own].name));
-    pair(&|at, own| source[at].name == result[own].name);
-    for (index, partner) in partners.iter_mut().enumerate().filter(|(_, partner)| partner.is_none()) {
-        let named = source.iter().position(|other| other.name == result[index].name);
-        *partner = named.or_else(|| (source.len() == result.len()).then_some(index));
+        for (index, take) in result.iter().enumerate() {
+            if partners[index].is_none() {
+                partners[index] = free.get_mut(&key(take)).and_then(VecDeque::pop_front);
+            }
+        }
+        partners.iter().flatten().for_each(|at: &usize| is_taken[*at] = true);
+    }
+    let mut first: HashMap<&str, usize> = HashMap::new();
+    for (at, take) in source.iter().enumerate() {
+        first.entry(&take.name).or_insert(at);
+    }
+    for (index, (take, partner)) in result.iter().zip(&mut partners).enumerate() {
+        let by_order = || (source.len() == result.len()).then_some(index);
+        *partner = partner.or_else(|| first.get(take.name.as_str()).copied()).or_else(by_order);
     }
     partners
 }

@@ -132,7 +132,7 @@ fn put_together() -> Vec<Done> {
     };
     let scenes = [source.clone(), other.clone()];
     let (all, _) = join(&scenes, &options).unwrap();
-    let claims = joined(&scenes, &all, &options).into_iter();
+    let claims = joined(&scenes, &all, &options).unwrap().into_iter();
     let claims = claims.map(|(at, claim)| (scenes[at].clone(), claim)).collect();
     let mut library = source.clone();
     library.takes.push(other.takes[0].clone());

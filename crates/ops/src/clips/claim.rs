@@ -2,7 +2,8 @@
 
 use glam::{DAffine3, DQuat, DVec3};
 use nimble_curve_curves::time::{Ticks, TimeRange};
-use nimble_curve_scene::evaluate::{Evaluator, Pose};
+use nimble_curve_scene::address::NodeRef;
+use nimble_curve_scene::evaluate::{EvaluateError, Evaluator, Pose};
 use nimble_curve_scene::judge::{By, Claim, Clock, Excuse, Span};
 use nimble_curve_scene::scene::{Scene, Target};
 use nimble_curve_scene::space::AxisMap;
@@ -28,7 +29,14 @@ pub fn added(source: &Scene, result: &Scene, at: usize) -> Claim {
 
 /// Each take of some scenes is a stretch of the only take of the result, one after the other; where they go on where the one
 /// before ended, what carries the body along is said in claims of its own. The scene's position is beside each claim.
-pub fn joined(scenes: &[Scene], result: &Scene, options: &JoinOptions) -> Vec<(usize, Claim)> {
+///
+/// # Errors
+/// Where a take cannot be evaluated.
+pub fn joined(
+    scenes: &[Scene],
+    result: &Scene,
+    options: &JoinOptions,
+) -> Result<Vec<(usize, Claim)>, EvaluateError> {
     let rate = result.rate;
     let mut next = options.start.map(|start| rate.ticks_at(start));
     let mut claims = Vec::new();
@@ -58,7 +66,7 @@ pub fn joined(scenes: &[Scene], result: &Scene, options: &JoinOptions) -> Vec<(u
             let last = rate.frame(range.last).ceil() as i64;
             next = Some(rate.ticks(last + 1 + i64::from(options.gap)));
             if options.go_on {
-                ways.extend(onward.goes_on(scene, claim.spans.last(), &claim));
+                ways.extend(onward.goes_on(scene, claim.spans.last(), &claim)?);
                 for (rig, node) in carrying(scene, take) {
                     let steps = scene.rigs[rig].node(node).map_or(&[][..], |node| &node.transform);
                     claim.excuses.extend(steps.iter().map(|op| {
@@ -71,7 +79,7 @@ pub fn joined(scenes: &[Scene], result: &Scene, options: &JoinOptions) -> Vec<(u
         claims.push((at, claim));
         claims.extend(ways.into_iter().map(|way| (at, way)));
     }
-    claims
+    Ok(claims)
 }
 
 /// Where the bodies of takes are that go on one after the other.
@@ -85,11 +93,16 @@ struct Onward<'a> {
 
 impl Onward<'_> {
     /// What carries the body along in a take: as it did, but for a turn about the up axis by what those before turned, and a way
-    /// along the ground to where the result has it at the end of the one before. None where that cannot be evaluated.
-    fn goes_on(&mut self, scene: &Scene, span: Option<&Span>, all: &Claim) -> Option<Claim> {
-        let span = span?;
+    /// along the ground to where the result has it at the end of the one before.
+    fn goes_on(
+        &mut self,
+        scene: &Scene,
+        span: Option<&Span>,
+        all: &Claim,
+    ) -> Result<Option<Claim>, EvaluateError> {
+        let Some(span) = span else { return Ok(None) };
         let take = &scene.takes[span.source];
-        let (first, last) = ends(scene, take).ok()?;
+        let (first, last) = ends(scene, take)?;
         let end = self.end.replace(span.range.last);
         let turned = self.turned;
         let up = DVec3::AXES[scene.space.up.index()];
@@ -104,15 +117,15 @@ impl Onward<'_> {
             space: all.space,
             ..Claim::nothing()
         };
-        let Some(end) = end else { return Some(claim) };
+        let Some(end) = end else { return Ok(Some(claim)) };
         let back = AxisMap::between(&self.result.space, &scene.space);
-        let carrier = nodes.first()?;
-        let (_, carrier) = pairs.iter().find(|(from, _)| from == carrier)?;
+        let own = pairs.iter().find(|(from, _)| Some(from) == nodes.first()).map(|(_, own)| *own);
+        let position = |(rig, id): NodeRef| Some((rig, self.result.rigs[rig].position(id)?));
+        // Nothing carries it along.
+        let Some((rig, carrier)) = own.and_then(position) else { return Ok(Some(claim)) };
         let mut stands = Pose::default();
-        Evaluator::new(self.result, self.result.takes.first(), carrier.0)
-            .ok()?
-            .pose_at(end.as_f64(), &mut stands);
-        let stands = stands.world[self.result.rigs[carrier.0].position(carrier.1)?].translation;
+        Evaluator::new(self.result, self.result.takes.first(), rig)?.pose_at(end.as_f64(), &mut stands);
+        let stands = stands.world[carrier].translation;
         let to = back.length(stands);
         let about = back.rotation(turned);
         // In the world: about where the body begins, and on to where it is to stand; the height stays.
@@ -120,7 +133,7 @@ impl Onward<'_> {
         let by = along(to) - about * along(first.place);
         let goes = DAffine3::from_rotation_translation(about, by);
         claim.edits.extend(as_a_whole(scene, (span.source, take), goes));
-        Some(claim)
+        Ok(Some(claim))
     }
 }
 

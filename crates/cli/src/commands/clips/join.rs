@@ -32,7 +32,7 @@ pub(super) fn run_join(args: &ClipsJoin) -> Result<(), Failure> {
         tolerance: args.tolerance,
     };
     let (scene, ledger) = join(&scenes, &options)?;
-    let mut claims = joined(&scenes, &scene, &options).into_iter();
+    let mut claims = joined(&scenes, &scene, &options)?.into_iter();
     let excused = |(at, claim): (usize, Claim)| claim.excusing(&scenes[at], &ledger);
     let first = claims.next().map(excused).unwrap_or_else(Claim::nothing);
     let beside = |(at, claim): (usize, Claim)| Beside {
