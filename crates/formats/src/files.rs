@@ -1,6 +1,5 @@
 //! Reading and writing whole files: formats by ending or content, outputs written whole or not at all.
 
-use std::borrow::Cow;
 use std::fs;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
@@ -18,7 +17,8 @@ use crate::encoded::{Encoded, Plain};
 use crate::error::{Fault, FormatError, Place};
 use crate::format::{Assume, ENDINGS, Format};
 use crate::table::{Columns, TableTimes};
-use crate::take_names::told_apart;
+use crate::take_names::{has_namesakes, tell_apart};
+use crate::text::{text_of, transcoded};
 use crate::writing::write_bytes;
 use crate::{bvh, collada, gltf, ncurve, table, usd};
 
@@ -102,11 +102,8 @@ pub fn read_table(path: &Path, columns: &Columns, assume: Assume) -> Result<Load
 
 /// What was read, with takes of one name in one folder called otherwise, as everything else is said of takes by these.
 fn with_takes_told_apart(mut loaded: Loaded) -> Loaded {
-    let key = |take: &Take| (take.folder.clone(), take.name.clone());
-    if let Some((renamed, notes)) = told_apart(&loaded.scene.takes, key) {
-        loaded.scene.takes = renamed;
-        loaded.notes.extend(notes);
-    }
+    let notes = tell_apart(&mut loaded.scene.takes, |take| (take.folder.clone(), take.name.clone()));
+    loaded.notes.extend(notes);
     loaded
 }
 
@@ -259,30 +256,6 @@ pub fn files_beside(bytes: &[u8], path: &Path) -> Vec<PathBuf> {
     }
 }
 
-/// Bytes as UTF-8 text.
-fn text_of(bytes: &[u8]) -> Result<&str, Fault> {
-    let text = std::str::from_utf8(bytes).map_err(|error| {
-        let line = bytes[..error.valid_up_to()].iter().filter(|&&byte| byte == b'\n').count() + 1;
-        Fault::on_line(line, "this is not UTF-8 text")
-    })?;
-    Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
-}
-
-/// UTF-16 text with a byte order mark as UTF-8; anything else as it is.
-fn transcoded(bytes: &[u8]) -> Result<Cow<'_, [u8]>, Fault> {
-    let word: fn([u8; 2]) -> u16 = match bytes {
-        [0xff, 0xfe, ..] => u16::from_le_bytes,
-        [0xfe, 0xff, ..] => u16::from_be_bytes,
-        _ => return Ok(Cow::Borrowed(bytes)),
-    };
-    let words = bytes[2..].chunks_exact(2).map(|pair| word([pair[0], pair[1]]));
-    let text: Result<String, _> = char::decode_utf16(words).collect();
-    let text = text.map_err(|_| Fault::of_whole("it starts as UTF-16 text, but is none"))?;
-    Ok(Cow::Owned(
-        text.replacen("encoding=\"utf-16\"", "", 1).replacen("encoding=\"UTF-16\"", "", 1).into_bytes(),
-    ))
-}
-
 /// How a scene is written.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Saving<'a> {
@@ -341,14 +314,16 @@ pub fn encoded(
     if matches!(format, Format::Bvh | Format::Usdz) || saving.skeletons || saving.matrices {
         affordable(scene, None, scene.rate).map_err(|error| cannot(Fault::of_whole(error.to_string())))?;
     }
-    // Folders, in which takes may have one name, are known here alone.
-    let renamed = told_apart(&scene.takes, |take| take.name.clone()).filter(|_| format != Format::Ncurve);
-    if let Some((takes, notes)) = renamed {
-        let mut made = in_format_of(&Scene { takes, ..scene.clone() }, format, path, saving)?;
-        made.ledger.notes.extend(notes);
-        return Ok(made);
+    // Folders, in which takes may have one name, are known to our own format alone.
+    let name = |take: &Take| take.name.clone();
+    if format == Format::Ncurve || !has_namesakes(&scene.takes, name) {
+        return in_format_of(scene, format, path, saving);
     }
-    in_format_of(scene, format, path, saving)
+    let mut renamed = scene.clone();
+    let notes = tell_apart(&mut renamed.takes, name);
+    let mut made = in_format_of(&renamed, format, path, saving)?;
+    made.ledger.notes.extend(notes);
+    Ok(made)
 }
 
 fn in_format_of(

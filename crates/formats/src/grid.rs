@@ -262,7 +262,7 @@ pub fn step(times: &[Ticks], rate: FrameRate) -> Option<FrameRate> {
     let step = span / (times.len() - 1) as f64;
     let is_whole = |ratio: f64| (ratio - ratio.round()).abs() <= 1e-6 * ratio;
     let (finer, coarser) = (rate.ticks_per_frame() / step, step / rate.ticks_per_frame());
-    let own = if (0.5..=1000.0).contains(&finer) && finer.round() >= 1.0 && is_whole(finer) {
+    let own = if (1.0..=1000.0).contains(&finer.round()) && is_whole(finer) {
         FrameRate::new(rate.numerator().checked_mul(finer.round() as u32)?, rate.denominator())?
     } else if times.len() >= EVEN_LEAST && step <= EVEN_LONGEST && is_whole(coarser) {
         FrameRate::new(rate.numerator(), rate.denominator().checked_mul(coarser.round() as u32)?)?

@@ -20,6 +20,7 @@ pub mod sheet;
 mod steps;
 pub mod table;
 mod take_names;
+mod text;
 pub mod usd;
 mod writing;
 

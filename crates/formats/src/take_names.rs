@@ -5,33 +5,30 @@ use std::hash::Hash;
 
 use nimble_curve_core::scene::Take;
 
-/// Takes of which no two go by the same key, which their names are a part of, and what is called otherwise: the second of one name has a
-/// number. None where no two go by one as they are.
-pub fn told_apart<K: Eq + Hash>(
-    takes: &[Take],
-    key: impl Fn(&Take) -> K,
-) -> Option<(Vec<Take>, Vec<String>)> {
-    let mut taken: HashSet<K> = HashSet::new();
+/// Whether two takes go by one key.
+pub fn has_namesakes<K: Eq + Hash>(takes: &[Take], key: impl Fn(&Take) -> K) -> bool {
+    let mut met = HashSet::new();
+    takes.iter().any(|take| !met.insert(key(take)))
+}
+
+/// Gives takes that go by the key of one before them, which their names are a part of, a number behind their names, and says so.
+pub fn tell_apart<K: Eq + Hash>(takes: &mut [Take], key: impl Fn(&Take) -> K) -> Vec<String> {
     // All of them: a name with a number may be another one's own.
-    let count = takes.iter().filter(|take| !taken.insert(key(take))).count();
-    if count == 0 {
-        return None;
-    }
+    let mut taken: HashSet<K> = takes.iter().map(&key).collect();
     let mut met: HashSet<K> = HashSet::new();
-    let mut notes = Vec::with_capacity(count);
-    let own = |take: &Take| {
-        let mut made = take.clone();
+    let mut notes = Vec::new();
+    for take in takes {
         if met.insert(key(take)) {
-            return made;
+            continue;
         }
+        let name = take.name.clone();
         for number in 2.. {
-            made.name = format!("{} {number}", take.name);
-            if taken.insert(key(&made)) {
+            take.name = format!("{name} {number}");
+            if taken.insert(key(take)) {
                 break;
             }
         }
-        notes.push(format!("a second take is called '{}': it is '{}' here", take.name, made.name));
-        made
-    };
-    Some((takes.iter().map(own).collect(), notes))
+        notes.push(format!("a second take is called '{name}': it is '{}' here", take.name));
+    }
+    notes
 }

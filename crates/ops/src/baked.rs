@@ -9,8 +9,8 @@ use nimble_curve_scene::controller::{Controller, SampleKind, Samples};
 use nimble_curve_scene::evaluate::Sampler;
 use nimble_curve_scene::scene::PropertyKind;
 
-/// The samples of a controller that counts as baked: samples, or curves with a key at every step, quaternions with straight ways between. With `again` also
-/// curves that are sparse already, sampled at a rate. `None` where nothing is to be unbaked.
+/// The samples of a controller that counts as baked: samples, or curves with a key at every step, quaternions with straight ways
+/// between. With `again` also curves that are sparse already, sampled at a rate. `None` where nothing is to be unbaked.
 pub(crate) fn baked<'a>(
     controller: &'a Controller,
     kind: PropertyKind,
@@ -19,14 +19,10 @@ pub(crate) fn baked<'a>(
 ) -> Option<Cow<'a, Samples>> {
     let (start, rate, count) = match controller {
         Controller::Samples(samples) => return Some(Cow::Borrowed(samples)),
-        Controller::Components(_) | Controller::Euler(_) | Controller::Quaternion(_) => {
-            match (controller.even_keys(), again) {
-                (Some(steps), _) => steps,
-                (None, Some(rate)) => sampled_at(controller, rate)?,
-                (None, None) => return None,
-            }
-        }
-        _ => sampled_at(controller, again?)?,
+        _ => match (controller.even_keys(), again) {
+            (Some(steps), _) => steps,
+            (None, again) => sampled_at(controller, again?)?,
+        },
     };
     let mut sampler = Sampler::new(controller, kind, rest.clone()).ok()?;
     let mut values = Vec::new();

@@ -389,17 +389,18 @@ fn what_is_placed_is_the_new_take_inside_and_the_old_one_outside() {
     is_watched("one channel", &claims, &result, &[8, 22, 38], &[]);
 }
 
+/// Takes put together from frame 5 on, four frames apart, and what is claimed of that.
+fn on_one_timeline(scenes: &[Scene], go_on: bool) -> (Scene, Vec<(Scene, Claim)>) {
+    let options = JoinOptions { name: "all".into(), gap: 4, start: Some(5.0), go_on, tolerance: tolerance() };
+    let (result, _) = join(scenes, &options).unwrap();
+    let claims = joined(scenes, &result, &options).unwrap().into_iter();
+    (result, claims.map(|(at, claim)| (scenes[at].clone(), claim)).collect())
+}
+
 #[test]
 fn clips_on_one_timeline_are_each_what_they_were() {
     let scenes = [scene(vec![take("a", (0, LAST), 0.0)]), scene(vec![take("b", (10, 40), 0.2)])];
-    let options =
-        JoinOptions { name: "all".into(), gap: 4, start: Some(5.0), go_on: false, tolerance: tolerance() };
-    let (result, _) = join(&scenes, &options).unwrap();
-    let claims: Vec<(Scene, Claim)> = joined(&scenes, &result, &options)
-        .unwrap()
-        .into_iter()
-        .map(|(at, claim)| (scenes[at].clone(), claim))
-        .collect();
+    let (result, claims) = on_one_timeline(&scenes, false);
     is_watched("join", &claims, &result, &[15, 40, 5 + LAST + 1 + 4 + 15], &[]);
 }
 
@@ -411,14 +412,7 @@ fn clips_that_go_on_are_each_what_they_were_from_where_the_one_before_ended() {
     let in_centimetres = nimble_curve_ops::space::in_space(&scenes[2], &Space::CENTIMETRES_Z_UP).0;
     for last in [&scenes[2], &in_centimetres] {
         let scenes = [scenes[0].clone(), scenes[1].clone(), last.clone()];
-        let options =
-            JoinOptions { name: "all".into(), gap: 4, start: Some(5.0), go_on: true, tolerance: tolerance() };
-        let (result, _) = join(&scenes, &options).unwrap();
-        let claims: Vec<(Scene, Claim)> = joined(&scenes, &result, &options)
-            .unwrap()
-            .into_iter()
-            .map(|(at, claim)| (scenes[at].clone(), claim))
-            .collect();
+        let (result, claims) = on_one_timeline(&scenes, true);
         let second = 5 + LAST + 1 + 4;
         is_watched("join", &claims, &result, &[15, 40, second + 15, second + 30 + 1 + 4 + 13], &[]);
         // A whole clip that is aside, or turned, from its first key on.

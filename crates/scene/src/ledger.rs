@@ -86,10 +86,9 @@ impl Ledger {
     }
 
     /// What is wholly left out or not selected, by take and property, with the entry that says why. A property of which a layer is left out
-    /// and another one is not is not among it. The position of the take is that among `takes`, none where it is not there.
-    pub fn wholly_left_out(&self, takes: &[Take]) -> Vec<(Option<usize>, &Target, &Entry)> {
-        let positions = self.takes(takes);
-        let all = || self.entries.iter().zip(&positions);
+    /// and another one is not is not among it. The position of each entry's take is given, see [`Ledger::takes`].
+    pub fn wholly_left_out(&self, takes: &[Option<usize>]) -> Vec<(Option<usize>, &Target, &Entry)> {
+        let all = || self.entries.iter().zip(takes);
         let of = |(entry, take): (&'_ Entry, &Option<usize>)| {
             Some((*take, take.is_none().then(|| entry.take.clone()), entry.target.clone()?))
         };

@@ -206,6 +206,18 @@ impl Scene {
         self
     }
 
+    /// The same rigs, and what belongs to them, with other takes in place of its own, which are not copied.
+    pub fn with_only(&self, takes: Vec<Take>) -> Scene {
+        Scene {
+            rate: self.rate,
+            space: self.space,
+            rigs: self.rigs.clone(),
+            sets: self.sets.clone(),
+            constraints: self.constraints.clone(),
+            takes,
+        }
+    }
+
     /// The same scene with the ids of nodes in their order, as a file gives them: which ids they have is of this program only.
     pub fn renumbered(&self) -> Scene {
         let mut rigs = Vec::with_capacity(self.rigs.len());

@@ -80,12 +80,14 @@ fn what_stays_is_where_it_was_in_the_world() {
                     continue;
                 }
                 let excused =
-                    thinned.ledger.wholly_left_out(&source.takes).iter().any(|(take, target, _)| {
-                        let name = &source.rigs[target.rig].node(target.node).unwrap().name;
-                        take.is_some_and(|take| source.takes[take].name == after.takes[index].name)
-                            && upwards(&before, own).iter().any(|at| before.nodes[*at].name == *name)
-                            && after.nodes.iter().any(|node| node.name == *name)
-                    });
+                    thinned.ledger.wholly_left_out(&thinned.ledger.takes(&source.takes)).iter().any(
+                        |(take, target, _)| {
+                            let name = &source.rigs[target.rig].node(target.node).unwrap().name;
+                            take.is_some_and(|take| source.takes[take].name == after.takes[index].name)
+                                && upwards(&before, own).iter().any(|at| before.nodes[*at].name == *name)
+                                && after.nodes.iter().any(|node| node.name == *name)
+                        },
+                    );
                 if excused {
                     refused += 1;
                     continue;

@@ -97,13 +97,14 @@ pub fn split(
     let mut all = Vec::new();
     for item in items {
         let whole = Arc::new(item.worked.scene.clone());
+        let partners = take_partners(source, &whole.takes);
+        let said = [&item.worked.ledger, &item.done].map(|ledger| by_takes(ledger, &whole.takes));
         for piece in pieces(args, &item.worked.scene, path)? {
-            let of_clip = |ledger: &Ledger| {
-                let mut ledger = of_take(ledger, &item.worked.scene.takes, piece.of);
+            let [ledger, done] = said.each_ref().map(|of| {
+                let mut ledger = of[piece.of].clone();
                 ledger.entries.iter_mut().for_each(|entry| entry.take.clone_from(&piece.clip.name));
                 ledger
-            };
-            let (ledger, done) = (of_clip(&item.worked.ledger), of_clip(&item.done));
+            });
             let (from, promise) = match (&item.origin, &item.worked.promise) {
                 (Some(origin), Some(first)) => (Arc::clone(origin), first.then(&piece.promise)),
                 _ => (Arc::clone(&whole), piece.promise),
@@ -114,7 +115,7 @@ pub fn split(
                 ..StepOutput::new(piece.scene, ledger.followed_by(piece.ledger))
             };
             // Where the source has this take, its keys in the clip are those that there were.
-            let partner = take_partners(source, &item.worked.scene.takes)[piece.of].map(|own| &source[own]);
+            let partner = partners[piece.of].map(|own| &source[own]);
             let own = partner.filter(|take| take.name == piece.take);
             let before = own.map_or_else(
                 || worked.scene.takes.iter().map(Take::value_count).sum(),
@@ -144,9 +145,10 @@ pub fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
     let mut pictures = item.worked.pictures;
     let scene = item.worked.scene;
     let partners = take_partners(source, &scene.takes);
+    let said = [&item.worked.ledger, &item.done].map(|ledger| by_takes(ledger, &scene.takes));
     let alone = |(index, take): (usize, &Take)| {
         let own = partners[index].map(|own| &source[own]).filter(|own| own.name == take.name);
-        let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+        let alone = scene.with_only(vec![take.clone()]);
         let promise = item.worked.promise.as_ref().map(|promise| {
             let mut one = Promise::timed(&scene, &alone, &[]);
             // The only take counts as one of another name where a scene has one, too.
@@ -159,7 +161,7 @@ pub fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
             pictures: std::mem::take(&mut pictures),
             closing: item.worked.closing.clone(),
             promise,
-            ..StepOutput::new(alone, of_take(&item.worked.ledger, &scene.takes, index))
+            ..StepOutput::new(alone, said[0][index].clone())
         };
         let before = own.map_or(item.before, |own| own.value_count());
         Item {
@@ -168,15 +170,20 @@ pub fn by_take(item: Item, source: &[Take]) -> Vec<Item> {
             before,
             worked,
             origin: item.origin.clone(),
-            done: of_take(&item.done, &scene.takes, index),
+            done: said[1][index].clone(),
         }
     };
     scene.takes.iter().enumerate().map(alone).collect()
 }
 
-/// What a ledger says of one take.
-fn of_take(ledger: &Ledger, takes: &[Take], index: usize) -> Ledger {
-    let all = ledger.entries.iter().zip(ledger.takes(takes));
-    let entries = all.filter(|(_, take)| *take == Some(index)).map(|(entry, _)| entry.clone()).collect();
-    Ledger { entries, notes: ledger.notes.clone() }
+/// What a ledger says of each take.
+fn by_takes(ledger: &Ledger, takes: &[Take]) -> Vec<Ledger> {
+    let mut all: Vec<Ledger> =
+        takes.iter().map(|_| Ledger { entries: Vec::new(), notes: ledger.notes.clone() }).collect();
+    for (entry, take) in ledger.entries.iter().zip(ledger.takes(takes)) {
+        if let Some(take) = take {
+            all[take].entries.push(entry.clone());
+        }
+    }
+    all
 }

@@ -127,7 +127,7 @@ pub(crate) fn note_left_out(
 
 /// The properties that a file does not hold, by take.
 pub(crate) fn hidden(ledger: &Ledger, takes: &[Take]) -> Vec<(String, Target)> {
-    let gone = ledger.wholly_left_out(takes).into_iter();
+    let gone = ledger.wholly_left_out(&ledger.takes(takes)).into_iter();
     gone.map(|(_, target, entry)| (entry.take.clone(), target.clone())).collect()
 }
 

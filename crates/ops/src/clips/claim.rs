@@ -51,7 +51,7 @@ pub fn joined(
             ..Claim::same_by_address(scene, result)
         };
         for (index, take) in scene.takes.iter().enumerate() {
-            let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+            let alone = scene.with_only(vec![take.clone()]);
             let inside =
                 Selection { range: Some(take.range), tolerance: options.tolerance, ..Selection::default() };
             // A take whose keys all lie outside its range has nothing to give.

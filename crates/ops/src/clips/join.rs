@@ -81,7 +81,7 @@ pub fn join(scenes: &[Scene], options: &JoinOptions) -> Result<(Scene, Ledger), 
     let mut takes: Vec<Take> = Vec::new();
     for scene in scenes {
         for take in &scene.takes {
-            let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+            let alone = scene.with_only(vec![take.clone()]);
             let inside =
                 Selection { range: Some(take.range), tolerance: options.tolerance, ..Selection::default() };
             // A take whose keys all lie outside its range has nothing to give.

@@ -144,7 +144,7 @@ pub fn cut(
     start: Option<f64>,
     tolerance: Tolerance,
 ) -> Result<(Scene, Ledger), SelectError> {
-    let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+    let alone = scene.with_only(vec![take.clone()]);
     let selection = Selection { range: Some(clip.range), tolerance, ..Selection::default() };
     let (mut part, mut ledger) = select(&alone, &selection)?;
     for made in &mut part.takes {
@@ -164,7 +164,7 @@ pub fn cut(
 /// A take of another scene for the rigs of this one: nodes by address, else by name without namespace; in this one's space.
 /// What finds no node is left out, and named in the ledger.
 pub fn transplanted(take: &Take, from: &Scene, onto: &Scene) -> (Take, Ledger) {
-    let alone = Scene { takes: vec![take.clone()], ..from.clone() };
+    let alone = from.with_only(vec![take.clone()]);
     let moved = if from.space == onto.space { alone } else { in_space(&alone, &onto.space).0 };
     let (source, target) = (Addresses::new(from), Addresses::new(onto));
     let bare = |address: &str| without_namespace(address).to_owned();

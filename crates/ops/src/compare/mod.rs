@@ -257,22 +257,21 @@ fn takes<'a>(
     options: &CompareOptions<'_>,
 ) -> Result<Partners<'a>, CompareError> {
     let wanted = |take: &&Take| options.take.is_none_or(|name| take.name == name);
-    let a: Vec<&Take> = first.takes.iter().filter(wanted).collect();
+    let a: Vec<(usize, &Take)> = first.takes.iter().enumerate().filter(|(_, take)| wanted(take)).collect();
     if let (Some(name), true) = (options.take, a.is_empty()) {
         let similar = similar(name, first.takes.iter().map(|take| take.name.as_str())).map(str::to_owned);
         return Err(CompareError::NoTake { name: name.to_owned(), similar });
     }
     let b: Vec<&Take> = second.takes.iter().collect();
     let partners = take_partners(&second.takes, &first.takes);
-    let partner = |take: &Take| {
-        let at = first.takes.iter().position(|own| std::ptr::eq(own, take))?;
+    let partner = |(at, take): &(usize, &Take)| {
         // What is called otherwise is another one.
-        let named = partners[at].map(|other| &second.takes[other]).filter(|other| other.name == take.name);
+        let named = partners[*at].map(|other| &second.takes[other]).filter(|other| other.name == take.name);
         let only = || b.first().copied().filter(|_| a.len() == 1 && b.len() == 1);
         named.or_else(only)
     };
-    let pairs: Vec<(&Take, &Take)> = a.iter().filter_map(|take| Some((*take, partner(take)?))).collect();
-    let only_first = a.iter().filter(|take| partner(take).is_none()).map(|take| take.name.clone());
+    let pairs: Vec<(&Take, &Take)> = a.iter().filter_map(|own| Some((own.1, partner(own)?))).collect();
+    let only_first = a.iter().filter(|own| partner(own).is_none()).map(|(_, take)| take.name.clone());
     let is_paired = |other: &&&Take| pairs.iter().any(|(_, paired)| std::ptr::eq(*paired, **other));
     let only_second: Vec<String> = match options.take {
         Some(_) => Vec::new(),

@@ -84,7 +84,7 @@ pub fn placed(
     untouched.spans = whole.iter().cloned().chain(other_takes).collect();
     unmoved.spans = whole;
     unmoved.excuses.extend(moved.iter().map(|target| excuse(index, target, "the new take moves it")));
-    let alone = Scene { takes: vec![new.clone()], ..scene.clone() };
+    let alone = scene.with_only(vec![new.clone()]);
     let mut inside = Claim { nodes: pairs(true), takes_chosen: true, world: Some(Vec::new()), ..all };
     inside.spans = vec![Span { source: 0, result: index, range: new.range, clock: Clock::SAME }];
     let stays = |target: &&Target| !moved.contains(target);

@@ -264,16 +264,25 @@ impl Claim {
     }
 
     /// The claim, with what a ledger says was left out: that is as it is, for a reason that was given.
-    pub fn excusing(mut self, source: &Scene, ledger: &Ledger) -> Claim {
+    pub fn excusing(self, source: &Scene, ledger: &Ledger) -> Claim {
+        self.excusing_by(source, ledger, &ledger.takes(&source.takes))
+    }
+
+    /// The same of a ledger that is about one take of the source, however it calls that.
+    pub fn excusing_take(self, source: &Scene, take: usize, ledger: &Ledger) -> Claim {
+        self.excusing_by(source, ledger, &vec![Some(take); ledger.entries.len()])
+    }
+
+    fn excusing_by(mut self, source: &Scene, ledger: &Ledger, takes: &[Option<usize>]) -> Claim {
         let found = ledger
-            .wholly_left_out(&source.takes)
+            .wholly_left_out(takes)
             .into_iter()
             .filter_map(|(take, target, entry)| Excuse::of(source, take?, target, entry.note.clone()));
         self.excuses.extend(found);
         // What is left out of a layer that sleeps is missed where the layer is switched on.
-        let all = ledger.entries.iter().zip(ledger.takes(&source.takes));
-        let of_layers = all.filter(|(entry, _)| entry.fate.is_gone()).filter_map(|(entry, take)| {
-            let take = take?;
+        let gone = ledger.entries.iter().zip(takes).filter(|(entry, _)| entry.fate.is_gone());
+        let of_layers = gone.filter_map(|(entry, take)| {
+            let take = (*take)?;
             let layer = source.takes[take].layers.iter().find(|layer| layer.name == entry.layer)?;
             let target = entry.target.clone().filter(|_| !layer.is_active())?;
             Some(Excuse { layer: Some(layer.name.clone()), ..Excuse::new(take, target, entry.note.clone()) })

@@ -231,7 +231,7 @@ impl Carrying<'_> {
         let mut judged = StepOutput::new(carried.scene.clone(), self.after(carried.ledger.clone()));
         judged.close(self.source, &before, args.over.accept)?;
         let mut ledger = judged.ledger;
-        let into = Scene { takes: carried.scene.takes[..own].to_vec(), ..carried.scene.clone() };
+        let into = carried.scene.with_only(carried.scene.takes[..own].to_vec());
         let came = only(&carried.scene.takes[own..])?;
         let (take, notes) = timed(came, args, carried.scene.rate)?;
         ledger.notes.extend(notes);
@@ -260,8 +260,7 @@ impl Carrying<'_> {
         came: &Take,
         take: &Take,
     ) -> Result<(), Failure> {
-        let alone = |take: &Take| Scene { takes: vec![take.clone()], ..into.clone() };
-        let (before, after) = (alone(came), alone(take));
+        let [before, after] = [came, take].map(|take| into.with_only(vec![take.clone()]));
         let clock = clock(came.range, take.range);
         let claim = Claim { edits, ..Claim::same(&before, &after).with_clocks(&[clock]) };
         let promise = Promise::of(claim, gate::EXACT, Scope::Nothing);

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use nimble_curve_core::address::matches;
-use nimble_curve_core::judge::{Claim, Excuse, Verdict};
+use nimble_curve_core::judge::Verdict;
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::ops::clips::cut;
 use nimble_curve_core::ops::select::SelectError;
@@ -140,15 +140,16 @@ pub(super) fn promise(
     clip: &Clip,
     (args, ledger): (&ClipsSplit, &Ledger),
 ) -> Promise {
-    let index = scene.takes.iter().position(|own| std::ptr::eq(own, take)).unwrap_or(0);
+    let index = position(scene, take);
     let mut promise = Promise::part(scene, index, part, clip, args.tolerance);
     // The cut speaks of the clip, the claim of the take that it is from.
-    let mut said = ledger.clone();
-    said.entries.iter_mut().for_each(|entry| entry.take.clone_from(&take.name));
-    let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
-    let excuses = Claim::nothing().excusing(&alone, &said).excuses.into_iter();
-    promise.claim.excuses.extend(excuses.map(|excuse| Excuse { take: index, ..excuse }));
+    promise.claim = promise.claim.excusing_take(scene, index, ledger);
     promise
+}
+
+/// The position of a take in its own scene.
+fn position(scene: &Scene, take: &Take) -> usize {
+    scene.takes.iter().position(|own| std::ptr::eq(own, take)).unwrap_or(0)
 }
 
 /// Markers that lie in none of the clips that are cut out, with their frames.
@@ -185,7 +186,7 @@ pub fn pieces(args: &ClipsSplit, scene: &Scene, file: &Path) -> Result<Vec<Piece
     let piece = |(take, clip): (&Take, Clip)| {
         let (part, ledger) = cut_out(scene, take, &clip, args)?;
         let promise = promise(scene, take, &part, &clip, (args, &ledger));
-        let of = scene.takes.iter().position(|own| std::ptr::eq(own, take)).unwrap_or(0);
+        let of = position(scene, take);
         Ok(Piece { of, take: take.name.clone(), clip, scene: part, ledger, promise })
     };
     chosen_clips(scene, args, file)?.into_iter().map(piece).collect()

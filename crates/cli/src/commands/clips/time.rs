@@ -171,7 +171,7 @@ impl Step for ClipsTrim {
                 result.takes.push(take.clone());
                 continue;
             }
-            let alone = Scene { takes: vec![take.clone()], ..scene.clone() };
+            let alone = scene.with_only(vec![take.clone()]);
             let selection =
                 Selection { range: Some(take.range), tolerance: self.tolerance, ..Selection::default() };
             let (part, more) = select(&alone, &selection)?;
