@@ -1,5 +1,6 @@
 //! `convert`: format to format, in another space or at another rate, in part or whole.
 
+use std::borrow::Cow;
 use std::path::Path;
 
 use nimble_curve_core::judge::{Sampling, Scope};
@@ -34,7 +35,7 @@ impl Step for Convert {
         let promise = worked.promise(self, scene);
         Ok(StepOutput {
             promise: Some(promise),
-            ..StepOutput::new(worked.scene, worked.ledger.unwrap_or_default())
+            ..StepOutput::new(worked.scene.into_owned(), worked.ledger.unwrap_or_default())
         })
     }
 
@@ -114,12 +115,12 @@ fn source(args: &Convert) -> Result<Scene, Failure> {
 }
 
 /// Works on a scene and writes it, closer where the judge finds it farther off than it may be.
-fn made(
+fn made<'a>(
     args: &Convert,
-    source: &Scene,
+    source: &'a Scene,
     output: &Output,
     saving: Saving<'_>,
-) -> Result<(Scene, Option<Ledger>, Written), Failure> {
+) -> Result<(Cow<'a, Scene>, Option<Ledger>, Written), Failure> {
     let mut closeness = Closeness::ASKED;
     loop {
         let closer = Convert { tolerance: args.tolerance.times(closeness.factor), ..args.clone() };
@@ -138,15 +139,16 @@ fn made(
 }
 
 /// What was done to a scene before it is written.
-struct Worked {
+struct Worked<'a> {
     /// The scene with some of its nodes, where not all were asked for; the rest was done to that.
     thinned: Option<Thinned>,
-    scene: Scene,
+    /// The very source where nothing was done.
+    scene: Cow<'a, Scene>,
     /// None where nothing was done.
     ledger: Option<Ledger>,
 }
 
-impl Worked {
+impl Worked<'_> {
     /// What is promised of it, in terms of the source.
     fn promise(&self, args: &Convert, source: &Scene) -> Promise {
         Promise { whole_world: args.world, ..self.promised(args, source) }
@@ -183,10 +185,13 @@ fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledge
 }
 
 /// What is done to the scene before it is written, in order; no ledger where nothing is.
-fn worked_on(source: &Scene, file: &Path, args: &Convert) -> Result<Worked, Failure> {
+fn worked_on<'a>(source: &'a Scene, file: &Path, args: &Convert) -> Result<Worked<'a>, Failure> {
     // What is fitted where nodes go leaves room for the rest.
     let thinned = args.nodes.thinned(source, file, args.tolerance.times(0.5))?;
-    let mut scene = thinned.as_ref().map_or(source, |thinned| &thinned.scene).clone();
+    let mut scene = match &thinned {
+        Some(thinned) => Cow::Owned(thinned.scene.clone()),
+        None => Cow::Borrowed(source),
+    };
     let mut ledger: Option<Ledger> = thinned.as_ref().map(|thinned| thinned.ledger.clone());
     let take_in = |ledger: &mut Option<Ledger>, more: Ledger| {
         *ledger = Some(match ledger.take() {
@@ -203,7 +208,7 @@ fn worked_on(source: &Scene, file: &Path, args: &Convert) -> Result<Worked, Fail
         let only = if args.controllers.is_none() { chosen.clone() } else { Vec::new() };
         let selection = Selection { takes: args.take.clone(), only, range, tolerance: args.tolerance };
         let (part, more) = select(&scene, &selection)?;
-        scene = part;
+        scene = Cow::Owned(part);
         take_in(&mut ledger, more);
     }
     if let Some(form) = args.controllers {
@@ -218,7 +223,7 @@ fn worked_on(source: &Scene, file: &Path, args: &Convert) -> Result<Worked, Fail
             affordable(&scene, None, scene.rate)?;
         }
         let (changed, more) = convert_controllers(&scene, &options);
-        scene = changed;
+        scene = Cow::Owned(changed);
         take_in(&mut ledger, more);
     }
     let space = Space {
@@ -230,14 +235,16 @@ fn worked_on(source: &Scene, file: &Path, args: &Convert) -> Result<Worked, Fail
         let (moved, more) = in_space(&scene, &space);
         let factor = scene.space.metres_per_unit / space.metres_per_unit;
         ledger = ledger.map(|ledger| ledger.with_lengths_scaled(factor));
-        scene = moved;
+        scene = Cow::Owned(moved);
         take_in(&mut ledger, more);
     }
-    scene.rate = args.to_rate.unwrap_or(scene.rate);
+    if let Some(rate) = args.to_rate.filter(|rate| *rate != scene.rate) {
+        scene.to_mut().rate = rate;
+    }
     if let Some(path) = &args.profile {
         let profile = read_profile(path)?;
         let (fitted, more) = fit(&scene, &profile, &args.tolerance)?;
-        scene = fitted;
+        scene = Cow::Owned(fitted);
         take_in(&mut ledger, more);
     }
     Ok(Worked { thinned, scene, ledger })

@@ -173,7 +173,7 @@ pub struct WriteOptions<'a> {
 /// # Errors
 /// Where layers cannot be written together.
 pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
-    let (adapted, mut ledger) =
+    let (own_space, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     let document = options.into.map(parsed).transpose()?;
     let base = document.as_ref().map(Base::open).transpose()?;
@@ -198,9 +198,9 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     if space.metres_per_unit != scene.space.metres_per_unit || space.up != scene.space.up {
         ledger.notes.push(format!("written in the unit and the axes of the file that it is written into ({} m, {} up), as its meshes are in them", space.metres_per_unit, space.up));
     }
-    let (adapted, respaced) = in_space(&adapted, &space);
+    let (mut adapted, respaced) = in_space(&own_space, &space);
+    drop(own_space);
     extra_data::remap_fates(&mut ledger, &respaced);
-    let mut adapted = adapted;
     crate::ends::keep_ranges(&mut adapted, &mut ledger);
     if options.matrices {
         adapted = matrices::as_matrices(&adapted, &mut ledger)

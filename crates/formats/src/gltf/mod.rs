@@ -131,9 +131,11 @@ pub struct WriteOptions<'a> {
 /// # Errors
 /// Where layers cannot be written together, or the file to write into cannot be read.
 pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault> {
-    let (adapted, mut ledger) =
+    let (own_space, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
-    let (adapted, respaced) = in_space(&adapted, &Space::METRES_Y_UP);
+    let (mut adapted, respaced) = in_space(&own_space, &Space::METRES_Y_UP);
+    // Scenes may be large: each goes as soon as it has been seen.
+    drop(own_space);
     extra_data::remap_fates(&mut ledger, &respaced);
     let is_new = options.into.is_none();
     let base = options.into.map(|(bytes, folder)| Base::open(bytes, folder, options.folder)).transpose()?;
@@ -141,11 +143,11 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         let known = base.known(&adapted);
         write::Into { document: base.document, binary: base.binary, known }
     });
-    let mut adapted = adapted;
     crate::ends::keep_ranges(&mut adapted, &mut ledger);
     let starts =
         write::Starts { at_zero: !options.keep_start, noted: !options.without_extra || options.keep_start };
     let mut written = write::write(&adapted, into, starts);
+    drop(adapted);
     if written.unread > 0 {
         let channels = counted(written.unread);
         ledger.notes.push(format!(
@@ -270,12 +272,15 @@ fn extra_data(
 ) -> Result<Value, Fault> {
     let text = serde_json::to_vec(document).map_err(|error| Fault::of_whole(error.to_string()))?;
     let read = read::document(&text)?;
+    drop(text);
     let folder = Folder { path: folder, anywhere: true };
     let file = read::File { binary: Some(binary), folder, with_starts: true, with_constraints: false };
     let plain = read::read(&read, &file, "", Some(scene.rate))?;
+    let marks = marks(&read, &plain);
+    drop(read);
     let origin: HashMap<usize, NodeRef> = places.iter().map(|(node, place)| (*place, *node)).collect();
     let position = |(rig, id): NodeRef| plain.scene.rigs.get(rig).and_then(|rig| rig.position(id));
-    let extra_data = extra_data::of(scene, &plain.scene, &marks(&read, &plain), |node| {
+    let extra_data = extra_data::of(scene, &plain.scene, &marks, |node| {
         origin.get(plain.places.get(position(node)?)?).copied()
     });
     let text = serde_json::to_string(&extra_data).map_err(|error| Fault::of_whole(error.to_string()))?;

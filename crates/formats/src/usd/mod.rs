@@ -265,7 +265,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
             LONGEST_PATHS >> 20
         )));
     }
-    let (adapted, mut ledger) =
+    let (own_space, mut ledger) =
         adapt(scene, &HOLDS, &options.tolerance).map_err(|error| Fault::of_whole(error.to_string()))?;
     // The standard knows y and z as up.
     let up = if scene.space.up == UpAxis::X { UpAxis::Y } else { scene.space.up };
@@ -275,7 +275,8 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
     // A layer speaks in the unit and axes of the asset that it stands on.
     let own = Space { handedness: Handedness::Right, up, ..scene.space };
     let space = asset.as_ref().map_or(own, Asset::space);
-    let (mut adapted, respaced) = in_space(&adapted, &space);
+    let (mut adapted, respaced) = in_space(&own_space, &space);
+    drop(own_space);
     extra_data::remap_fates(&mut ledger, &respaced);
     let over = asset.as_ref().map(|asset| asset.over(&adapted)).transpose()?;
     let is_skeletal = options.skeletons || over.as_ref().is_some_and(Over::has_skeletons);
