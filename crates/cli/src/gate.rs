@@ -10,6 +10,7 @@ use nimble_curve_core::ledger::{Fate, Ledger, MeasuredError};
 use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::scene::{Clip, Scene, Target};
 use nimble_curve_core::value::Quantity;
+use nimble_curve_formats::extra_data::ASIDE;
 use nimble_curve_formats::{Encoded, Format, Saving};
 
 use crate::failure::Failure;
@@ -331,8 +332,11 @@ pub fn outcome(ledger: &Ledger, verdict: &Verdict, result: &Scene) -> Line {
             Some(format!("{}: {}", counted(all, "track"), each.join(", ")))
         }
     };
-    let said: Vec<String> = tracks.into_iter().chain(distance(verdict, result)).collect();
+    let aside = ledger.entries.iter().filter(|entry| entry.note == ASIDE).count();
+    let hidden = (aside > 0).then(|| format!("{aside} in the extra data only"));
+    let said: Vec<String> = tracks.into_iter().chain(hidden).chain(distance(verdict, result)).collect();
     let is_whole = ledger.count(Fate::LeftOut) == 0
+        && aside == 0
         && verdict.missing.is_empty()
         && verdict.unjudged.is_empty()
         && verdict.asleep_beyond().is_empty();

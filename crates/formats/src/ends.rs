@@ -3,12 +3,14 @@
 use nimble_curve_core::controller::{
     Controller, QuaternionCurve, QuaternionInterpolation, QuaternionKey, Samples,
 };
+use nimble_curve_core::curve::Curve;
 use nimble_curve_core::ledger::Ledger;
-use nimble_curve_core::scene::{Scene, Take, Track};
+use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::time::{FrameRate, TimeRange};
 
 /// Gives the first track of each take that can have them keys at the ends of the take's range, where no track reaches
-/// them; the ledger says so. Curves are held outside their keys here, so that nothing else changes.
+/// them; the ledger says so. Nothing else changes: a curve that is held outside its keys is taken where there is one, else
+/// what one does there is written out.
 pub fn keep_ranges(scene: &mut Scene, ledger: &mut Ledger) {
     let rate = scene.rate;
     for take in &mut scene.takes {
@@ -38,27 +40,36 @@ fn shown(rate: FrameRate, time: nimble_curve_core::time::Ticks) -> f64 {
 fn put(take: &mut Take, range: TimeRange) -> bool {
     let Some(layer) = take.layers.first_mut() else { return false };
     // What has no range of its own, such as a constant, is no help; samples would have to be made longer.
-    let keyed = |track: &Track| track.controller.range().is_some() && !is_sampled(&track.controller);
-    let place = layer.tracks.iter().position(keyed);
-    let place = place.or_else(|| layer.tracks.iter().position(|track| track.controller.range().is_some()));
-    let Some(place) = place else { return false };
-    match &mut layer.tracks[place].controller {
-        Controller::Components(curves) => {
-            let Some(curve) = curves.iter_mut().find(|curve| !curve.is_empty()) else { return false };
-            *curve = curve.with_ends(range);
-            true
-        }
-        Controller::Euler(euler) => {
-            let Some(curve) = euler.curves.iter_mut().find(|curve| !curve.is_empty()) else { return false };
-            *curve = curve.with_ends(range);
-            true
-        }
+    let chosen = (layer.tracks.iter().enumerate())
+        .filter(|(_, track)| track.controller.range().is_some())
+        .min_by_key(|(_, track)| (is_sampled(&track.controller), !is_held(&track.controller)));
+    let Some((place, _)) = chosen else { return false };
+    let curves: &mut [Curve] = match &mut layer.tracks[place].controller {
+        Controller::Components(curves) => curves,
+        Controller::Euler(euler) => &mut euler.curves,
         Controller::Quaternion(curve) => {
             lengthen_keys(curve, range);
-            true
+            return true;
         }
-        Controller::Samples(samples) => lengthen_samples(samples, range),
-        _ => false,
+        Controller::Samples(samples) => return lengthen_samples(samples, range),
+        _ => return false,
+    };
+    let keyed = curves.iter_mut().filter(|curve| !curve.is_empty());
+    let Some(curve) = keyed.min_by_key(|curve| !curve.is_held_outside()) else { return false };
+    *curve = match curve.is_held_outside() {
+        true => curve.with_ends(range),
+        false => curve.written_out(range).with_ends(range),
+    };
+    true
+}
+
+/// Whether a curve is among them that is held outside its keys.
+fn is_held(controller: &Controller) -> bool {
+    let any = |curves: &[Curve]| curves.iter().any(|curve| !curve.is_empty() && curve.is_held_outside());
+    match controller {
+        Controller::Components(curves) => any(curves),
+        Controller::Euler(euler) => any(&euler.curves),
+        _ => true,
     }
 }
 

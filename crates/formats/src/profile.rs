@@ -136,6 +136,7 @@ pub fn parse_profile(text: &str) -> Result<Profile, Fault> {
             weighted: file.weighted,
             outside: file.loops,
             lists: file.step_lists,
+            inverses: file.step_lists,
         },
         curves: file.curves,
         orders: orders.collect::<Result<_, _>>()?,

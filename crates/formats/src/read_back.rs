@@ -8,7 +8,7 @@ use std::path::Path;
 
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::judge::{By, Claim, Clock, Excuse, Span};
-use nimble_curve_core::scene::{Scene, Target, take_partners};
+use nimble_curve_core::scene::{Scene, Take, Target, take_partners};
 use nimble_curve_core::space::AxisMap;
 use nimble_curve_core::time::{TICKS_PER_SECOND, Ticks, TimeRange};
 
@@ -44,7 +44,7 @@ impl Encoded {
         };
         // What it stands on is what it was written over, wherever that lies.
         let assume = Assume { without_extra: true, files_anywhere: true, ..assume };
-        let plain = plain_of(&self.bytes, self.buffer.as_deref(), self.format, path, assume)?;
+        let mut plain = plain_of(&self.bytes, self.buffer.as_deref(), self.format, path, assume)?;
         if self.format == Format::Ncurve {
             let claim = Claim::same(scene, &plain.scene);
             return Ok(ReadBack { scene: plain.scene, claim, precision: 1.0 });
@@ -55,6 +55,11 @@ impl Encoded {
         let refs = all.flat_map(|(rig, of)| of.nodes().map(move |(id, _)| (rig, id)));
         let nodes =
             refs.zip(&plain.keys).filter_map(|(own, key)| Some((*by_key.get(key.as_str())?, own))).collect();
+        // Where nothing moves, formats have no animation: what stands there is what the take comes to all the same.
+        if let (true, Some(first)) = (plain.scene.takes.is_empty(), scene.takes.first()) {
+            let still = Take::new(&first.name, first.range, Vec::new());
+            plain.scene.takes.push(Take { folder: first.folder.clone(), ..still });
+        }
         let mut spans = Vec::new();
         // A format that has no names for takes has one take, or all of them in order.
         let partners = take_partners(&scene.takes, &plain.scene.takes);

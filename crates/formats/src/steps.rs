@@ -19,6 +19,8 @@ pub struct Step {
     pub kind: StepKind,
     /// Whether a channel animates it.
     pub animated: bool,
+    /// Whether the inverse of what it says acts; of what stands still that inverse is what it says.
+    pub inverse: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -95,6 +97,9 @@ fn stem(step: &Step) -> Option<String> {
 }
 
 fn canonical(steps: &[Step]) -> Option<Mapped> {
+    if steps.iter().any(|step| step.inverse) {
+        return None;
+    }
     if let [Step { kind: StepKind::Matrix(matrix), .. }] = steps {
         return of_matrix(*matrix);
     }
@@ -268,7 +273,7 @@ fn list(steps: &[Step]) -> Mapped {
             StepKind::Scale(v) => OpValue::Scale(v),
             StepKind::Matrix(m) => OpValue::Matrix(m),
         };
-        ops.push(op(&name, value));
+        ops.push(TransformOp { inverse: step.inverse, ..op(&name, value) });
         places.push(Some(Place { property: name, component: 0, factor: 1.0 }));
     }
     Mapped { ops, places }
@@ -368,7 +373,7 @@ mod tests {
     use super::*;
 
     fn step(sid: &str, kind: StepKind) -> Step {
-        Step { sid: Some(sid.to_owned()), kind, animated: false }
+        Step { sid: Some(sid.to_owned()), kind, animated: false, inverse: false }
     }
 
     fn any_kind() -> impl Strategy<Value = StepKind> {

@@ -14,8 +14,7 @@ use nimble_curve_scene::address::{Addresses, NodeRef};
 use nimble_curve_scene::controller::Controller;
 use nimble_curve_scene::ledger::{Entry, Fate, Ledger};
 use nimble_curve_scene::parts::decomposed;
-use nimble_curve_scene::rig::{NodeId, OpValue, TransformOp};
-use nimble_curve_scene::rig::{ROTATION, SCALE, TRANSLATION};
+use nimble_curve_scene::rig::{Node, NodeId, OpValue, ROTATION, SCALE, TRANSLATION, TransformOp};
 use nimble_curve_scene::scene::{LayerMode, PropertyKind, Scene, Take, Target, Track};
 
 pub use self::controllers::turned;
@@ -50,6 +49,8 @@ pub struct Capabilities {
     pub outside: bool,
     /// Any list of transform steps; else translation, rotation and scale.
     pub lists: bool,
+    /// Steps in such a list that move, and whose inverse acts, such as the second half of a pivot.
+    pub inverses: bool,
 }
 
 /// A scene as files without constraints hold it: joints solved, controls as they are.
@@ -141,10 +142,30 @@ struct Plans<'a> {
 impl<'a> Plans<'a> {
     fn of(scene: &'a Scene, holds: &Capabilities) -> Plans<'a> {
         let mut by_node = HashMap::new();
+        // What turns before and after the rotation is taken for constant wherever a node is seen as three parts.
+        let is_beside = |target: &Target| {
+            let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
+            let has_step = node.is_some_and(|node| node.op(&target.property).is_some());
+            has_step && ![TRANSLATION, ROTATION, SCALE].contains(&target.property.as_str())
+        };
+        let driven: HashSet<&Target> =
+            (scene.takes.iter().flat_map(Take::tracks)).map(|(_, track)| &track.target).collect();
+        let turned_beside: HashSet<NodeRef> = (driven.iter())
+            .filter(|target| is_beside(target))
+            .map(|target| (target.rig, target.node))
+            .collect();
+        let has_moving_inverse = |(rig, id): NodeRef, node: &Node| {
+            let moves =
+                |op: &TransformOp| driven.contains(&Target { rig, node: id, property: op.name.clone() });
+            node.transform.iter().any(|op| op.inverse && moves(op))
+        };
         for (index, rig) in scene.rigs.iter().enumerate() {
             for (id, node) in rig.nodes() {
                 let plan = match node.canonical() {
-                    _ if holds.lists => Plan::Keep,
+                    _ if holds.lists && (holds.inverses || !has_moving_inverse((index, id), node)) => {
+                        Plan::Keep
+                    }
+                    Some(_) if turned_beside.contains(&(index, id)) => Plan::Sample,
                     Some(view) if holds.rotations == Rotations::Quaternions => {
                         Plan::Fold { before: view.before, after: view.after }
                     }
@@ -256,6 +277,7 @@ pub(super) fn as_wholes(
         weighted: true,
         outside: true,
         lists: true,
+        inverses: true,
     };
     let is_step = |target: &Target| {
         let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));

@@ -768,6 +768,7 @@ fn a_profile_says_where_takes_start_and_what_names_may_be() {
             weighted: true,
             outside: true,
             lists: true,
+            inverses: true,
         },
         curves: true,
         orders: Vec::new(),

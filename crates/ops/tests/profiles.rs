@@ -38,6 +38,7 @@ fn any_profile() -> impl Strategy<Value = Profile> {
             weighted,
             outside,
             lists,
+            inverses: lists,
         },
     );
     let orders = prop::collection::vec(any_order(), 0..3);

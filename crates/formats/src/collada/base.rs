@@ -17,7 +17,7 @@ use roxmltree::{Document, Node, NodeId};
 use super::deform::Deformers;
 use super::nodes::{FileNode, Hierarchy};
 use super::read::{animations, read, resolve, space};
-use super::write::{Below, Writer, Written, allowed, below, elements};
+use super::write::{Below, Writer, Written, allowed, below};
 use super::{Named, PROFILE};
 use crate::error::Fault;
 
@@ -191,8 +191,7 @@ impl<'a> Base<'a> {
             for element in &file.elements {
                 edits.take_out(element.range());
             }
-            let lines = node.transform.iter().flat_map(|op| elements(node, op));
-            edits.put_steps(file, lines);
+            edits.put_steps(file, writer.steps((index, id), node).into_iter());
         }
     }
 

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use glam::DMat4;
-use nimble_curve_core::controller::{Controller, Samples};
+use nimble_curve_core::controller::{Controller, SampleKind, Samples};
 use nimble_curve_core::curve::{Curve, Interpolation, Key};
 use nimble_curve_core::rig::OpValue;
 use nimble_curve_core::scene::{Take, Target, Track};
@@ -121,20 +121,28 @@ impl Writer<'_> {
         let id = self.ids[&(*rig, *id)].clone();
         let members: Vec<(String, bool)> = match op.value {
             OpValue::Translate(_) | OpValue::Scale(_) => {
-                ["X", "Y", "Z"].iter().map(|axis| (format!("{id}/{}.{axis}", sid(&op.name)), false)).collect()
+                ["X", "Y", "Z"].iter().map(|axis| (format!("{id}/{}.{axis}", sid(node, op)), false)).collect()
             }
-            OpValue::RotateAxis { .. } => vec![(format!("{id}/{}.ANGLE", sid(&op.name)), true)],
+            OpValue::RotateAxis { .. } => vec![(format!("{id}/{}.ANGLE", sid(node, op)), true)],
             OpValue::Rotate { .. } | OpValue::Orient(_) => ["X", "Y", "Z"]
                 .iter()
-                .map(|axis| (format!("{id}/{}{axis}.ANGLE", sid(&op.name)), true))
+                .map(|axis| (format!("{id}/{}{axis}.ANGLE", sid(node, op)), true))
                 .collect(),
-            OpValue::Matrix(_) => match &track.controller {
-                Controller::Samples(samples) => {
-                    self.matrices(prefix, &format!("{id}/{}", sid(&op.name)), samples, inputs);
-                    return true;
-                }
-                _ => return false,
-            },
+            OpValue::Matrix(_) => {
+                let held;
+                let samples = match &track.controller {
+                    Controller::Samples(samples) => samples,
+                    Controller::Constant(Value::Matrix(matrix)) => {
+                        let values = matrix.to_cols_array().to_vec();
+                        let start = take.range.first;
+                        held = Samples { start, rate: self.scene.rate, kind: SampleKind::Matrix, values };
+                        &held
+                    }
+                    _ => return false,
+                };
+                self.matrices(prefix, &format!("{id}/{}", sid(node, op)), samples, inputs);
+                return true;
+            }
             OpValue::Shear(_) => return false,
         };
         match &track.controller {

@@ -36,8 +36,14 @@ use crate::format::Format;
 const PROFILE: &str = "NIMBLE_CURVE";
 
 /// What COLLADA 1.4.1 holds of an animation by itself.
-const HOLDS: Capabilities =
-    Capabilities { layers: false, rotations: Rotations::Angles, weighted: true, outside: false, lists: true };
+const HOLDS: Capabilities = Capabilities {
+    layers: false,
+    rotations: Rotations::Angles,
+    weighted: true,
+    outside: false,
+    lists: true,
+    inverses: false,
+};
 
 /// Reads the scene in a `.dae`. Also what was let pass.
 ///

@@ -99,6 +99,7 @@ impl<'a, 'i> Hierarchy<'a, 'i> {
                     sid: element.attribute("sid").map(str::to_owned),
                     kind: kind(*element)?,
                     animated: is_animated,
+                    inverse: false,
                 })
             };
             let steps = node.elements.iter().enumerate().map(step).collect::<Result<Vec<_>, _>>()?;

@@ -6,9 +6,9 @@ use std::fmt::Write as _;
 use glam::{DMat4, DQuat, DVec3};
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::angle::degrees;
-use nimble_curve_core::rig::{Node, NodeId, NodeKind, OpValue, Rig, TransformOp};
+use nimble_curve_core::rig::{Node, NodeId, NodeKind, OpValue, ROTATION, Rig, TransformOp};
 use nimble_curve_core::rotation::RotationOrder;
-use nimble_curve_core::scene::{Scene, Target};
+use nimble_curve_core::scene::{Scene, Take, Target};
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::time::Ticks;
 
@@ -44,6 +44,8 @@ pub struct Writer<'a> {
     /// What channels drive that are no steps of nodes, such as weights of morphs.
     pub weights: HashMap<Target, String>,
     pub left_out: Vec<(String, Target)>,
+    /// What any take drives.
+    pub driven: HashSet<&'a Target>,
 }
 
 /// The children of each node, so that no pass over all nodes is needed for each.
@@ -114,6 +116,7 @@ impl<'a> Writer<'a> {
             ids: HashMap::new(),
             weights: HashMap::new(),
             left_out: Vec::new(),
+            driven: scene.takes.iter().flat_map(Take::tracks).map(|(_, track)| &track.target).collect(),
         }
     }
 
@@ -231,19 +234,38 @@ impl<'a> Writer<'a> {
             depth,
             &format!("<node id=\"{name}\" sid=\"{name}\" name=\"{}\" type=\"{kind}\">", escaped(&node.name)),
         );
-        for op in &node.transform {
-            for element in elements(node, op) {
-                self.line(depth + 1, &element);
-            }
+        for element in self.steps((index, id), node) {
+            self.line(depth + 1, &element);
         }
+    }
+
+    /// The elements of a node's steps.
+    pub fn steps(&self, (rig, id): NodeRef, node: &Node) -> Vec<String> {
+        let is_driven =
+            |op: &TransformOp| self.driven.contains(&Target { rig, node: id, property: op.name.clone() });
+        node.transform.iter().flat_map(|op| elements(node, op, is_driven(op))).collect()
     }
 }
 
-/// The name by which channels find a step.
-pub fn sid(name: &str) -> String {
-    let id = id_of(name);
-    // A dot or a bracket in it would end it.
-    id.replace('.', "_")
+/// The name by which channels find a step; no other step of its node has it.
+pub fn sid(node: &Node, op: &TransformOp) -> String {
+    let mut taken: HashSet<String> = HashSet::new();
+    let mut own = String::new();
+    for step in &node.transform {
+        // A dot or a bracket in it would end it.
+        let wanted = id_of(&step.name).replace('.', "_");
+        let is_turn = matches!(step.value, OpValue::Rotate { .. } | OpValue::Orient(_));
+        let ends: &[&str] = if is_turn { &["", "X", "Y", "Z"] } else { &[""] };
+        let is_free = |name: &String| !ends.iter().any(|end| taken.contains(&format!("{name}{end}")));
+        let numbered = (2..).map(|number| format!("{wanted}_{number}"));
+        let mut free = std::iter::once(wanted.clone()).chain(numbered).filter(is_free);
+        own = free.next().unwrap_or_else(|| wanted.clone());
+        if std::ptr::eq(step, op) {
+            break;
+        }
+        taken.extend(ends.iter().map(|end| format!("{own}{end}")));
+    }
+    own
 }
 
 /// The order in which the angles of a rotation are written.
@@ -254,9 +276,9 @@ pub fn order_of(op: &TransformOp) -> RotationOrder {
     }
 }
 
-/// A step as elements; a rotation in three.
-pub fn elements(node: &Node, op: &TransformOp) -> Vec<String> {
-    let sid = sid(&op.name);
+/// A step as elements; a rotation in three, where it is one that moves.
+fn elements(node: &Node, op: &TransformOp, is_driven: bool) -> Vec<String> {
+    let sid = sid(node, op);
     let about = |axis: DVec3, angle: f64, sid: &str| {
         format!("<rotate sid=\"{sid}\">{} {}</rotate>", listed(axis.to_array()), listed([shown(angle, true)]))
     };
@@ -278,7 +300,7 @@ pub fn elements(node: &Node, op: &TransformOp) -> Vec<String> {
         OpValue::RotateAxis { axis, angle } => vec![about(axis, angle, &sid)],
         OpValue::Rotate { order, angles } => three(order, angles, &sid, &about),
         // A constant rotation beside the animated one is one turn; the animated one is three.
-        OpValue::Orient(q) if op.name == "rotation" || node.canonical().is_none() => three(
+        OpValue::Orient(q) if is_driven || op.name == ROTATION || node.canonical().is_none() => three(
             RotationOrder::Xyz,
             nimble_curve_core::rotation::principal_euler(RotationOrder::Xyz, q),
             &sid,

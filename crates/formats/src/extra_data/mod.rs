@@ -21,6 +21,9 @@ use serde::{Deserialize, Serialize};
 use crate::error::Fault;
 use crate::ncurve;
 
+/// The note of a track that the format itself has no place for.
+pub const ASIDE: &str = "in the extra data only: other programs do not see it";
+
 /// The version of the extra data.
 const VERSION: u32 = 2;
 
@@ -116,7 +119,7 @@ pub(crate) fn note_left_out(
     let hidden = hidden(ledger, takes);
     for entry in ledger.entries.iter_mut().filter(|entry| in_extra && entry.fate == Fate::LeftOut) {
         (entry.fate, entry.after) = (Fate::Kept, entry.before);
-        entry.note = "in the extra data only: other programs do not see it".to_owned();
+        entry.note = ASIDE.to_owned();
     }
     if in_extra && ledger.count(Fate::Refitted) + ledger.count(Fate::Sampled) > 0 {
         let note = "the curves as they were travel as extra data; the table says what other programs see";

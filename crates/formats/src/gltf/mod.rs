@@ -51,6 +51,7 @@ const HOLDS: Capabilities = Capabilities {
     weighted: false,
     outside: false,
     lists: false,
+    inverses: false,
 };
 
 /// Reads the scene in a `.glb` or `.gltf`; buffers beside it are looked for in `folder`. Also what was let pass.

@@ -28,8 +28,14 @@ pub(crate) use read::read;
 pub use times::TableTimes;
 
 /// What a table of keys holds of an animation.
-const HOLDS: Capabilities =
-    Capabilities { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
+const HOLDS: Capabilities = Capabilities {
+    layers: false,
+    rotations: Rotations::Angles,
+    weighted: true,
+    outside: true,
+    lists: true,
+    inverses: true,
+};
 
 /// The columns of a table of keys.
 const COLUMNS: [&str; 16] = [

@@ -81,8 +81,15 @@ impl<'a> Table<'a> {
 
     fn samples(&mut self, tracks: &[(&Track, &Samples)]) -> Result<Vec<(String, Target)>, Fault> {
         let mut names = vec![self.times.column().to_owned()];
-        for (track, samples) in tracks {
-            let (quantity, address) = (self.quantity(&track.target), self.addresses.property(&track.target));
+        let quantities: Vec<Quantity> = (tracks.iter())
+            .map(|(track, samples)| match samples.kind {
+                SampleKind::Euler(_) => Quantity::Angle,
+                SampleKind::Quaternion => Quantity::Number,
+                _ => self.quantity(&track.target),
+            })
+            .collect();
+        for (&(track, samples), &quantity) in tracks.iter().zip(&quantities) {
+            let address = self.addresses.property(&track.target);
             let unit = match samples.kind {
                 SampleKind::Euler(order) => format!(" (deg {order})"),
                 SampleKind::Quaternion => " (quaternion)".to_owned(),
@@ -99,9 +106,7 @@ impl<'a> Table<'a> {
         let first = tracks[0].1;
         for index in 0..first.len() {
             let mut row = vec![self.shown_time(first.time(index))?];
-            for (_, samples) in tracks {
-                let is_angle = matches!(samples.kind, SampleKind::Euler(_));
-                let quantity = if is_angle { Quantity::Angle } else { Quantity::Number };
+            for (&(_, samples), &quantity) in tracks.iter().zip(&quantities) {
                 row.extend(samples.row(index).iter().map(|&number| shown(number, quantity).to_string()));
             }
             self.record(&row)?;

@@ -21,6 +21,8 @@ mod skeleton;
 mod spline;
 mod write;
 mod write_skeleton;
+mod write_steps;
+mod writer;
 
 use std::cell::Cell;
 use std::collections::HashMap;
@@ -55,8 +57,14 @@ use self::spline::Spline;
 const EXTRA: &str = "nimbleCurve";
 
 /// What USD's text form holds of an animation by itself.
-const HOLDS: Capabilities =
-    Capabilities { layers: false, rotations: Rotations::Angles, weighted: true, outside: true, lists: true };
+const HOLDS: Capabilities = Capabilities {
+    layers: false,
+    rotations: Rotations::Angles,
+    weighted: true,
+    outside: true,
+    lists: true,
+    inverses: true,
+};
 
 /// The three forms of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

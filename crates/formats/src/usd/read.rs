@@ -213,16 +213,10 @@ impl Reader<'_> {
                     Some(_) => Err(fault(format!("'{name}' has a value of another type"))),
                 }
             };
-            if inverse && animated {
-                let twin = drives.iter().any(|drive| drive.attribute == place);
-                if !twin {
-                    self.notes
-                        .push(format!("{}: the inverse of an animated step is not read", path.as_str()));
-                }
-            }
             let mut push = |kind: StepKind| {
-                let kind = if inverse { inverted(kind) } else { kind };
-                steps.push(Step { sid: Some(sid.clone()), kind, animated: animated && !inverse });
+                // What moves is inverted at each instant.
+                let kind = if inverse && !animated { inverted(kind) } else { kind };
+                steps.push(Step { sid: Some(sid.clone()), kind, animated, inverse: inverse && animated });
                 steps.len() - 1
             };
             let single = |head: &str| axis(kind, head).filter(|_| !inverse);
@@ -240,7 +234,7 @@ impl Reader<'_> {
                     let sid = if suffix.is_empty() { String::new() } else { suffix.to_owned() };
                     let kind =
                         if is_scale { StepKind::Scale(DVec3::ONE) } else { StepKind::Translate(DVec3::ZERO) };
-                    steps.push(Step { sid: Some(sid), kind, animated: false });
+                    steps.push(Step { sid: Some(sid), kind, animated: false, inverse: false });
                     steps.len() - 1
                 };
                 if let Some((_, axes)) = &mut joined {
@@ -252,6 +246,14 @@ impl Reader<'_> {
                 steps[step].animated |= animated;
                 drives.push(Drive { attribute: place, numbers: vec![(step, component)] });
                 continue;
+            } else if let Some(component) = axis(kind, "translate") {
+                let value = numbers(1, 0.0)?[0];
+                vec![(push(StepKind::Translate(DVec3::AXES[component] * value)), component)]
+            } else if let Some(component) = axis(kind, "scale") {
+                let value = numbers(1, 1.0)?[0];
+                let mut sized = DVec3::ONE;
+                sized[component] = value;
+                vec![(push(StepKind::Scale(sized)), component)]
             } else if let Some(axis) = axis(kind, "rotate") {
                 let angle = radians(numbers(1, 0.0)?[0]);
                 vec![(push(StepKind::Rotate(DVec3::AXES[axis], angle)), 3)]
@@ -302,9 +304,7 @@ impl Reader<'_> {
                 }
             };
             joined = None;
-            if !inverse {
-                drives.push(Drive { attribute: place, numbers: driven });
-            }
+            drives.push(Drive { attribute: place, numbers: driven });
         }
         Ok((steps, drives))
     }

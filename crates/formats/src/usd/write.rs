@@ -3,14 +3,11 @@
 use std::collections::{HashMap, HashSet};
 use std::fmt::Write as _;
 
-use glam::{DMat4, DQuat};
 use nimble_curve_core::address::NodeRef;
-use nimble_curve_core::angle::degrees;
-use nimble_curve_core::controller::{Controller, Samples};
-use nimble_curve_core::curve::{Curve, Discrete};
+use nimble_curve_core::controller::Controller;
+use nimble_curve_core::curve::Discrete;
 use nimble_curve_core::evaluate::EvaluateError;
-use nimble_curve_core::rig::{AttributeKind, Node, NodeId, OpValue, Rig, TransformOp};
-use nimble_curve_core::rotation::{RotationOrder, principal_euler};
+use nimble_curve_core::rig::{AttributeKind, Node, NodeId, Rig, TransformOp};
 use nimble_curve_core::scene::{Scene, Take, Target};
 use nimble_curve_core::space::UpAxis;
 use nimble_curve_core::value::Value;
@@ -19,7 +16,7 @@ use super::attributes::{SEEN, USER, VISIBILITY};
 use super::bones::animation;
 use super::names::{free_name, identifier, plain};
 use super::over::{Moved, Over, Prim};
-use super::spline::text::text;
+use super::writer::{Driven, Writer};
 
 /// The prim below a skeleton that says how it moves.
 const MOTION: &str = "nimbleCurveMotion";
@@ -63,31 +60,6 @@ pub fn write(scene: &Scene, extra: Option<&str>, over: Option<&Over>) -> Result<
         }
     }
     Ok(Written { text: writer.text, paths: writer.paths, left_out })
-}
-
-struct Writer<'a> {
-    scene: &'a Scene,
-    take: Option<&'a Take>,
-    /// What drives what, on the take's first layer.
-    base: HashMap<&'a Target, &'a Controller>,
-    text: String,
-    paths: Vec<(String, NodeRef)>,
-    written: HashSet<Target>,
-}
-
-/// Numbers in parentheses.
-fn tuple(numbers: &[f64]) -> String {
-    let listed: Vec<String> = numbers.iter().map(|number| format!("{}", number + 0.0)).collect();
-    format!("({})", listed.join(", "))
-}
-
-pub fn matrix(m: DMat4) -> String {
-    let rows: Vec<String> = m.to_cols_array_2d().iter().map(|row| tuple(row)).collect();
-    format!("( {} )", rows.join(", "))
-}
-
-fn quaternion(q: DQuat) -> String {
-    tuple(&[q.w, q.x, q.y, q.z])
 }
 
 /// The head of a layer: its data, range, units and axes, and the first prim.
@@ -261,196 +233,8 @@ impl Writer<'_> {
     /// The steps, their order and the numbers of a node.
     fn body(&mut self, index: usize, id: NodeId, node: &Node, indent: &str) {
         let inner = format!("{indent}    ");
-        let mut order = Vec::new();
-        let is_list = node.canonical().is_none();
-        for op in &node.transform {
-            let target = Target { rig: index, node: id, property: op.name.clone() };
-            let controller = self.base.get(&target).copied();
-            let suffix = if is_list { format!(":{}", identifier(&op.name)) } else { String::new() };
-            if self.step(node, op, controller, &suffix, &inner, &mut order) {
-                self.written.insert(target);
-            }
-        }
-        if !order.is_empty() {
-            let listed: Vec<String> = order.iter().map(|token| format!("\"{token}\"")).collect();
-            let _ = writeln!(self.text, "{inner}uniform token[] xformOpOrder = [{}]", listed.join(", "));
-        }
+        self.steps(index, id, node, &inner);
         self.attributes(index, id, node, &inner);
-    }
-
-    /// Writes an attribute with its rest and what drives it.
-    fn attribute(&mut self, indent: &str, kind: &str, name: &str, rest: &str, driven: Driven<'_>) {
-        let _ = writeln!(self.text, "{indent}{kind} {name} = {rest}");
-        match driven {
-            Driven::Not => {}
-            Driven::Curve(curve, is_angle) => {
-                let rise = if is_angle { 1_f64.to_degrees() } else { 1.0 };
-                let shown = |number: f64| if is_angle { degrees(number) } else { number };
-                let text = text(curve, self.scene.rate, shown, rise, indent);
-                let _ = writeln!(self.text, "{indent}{kind} {name}.spline = {text}");
-            }
-            Driven::Rows(samples, row) => {
-                let _ = writeln!(self.text, "{indent}{kind} {name}.timeSamples = {{");
-                for index in 0..samples.len() {
-                    let code = self.scene.rate.frame(samples.time(index));
-                    let _ = writeln!(self.text, "{indent}    {code}: {},", row(samples.row(index)));
-                }
-                let _ = writeln!(self.text, "{indent}}}");
-            }
-        }
-    }
-
-    /// Writes a step; whether what drives it has a place.
-    fn step(
-        &mut self,
-        node: &Node,
-        op: &TransformOp,
-        controller: Option<&Controller>,
-        suffix: &str,
-        indent: &str,
-        order: &mut Vec<String>,
-    ) -> bool {
-        let samples = match controller {
-            Some(Controller::Samples(samples)) => Some(samples),
-            _ => None,
-        };
-        let curves: Option<&[Curve]> = match controller {
-            Some(Controller::Components(curves)) => Some(curves),
-            Some(Controller::Euler(euler)) => Some(&euler.curves),
-            _ => None,
-        };
-        let constant = match controller {
-            Some(Controller::Constant(value)) => Some(value),
-            _ => None,
-        };
-        if op.inverse {
-            // The second half of a pivot stands still.
-            let step = op.value.affine().inverse();
-            order.push(format!("xformOp:transform{suffix}"));
-            let name = order[order.len() - 1].clone();
-            self.attribute(indent, "matrix4d", &name, &matrix(DMat4::from(step)), Driven::Not);
-            return false;
-        }
-        match op.value {
-            OpValue::Translate(v) | OpValue::Scale(v) => {
-                let head = if matches!(op.value, OpValue::Translate(_)) { "translate" } else { "scale" };
-                let v = match constant {
-                    Some(Value::Vector(v)) => *v,
-                    _ => v,
-                };
-                match curves {
-                    Some(curves) => {
-                        for (axis, curve) in curves.iter().enumerate() {
-                            let name = format!("xformOp:{head}{}{suffix}", ["X", "Y", "Z"][axis]);
-                            let driven =
-                                if curve.is_empty() { Driven::Not } else { Driven::Curve(curve, false) };
-                            self.attribute(indent, "double", &name, &format!("{}", v[axis] + 0.0), driven);
-                            order.push(name);
-                        }
-                    }
-                    None => {
-                        let name = format!("xformOp:{head}{suffix}");
-                        let driven =
-                            samples.map_or(Driven::Not, |samples| Driven::Rows(samples, Box::new(tuple)));
-                        self.attribute(indent, "double3", &name, &tuple(&v.to_array()), driven);
-                        order.push(name);
-                    }
-                }
-                true
-            }
-            OpValue::Rotate { .. } | OpValue::Orient(_) if op.name == "rotation" || curves.is_some() => {
-                let (own, mut angles) = match op.value {
-                    OpValue::Rotate { order, angles } => (order, angles),
-                    OpValue::Orient(q) => (RotationOrder::Xyz, principal_euler(RotationOrder::Xyz, q)),
-                    _ => return false,
-                };
-                match constant {
-                    Some(Value::Euler { order, angles: held }) if *order == own => angles = *held,
-                    Some(value) => {
-                        let Some(q) = value.rotation() else { return false };
-                        angles = principal_euler(own, q);
-                    }
-                    None => {}
-                }
-                if let Some(curves) = curves {
-                    let (a, b, c) = own.axes();
-                    for axis in [a, b, c] {
-                        let name = format!("xformOp:rotate{}{suffix}", ["X", "Y", "Z"][axis]);
-                        let driven = if curves[axis].is_empty() {
-                            Driven::Not
-                        } else {
-                            Driven::Curve(&curves[axis], true)
-                        };
-                        self.attribute(
-                            indent,
-                            "double",
-                            &name,
-                            &format!("{}", degrees(angles[axis]) + 0.0),
-                            driven,
-                        );
-                        order.push(name);
-                    }
-                    return true;
-                }
-                if let (OpValue::Orient(q), None) = (op.value, samples) {
-                    let q = constant.and_then(Value::rotation).unwrap_or(q);
-                    let name = format!("xformOp:orient{suffix}");
-                    self.attribute(indent, "quatd", &name, &quaternion(q), Driven::Not);
-                    order.push(name);
-                    return true;
-                }
-                let name = format!("xformOp:rotate{}{suffix}", own.name().to_ascii_uppercase());
-                let row = |row: &[f64]| tuple(&[degrees(row[0]), degrees(row[1]), degrees(row[2])]);
-                let driven = samples.map_or(Driven::Not, |samples| Driven::Rows(samples, Box::new(row)));
-                self.attribute(indent, "double3", &name, &row(&angles.to_array()), driven);
-                order.push(name);
-                true
-            }
-            OpValue::Rotate { .. } | OpValue::Orient(_) => {
-                // A constant rotation beside the animated one.
-                let suffix =
-                    if suffix.is_empty() { format!(":{}", identifier(&op.name)) } else { suffix.to_owned() };
-                let name = format!("xformOp:orient{suffix}");
-                self.attribute(indent, "quatd", &name, &quaternion(op.value.rotation()), Driven::Not);
-                order.push(name);
-                controller.is_none()
-            }
-            OpValue::RotateAxis { axis, angle } => {
-                let along = (0..3).find(|&index| axis[index] > 1.0 - 1e-12);
-                if let Some(index) = along {
-                    let is_beside = node.canonical().is_some();
-                    let suffix =
-                        if is_beside { format!(":{}", identifier(&op.name)) } else { suffix.to_owned() };
-                    let name = format!("xformOp:rotate{}{suffix}", ["X", "Y", "Z"][index]);
-                    let driven = match (curves, samples) {
-                        (Some([curve]), _) if !curve.is_empty() => Driven::Curve(curve, true),
-                        (_, Some(samples)) => {
-                            Driven::Rows(samples, Box::new(|row: &[f64]| format!("{}", degrees(row[0]))))
-                        }
-                        _ => Driven::Not,
-                    };
-                    self.attribute(indent, "double", &name, &format!("{}", degrees(angle) + 0.0), driven);
-                    order.push(name);
-                    return true;
-                }
-                let name = format!("xformOp:orient:{}", identifier(&op.name));
-                self.attribute(indent, "quatd", &name, &quaternion(op.value.rotation()), Driven::Not);
-                order.push(name);
-                controller.is_none()
-            }
-            OpValue::Matrix(_) | OpValue::Shear(_) => {
-                let name = format!("xformOp:transform{suffix}");
-                let row = |row: &[f64]| matrix(DMat4::from_cols_slice(row));
-                let is_matrix = matches!(op.value, OpValue::Matrix(_));
-                let driven = match samples.filter(|_| is_matrix) {
-                    Some(samples) => Driven::Rows(samples, Box::new(row)),
-                    None => Driven::Not,
-                };
-                self.attribute(indent, "matrix4d", &name, &matrix(DMat4::from(op.value.affine())), driven);
-                order.push(name);
-                controller.is_none() || (is_matrix && samples.is_some())
-            }
-        }
     }
 
     /// Custom numbers and switches; a name that is no identifier stands beside one.
@@ -514,23 +298,4 @@ impl Writer<'_> {
             }
         }
     }
-
-    fn driven(&mut self, indent: &str, kind: &str, name: &str, driven: Driven<'_>) {
-        // The same as a whole attribute, less its first line.
-        let start = self.text.len();
-        self.attribute(indent, kind, name, "0", driven);
-        if let Some(end) = self.text[start..].find('\n') {
-            self.text.replace_range(start..start + end + 1, "");
-        }
-    }
-}
-
-/// What drives an attribute.
-enum Driven<'a> {
-    Not,
-    /// A curve, and whether it is one of angles.
-    Curve(&'a Curve, bool),
-    /// Samples, and how a row of them is written.
-    #[allow(clippy::type_complexity)]
-    Rows(&'a Samples, Box<dyn Fn(&[f64]) -> String + 'a>),
 }

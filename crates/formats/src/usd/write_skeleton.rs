@@ -13,7 +13,8 @@ use nimble_curve_core::scene::{Scene, Target};
 
 use super::bones::{Above, Bone, animation, listed, shapes, tokens};
 use super::names::{identifier, plain};
-use super::write::{Written, head, matrix, prim_names};
+use super::write::{Written, head, prim_names};
+use super::writer::matrix;
 
 /// The names of the prims below the root of a rig.
 const SKELETON: &str = "Skeleton";

@@ -47,6 +47,10 @@ pub(super) fn adapted(
                 numbers(convert_controller(controller, ControllerType::Curves, setting)?, setting, holds)
             }
         },
+        // Whole matrices have a place as samples alone.
+        PropertyKind::Matrix if !matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => {
+            convert_controller(controller, ControllerType::Samples(setting.rate), setting)
+        }
         PropertyKind::Matrix => Ok(kept(controller)),
         _ if matches!(controller, Controller::Samples(_) | Controller::Constant(_)) => Ok(kept(controller)),
         _ => numbers(convert_controller(controller, ControllerType::Curves, setting)?, setting, holds),
