@@ -11,6 +11,7 @@ mod gltf;
 mod gltf_constraints;
 mod gltf_passed_on;
 mod matrix;
+mod moving_steps;
 mod ncurve;
 mod random;
 mod read_back;
