@@ -1,5 +1,6 @@
 //! Readers and writers of animation files, one module a format, all to and from [`nimble_curve_core::scene::Scene`].
 
+mod apart;
 pub mod bvh;
 pub mod collada;
 mod encoded;

@@ -279,30 +279,6 @@ fn list(steps: &[Step]) -> Mapped {
     Mapped { ops, places }
 }
 
-/// Matrices of keys, taken apart into translation, rotation (quaternions of one sign) and scale; each with the name of its
-/// property and its numbers.
-pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> [(&'static str, SampleKind, Vec<f64>); 3] {
-    let (mut moved, mut turned, mut sized) = (Vec::new(), Vec::new(), Vec::new());
-    let mut last = DQuat::IDENTITY;
-    for matrix in matrices {
-        let (scale, rotation, translation) = decomposed(&glam::DAffine3::from_mat4(matrix));
-        let rotation = if rotation.is_finite() { rotation } else { last };
-        last = if last.dot(rotation) < 0.0 { -rotation } else { rotation };
-        moved.extend(translation.to_array());
-        turned.extend(last.to_array());
-        sized.extend(scale.to_array());
-    }
-    // A scale that never leaves 1 is none, but for the rounding of matrices.
-    if sized.iter().all(|v| (v - 1.0).abs() <= 1e-5) {
-        sized.clear();
-    }
-    [
-        ("translation", SampleKind::Vector, moved),
-        ("rotation", SampleKind::Quaternion, turned),
-        ("scale", SampleKind::Vector, sized),
-    ]
-}
-
 /// Rows of numbers with straight lines, or great arcs, between them: samples where they lie on a grid of `step`, else keys.
 pub fn straight(times: &[Ticks], step: Option<FrameRate>, kind: SampleKind, values: Vec<f64>) -> Controller {
     if let Some(rate) = step {

@@ -234,9 +234,10 @@ fn takes_in_which_nothing_moves_are_judged() {
     }
 }
 
-/// The inverse of a step that moves moves with it: the formulas are the standard's, multiplied here.
+/// The inverse of a step that moves moves with it, and what does not follow its parent stands in the world: the formulas are
+/// the standard's, multiplied here.
 #[test]
-fn inverses_move_with_their_steps() {
+fn inverses_move_with_their_steps_and_what_is_free_does_not_follow() {
     let text = r#"#usda 1.0
 (
     endTimeCode = 24
@@ -259,6 +260,19 @@ def Xform "along"
     double xformOp:scaleY:size.timeSamples = { 0: 1, 24: 4 }
     float3 xformOp:rotateZXY:turn.timeSamples = { 0: (0, 10, 20), 24: (48, 34, -28) }
     uniform token[] xformOpOrder = ["!invert!xformOp:scaleY:size", "xformOp:rotateZXY:turn", "!invert!xformOp:translateX:pivot", "!invert!xformOp:rotateZXY:turn", "xformOp:translateX:pivot"]
+
+    def Xform "free"
+    {
+        double3 xformOp:scale = (9, 9, 9)
+        double3 xformOp:translate.timeSamples = { 0: (1, 2, 3), 24: (3, 2, 1) }
+        uniform token[] xformOpOrder = ["xformOp:scale", "!resetXformStack!", "xformOp:translate"]
+
+        def Xform "tied"
+        {
+            double3 xformOp:translate = (0, 0, 4)
+            uniform token[] xformOpOrder = ["xformOp:translate"]
+        }
+    }
 }
 "#;
     let scene = read_bytes(text.as_bytes(), Path::new("x.usda"), Assume::default()).unwrap().scene;
@@ -278,7 +292,9 @@ def Xform "along"
         let along = DVec3::X * (1.0 + 4.0 * part);
         let size = DMat4::from_scale(DVec3::new(1.0, 1.0 + 3.0 * part, 1.0));
         let whole = size.inverse() * turn * shift(-along) * turn.inverse() * shift(along);
-        for (name, expected) in [("pivoted", pivoted), ("along", whole)] {
+        let free = shift(DVec3::new(1.0 + 2.0 * part, 2.0, 3.0 - 2.0 * part));
+        let tied = free * shift(DVec3::Z * 4.0);
+        for (name, expected) in [("pivoted", pivoted), ("along", whole), ("free", free), ("tied", tied)] {
             let (place, _) = nodes[name];
             let off = place.distance(expected.transform_point3(DVec3::ZERO));
             assert!(off < 1e-9, "{name} at {frame}: {off}");

@@ -12,6 +12,7 @@ mod curves;
 mod deform;
 mod matrices;
 mod nodes;
+mod part;
 mod read;
 mod write;
 

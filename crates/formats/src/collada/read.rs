@@ -2,11 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 
-use glam::DMat4;
-use nimble_curve_core::controller::{Controller, SampleKind, Samples};
-use nimble_curve_core::curve::{Curve, Interpolation};
+use nimble_curve_core::controller::{Controller, SampleKind};
 use nimble_curve_core::ops::retime::shifted;
-use nimble_curve_core::rig::{NodeId, OpValue, Rig};
+use nimble_curve_core::rig::{NodeId, Rig};
 use nimble_curve_core::scene::{Clip, Layer, Scene, Take, Target, Track};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
 use nimble_curve_core::time::{FrameRate, TimeRange};
@@ -16,9 +14,10 @@ use super::Named;
 use super::curves::{Factor, Sampler, fault, shown, slack};
 use super::deform::Deformers;
 use super::nodes::{FileNode, Hierarchy};
+use super::part::{Channel, Part, sampled};
 use crate::error::Fault;
-use crate::grid::{self, Clock, Said};
-use crate::steps::{Mapped, Place, of_curves, rows_as_keys, straight, taken_apart};
+use crate::grid::{Clock, Said};
+use crate::steps::Mapped;
 
 /// What a document says, without our extra data.
 pub struct Plain {
@@ -132,19 +131,6 @@ fn stated_start(animation: Node<'_, '_>) -> Option<f64> {
     let starts = ours.flat_map(|ours| ours.children()).filter(|node| node.has_tag_name_in("start"));
     let mut seconds = starts.filter_map(|node| node.text()?.trim().parse::<f64>().ok());
     seconds.find(|seconds| seconds.is_finite() && seconds.abs() < 3.0e6)
-}
-
-/// A channel whose target was found.
-struct Channel {
-    /// Which animation at the top of the library it stands in.
-    animation: usize,
-    node: usize,
-    /// Which transform element of the node.
-    step: usize,
-    /// The first number of the element that it drives, and how many.
-    first: usize,
-    width: usize,
-    sampler: Sampler,
 }
 
 /// A channel that drives the weights of morphs.
@@ -452,110 +438,4 @@ impl File<'_, '_> {
         })
         .collect()
     }
-}
-
-/// All channels that drive one property of one node.
-struct Part<'a> {
-    node: NodeId,
-    property: &'a str,
-    pieces: Vec<(&'a Channel, &'a Place)>,
-}
-
-/// Where one number of a property comes from: a sampler, which of its numbers, and the factor on it.
-type Column<'a> = (&'a Sampler, usize, Factor);
-
-impl Part<'_> {
-    fn into_tracks(self, rig: &Rig, clock: &Clock, tracks: &mut Vec<Track>, notes: &mut Vec<String>) {
-        let Some(node) = rig.node(self.node) else { return };
-        let target = |property: &str| Target { rig: 0, node: self.node, property: property.to_owned() };
-        if self.property == "matrix" && node.op("matrix").is_none() {
-            match self.matrices(clock) {
-                Some(parts) => tracks.extend(
-                    parts
-                        .into_iter()
-                        .map(|(property, controller)| Track { target: target(property), controller }),
-                ),
-                None => notes.push(format!(
-                    "the matrix of '{}' is animated number by number, which is not read: bake it on export",
-                    node.name
-                )),
-            }
-            return;
-        }
-        let Some(op) = node.op(self.property) else { return };
-        let count = match op.value {
-            OpValue::RotateAxis { .. } => 1,
-            OpValue::Matrix(_) => 16,
-            _ => 3,
-        };
-        let mut columns: Vec<Option<Column<'_>>> = vec![None; count];
-        for (channel, place) in &self.pieces {
-            for index in 0..channel.width {
-                let number = channel.first + index;
-                let is_rotate = matches!(op.value, OpValue::RotateAxis { .. } | OpValue::Rotate { .. });
-                let (component, factor) = match op.value {
-                    // The fourth number of a rotate is its angle; its axis is taken to stand still.
-                    _ if is_rotate && number != 3 => continue,
-                    _ if is_rotate => (place.component, Factor { by: place.factor, is_angle: true }),
-                    // Written by rows, kept by columns.
-                    OpValue::Matrix(_) => (number % 4 * 4 + number / 4, Factor { by: 1.0, is_angle: false }),
-                    _ => (number, Factor { by: place.factor, is_angle: false }),
-                };
-                if let Some(column) = columns.get_mut(component) {
-                    *column = Some((&channel.sampler, index, factor));
-                }
-            }
-        }
-        let kind = match op.value {
-            OpValue::Rotate { order, .. } => SampleKind::Euler(order),
-            OpValue::RotateAxis { .. } => SampleKind::Number,
-            OpValue::Matrix(_) => SampleKind::Matrix,
-            _ => SampleKind::Vector,
-        };
-        let controller = sampled(&columns, kind, clock).unwrap_or_else(|| {
-            let curve = |column: &Option<Column<'_>>| {
-                column.map_or_else(Curve::default, |(sampler, index, factor)| {
-                    sampler.curve(index, factor, clock)
-                })
-            };
-            of_curves(kind, columns.iter().map(curve).collect())
-        });
-        tracks.push(Track { target: target(self.property), controller });
-    }
-
-    /// Whole matrices, key by key, taken apart into translation, rotation and scale.
-    fn matrices(&self, clock: &Clock) -> Option<Vec<(&'static str, Controller)>> {
-        let [(channel, _)] = self.pieces[..] else { return None };
-        let sampler = (channel.width == 16).then_some(&channel.sampler)?;
-        let times = sampler.times(clock);
-        let rows = sampler.values.chunks_exact(16).take(times.len());
-        // Written by rows.
-        let parts = taken_apart(rows.map(|row| DMat4::from_cols_slice(row).transpose()));
-        let step = grid::step(&times, clock.rate).filter(|_| sampler.is_straight());
-        let parts = parts.into_iter().filter(|(_, _, values)| !values.is_empty());
-        let controller = |kind, values: Vec<f64>| match sampler.holds() {
-            true => rows_as_keys(&times, kind, &values, Interpolation::Hold),
-            false => straight(&times, step, kind, values),
-        };
-        Some(parts.map(|(name, kind, values)| (name, controller(kind, values))).collect())
-    }
-}
-
-/// Columns that all are straight lines at every frame of one grid, as samples.
-fn sampled(columns: &[Option<Column<'_>>], kind: SampleKind, clock: &Clock) -> Option<Controller> {
-    let all: Vec<Column<'_>> = columns.iter().copied().collect::<Option<_>>()?;
-    let (first, _, _) = *all.first()?;
-    let alike = |(sampler, _, _): &Column<'_>| sampler.is_straight() && sampler.seconds == first.seconds;
-    if !all.iter().all(alike) {
-        return None;
-    }
-    let times = first.times(clock);
-    let step = grid::step(&times, clock.rate)?;
-    let mut values = vec![0.0; times.len() * all.len()];
-    for (component, (sampler, index, factor)) in all.iter().enumerate() {
-        for (row, value) in sampler.column(*index, *factor).into_iter().enumerate() {
-            values[row * all.len() + component] = value;
-        }
-    }
-    Some(Controller::Samples(Samples { start: times[0], rate: step, kind, values }))
 }

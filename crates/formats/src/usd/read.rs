@@ -18,9 +18,10 @@ use super::layer::{Layer, Values, numbers};
 use super::reader::Reader;
 use super::skeleton;
 use super::spline::Spline;
+use crate::apart::taken_apart;
 use crate::error::Fault;
 use crate::grid::{self, Clock};
-use crate::steps::{Mapped, Step, StepKind, map, straight, taken_apart};
+use crate::steps::{Mapped, Step, StepKind, map, straight};
 
 /// What a layer says, without our extra data.
 pub struct Plain {
@@ -97,6 +98,14 @@ struct Drive {
     numbers: Vec<(usize, usize)>,
 }
 
+/// What stands in a prim's transform.
+struct Steps {
+    steps: Vec<Step>,
+    drives: Vec<Drive>,
+    /// It does not follow the prim above.
+    is_free: bool,
+}
+
 impl Reader<'_> {
     fn prims(&mut self) -> Result<(), Fault> {
         let root = Path::abs_root();
@@ -144,7 +153,9 @@ impl Reader<'_> {
     }
 
     fn node(&mut self, path: &Path, kind: &str, parent: Option<NodeId>) -> Result<NodeId, Fault> {
-        let (steps, drives) = self.steps(path)?;
+        let Steps { steps, drives, is_free } = self.steps(path)?;
+        // What does not follow the one above stands in the world, as roots do.
+        let parent = parent.filter(|_| !is_free);
         let mapped = map(&steps);
         let name =
             self.layer.text(path, "displayName").or(path.name().map(str::to_owned)).unwrap_or_default();
@@ -170,17 +181,19 @@ impl Reader<'_> {
     }
 
     /// The steps of a prim's transform, and what drives them.
-    fn steps(&mut self, path: &Path) -> Result<(Vec<Step>, Vec<Drive>), Fault> {
+    fn steps(&mut self, path: &Path) -> Result<Steps, Fault> {
         let fault = |message: String| Fault::in_part(path.as_str(), message);
         let attribute = |name: &str| path.append_property(name).map_err(|error| fault(error.to_string()));
         let order = self.layer.names(&attribute("xformOpOrder")?, "default");
         let (mut steps, mut drives): (Vec<Step>, Vec<Drive>) = (Vec::new(), Vec::new());
+        let mut is_free = false;
         // Turns and moves along one axis after another join the step that is open.
         let mut joined: Option<(String, HashSet<usize>)> = None;
         for token in &order {
             if token == "!resetXformStack!" {
-                self.notes
-                    .push(format!("{}: it does not follow its parent, which is not read", path.as_str()));
+                // Whatever stands before it does not count.
+                (steps, drives, joined, is_free) = (Vec::new(), Vec::new(), None, true);
+                self.notes.push(format!("{}: it does not follow its parent: read as a root", path.as_str()));
                 continue;
             }
             let (name, inverse) = match token.strip_prefix("!invert!") {
@@ -195,7 +208,10 @@ impl Reader<'_> {
             let animated = self.layer.values(&place)?.is_some();
             let rest = self.layer.field(&place, "default").and_then(|value| numbers(&value));
             let first = match self.layer.values(&place)? {
-                Some(Values::Samples { width, values, .. }) => Some(values[..width].to_vec()),
+                // A gap is filled by what stands where nothing is said.
+                Some(Values::Samples { width, values, gaps, .. }) if gaps.is_empty() => {
+                    Some(values[..width].to_vec())
+                }
                 _ => None,
             };
             let rest = rest.or(first);
@@ -306,7 +322,7 @@ impl Reader<'_> {
             joined = None;
             drives.push(Drive { attribute: place, numbers: driven });
         }
-        Ok((steps, drives))
+        Ok(Steps { steps, drives, is_free })
     }
 
     /// Matrices over time, taken apart into translation, rotation and scale.
@@ -328,7 +344,9 @@ impl Reader<'_> {
             rows = all;
         }
         let step = grid::step(&times, self.clock.rate);
-        for (property, kind, numbers) in taken_apart(rows.into_iter()) {
+        let apart = taken_apart(rows.into_iter());
+        self.notes.extend(apart.note(attribute.as_str()));
+        for (property, kind, numbers) in apart.parts {
             if !numbers.is_empty() {
                 self.push(id, property, straight(&times, step, kind, numbers));
             }
