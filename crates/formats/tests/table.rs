@@ -204,8 +204,8 @@ fn what_a_device_writes_besides_is_read_or_said() {
         "times are those of 'Frame'",
         "left aside: Timecode",
         "without numbers are left aside: Device",
-        "1 cells are empty",
-        "1 rows are missing",
+        "1 cell is empty",
+        "1 row is missing",
         "numbers of 'face'",
     ] {
         assert!(said.contains(part), "{part}: {said}");

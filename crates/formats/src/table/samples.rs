@@ -18,6 +18,9 @@ use super::times::unit_of;
 use crate::error::Fault;
 use crate::grid;
 
+/// What becomes of times at which nothing is said.
+const ACROSS: &str = "what is before and after goes straight across them";
+
 /// The columns of one property.
 struct Group {
     node: String,
@@ -177,8 +180,8 @@ impl Build {
         let empty: usize =
             values.iter().map(|column| column.iter().filter(|value| value.is_none()).count()).sum();
         if empty > 0 {
-            self.notes
-                .push(format!("{empty} cells are empty: what is before and after goes straight across them"));
+            let cells = if empty == 1 { "1 cell is".to_owned() } else { format!("{empty} cells are") };
+            self.notes.push(format!("{cells} empty: {ACROSS}"));
         }
         let steps = || times.windows(2).map(|pair| (pair[1] - pair[0]).as_f64());
         let mut all: Vec<f64> = steps().collect();
@@ -187,7 +190,8 @@ impl Build {
         let missing: f64 =
             steps().map(|step| (step / usual).round() - 1.0).filter(|count| *count > 0.0).sum();
         if missing > 0.0 && missing < times.len() as f64 {
-            self.notes.push(format!("{missing} rows are missing among the others: what is before and after goes straight across them"));
+            let rows = if missing == 1.0 { "1 row is".to_owned() } else { format!("{missing} rows are") };
+            self.notes.push(format!("{rows} missing among the others: {ACROSS}"));
         }
     }
 

@@ -5,6 +5,7 @@ mod landing;
 mod parts;
 mod poses;
 mod promise;
+mod unmapped;
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::io::Write as _;
@@ -348,6 +349,10 @@ pub fn run(args: &Carry) -> Result<(), Failure> {
         verdict.settle(&mut ledger, &source);
     }
     let outcome = gate::outcome(&ledger, &verdict, &scene);
+    if args.map.is_none() {
+        let unmapped = unmapped::remedy((&source, &args.source), (&target, &args.target), &ledger);
+        closing.extend(unmapped.map(|remedy| (Style::Warn, remedy)));
+    }
     closing.extend(gate::closing(&verdict, &scene));
     let parts = parts(&ledger, &source, &target, &carried);
     let space = scene.space;

@@ -34,6 +34,9 @@ pub(super) struct Part {
     pub(super) joints: usize,
     #[serde(skip)]
     pub(super) largest: f64,
+    /// Whether the source has such a part at all.
+    #[serde(skip)]
+    in_source: bool,
 }
 
 /// What came over, by rigs and parts of the body: tracks by where they are on the source, joints by where they are on the target.
@@ -52,6 +55,10 @@ pub(super) fn parts(ledger: &Ledger, source: &Scene, target: &Scene, carried: &C
             let part = all.part(index, part_of(&target.rigs[rig], id, !node.attributes.is_empty()));
             part.joints += 1;
             part.moved += usize::from(moved.contains(&(rig, id)));
+        }
+        let from = &source.rigs[pair.rigs.source];
+        for (id, node) in from.nodes().filter(|(_, node)| !node.kind.is_support()) {
+            all.is_in_source(index, &part_of(from, id, !node.attributes.is_empty()));
         }
     }
     all.by_rank.into_values().collect()
@@ -82,9 +89,21 @@ impl<'a> Parts<'a> {
         Parts { source, addresses: Addresses::new(source), rigs, by_rank: BTreeMap::new() }
     }
 
+    /// Where a part stands among the others.
+    fn rank(name: &str) -> usize {
+        if name == "controls" { 100 } else { body_part_rank(name) }
+    }
+
+    /// Notes that the source has a part, where that is one that is told of.
+    fn is_in_source(&mut self, at: usize, name: &str) {
+        if let Some(part) = self.by_rank.get_mut(&(at, Parts::rank(name), name.to_owned())) {
+            part.in_source = true;
+        }
+    }
+
     /// A part of the rigs that stand at a place.
     fn part(&mut self, at: usize, name: String) -> &mut Part {
-        let rank = if name == "controls" { 100 } else { body_part_rank(&name) };
+        let rank = Parts::rank(&name);
         let rig = self.rigs.iter().find(|(place, _)| *place == at).and_then(|(_, name)| name.clone());
         let part = || Part { rig, part: name.clone(), ..Part::default() };
         self.by_rank.entry((at, rank, name.clone())).or_insert_with(part)
@@ -129,7 +148,8 @@ pub(super) fn print_parts(
         let came = part.exact + part.refitted;
         let remark = match (part.tracks, came, part.joints) {
             (0, _, _) if part.moved > 0 => "moves with others",
-            (0, _, _) => "still in the source",
+            (0, _, _) if part.in_source => "still in the source",
+            (0, _, _) => "not in the source",
             (tracks, 0, _) if part.not_selected == tracks => "stays behind, as asked",
             (_, 0, _) => "did not come over",
             (_, _, 0) => "",
@@ -153,7 +173,7 @@ pub(super) fn print_parts(
         match remark {
             "did not come over" => table.styled(Style::Bad, cells),
             "some left out" => table.styled(Style::Warn, cells),
-            "still in the source" | "stays behind, as asked" => table.styled(Style::Faint, cells),
+            "still in the source" | "not in the source" | "stays behind, as asked" => table.styled(Style::Faint, cells),
             _ => table.row(cells),
         }
     }
