@@ -2,6 +2,7 @@
 
 mod curves;
 mod exact;
+mod lasting;
 mod made;
 mod recovery;
 mod rotations;

@@ -187,7 +187,9 @@ impl Curve {
             }
             keys.push(new);
         }
-        (Curve { keys, before: self.before, after: self.after, inner_loop: None }, added, largest)
+        let made = Curve { keys, before: self.before, after: self.after, inner_loop: None };
+        // A key that was put in is a neighbour that automatic tangents beside it do not know.
+        (made.with_stale_tangents_freed(), added, largest)
     }
 
     /// The curve played by another clock: `clock` says in ticks which instant of this curve plays at each time.

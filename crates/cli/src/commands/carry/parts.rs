@@ -173,7 +173,9 @@ pub(super) fn print_parts(
         match remark {
             "did not come over" => table.styled(Style::Bad, cells),
             "some left out" => table.styled(Style::Warn, cells),
-            "still in the source" | "not in the source" | "stays behind, as asked" => table.styled(Style::Faint, cells),
+            "still in the source" | "not in the source" | "stays behind, as asked" => {
+                table.styled(Style::Faint, cells)
+            }
             _ => table.row(cells),
         }
     }
