@@ -212,9 +212,12 @@ pub fn judged(
         world: Some(InWorld { metres, angle: allowed.angle }),
         ..Promise::of(back.claim, *allowed, Scope::AllButLayers)
     };
-    // A table holds no rig, in which things could stand in the world: what was made is judged before, and what was written
-    // beside that.
-    let two_steps = origin.filter(|origin| made.format == Format::Csv && !origin.promise.can_follow());
+    // A table holds no rig, in which things could stand in the world, and lengths may be others where scales went into them: what was
+    // made is judged before, and what was written beside that.
+    let in_two = |origin: &Origin<'_>| {
+        made.format == Format::Csv && !origin.promise.can_follow() || !written.can_follow()
+    };
+    let two_steps = origin.filter(in_two);
     if let Some(origin) = two_steps {
         let mut verdict = judged_scene(scene, origin);
         let limits = limits(allowed, None, &back.scene);
@@ -377,7 +380,13 @@ pub fn distance(verdict: &Verdict, result: &Scene) -> Option<String> {
         return Some(format!("moved by at most {}{elsewhere}", moved.join(", ")));
     }
     Some(match (local.is_empty(), world.is_empty()) {
-        (true, true) => the_same(verdict).to_owned(),
+        (true, true) => match added_up(verdict, result) {
+            // What was left out above moves what is below.
+            Some((off, _)) => {
+                format!("{} beside what is above, off by {off} in the world", the_same(verdict))
+            }
+            None => the_same(verdict).to_owned(),
+        },
         (false, true) => format!("off by at most {local}{beyond}"),
         (true, false) => format!("off by at most {world} in the world{beyond}"),
         (false, false) => format!("off by at most {local}, in the world {world}{beyond}"),
@@ -500,12 +509,18 @@ fn between_samples(verdict: &Verdict, result: &Scene) -> Vec<Line> {
 
 /// What local errors add up to down the chains, where nothing was promised of that: looked at where they are largest.
 fn summed(verdict: &Verdict, result: &Scene) -> Option<String> {
+    let (off, at) = added_up(verdict, result)?;
+    Some(format!("in the world that adds up to {off} ({at})"))
+}
+
+/// The same, as an amount and where it is.
+fn added_up(verdict: &Verdict, result: &Scene) -> Option<(String, String)> {
     let (error, node) = verdict.world.as_ref().filter(|_| verdict.limits.world.is_infinite())?;
     // A hundredth of a millimetre is nothing to anybody.
     let is_telling = error.largest * result.space.metres_per_unit > 1e-5;
     is_telling.then(|| {
         let off = amount(error.largest, error.quantity, &result.space);
-        format!("in the world that adds up to {off} ({node}, frame {})", frame(error.frame))
+        (off, format!("{node}, frame {}", frame(error.frame)))
     })
 }
 

@@ -5,6 +5,7 @@
 //! and without hints about rate and start.
 
 use nimble_curve_core::address::{Addresses, NodeRef};
+use nimble_curve_core::judge::Claim;
 use nimble_curve_core::ledger::Ledger;
 use nimble_curve_core::scene::{Scene, Target};
 use nimble_curve_core::space::Space;
@@ -34,6 +35,8 @@ pub struct Encoded {
     pub(crate) states: Option<Space>,
     /// What is added to the times of each take.
     pub(crate) shifts: Vec<(String, Ticks)>,
+    /// What was written of the scene, where its scales went into lengths first.
+    pub(crate) unscaled: Option<Claim>,
 }
 
 /// A scene as a format alone gives it.

@@ -1,5 +1,6 @@
 //! Reading and writing whole files: formats by ending or content, outputs written whole or not at all.
 
+use std::borrow::Cow;
 use std::fs;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
@@ -10,6 +11,7 @@ use nimble_curve_core::ops::Tolerance;
 use nimble_curve_core::ops::budget::affordable;
 use nimble_curve_core::ops::control_rig::solved;
 use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::ops::unscale::unscaled;
 use nimble_curve_core::scene::{Scene, Take};
 use nimble_curve_core::space::{Handedness, Space, UpAxis};
 
@@ -344,6 +346,7 @@ fn in_format_of(
             is_skeletal: false,
             states: None,
             shifts: Vec::new(),
+            unscaled: None,
         }),
         Format::Bvh => {
             let free = solved(scene, &saving.tolerance.times(0.5))
@@ -357,11 +360,21 @@ fn in_format_of(
                 up: if saving.keep_up { scene.space.up } else { UpAxis::Y },
                 handedness: Handedness::Right,
             };
-            let (spaced, respaced) = in_space(scene, &space);
+            // What scales do to places can be said all the same; joints are solved, and no constraint speaks of lengths.
+            let unscaled = unscaled(scene).map_err(|error| cannot(Fault::of_whole(error.to_string())))?;
+            let (scene, sizing) = match unscaled {
+                Some(unscaled) => (Cow::Owned(unscaled.scene), Some((unscaled.ledger, unscaled.claim))),
+                None => (Cow::Borrowed(scene), None),
+            };
+            let (spaced, respaced) = in_space(&scene, &space);
             let take = spaced.takes.first();
             let (text, mut ledger, written) = bvh::written(&spaced, take).map_err(cannot)?;
             crate::extra_data::remap_fates(&mut ledger, &respaced);
             ledger.notes.extend(bvh::stated(&scene.space, &space));
+            let (sizing, unscaled) = sizing.unzip();
+            if let Some(sizing) = sizing {
+                ledger = sizing.followed_by(ledger);
+            }
             if let Some(solving) = solving {
                 ledger = solving.clone().followed_by(ledger);
                 ledger.notes.push("joints were solved, as the format holds no constraints".to_owned());
@@ -377,6 +390,7 @@ fn in_format_of(
                 states: Some(space),
                 shifts: take.map(|take| (take.name.clone(), -written.start)).into_iter().collect(),
                 ledger,
+                unscaled,
             })
         }
         Format::Usda | Format::Usdc | Format::Usdz => {

@@ -98,6 +98,10 @@ impl Encoded {
             by: if self.format == Format::Csv { By::Properties } else { By::Transforms },
             ..Claim::nothing()
         };
+        let claim = match &self.unscaled {
+            Some(first) => first.then(&claim),
+            None => claim,
+        };
         // Two numbers in single precision beside each other, and half a thousandth of a second's tick at least.
         let precision = (last * 2.4e-7).max(TICKS_PER_SECOND as f64 * 1e-9);
         Ok(ReadBack { scene: plain.scene, claim, precision })

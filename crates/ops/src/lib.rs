@@ -42,6 +42,7 @@ mod standing;
 pub mod survey;
 pub mod travel;
 pub mod unbake;
+pub mod unscale;
 pub mod unwind;
 mod upright;
 mod vectors;

@@ -225,9 +225,10 @@ fn remedy(finding: &Finding, file: &str) -> String {
     match finding.code {
         Code::NotANumber => "export the file again: its numbers are lost".into(),
         Code::Flip => format!("nimble-curve reorder {file} --unwind -o OUT"),
-        Code::NegativeScale | Code::UnevenScale | Code::RestScale => {
-            "freeze the scale in the rig, and export it again".into()
-        }
+        Code::NegativeScale | Code::UnevenScale => "freeze the scale in the rig, and export it again".into(),
+        Code::RestScale => format!(
+            "nimble-curve convert {file} OUT --unscale, where it is the same along all axes; else freeze it in the rig"
+        ),
         Code::NotOnRig | Code::OtherRest => {
             format!("nimble-curve map {file} TARGET -o MAP.toml, and carry with --map MAP.toml")
         }

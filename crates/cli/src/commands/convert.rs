@@ -13,6 +13,7 @@ use nimble_curve_core::ops::nodes::Thinned;
 use nimble_curve_core::ops::profile::fit;
 use nimble_curve_core::ops::select::{Selection, select};
 use nimble_curve_core::ops::space::in_space;
+use nimble_curve_core::ops::unscale::{Unscaled, unscaled};
 use nimble_curve_core::scene::Scene;
 use nimble_curve_core::space::Space;
 use nimble_curve_core::time::TimeRange;
@@ -142,6 +143,8 @@ fn made<'a>(
 struct Worked<'a> {
     /// The scene with some of its nodes, where not all were asked for; the rest was done to that.
     thinned: Option<Thinned>,
+    /// The scene without even scales, where these were to go; the rest was done to that.
+    unscaled: Option<Unscaled>,
     /// The very source where nothing was done.
     scene: Cow<'a, Scene>,
     /// None where nothing was done.
@@ -156,6 +159,15 @@ impl Worked<'_> {
 
     fn promised(&self, args: &Convert, source: &Scene) -> Promise {
         let ledger = self.ledger.as_ref();
+        if let Some(unscaled) = &self.unscaled {
+            let first = Promise::of(unscaled.claim.clone(), args.tolerance, Scope::Everything);
+            let next = promise(args, &unscaled.scene, &self.scene, ledger);
+            let (scope, sampling) = (next.scope, next.claim.sampling);
+            let takes_chosen = next.claim.takes_chosen;
+            let mut whole = Promise { scope, tolerance: args.tolerance, ..first.then(&next) };
+            (whole.claim.sampling, whole.claim.takes_chosen) = (sampling, takes_chosen);
+            return whole;
+        }
         let Some(thinned) = &self.thinned else { return promise(args, source, &self.scene, ledger) };
         let first = promised(source, thinned, args.tolerance);
         let (world, next) = (first.world, promise(args, &thinned.scene, &self.scene, ledger));
@@ -188,11 +200,17 @@ fn promise(args: &Convert, source: &Scene, result: &Scene, ledger: Option<&Ledge
 fn worked_on<'a>(source: &'a Scene, file: &Path, args: &Convert) -> Result<Worked<'a>, Failure> {
     // What is fitted where nodes go leaves room for the rest.
     let thinned = args.nodes.thinned(source, file, args.tolerance.times(0.5))?;
-    let mut scene = match &thinned {
-        Some(thinned) => Cow::Owned(thinned.scene.clone()),
+    let unscaled = match args.unscale {
+        true => unscaled(source).map_err(|error| Failure::new(format!("{}: {error}", file.display())))?,
+        false => None,
+    };
+    let begun = (thinned.as_ref().map(|thinned| (&thinned.scene, &thinned.ledger)))
+        .or(unscaled.as_ref().map(|unscaled| (&unscaled.scene, &unscaled.ledger)));
+    let mut scene = match begun {
+        Some((scene, _)) => Cow::Owned(scene.clone()),
         None => Cow::Borrowed(source),
     };
-    let mut ledger: Option<Ledger> = thinned.as_ref().map(|thinned| thinned.ledger.clone());
+    let mut ledger: Option<Ledger> = begun.map(|(_, ledger)| ledger.clone());
     let take_in = |ledger: &mut Option<Ledger>, more: Ledger| {
         *ledger = Some(match ledger.take() {
             Some(ledger) => ledger.followed_by(more),
@@ -247,5 +265,5 @@ fn worked_on<'a>(source: &'a Scene, file: &Path, args: &Convert) -> Result<Worke
         scene = Cow::Owned(fitted);
         take_in(&mut ledger, more);
     }
-    Ok(Worked { thinned, scene, ledger })
+    Ok(Worked { thinned, unscaled, scene, ledger })
 }

@@ -240,6 +240,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         is_skeletal: false,
         states: None,
         shifts: shifts.clone(),
+        unscaled: None,
     };
     if options.without_extra {
         return Ok(made(written.text, written.ids));

@@ -224,6 +224,7 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         is_skeletal: false,
         states: None,
         shifts: written.shifts,
+        unscaled: None,
     })
 }
 

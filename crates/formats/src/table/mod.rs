@@ -86,5 +86,6 @@ pub fn write(scene: &Scene, tolerance: &Tolerance, times: TableTimes) -> Result<
         is_skeletal: false,
         states: None,
         shifts: Vec::new(),
+        unscaled: None,
     })
 }

@@ -353,5 +353,6 @@ pub fn write(scene: &Scene, options: &WriteOptions<'_>) -> Result<Encoded, Fault
         is_skeletal,
         states: None,
         shifts: Vec::new(),
+        unscaled: None,
     })
 }

@@ -65,6 +65,24 @@ pub(crate) fn mirrored(scene: &Scene, axis: usize) -> (Scene, Ledger) {
     (result, ledger)
 }
 
+/// What drives the lengths of a step, as many times as long; of a whole matrix (`is_matrix`) its place.
+pub(crate) fn sized(factor: f64, is_matrix: bool, driving: &Controller) -> Controller {
+    let kind = if is_matrix { PropertyKind::Matrix } else { PropertyKind::Vector(Quantity::Length) };
+    controller(&AxisMap { scale: factor, ..AxisMap::IDENTITY }, kind, driving)
+}
+
+/// Gives the steps of a node lengths that are as many times as long.
+pub(crate) fn node_sized(factor: f64, node: &mut Node) {
+    let map = AxisMap { scale: factor, ..AxisMap::IDENTITY };
+    for op in &mut node.transform {
+        op.value = match op.value {
+            OpValue::Translate(v) => OpValue::Translate(map.length(v)),
+            OpValue::Matrix(m) => OpValue::Matrix(matrix(&map, m)),
+            other => other,
+        };
+    }
+}
+
 fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
     let map = *map;
     let addresses = Addresses::new(scene);

@@ -72,7 +72,8 @@ pub fn judge(source: &Scene, result: &Scene, claim: &Claim, limits: Limits, prec
         parts.into_iter().for_each(|part| here.take_in(part));
         // Where everything is as it should be beside its parent, it is so in the world.
         let is_off = here.judged.iter().any(|judged| judged.error.largest > ROUNDING);
-        if is_off || claim.world.is_some() || limits.world.is_finite() || limits.world_turn.is_finite() {
+        let is_limited = limits.world.is_finite() || limits.world_turn.is_finite();
+        if is_off || claim.world.is_some() || is_limited || world::lacks_steps(&scenes) {
             world::look(&scenes, &mut here);
         }
         verdict.take_in(here);

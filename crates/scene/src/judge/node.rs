@@ -23,10 +23,14 @@ impl<'a> Scenes<'a> {
             return verdict;
         };
         let drivers = (self.tracks.0.on(from).to_vec(), self.tracks.1.on(to).to_vec());
+        let is_edited =
+            self.claim.edits.iter().any(|edit| (edit.take, edit.node) == (self.span.source, from));
         let by = match self.claim.by {
             // In a list with pivots a step's error moves the place as far as its arm reaches, and the next step turns that
             // on: as long as both sides have the same steps, these are what is held to the tolerance.
-            By::Transforms if other.canonical().is_none() && have_same_steps(other, own) => By::Properties,
+            By::Transforms if !is_edited && other.canonical().is_none() && have_same_steps(other, own) => {
+                By::Properties
+            }
             by => by,
         };
         if by == By::Transforms {

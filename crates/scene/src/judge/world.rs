@@ -23,8 +23,8 @@ const WORST: usize = 32;
 /// Instants that one thread works on at a time.
 const CHUNK: usize = 256;
 
-/// Looks at where all claimed nodes are and how they are turned: at whole frames where there is a limit to hold, and at the
-/// worst local instants at any rate.
+/// Looks at where all claimed nodes are and how they are turned: at whole frames where there is a limit to hold, or where a part of
+/// a transform is missing, which moves what is below; and at the worst local instants at any rate.
 pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
     let rate = scenes.result.rate;
     let mut worst: Vec<(f64, f64)> = (verdict.judged.iter())
@@ -34,7 +34,7 @@ pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
     let range = scenes.span.range;
     let mut times: Vec<f64> =
         worst.into_iter().take(WORST).map(|(_, frame)| frame * rate.ticks_per_frame()).collect();
-    if verdict.limits.world.is_finite() || verdict.limits.world_turn.is_finite() {
+    if verdict.limits.world.is_finite() || verdict.limits.world_turn.is_finite() || lacks_steps(scenes) {
         let (first, last) = (rate.frame(range.first).ceil() as i64, rate.frame(range.last).floor() as i64);
         times.extend((first..=last).map(|frame| rate.ticks(frame).as_f64()));
         if scenes.claim.world.is_some() {
@@ -57,6 +57,16 @@ pub fn look(scenes: &Scenes<'_>, verdict: &mut Verdict) {
         Ok([place, turn]) => (verdict.world, verdict.world_turn) = (place, turn),
         Err(error) => verdict.unjudged.push(("places in the world".to_owned(), error.to_string())),
     }
+}
+
+/// Whether a step of a transform is excused in the stretch.
+pub fn lacks_steps(scenes: &Scenes<'_>) -> bool {
+    let excuses = scenes.claim.excuses.iter().filter(|excuse| excuse.take == scenes.span.source);
+    excuses.filter(|excuse| excuse.layer.is_none()).any(|excuse| {
+        let rig = scenes.source.rigs.get(excuse.target.rig);
+        let node = rig.and_then(|rig| rig.node(excuse.target.node));
+        node.is_some_and(|node| node.op(&excuse.target.property).is_some())
+    })
 }
 
 /// A pair of nodes by their positions in their rigs.
