@@ -394,3 +394,78 @@ fn tables_of_devices_are_read_by_the_names_that_are_given_and_keep_their_time_co
     std::fs::write(at.join("empty.toml"), "").unwrap();
     succeed(at, &["convert", "home.csv", "again.csv", "--columns", "empty.toml"]);
 }
+
+/// A rig below a node at a half, one node of which is scaled as it moves.
+const HALVED: &str = r#"#usda 1.0
+(
+    endTimeCode = 20
+    startTimeCode = 0
+    metersPerUnit = 0.01
+    timeCodesPerSecond = 24
+    upAxis = "Y"
+)
+def Xform "top"
+{
+    double3 xformOp:scale = (0.5, 0.5, 0.5)
+    double xformOp:rotateZ.timeSamples = { 0: 0, 20: 30 }
+    uniform token[] xformOpOrder = ["xformOp:rotateZ", "xformOp:scale"]
+    def Xform "mid"
+    {
+        double3 xformOp:translate = (0, 60, 0)
+        double3 xformOp:scale.timeSamples = SCALES
+        uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:scale"]
+        def Xform "tip"
+        {
+            double3 xformOp:translate = (0, 40, 0)
+            uniform token[] xformOpOrder = ["xformOp:translate"]
+        }
+    }
+}
+"#;
+
+#[test]
+fn even_scales_go_into_lengths_and_what_others_move_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let still = HALVED.replace("SCALES", "{ 0: (1, 1, 1), 20: (1, 1, 1) }");
+    std::fs::write(at.join("half.usda"), &still).unwrap();
+    succeed(at, &["convert", "half.usda", "half.bvh"]);
+    // A joint is where it was: half of its length off, whichever way it turns.
+    let bvh = std::fs::read_to_string(at.join("half.bvh")).unwrap();
+    assert!(bvh.contains("OFFSET 0 30 0") && bvh.contains("OFFSET 0 20 0"), "{bvh}");
+    let source = scene(&at.join("half.usda"));
+    let frames: Vec<f64> = (0..=20).map(f64::from).collect();
+    let (then, now) = (places(&source, &frames), places(&scene(&at.join("half.bvh")), &frames));
+    for (then, now) in then.iter().zip(&now) {
+        assert!(then.iter().all(|(name, place)| place.distance(now[name]) < 1e-6), "{then:?} {now:?}");
+    }
+    let said = succeed(at, &["convert", "half.usda", "flat.ncurve", "--unscale"]);
+    assert!(said.contains("no longer scaled, which is in the lengths below: top"), "{said}");
+    let distance = farthest(&source, &scene(&at.join("flat.ncurve")), &halves(0, 20), |p| p);
+    assert!(distance < 1e-9, "{distance} cm");
+    let said = succeed(at, &["convert", "flat.ncurve", "flat.glb", "--unscale"]);
+    assert!(said.contains("no node is scaled evenly at rest"), "{said}");
+    let refused = run(at, &["convert", "half.usda", "two.ncurve", "--unscale", "--nodes", "tip"]);
+    assert_eq!(refused.status.code(), Some(2));
+
+    // What squashes has no place in BVH, and the end of the chain is elsewhere without it: 40 · ½ · (2 − 1) cm.
+    std::fs::write(at.join("squash.usda"), HALVED.replace("SCALES", "{ 0: (1, 1, 1), 20: (1, 2, 1) }"))
+        .unwrap();
+    let said = succeed(at, &["convert", "squash.usda", "squash.bvh"]);
+    assert!(said.contains("off by 20.00 cm in the world"), "{said}");
+    assert!(said.contains("in the world that adds up to 20.00 cm (tip, frame 20)"), "{said}");
+}
+
+/// What a format has no place for is not said to be the same.
+#[test]
+fn the_first_line_says_what_other_programs_do_not_see() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = r#"{"ncurve": 1, "rate": "24", "space": {"metres_per_unit": 0.01, "up": "y", "handedness": "right"},
+        "rigs": [{"name": "mill", "nodes": [{"name": "post", "transform": [{"name": "lean", "shear": [0, 0, 0]}]}]}],
+        "takes": [{"name": "wind", "range": [0, 9], "layers": [{"name": "base", "tracks": [{"channel": "post:lean",
+        "controller": {"components": [{"keys": [{"frame": 0, "value": 0}, {"frame": 9, "value": 1}]}, {"keys": []}, {"keys": []}]}}]}]}]}"#;
+    std::fs::write(folder.path().join("mill.ncurve"), text).unwrap();
+    let said = succeed(folder.path(), &["convert", "mill.ncurve", "mill.usda"]);
+    let first = said.lines().find(|line| line.contains('→')).unwrap();
+    assert!(first.contains("1 in the extra data only"), "{said}");
+}

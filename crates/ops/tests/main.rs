@@ -30,6 +30,7 @@ mod rooting;
 mod rounds;
 mod seeded;
 mod timeline;
+mod unscale;
 mod unwind;
 
 use nimble_curve_ops::Tolerance;

@@ -211,6 +211,10 @@ fn worked_on<'a>(source: &'a Scene, file: &Path, args: &Convert) -> Result<Worke
         None => Cow::Borrowed(source),
     };
     let mut ledger: Option<Ledger> = begun.map(|(_, ledger)| ledger.clone());
+    if args.unscale && unscaled.is_none() {
+        let why = "no node is scaled evenly at rest, and hands that on: no length changed";
+        ledger.get_or_insert_default().notes.push(why.to_owned());
+    }
     let take_in = |ledger: &mut Option<Ledger>, more: Ledger| {
         *ledger = Some(match ledger.take() {
             Some(ledger) => ledger.followed_by(more),
