@@ -224,8 +224,11 @@ pub fn judged(
         let unit = back.scene.space.metres_per_unit / scene.space.metres_per_unit;
         let written = Promise { world: None, ..written };
         let file = written.judged(scene, &back.scene, limits, back.precision).with_lengths_scaled(unit);
-        let file = file.with_frames(in_own);
-        verdict.take_in(Verdict { world: None, world_turn: None, ..file });
+        let mut file = file.with_frames(in_own);
+        if made.format == Format::Csv {
+            (file.world, file.world_turn) = (None, None);
+        }
+        verdict.take_in(file);
         return Ok(verdict);
     }
     let promise = match origin {
