@@ -228,6 +228,10 @@ pub fn judged(
         if made.format == Format::Csv {
             (file.world, file.world_turn) = (None, None);
         }
+        // What the format may be off by comes on top of what was made.
+        verdict.limits.angle += file.limits.angle;
+        verdict.limits.length += file.limits.length;
+        verdict.limits.number += file.limits.number;
         verdict.take_in(file);
         return Ok(verdict);
     }
