@@ -468,4 +468,7 @@ fn the_first_line_says_what_other_programs_do_not_see() {
     let said = succeed(folder.path(), &["convert", "mill.ncurve", "mill.usda"]);
     let first = said.lines().find(|line| line.contains('→')).unwrap();
     assert!(first.contains("1 in the extra data only"), "{said}");
+    // A shear along other axes is another kind of step.
+    let said = succeed(folder.path(), &["convert", "mill.ncurve", "tipped.ncurve", "--to-up", "z"]);
+    assert!(said.contains("1 track left out") && said.contains("cannot be said along other axes"), "{said}");
 }

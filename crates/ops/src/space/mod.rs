@@ -94,13 +94,13 @@ fn along(scene: &Scene, map: &AxisMap) -> (Scene, Ledger) {
             node.and_then(|node| node.op(&track.target.property))
                 .is_some_and(|op| matches!(op.value, OpValue::Shear(_)))
         };
-        let Some(kind) = kind.filter(|kind| touches(&map, *kind)) else {
-            return (Some(track.clone()), Some(kept));
-        };
-        if is_shear() && !map.keeps_axes() {
+        if !map.keeps_axes() && is_shear() {
             let note = "animated shear cannot be said along other axes".to_owned();
             return (None, Some(Entry { fate: Fate::LeftOut, after: 0, note, ..kept }));
         }
+        let Some(kind) = kind.filter(|kind| touches(&map, *kind)) else {
+            return (Some(track.clone()), Some(kept));
+        };
         let controller = controller(&map, kind, &track.controller);
         let moved = Track { target: track.target.clone(), controller };
         (Some(moved), Some(Entry { fate: Fate::Exact, ..kept }))
