@@ -62,7 +62,7 @@ pub struct Unbake {
     /// Frames that must become keys
     #[arg(long, value_parser = quantity::frame_number, value_name = "FRAME", num_args = 1.., value_delimiter = ',', allow_negative_numbers = true)]
     pub keep: Vec<f64>,
-    /// Range to unbake, both ends included; outside it every sample stays a key
+    /// Range to unbake, both ends included. Outside it samples stay samples, below a layer that plays inside it; keys stay keys
     #[arg(long, value_name = "FIRST:LAST", value_parser = quantity::frames, allow_hyphen_values = true)]
     pub frames: Option<(f64, f64)>,
     #[command(flatten)]

@@ -11,10 +11,11 @@ use nimble_curve_scene::address::Addresses;
 use nimble_curve_scene::controller::{Controller, EulerCurves, SampleKind, Samples};
 use nimble_curve_scene::ledger::{Entry, Fate};
 use nimble_curve_scene::rig::NodeId;
-use nimble_curve_scene::scene::{PropertyKind, Scene, Take, Track};
+use nimble_curve_scene::scene::{Layer, PropertyKind, Scene, Take, Track};
 use rayon::prelude::*;
 
 use super::outside::around;
+use super::stretch::{Stretches, stays_below};
 use super::world::{Bound, Closer, Windows, compare};
 use super::{FitOrder, KeySets, ROUNDS, UnbakeError, UnbakeOptions};
 use crate::baked::baked;
@@ -40,6 +41,25 @@ pub(super) struct Item<'a> {
     pub(super) note: &'static str,
 }
 
+/// What became of a track.
+struct Finished {
+    track: Made,
+    entry: Entry,
+}
+
+enum Made {
+    /// Its controller; nothing where it needs none.
+    Whole(Option<Track>),
+    /// A stretch of it, to be played above what stays.
+    Stretch(Track, TimeRange),
+}
+
+impl Finished {
+    fn as_it_is(track: &Track, entry: Entry) -> Finished {
+        Finished { track: Made::Whole(Some(track.clone())), entry }
+    }
+}
+
 impl<'a> Job<'a> {
     /// All tracks, nothing fitted yet.
     pub(super) fn items(&self) -> Vec<Item<'a>> {
@@ -47,17 +67,28 @@ impl<'a> Job<'a> {
         tracks.into_par_iter().map(|(layer, track)| self.item(layer, track)).collect()
     }
 
-    /// The new tracks of all layers, and the ledger's entries.
-    pub(super) fn finished(&self, items: &[Item<'_>]) -> (Vec<Vec<Track>>, Vec<Entry>) {
-        let done: Vec<(usize, Option<Track>, Entry)> =
-            items.par_iter().map(|item| self.finish(item)).collect();
+    /// The layers with what was fitted, and the ledger's entries.
+    pub(super) fn finished(&self, items: &[Item<'_>]) -> (Vec<Layer>, Vec<Entry>) {
+        let done: Vec<Finished> = items.par_iter().map(|item| self.finish(item)).collect();
+        let mut stretches: Vec<Stretches> = vec![Stretches::default(); self.take.layers.len()];
         let mut layers: Vec<Vec<Track>> = vec![Vec::new(); self.take.layers.len()];
         let mut entries = Vec::with_capacity(done.len());
-        for (layer, track, entry) in done {
-            layers[layer].extend(track);
-            entries.push(entry);
+        for (item, done) in items.iter().zip(done) {
+            match done.track {
+                Made::Whole(track) => layers[item.layer].extend(track),
+                Made::Stretch(track, range) => {
+                    layers[item.layer].push(item.track.clone());
+                    stretches[item.layer].put(track, range);
+                }
+            }
+            entries.push(done.entry);
         }
-        (layers, entries)
+        let mut all = Vec::with_capacity(layers.len());
+        for ((layer, tracks), stretches) in self.take.layers.iter().zip(layers).zip(stretches) {
+            all.push(Layer { tracks, ..layer.shell() });
+            stretches.put_into(&mut all, self.scene.rate, self.take);
+        }
+        (all, entries)
     }
 
     pub(super) fn item(&self, layer: usize, track: &'a Track) -> Item<'a> {
@@ -159,24 +190,26 @@ impl<'a> Job<'a> {
         }
     }
 
-    pub(super) fn finish(&self, item: &Item<'_>) -> (usize, Option<Track>, Entry) {
+    fn finish(&self, item: &Item<'_>) -> Finished {
         let books = Bookkeeper { addresses: self.addresses, take: self.take };
         let (layer, track) = (item.layer, item.track);
         let (Some(fitted), Some((samples, fitting)), Some((kind, rest))) =
             (item.fitted.clone(), &item.fitting, property(self.scene, self.take, layer, track))
         else {
             let entry = Entry { note: item.note.into(), ..books.kept(layer, track) };
-            return (layer, Some(track.clone()), entry);
+            return Finished::as_it_is(track, entry);
         };
         let (mut controller, error) = (fitted.controller, fitted.error);
         let inside = TimeRange::new(samples.start, samples.time(samples.len() - 1));
         let reaches_out = !matches!(track.controller, Controller::Samples(_))
             && track.controller.range().is_some_and(|own| own.first < inside.first || own.last > inside.last);
-        if let Some(range) = self.options.range.or(reaches_out.then_some(inside)) {
+        // What is baked stays so outside the range, below a layer that plays inside it.
+        let is_stretch = self.options.range.is_some() && stays_below(self.take, layer, track, samples.len());
+        if let Some(range) = self.options.range.or(reaches_out.then_some(inside)).filter(|_| !is_stretch) {
             let Some(whole) = around(&track.controller, controller, samples, (range, &rest)) else {
                 let note = "stays as it is: what lies outside the range cannot be evaluated";
                 let entry = Entry { note: note.into(), ..books.kept(layer, track) };
-                return (layer, Some(track.clone()), entry);
+                return Finished::as_it_is(track, entry);
             };
             controller = whole;
         }
@@ -184,14 +217,14 @@ impl<'a> Job<'a> {
         if !fitting.is_one_by_one() && !is_mixed() {
             let note = "stays as it is: its layers mix it with others, and would do so otherwise as curves";
             let entry = Entry { note: note.into(), ..books.kept(layer, track) };
-            return (layer, Some(track.clone()), entry);
+            return Finished::as_it_is(track, entry);
         }
-        let controller = going_on(controller, &track.controller);
+        let controller = if is_stretch { controller } else { going_on(controller, &track.controller) };
         let controller = match self.options.keys {
             KeySets::Free if self.options.keep.is_empty() => without_held_ends(controller),
             _ => controller,
         };
-        let controller = without_rest(controller, (layer == 0).then_some(&rest));
+        let controller = without_rest(controller, (layer == 0 && !is_stretch).then_some(&rest));
         let after = controller.key_count();
         let error = error.in_frames(self.scene.rate);
         let note = match (after, fitted.origin) {
@@ -201,7 +234,12 @@ impl<'a> Job<'a> {
             (_, Origin::Fitted) => "fitted",
         };
         let entry = books.changed(layer, track, Fate::Refitted, after, Some(error), note);
-        (layer, (after > 0).then(|| Track { target: track.target.clone(), controller }), entry)
+        let made = Track { target: track.target.clone(), controller };
+        if is_stretch {
+            let entry = Entry { before: samples.values.len(), ..entry };
+            return Finished { track: Made::Stretch(made, inside), entry };
+        }
+        Finished { track: Made::Whole((after > 0).then_some(made)), entry }
     }
 
     /// The distance in ticks at which results are compared in world space: that of the closest samples.
@@ -229,9 +267,7 @@ impl<'a> Job<'a> {
             items.par_iter_mut().for_each(|item| self.confine(item, &closer));
             self.fit(items);
             let (layers, _) = self.finished(items);
-            for (out, tracks) in result.layers.iter_mut().zip(layers) {
-                out.tracks = tracks;
-            }
+            result.layers = layers;
             measured = (0.0, 0.0, 0.0_f64);
             let mut again = false;
             for rig in 0..self.scene.rigs.len() {

@@ -8,6 +8,7 @@ use self::job::Job;
 pub use self::trade_off::{KeyLimit, TradeOff, fewest_keys, trade_off};
 
 mod outside;
+mod stretch;
 mod world;
 
 use nimble_curve_curves::curve::Ticks;
@@ -75,7 +76,7 @@ pub struct UnbakeOptions {
     pub quaternions: bool,
     /// Instants at which there must be keys.
     pub keep: Vec<Ticks>,
-    /// The range to unbake; samples outside it stay as keys, one each.
+    /// The range to unbake. Outside it samples stay samples, below a layer that plays inside it; keys stay keys.
     pub range: Option<TimeRange>,
     /// Addresses of the channels to unbake; all where there are none.
     pub only: Vec<String>,
@@ -146,9 +147,15 @@ pub fn unbake(scene: &Scene, options: &UnbakeOptions) -> Result<Unbaked, UnbakeE
             }
         }
         let (layers, entries) = job.finished(&items);
-        for (out, tracks) in result.takes[index].layers.iter_mut().zip(layers) {
-            out.tracks = tracks;
+        for new in layers.iter().filter(|new| {
+            layers.len() > take.layers.len() && !take.layers.iter().any(|own| own.name == new.name)
+        }) {
+            ledger.notes.push(format!(
+                "take '{}': the layer '{}' plays inside the range, and outside it the samples below, as they were",
+                take.name, new.name
+            ));
         }
+        result.takes[index].layers = layers;
         ledger.entries.extend(entries);
     }
     Ok(Unbaked { scene: result, ledger, world })

@@ -94,12 +94,15 @@ fn between(
         }
     }
     if scope == Scope::Everything {
-        for (index, layer) in source.layers.iter().enumerate() {
-            let Some(own) = result.layers.get(index) else {
+        // Layers may have come between them.
+        let mut onward = result.layers.iter();
+        for layer in &source.layers {
+            let Some(own) = onward.clone().position(|own| own.name == layer.name) else {
                 missing.push(format!("take '{name}': the layer '{}' is missing", layer.name));
                 continue;
             };
-            if (own.name != layer.name, own.muted != layer.muted) != (false, false) {
+            let Some(own) = onward.nth(own) else { continue };
+            if own.muted != layer.muted {
                 missing.push(format!("take '{name}': the layer '{}' is another one", layer.name));
             }
             // Muted layers come to nothing, so that nothing else tells whether they are still there.

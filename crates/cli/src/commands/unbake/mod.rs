@@ -53,6 +53,7 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     let origin = Origin { source: scene, promise: &promise };
     let written = output.write(&unbaked.scene, &args.file, Some(origin))?;
     written.verdict.settle(&mut unbaked.ledger, scene);
+    let beside = unbaked.ledger.notes.clone();
     unbaked.ledger.notes.extend(prepared.remarks());
     let mut out = Report::beside(&output.path);
     if args.json {
@@ -74,6 +75,15 @@ pub fn run(args: &Unbake) -> Result<(), Failure> {
     report::head(&mut out, &arrow, &(style, outcome))?;
     print_prepared(&mut out, &prepared, &scene.space)?;
     print_table(&mut out, &unbaked.ledger, &scene.space, &options)?;
+    report::print_remarks(&mut out, &beside)?;
+    let again = written.ledger.entries.iter().filter(|entry| entry.fate == Fate::Sampled);
+    let values: usize = again.map(|entry| entry.after).sum();
+    if values > 0 {
+        let seen = format!(
+            "the format cannot hold that: other programs see {values} samples there (.ncurve keeps the keys)"
+        );
+        report::close(&mut out, &[(Style::Warn, seen)])?;
+    }
     if args.keys_at_most.is_some() {
         let found = said(&options.tolerance);
         writeln!(
