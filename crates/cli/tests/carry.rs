@@ -994,3 +994,27 @@ fn what_travel_grows_by_is_said_as_it_is() {
         "{said}"
     );
 }
+
+/// Where names alone pair little, the first thing to do is said.
+#[test]
+fn what_a_map_would_bring_over_is_said() {
+    let folder = tempfile::tempdir().unwrap();
+    let (wade, otter) = (sample("bramble_wade.bvh"), sample("stilt.ncurve"));
+    let (wade, otter) = (wade.to_str().unwrap(), otter.to_str().unwrap());
+    std::fs::write(folder.path().join("hips.toml"), "[nodes]\nhips = \"Pelvis\"\n").unwrap();
+    let said = succeed(
+        folder.path(),
+        &["carry", wade, "--target", otter, "--map", "hips.toml", "-o", "some.ncurve"],
+    );
+    assert!(!said.contains("likely partner"), "a map was given: {said}");
+    let text = std::fs::read_to_string(wade).unwrap().replacen("ROOT hips", "ROOT Pelvis", 1);
+    std::fs::write(folder.path().join("named.bvh"), text).unwrap();
+    let said = succeed(folder.path(), &["carry", "named.bvh", "--target", otter, "-o", "some.ncurve"]);
+    let line = said
+        .lines()
+        .find(|line| line.contains("of another name: nimble-curve map named.bvh"))
+        .unwrap_or(&said);
+    let count: usize = line.split_whitespace().next().unwrap().parse().unwrap();
+    assert!((15..=25).contains(&count), "{said}");
+    assert!(said.contains("not in the source"), "{said}");
+}

@@ -31,8 +31,9 @@ pub(super) fn remedy(
     let found = left_out.iter().filter(|node| paired.contains(*node)).count();
     (found > 0).then(|| {
         format!(
-            "{} of those left out can be paired, not by equal names: nimble-curve map {} {} -o MAP.toml, then carry with --map MAP.toml",
+            "{} left out {} a likely partner of another name: nimble-curve map {} {} -o MAP.toml, then carry with --map MAP.toml",
             counted(found, "track"),
+            if found == 1 { "has" } else { "have" },
             source_file.display(),
             target_file.display()
         )
