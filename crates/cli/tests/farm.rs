@@ -6,6 +6,7 @@ use std::path::Path;
 use std::process::{Child, Output};
 use std::time::{Duration, SystemTime};
 
+use nimble_curve_core::address::visible;
 use serde_json::Value;
 use tempfile::tempdir;
 
@@ -55,17 +56,25 @@ fn a_name_that_is_one_is_never_a_pattern() {
     let folder = tempdir().unwrap();
     let at = folder.path();
     show(at, 3);
-    let odd =
-        ["exports/otter/a*.bvh", "exports/otter/a,b.bvh", "exports/otter/a[1].bvh", "exports/otter/a b.bvh"];
+    let odd = [
+        "exports/otter/a*.bvh",
+        "exports/otter/a,b.bvh",
+        "exports/otter/a[1].bvh",
+        "exports/otter/a b.bvh",
+        "exports/otter/a,\tc.bvh",
+        "exports/otter/a\nd.bvh",
+    ];
     for (number, name) in odd.iter().enumerate() {
         fs::write(at.join(name), capture(number + 3)).unwrap();
     }
     let list = succeed(at, &["run", "pack.toml", "--list"]);
-    assert_eq!(list.lines().count(), 7);
+    assert_eq!(list.lines().count(), 9);
     // Each line is what --source takes, and only that.
     for name in list.lines() {
         let table = json(&run(at, &["run", "pack.toml", "--source", name, "--json"]));
-        assert_eq!(in_state(&table, "done"), BTreeSet::from([name.to_owned()]));
+        let done = in_state(&table, "done");
+        // What does not show is an escape in the list.
+        assert_eq!(done.iter().map(|done| visible(done)).collect::<Vec<_>>(), [name]);
     }
     assert_eq!(succeed(at, &["run", "pack.toml", "--list"]), "");
     let table = json(&run(at, &["run", "pack.toml", "--source", "exports/otter/a?b*", "--json"]));

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
-use nimble_curve_core::address::matches;
+use nimble_curve_core::address::{matches, visible};
 use nimble_curve_core::similar::similar;
 use walkdir::WalkDir;
 
@@ -185,6 +185,14 @@ pub fn chosen(recipe: &Recipe, asked: &[String]) -> Result<Found, Failure> {
     for word in asked {
         if let Some(source) = named(recipe, word)? {
             chosen.sources.push(source);
+            continue;
+        }
+        // A list says what does not show as escapes.
+        if word.contains('\\')
+            && let Some(shown) =
+                found(recipe)?.sources.into_iter().find(|source| *visible(&source.name) == **word)
+        {
+            chosen.sources.push(shown);
             continue;
         }
         // Several names may stand in one word.
