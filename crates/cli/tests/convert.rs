@@ -445,6 +445,22 @@ fn even_scales_go_into_lengths_and_what_others_move_is_told() {
     assert!(distance < 1e-9, "{distance} cm");
     let said = succeed(at, &["convert", "flat.ncurve", "flat.glb", "--unscale"]);
     assert!(said.contains("no node is scaled evenly at rest"), "{said}");
+    // Into a file that is of the same format, and keeps what is not read otherwise.
+    for (format, allowed) in [("glb", 0.02), ("dae", 0.02)] {
+        let (own, made) = (format!("half.{format}"), format!("flat_too.{format}"));
+        succeed(at, &["convert", "half.usda", &own, "--without-extra"]);
+        let said = succeed(at, &["convert", &own, &made, "--unscale", "--without-extra"]);
+        assert!(said.contains("meshes are made for the rig as it was"), "{said}");
+        let read = scene(&at.join(&made));
+        assert!(
+            read.rigs[0].nodes().all(|(_, node)| node
+                .canonical()
+                .is_none_or(|view| (view.scale - DVec3::ONE).length() < 1e-6))
+        );
+        let unit = read.space.metres_per_unit * 100.0;
+        let distance = farthest(&source, &read, &halves(0, 20), |p| p * unit);
+        assert!(distance < allowed, "{format}: {distance} cm");
+    }
     let refused = run(at, &["convert", "half.usda", "two.ncurve", "--unscale", "--nodes", "tip"]);
     assert_eq!(refused.status.code(), Some(2));
 

@@ -77,7 +77,7 @@ impl Sizes {
 ///
 /// let made = unscaled(&scene)?.expect("there is a scale");
 /// // Ninety-five hundredths of a metre, as before.
-/// assert_eq!(made.scene.rigs[0].node(hips).unwrap().rest().translation.y, 0.95);
+/// assert!((made.scene.rigs[0].node(hips).unwrap().rest().translation.y - 0.95).abs() < 1e-12);
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn unscaled(scene: &Scene) -> Result<Option<Unscaled>, UnscaleError> {

@@ -46,7 +46,8 @@ pub struct Convert {
     #[arg(long, value_name = "RATE")]
     pub to_rate: Option<FrameRate>,
     /// Put even scales of nodes into the lengths below them, as of an armature at 0.01: nothing moves, and nodes are no longer
-    /// scaled. BVH, which holds no scale, is written like that at any rate
+    /// scaled. Meshes, which were made for the rig as it was, stay behind. BVH, which holds no scale, is written like that at any
+    /// rate
     #[arg(long, conflicts_with = "nodes")]
     pub unscale: bool,
     /// Turn controllers into another type: curves, quaternions, constant, or samples (at the file's rate)

@@ -78,11 +78,17 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         keep_up: stated.up,
         times: args.times.map_or(TableTimes::Frames, TableTimes::from),
         keep_start: args.keep_start,
-        base: Some(&args.file),
+        // Meshes were made for the rig as it was scaled.
+        base: (!args.unscale).then_some(&*args.file),
     };
     let (scene, ledger, written) = made(args, &source, &output, saving)?;
     // What writing has to say was said when it was written.
-    let notes = ledger.as_ref().map_or(Vec::new(), |ledger| ledger.notes.clone());
+    let mut notes = ledger.as_ref().map_or(Vec::new(), |ledger| ledger.notes.clone());
+    if args.unscale && matches!(output_format(path)?, Format::Glb | Format::Gltf | Format::Collada) {
+        notes.push(
+            "nothing but the rig and its motion is in it: meshes are made for the rig as it was".to_owned(),
+        );
+    }
     let mut ledger = match ledger {
         Some(ledger) => ledger.followed_by(written.ledger),
         None => written.ledger,
