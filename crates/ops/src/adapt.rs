@@ -214,7 +214,8 @@ fn adapt_tracks(scene: &Scene, holds: &Capabilities, tolerance: &Tolerance) -> (
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = keys_added(count(&new).saturating_sub(count(track)));
+                let keys = |track: &Track| track.controller.key_count();
+                let note = keys_added(keys(&new).saturating_sub(keys(track)));
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }

@@ -78,7 +78,8 @@ pub fn convert_controllers(scene: &Scene, options: &ConvertOptions) -> (Scene, L
             Ok(changed) => {
                 let new = Track { target: track.target.clone(), controller: changed.controller };
                 let error = changed.error.map(|error| error.in_frames(scene.rate));
-                let note = keys_added(count(&new).saturating_sub(count(track)));
+                let keys = |track: &Track| track.controller.key_count();
+                let note = keys_added(keys(&new).saturating_sub(keys(track)));
                 let entry = books.changed(layer, track, changed.fate, count(&new), error, note);
                 (Some(new), Some(entry))
             }
