@@ -451,6 +451,9 @@ fn even_scales_go_into_lengths_and_what_others_move_is_told() {
         succeed(at, &["convert", "half.usda", &own, "--without-extra"]);
         let said = succeed(at, &["convert", &own, &made, "--unscale", "--without-extra"]);
         assert!(said.contains("meshes are made for the rig as it was"), "{said}");
+        // Where there is nothing to put into lengths, everything stays.
+        let said = succeed(at, &["convert", &made, &format!("again.{format}"), "--unscale"]);
+        assert!(!said.contains("meshes are made"), "{said}");
         let read = scene(&at.join(&made));
         assert!(
             read.rigs[0].nodes().all(|(_, node)| node

@@ -117,6 +117,8 @@ fn kept_frames_are_keys_and_a_range_leaves_the_rest() {
     }
     succeed(at, &["unbake", &wade(), "-o", "part.ncurve", "--no-other-tolerances", "--frames", "200:400"]);
     let (before, part) = (scene(wade().as_ref()), scene(&at.join("part.ncurve")));
+    let said = succeed(at, &["unbake", &wade(), "-o", "part.bvh", "--no-other-tolerances"]);
+    assert!(said.contains("other programs see 77841 samples there"), "{said}");
     // Outside the range samples are samples, below a layer of few keys that plays inside it.
     let [base, stretch] = part.takes[0].layers.as_slice() else { panic!("{:?}", part.takes[0].layers.len()) };
     assert_eq!(stretch.name, "unbaked 200:400");

@@ -27,11 +27,12 @@ impl TakenApart {
 /// Takes matrices of keys apart.
 pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> TakenApart {
     let (mut moved, mut turned, mut sized) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut last, mut sheared) = (DQuat::IDENTITY, 0.0_f64);
+    // The cosine between two axes, which is nothing at right angles.
+    let (mut last, mut leaning) = (DQuat::IDENTITY, 0.0_f64);
     for matrix in matrices {
         let axes = [0, 1, 2].map(|axis| matrix.col(axis).truncate().normalize_or_zero());
         for (one, other) in [(0, 1), (1, 2), (2, 0)] {
-            sheared = sheared.max(axes[one].dot(axes[other]).abs().min(1.0).asin());
+            leaning = leaning.max(axes[one].dot(axes[other]).abs());
         }
         let (scale, rotation, translation) = decomposed(&glam::DAffine3::from_mat4(matrix));
         let rotation = if rotation.is_finite() { rotation } else { last };
@@ -49,5 +50,5 @@ pub fn taken_apart(matrices: impl Iterator<Item = DMat4>) -> TakenApart {
         ("rotation", SampleKind::Quaternion, turned),
         ("scale", SampleKind::Vector, sized),
     ];
-    TakenApart { parts, sheared }
+    TakenApart { parts, sheared: leaning.min(1.0).asin() }
 }

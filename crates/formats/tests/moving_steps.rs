@@ -316,3 +316,29 @@ fn tables_keep_loops_and_angles_of_any_kind() {
         assert!(largest < 1e-6 && !verdict.judged.is_empty(), "{controller}: {} deg", largest.to_degrees());
     }
 }
+
+/// What translation, rotation and scale have no place for is told, with how much: y leans by a half of x for each length of its own.
+#[test]
+fn matrices_that_shear_are_told() {
+    let usd = r#"#usda 1.0
+(
+    timeCodesPerSecond = 24
+)
+def Xform "leaning"
+{
+    matrix4d xformOp:transform.timeSamples = {
+        0: ( (1, 0, 0, 0), (0, 1, 0, 0), (0, 0, 1, 0), (0, 0, 0, 1) ),
+        1: ( (1, 0, 0, 0), (0.5, 1, 0, 0), (0, 0, 1, 0), (0, 0, 0, 1) ),
+    }
+    uniform token[] xformOpOrder = ["xformOp:transform"]
+}
+"#;
+    let told = format!("shear, by {:.2} deg at most", 0.5_f64.atan().to_degrees());
+    let notes = |text: &str, name: &str| {
+        read_bytes(text.as_bytes(), Path::new(name), Assume::default()).unwrap().notes.join("; ")
+    };
+    let said = notes(usd, "x.usda");
+    assert!(said.contains(&told), "{said}");
+    let straight = usd.replace("(0.5, 1, 0, 0)", "(0, 2, 0, 0)");
+    assert!(!notes(&straight, "x.usda").contains("shear"));
+}

@@ -53,6 +53,18 @@ pub struct Capabilities {
     pub inverses: bool,
 }
 
+impl Capabilities {
+    /// Curves of angles on any list of steps, in one layer.
+    pub const ANGLES: Capabilities = Capabilities {
+        layers: false,
+        rotations: Rotations::Angles,
+        weighted: true,
+        outside: true,
+        lists: true,
+        inverses: true,
+    };
+}
+
 /// A scene as files without constraints hold it: joints solved, controls as they are.
 ///
 /// # Errors
@@ -272,14 +284,7 @@ pub(super) fn as_wholes(
     nodes: &HashMap<NodeRef, RotationOrder>,
     tolerance: &Tolerance,
 ) -> (Scene, Ledger) {
-    let holds = Capabilities {
-        layers: true,
-        rotations: Rotations::Angles,
-        weighted: true,
-        outside: true,
-        lists: true,
-        inverses: true,
-    };
+    let holds = Capabilities { layers: true, ..Capabilities::ANGLES };
     let is_step = |target: &Target| {
         let node = scene.rigs.get(target.rig).and_then(|rig| rig.node(target.node));
         nodes.contains_key(&(target.rig, target.node))

@@ -78,17 +78,11 @@ pub fn run(args: &Convert) -> Result<(), Failure> {
         keep_up: stated.up,
         times: args.times.map_or(TableTimes::Frames, TableTimes::from),
         keep_start: args.keep_start,
-        // Meshes were made for the rig as it was scaled.
-        base: (!args.unscale).then_some(&*args.file),
+        base: Some(&args.file),
     };
     let (scene, ledger, written) = made(args, &source, &output, saving)?;
     // What writing has to say was said when it was written.
-    let mut notes = ledger.as_ref().map_or(Vec::new(), |ledger| ledger.notes.clone());
-    if args.unscale && matches!(output_format(path)?, Format::Glb | Format::Gltf | Format::Collada) {
-        notes.push(
-            "nothing but the rig and its motion is in it: meshes are made for the rig as it was".to_owned(),
-        );
-    }
+    let notes = ledger.as_ref().map_or(Vec::new(), |ledger| ledger.notes.clone());
     let mut ledger = match ledger {
         Some(ledger) => ledger.followed_by(written.ledger),
         None => written.ledger,
@@ -134,15 +128,29 @@ fn made<'a>(
         let worked = worked_on(source, &args.file, &closer)?;
         // What is promised is what was asked for.
         let promise = worked.promise(args, source);
-        let Worked { scene, ledger, .. } = worked;
+        let Worked { scene, mut ledger, unscaled, .. } = worked;
         let origin = Some(Origin { source, promise: &promise });
-        let saving = Saving { tolerance: closer.tolerance, ..saving };
+        // Meshes were made for the rig as it was scaled.
+        let base = saving.base.filter(|_| unscaled.is_none());
+        if base.is_none() && is_written_into_its_like(&args.file, &output.path) {
+            let why = "nothing but the rig and its motion is in it: meshes are made for the rig as it was";
+            ledger.get_or_insert_default().notes.push(why.to_owned());
+        }
+        let saving = Saving { tolerance: closer.tolerance, base, ..saving };
         let prepared = output.prepare(&scene, (&saving, &args.tolerance), origin)?;
         if !closeness.tighten(prepared.tightening()) {
             let written = output.finish(prepared, &scene)?;
             return Ok((scene, ledger, written));
         }
     }
+}
+
+/// Whether a file is written into another of its format, of which what is not read stays.
+fn is_written_into_its_like(file: &Path, output: &Path) -> bool {
+    let of = |path: &Path| output_format(path).ok();
+    let is_gltf = |format| matches!(format, Some(Format::Glb | Format::Gltf));
+    let is_collada = |format| format == Some(Format::Collada);
+    is_gltf(of(file)) && is_gltf(of(output)) || is_collada(of(file)) && is_collada(of(output))
 }
 
 /// What was done to a scene before it is written.

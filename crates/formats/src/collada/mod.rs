@@ -20,7 +20,7 @@ use std::collections::HashMap;
 
 use nimble_curve_core::address::{NodeRef, visible};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, adapt};
 use nimble_curve_core::ops::retime::shifted;
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
@@ -37,14 +37,7 @@ use crate::format::Format;
 const PROFILE: &str = "NIMBLE_CURVE";
 
 /// What COLLADA 1.4.1 holds of an animation by itself.
-const HOLDS: Capabilities = Capabilities {
-    layers: false,
-    rotations: Rotations::Angles,
-    weighted: true,
-    outside: false,
-    lists: true,
-    inverses: false,
-};
+const HOLDS: Capabilities = Capabilities { outside: false, inverses: false, ..Capabilities::ANGLES };
 
 /// Reads the scene in a `.dae`. Also what was let pass.
 ///

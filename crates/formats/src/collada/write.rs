@@ -243,14 +243,21 @@ impl<'a> Writer<'a> {
     pub fn steps(&self, (rig, id): NodeRef, node: &Node) -> Vec<String> {
         let is_driven =
             |op: &TransformOp| self.driven.contains(&Target { rig, node: id, property: op.name.clone() });
-        node.transform.iter().flat_map(|op| elements(node, op, is_driven(op))).collect()
+        let named = node.transform.iter().zip(sids(node));
+        named.flat_map(|(op, sid)| elements(node, (op, &sid), is_driven(op))).collect()
     }
 }
 
 /// The name by which channels find a step; no other step of its node has it.
 pub fn sid(node: &Node, op: &TransformOp) -> String {
-    let mut taken: HashSet<String> = HashSet::new();
-    let mut own = String::new();
+    let mut own = node.transform.iter().zip(sids(node));
+    own.find(|(step, _)| std::ptr::eq(*step, op)).map_or_else(String::new, |(_, sid)| sid)
+}
+
+/// The names of all steps of a node.
+fn sids(node: &Node) -> Vec<String> {
+    let mut taken: HashSet<String> = HashSet::with_capacity(2 * node.transform.len());
+    let mut all = Vec::with_capacity(node.transform.len());
     for step in &node.transform {
         // A dot or a bracket in it would end it.
         let wanted = id_of(&step.name).replace('.', "_");
@@ -258,14 +265,11 @@ pub fn sid(node: &Node, op: &TransformOp) -> String {
         let ends: &[&str] = if is_turn { &["", "X", "Y", "Z"] } else { &[""] };
         let is_free = |name: &String| !ends.iter().any(|end| taken.contains(&format!("{name}{end}")));
         let numbered = (2..).map(|number| format!("{wanted}_{number}"));
-        let mut free = std::iter::once(wanted.clone()).chain(numbered).filter(is_free);
-        own = free.next().unwrap_or_else(|| wanted.clone());
-        if std::ptr::eq(step, op) {
-            break;
-        }
+        let own = std::iter::once(wanted.clone()).chain(numbered).find(is_free).unwrap_or(wanted);
         taken.extend(ends.iter().map(|end| format!("{own}{end}")));
+        all.push(own);
     }
-    own
+    all
 }
 
 /// The order in which the angles of a rotation are written.
@@ -277,8 +281,7 @@ pub fn order_of(op: &TransformOp) -> RotationOrder {
 }
 
 /// A step as elements; a rotation in three, where it is one that moves.
-fn elements(node: &Node, op: &TransformOp, is_driven: bool) -> Vec<String> {
-    let sid = sid(node, op);
+fn elements(node: &Node, (op, sid): (&TransformOp, &str), is_driven: bool) -> Vec<String> {
     let about = |axis: DVec3, angle: f64, sid: &str| {
         format!("<rotate sid=\"{sid}\">{} {}</rotate>", listed(axis.to_array()), listed([shown(angle, true)]))
     };
@@ -297,19 +300,19 @@ fn elements(node: &Node, op: &TransformOp, is_driven: bool) -> Vec<String> {
             vec![format!("<translate sid=\"{sid}\">{}</translate>", listed(v.to_array()))]
         }
         OpValue::Scale(v) => vec![format!("<scale sid=\"{sid}\">{}</scale>", listed(v.to_array()))],
-        OpValue::RotateAxis { axis, angle } => vec![about(axis, angle, &sid)],
-        OpValue::Rotate { order, angles } => three(order, angles, &sid, &about),
+        OpValue::RotateAxis { axis, angle } => vec![about(axis, angle, sid)],
+        OpValue::Rotate { order, angles } => three(order, angles, sid, &about),
         // A constant rotation beside the animated one is one turn; the animated one is three.
         OpValue::Orient(q) if is_driven || op.name == ROTATION || node.canonical().is_none() => three(
             RotationOrder::Xyz,
             nimble_curve_core::rotation::principal_euler(RotationOrder::Xyz, q),
-            &sid,
+            sid,
             &about,
         ),
         OpValue::Orient(q) => {
             let q: DQuat = q.normalize();
             let (axis, angle) = q.to_axis_angle();
-            vec![about(axis, angle, &sid)]
+            vec![about(axis, angle, sid)]
         }
         OpValue::Shear(_) => vec![matrix(DMat4::from(op.value.affine()))],
         OpValue::Matrix(m) => vec![matrix(m)],

@@ -16,7 +16,7 @@ mod write;
 
 use nimble_curve_core::ledger::{Entry, Fate};
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, adapt};
 use nimble_curve_core::scene::Scene;
 
 use crate::encoded::{Encoded, by_address};
@@ -28,14 +28,7 @@ pub(crate) use read::read;
 pub use times::TableTimes;
 
 /// What a table of keys holds of an animation.
-const HOLDS: Capabilities = Capabilities {
-    layers: false,
-    rotations: Rotations::Angles,
-    weighted: true,
-    outside: true,
-    lists: true,
-    inverses: true,
-};
+const HOLDS: Capabilities = Capabilities::ANGLES;
 
 /// The columns of a table of keys.
 const COLUMNS: [&str; 16] = [

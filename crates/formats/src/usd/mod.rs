@@ -36,7 +36,7 @@ use base64::engine::general_purpose::STANDARD;
 use nimble_curve_core::address::NodeRef;
 use nimble_curve_core::ledger::Fate;
 use nimble_curve_core::ops::Tolerance;
-use nimble_curve_core::ops::adapt::{Capabilities, Rotations, adapt};
+use nimble_curve_core::ops::adapt::{Capabilities, adapt};
 use nimble_curve_core::ops::bake::{BakeOptions, bake};
 use nimble_curve_core::ops::space::in_space;
 use nimble_curve_core::scene::Scene;
@@ -57,14 +57,7 @@ use self::spline::Spline;
 const EXTRA: &str = "nimbleCurve";
 
 /// What USD's text form holds of an animation by itself.
-const HOLDS: Capabilities = Capabilities {
-    layers: false,
-    rotations: Rotations::Angles,
-    weighted: true,
-    outside: true,
-    lists: true,
-    inverses: true,
-};
+const HOLDS: Capabilities = Capabilities::ANGLES;
 
 /// The three forms of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

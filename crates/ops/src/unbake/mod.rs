@@ -147,9 +147,7 @@ pub fn unbake(scene: &Scene, options: &UnbakeOptions) -> Result<Unbaked, UnbakeE
             }
         }
         let (layers, entries) = job.finished(&items);
-        for new in layers.iter().filter(|new| {
-            layers.len() > take.layers.len() && !take.layers.iter().any(|own| own.name == new.name)
-        }) {
+        for new in layers.iter().filter(|new| !take.layers.iter().any(|own| own.name == new.name)) {
             ledger.notes.push(format!(
                 "take '{}': the layer '{}' plays inside the range, and outside it the samples below, as they were",
                 take.name, new.name
